@@ -1,0 +1,216 @@
+package gguf
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+)
+
+// Metadata holds the file's key-value pairs. A value is a uint8, int8, uint16, int16, uint32, int32,
+// uint64, int64, float32, float64, bool or string, or a slice of one of these, or a []any of slices.
+type Metadata map[string]any
+
+// Kind is the type of a metadata value. The numbers are those of the file format.
+type Kind uint32
+
+// The kinds of metadata values.
+const (
+	KindUint8 Kind = iota
+	KindInt8
+	KindUint16
+	KindInt16
+	KindUint32
+	KindInt32
+	KindFloat32
+	KindBool
+	KindString
+	KindArray
+	KindUint64
+	KindInt64
+	KindFloat64
+)
+
+// MissingError says that a key is not in the file.
+type MissingError struct{ Key string }
+
+func (e *MissingError) Error() string { return fmt.Sprintf("metadata %s is missing", e.Key) }
+
+// Int returns an integer of any width. It fails if the key is missing, is not an integer, or does not fit.
+func (m Metadata) Int(key string) (int, error) {
+	switch v := m[key].(type) {
+	case nil:
+		return 0, &MissingError{key}
+	case uint8:
+		return int(v), nil
+	case int8:
+		return int(v), nil
+	case uint16:
+		return int(v), nil
+	case int16:
+		return int(v), nil
+	case uint32:
+		return int(v), nil
+	case int32:
+		return int(v), nil
+	case int64:
+		return int(v), nil
+	case uint64:
+		if v > math.MaxInt64 {
+			return 0, fmt.Errorf("metadata %s is %d, which is too large", key, v)
+		}
+		return int(v), nil
+	default:
+		return 0, fmt.Errorf("metadata %s is a %T, not an integer", key, v)
+	}
+}
+
+// Float returns a float of either width.
+func (m Metadata) Float(key string) (float64, error) {
+	switch v := m[key].(type) {
+	case float32:
+		return float64(v), nil
+	case float64:
+		return v, nil
+	}
+	return get[float64](m, key, "a float")
+}
+
+// String returns a string.
+func (m Metadata) String(key string) (string, error) { return get[string](m, key, "a string") }
+
+// Bool returns a boolean.
+func (m Metadata) Bool(key string) (bool, error) { return get[bool](m, key, "a boolean") }
+
+// Strings returns an array of strings.
+func (m Metadata) Strings(key string) ([]string, error) {
+	return get[[]string](m, key, "an array of strings")
+}
+
+// Int32s returns an array of 32-bit integers.
+func (m Metadata) Int32s(key string) ([]int32, error) {
+	return get[[]int32](m, key, "an array of 32-bit integers")
+}
+
+func get[T any](m Metadata, key, want string) (T, error) {
+	var zero T
+	v, ok := m[key]
+	if !ok {
+		return zero, &MissingError{key}
+	}
+	t, ok := v.(T)
+	if !ok {
+		return zero, fmt.Errorf("metadata %s is a %T, not %s", key, v, want)
+	}
+	return t, nil
+}
+
+// value reads one value of that kind. Arrays may nest to a small depth.
+func (r *reader) value(kind Kind, depth int) any {
+	switch kind {
+	case KindUint8:
+		return one(r, 1, func(b []byte) uint8 { return b[0] })
+	case KindInt8:
+		return one(r, 1, func(b []byte) int8 { return int8(b[0]) })
+	case KindUint16:
+		return one(r, 2, binary.LittleEndian.Uint16)
+	case KindInt16:
+		return one(r, 2, int16At)
+	case KindUint32:
+		return r.uint32()
+	case KindInt32:
+		return one(r, 4, int32At)
+	case KindFloat32:
+		return one(r, 4, float32At)
+	case KindBool:
+		return one(r, 1, r.bool)
+	case KindString:
+		return r.string()
+	case KindUint64:
+		return r.uint64()
+	case KindInt64:
+		return one(r, 8, int64At)
+	case KindFloat64:
+		return one(r, 8, float64At)
+	case KindArray:
+		return r.array(depth)
+	}
+	r.fail("unknown value type %d", uint32(kind))
+	return nil
+}
+
+func (r *reader) array(depth int) any {
+	if depth == maxArrayDepth {
+		r.fail("arrays are nested more than %d deep", maxArrayDepth)
+		return nil
+	}
+	switch kind := Kind(r.uint32()); kind {
+	case KindUint8:
+		return many(r, 1, func(b []byte) uint8 { return b[0] })
+	case KindInt8:
+		return many(r, 1, func(b []byte) int8 { return int8(b[0]) })
+	case KindUint16:
+		return many(r, 2, binary.LittleEndian.Uint16)
+	case KindInt16:
+		return many(r, 2, int16At)
+	case KindUint32:
+		return many(r, 4, binary.LittleEndian.Uint32)
+	case KindInt32:
+		return many(r, 4, int32At)
+	case KindFloat32:
+		return many(r, 4, float32At)
+	case KindBool:
+		return many(r, 1, r.bool)
+	case KindUint64:
+		return many(r, 8, binary.LittleEndian.Uint64)
+	case KindInt64:
+		return many(r, 8, int64At)
+	case KindFloat64:
+		return many(r, 8, float64At)
+	case KindString:
+		list := make([]string, r.count("string", 8))
+		for i := range list {
+			list[i] = r.string()
+		}
+		return list
+	case KindArray:
+		list := make([]any, r.count("array", 4+8))
+		for i := range list {
+			list[i] = r.array(depth + 1)
+		}
+		return list
+	default:
+		r.fail("unknown value type %d in an array", uint32(kind))
+		return nil
+	}
+}
+
+func one[T any](r *reader, size int, decode func([]byte) T) T {
+	var zero T
+	if b := r.bytes(size); b != nil {
+		return decode(b)
+	}
+	return zero
+}
+
+func many[T any](r *reader, size int, decode func([]byte) T) []T {
+	n := r.count("array", size)
+	b := r.bytes(n * size)
+	list := make([]T, len(b)/size)
+	for i := range list {
+		list[i] = decode(b[i*size:])
+	}
+	return list
+}
+
+func (r *reader) bool(b []byte) bool {
+	if b[0] > 1 {
+		r.fail("a boolean has the value %d", b[0])
+	}
+	return b[0] == 1
+}
+
+func int16At(b []byte) int16     { return int16(binary.LittleEndian.Uint16(b)) }
+func int32At(b []byte) int32     { return int32(binary.LittleEndian.Uint32(b)) }
+func int64At(b []byte) int64     { return int64(binary.LittleEndian.Uint64(b)) }
+func float32At(b []byte) float32 { return math.Float32frombits(binary.LittleEndian.Uint32(b)) }
+func float64At(b []byte) float64 { return math.Float64frombits(binary.LittleEndian.Uint64(b)) }

@@ -1,0 +1,193 @@
+package jinja
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+)
+
+func vars(t testing.TB, doc string) map[string]Value {
+	t.Helper()
+	v, err := FromJSON([]byte(doc), "", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := map[string]Value{}
+	for _, k := range v.(*Dict).keys {
+		m[k.(Text).s], _ = v.(*Dict).get(k)
+	}
+	return m
+}
+
+func render(t testing.TB, source, doc string) (Output, error) {
+	t.Helper()
+	tmpl, err := Parse(source)
+	if err != nil {
+		return Output{}, err
+	}
+	return tmpl.Render(vars(t, doc))
+}
+
+// The expectations were computed with the reference implementation of the language (see testdata/cases.py).
+func TestRender(t *testing.T) {
+	for _, c := range readCases(t) {
+		out, err := render(t, c.Template, string(c.Vars))
+		switch {
+		case c.Error != (err != nil):
+			t.Errorf("%q: error %v, want one: %v", c.Template, err, c.Error)
+		case out.Text != c.Out:
+			t.Errorf("%q with %s:\n got %q\nwant %q", c.Template, c.Vars, out.Text, c.Out)
+		}
+		checkSpans(t, out)
+	}
+}
+
+func checkSpans(t testing.TB, out Output) {
+	t.Helper()
+	at := 0
+	for _, s := range out.Spans {
+		if s.End <= at {
+			t.Errorf("span %v is empty", s)
+		}
+		at = s.End
+	}
+	if at != len(out.Text) {
+		t.Errorf("spans cover %d of %d bytes", at, len(out.Text))
+	}
+}
+
+// marked writes out text with the path of what is not the template's own.
+func marked(out Output) string {
+	var b strings.Builder
+	from := 0
+	for _, s := range out.Spans {
+		if s.Origin.Path == "" {
+			b.WriteString(out.Text[from:s.End])
+		} else {
+			fmt.Fprintf(&b, "«%s=%s»", s.Origin.Path, out.Text[from:s.End])
+		}
+		from = s.End
+	}
+	return b.String()
+}
+
+func TestOrigins(t *testing.T) {
+	const doc = `{"a": "  Osmer ", "m": [{"content": "x-y"}], "tool": {"name": "f", "n": 1}}`
+	for _, c := range []struct{ template, want string }{
+		{"<{{ a }}>", "<«a=  Osmer »>"},
+		{"{{ a|trim }}{{ a.strip() }}", "«a=OsmerOsmer»"},
+		{"{{ '<|' + a + '|>' }}", "<|«a=  Osmer »|>"},
+		{"{{ a[2:4] ~ a[::-1] }}", "«a=Os remsO  »"},
+		{"{{ m[0].content.split('-')|join('+') }}", "«m[0].content=x»+«m[0].content=y»"},
+		{"{{ m[0].content|replace('-', a|trim) }}", "«m[0].content=x»«a=Osmer»«m[0].content=y»"},
+		{"{{ m[0].content|upper }}", "«m[0].content=X-Y»"},
+		{"{{ ('t' ~ m[0].content)|capitalize }}", "T«m[0].content=x-y»"},
+		{"{{ tool|tojson }}", `«tool={"name": »«tool.name="f"»«tool=, "n": 1}»`},
+		{"{% set x %}[{{ a }}]{% endset %}{{ x[1:-1] }}", "«a=  Osmer »"},
+		{"{% macro f(v) %}({{ v }}){% endmacro %}{{ f(a)|trim }}", "(«a=  Osmer »)"},
+		{"{{ '%s!' % a }}", "«a=  Osmer »!"},
+		{"{% for c in m[0].content %}{{ c }}.{% endfor %}", "«m[0].content=x».«m[0].content=-».«m[0].content=y»."},
+		{"{{ m[0] }}", "«m[0]={'content': »«m[0].content='x-y'»«m[0]=}»"},
+	} {
+		out, err := render(t, c.template, doc)
+		if err != nil {
+			t.Errorf("%s: %v", c.template, err)
+			continue
+		}
+		checkSpans(t, out)
+		if got := marked(out); got != c.want {
+			t.Errorf("%s:\n got %s\nwant %s", c.template, got, c.want)
+		}
+	}
+}
+
+func TestErrorsNameTheLine(t *testing.T) {
+	for _, c := range []struct{ template, want string }{
+		{"a\n{{ x.y.z }}", `template line 2: "x" is undefined, so it has no attribute "y"`},
+		{"{% if x %}\n\n", `template line 1: the block that begins here is never closed: {% endif %} is missing`},
+		{"{{ 1 +", "template line 1: the tag is never closed"},
+		{"\n{{ 1 + }}", `template line 2: expected an expression, found "}}"`},
+		{"{{ a|nope }}", `template line 1: there is no filter "nope"`},
+		{"{% if a is nope %}{% endif %}", `template line 1: there is no test "nope"`},
+		{"{% loop %}", `template line 1: unknown tag "loop"`},
+		{"{% include 'x' %}", `template line 1: {% include %} needs other templates`},
+		{"{{ 'a' + 1 }}", `template line 1: "+" cannot be applied to a string and an integer`},
+		{"{{ (1 }}", `template line 1: unexpected '}', expected ')'`},
+		{"{# \n\n", "template line 1: the comment is never closed"},
+		{"{{ 'abc }}", "template line 1: the string is never closed"},
+		{"{% break %}", "template line 1: break outside a for loop"},
+		{"{{ 1/0 }}", "template line 1: division by zero"},
+		{"{% set x.y = 1 %}", "only the attributes of a namespace can"},
+		{"\n\n{{ raise_exception('roles must alternate') }}", "template line 3: roles must alternate"},
+		{"{{ 9223372036854775807 + 1 }}", "does not fit 64 bits"},
+	} {
+		_, err := render(t, c.template, `{"a": "x"}`)
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%q: error %v, want one with %q", c.template, err, c.want)
+		}
+		var typed *Error
+		if !errors.As(err, &typed) {
+			t.Errorf("%q: the error is a %T", c.template, err)
+		} else if typed.Raised != strings.Contains(c.template, "raise_exception") {
+			t.Errorf("%q: Raised is %v", c.template, typed.Raised)
+		}
+	}
+}
+
+// Templates come from strangers: each of these must end, with an error.
+func TestHostileTemplatesEnd(t *testing.T) {
+	deep := strings.Repeat
+	for name, source := range map[string]string{
+		"endless recursion":  "{% macro f() %}{{ f() }}{% endmacro %}{{ f() }}",
+		"nested loops":       "{% for a in range(99999) %}{% for b in range(99999) %}{% endfor %}{% endfor %}",
+		"huge string":        "{{ 'x' * 99999999999 }}",
+		"huge list":          "{{ [1] * 99999999999 }}",
+		"doubling":           "{% set n = namespace(s='x') %}{% for i in range(64) %}{% set n.s = n.s + n.s %}{% endfor %}",
+		"doubling list":      "{% set n = namespace(s=[1]) %}{% for i in range(64) %}{% set n.s = n.s + n.s %}{% endfor %}",
+		"replace":            "{{ ('x' * 99999)|replace('x', 'y' * 99999) }}",
+		"wide format":        "{{ '%999999999d' % 1 }}",
+		"indent":             "{{ ('\n' * 99999)|indent(1000, true, true) }}",
+		"deep parentheses":   "{{ " + deep("(", 100000) + "1" + deep(")", 100000) + " }}",
+		"deep brackets":      "{{ " + deep("[", 100000) + deep("]", 100000) + " }}",
+		"deep not":           "{{ " + deep("not ", 100000) + "1 }}",
+		"deep minus":         "{{ " + deep("-", 100000) + "1 }}",
+		"deep blocks":        deep("{% if 1 %}", 100000) + deep("{% endif %}", 100000),
+		"long chain":         "{{ 1" + deep(" + 1", 100000) + " }}",
+		"long attributes":    "{{ a" + deep(".a", 100000) + " }}",
+		"many alternatives":  "{% if 0 %}" + deep("{% elif 0 %}", 100000) + "{% endif %}",
+		"targets":            "{% set " + deep("(", 100000) + "a" + deep(")", 100000) + " = 1 %}",
+		"big power":          "{{ 7 ** 999999999 }}",
+		"self in attributes": "{% set n = namespace() %}{% set n.n = n %}{{ n|tojson }}",
+	} {
+		if _, err := render(t, source, "{}"); err == nil {
+			t.Errorf("%s: no error", name)
+		}
+	}
+}
+
+func TestStrftimeNow(t *testing.T) {
+	now = func() time.Time { return time.Date(2026, 3, 4, 15, 6, 7, 0, time.UTC) }
+	defer func() { now = time.Now }()
+	out, err := render(t, "{{ strftime_now('%d %B %Y, %-d %b %H:%M %p %% %j') }}", "{}")
+	if want := "04 March 2026, 4 Mar 15:06 PM % 063"; err != nil || out.Text != want {
+		t.Errorf("%q, %v; want %q", out.Text, err, want)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	for _, c := range readCases(f) {
+		f.Add(c.Template)
+	}
+	f.Fuzz(func(t *testing.T, source string) {
+		tmpl, err := Parse(source)
+		if err != nil {
+			return
+		}
+		out, err := tmpl.Render(vars(t, `{"a": "x", "messages": [{"role": "user", "content": "hi"}], "n": 3}`))
+		if err == nil {
+			checkSpans(t, out)
+		}
+	})
+}

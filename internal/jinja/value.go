@@ -1,0 +1,333 @@
+package jinja
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"strconv"
+	"strings"
+)
+
+// Value is what a template computes with: nil (none), bool, int64, float64, [Text], [*List], [*Dict], and
+// internally undefined, *namespace and *function. Values given to a template are not changed by it.
+type Value any
+
+// undefined is the value of a variable that does not exist. It prints as nothing and is false, but its
+// attributes are an error, which name tells apart.
+type undefined struct{ name string }
+
+// List is a list, or a tuple.
+type List struct {
+	Items  []Value
+	tuple  bool
+	origin Origin // of the punctuation when it is printed
+}
+
+// Dict is a dictionary that keeps the order in which its keys were set.
+type Dict struct {
+	keys   []Value
+	values map[Value]Value // by keyOf
+	origin Origin
+}
+
+// namespace is the one object that a template may change, by set ns.name = value.
+type namespace struct{ attrs map[string]Value }
+
+// function is something to call: a macro, a built-in function or a bound method.
+type function struct {
+	name string
+	call func(e *evaluator, a args) Value
+}
+
+// NewList makes a list that comes from the value called path.
+func NewList(path string, items ...Value) *List {
+	return &List{Items: items, origin: Origin{Path: path}}
+}
+
+// NewDict makes an empty dictionary that comes from the value called path.
+func NewDict(path string) *Dict { return newDict(Origin{Path: path}) }
+
+func newDict(o Origin) *Dict { return &Dict{values: map[Value]Value{}, origin: o} }
+
+// Set adds a key, or changes its value.
+func (d *Dict) Set(key string, v Value) { d.set(NewText(key, d.origin.Path), v) }
+
+func (d *Dict) set(key, v Value) {
+	k := keyOf(key)
+	if _, ok := d.values[k]; !ok {
+		d.keys = append(d.keys, key)
+	}
+	d.values[k] = v
+}
+
+func (d *Dict) get(key Value) (Value, bool) {
+	v, ok := d.values[keyOf(key)]
+	return v, ok
+}
+
+// keyOf is a comparable stand-in for a key: texts are equal by what they say, numbers by their value.
+// It is nil, which no key of a dictionary has, for values that cannot be keys.
+func keyOf(v Value) Value {
+	switch v := v.(type) {
+	case Text:
+		return v.s
+	case nil:
+		return undefined{"none"}
+	case bool:
+		if v {
+			return int64(1)
+		}
+		return int64(0)
+	case float64:
+		if v == math.Trunc(v) && math.Abs(v) < 1<<53 {
+			return int64(v)
+		}
+		return v
+	case int64:
+		return v
+	case *List:
+		if v.tuple {
+			var b strings.Builder
+			for _, item := range v.Items {
+				fmt.Fprintf(&b, "%#v\x00", keyOf(item))
+			}
+			return tupleKey{b.String()}
+		}
+	}
+	return nil
+}
+
+// tupleKey keeps the keys of tuples apart from those of texts.
+type tupleKey struct{ s string }
+
+// maxDepth bounds nesting: of values, of expressions and of calls.
+const maxDepth = 120
+
+// FromJSON reads a JSON document. Its texts come from path, followed by the way to them inside the document
+// if deep is set ("messages[0].content"), else from path as a whole ("tools[0]"). The order of keys is kept.
+func FromJSON(doc []byte, path string, deep bool) (Value, error) {
+	d := json.NewDecoder(bytes.NewReader(doc))
+	d.UseNumber()
+	v, err := fromJSON(d, path, deep, 0)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return nil, fmt.Errorf("there is more after the JSON value")
+	}
+	return v, nil
+}
+
+func fromJSON(d *json.Decoder, path string, deep bool, depth int) (Value, error) {
+	if depth > maxDepth {
+		return nil, fmt.Errorf("the JSON is nested more than %d deep", maxDepth)
+	}
+	tok, err := d.Token()
+	if err != nil {
+		return nil, err
+	}
+	switch tok := tok.(type) {
+	case json.Delim:
+		if tok == '[' {
+			list := NewList(path)
+			for d.More() {
+				v, err := fromJSON(d, inside(path, fmt.Sprintf("[%d]", len(list.Items)), deep), deep, depth+1)
+				if err != nil {
+					return nil, err
+				}
+				list.Items = append(list.Items, v)
+			}
+			_, err := d.Token()
+			return list, err
+		}
+		dict := NewDict(path)
+		for d.More() {
+			key, err := d.Token()
+			if err != nil {
+				return nil, err
+			}
+			name := key.(string) // the decoder has made sure
+			v, err := fromJSON(d, inside(path, "."+name, deep), deep, depth+1)
+			if err != nil {
+				return nil, err
+			}
+			dict.Set(name, v)
+		}
+		_, err := d.Token()
+		return dict, err
+	case json.Number:
+		if i, err := strconv.ParseInt(tok.String(), 10, 64); err == nil {
+			return i, nil
+		}
+		f, err := tok.Float64()
+		return f, err
+	case string:
+		return NewText(tok, path), nil
+	default: // bool and nil
+		return tok, nil
+	}
+}
+
+func inside(path, step string, deep bool) string {
+	if !deep {
+		return path
+	}
+	return strings.TrimPrefix(path+step, ".")
+}
+
+func kindName(v Value) string {
+	switch v := v.(type) {
+	case nil:
+		return "none"
+	case undefined:
+		return "an undefined value"
+	case bool:
+		return "a boolean"
+	case int64:
+		return "an integer"
+	case float64:
+		return "a float"
+	case Text:
+		return "a string"
+	case *List:
+		if v.tuple {
+			return "a tuple"
+		}
+		return "a list"
+	case *Dict:
+		return "a dictionary"
+	case *namespace:
+		return "a namespace"
+	case *function:
+		return "a function"
+	}
+	return fmt.Sprintf("a %T", v)
+}
+
+func truth(v Value) bool {
+	switch v := v.(type) {
+	case nil, undefined:
+		return false
+	case bool:
+		return v
+	case int64:
+		return v != 0
+	case float64:
+		return v != 0
+	case Text:
+		return v.s != ""
+	case *List:
+		return len(v.Items) > 0
+	case *Dict:
+		return len(v.keys) > 0
+	}
+	return true
+}
+
+// number gives a numeric value as a float; booleans count, as in Python.
+func number(v Value) (float64, bool) {
+	switch v := v.(type) {
+	case int64:
+		return float64(v), true
+	case float64:
+		return v, true
+	case bool:
+		if v {
+			return 1, true
+		}
+		return 0, true
+	}
+	return 0, false
+}
+
+func integer(v Value) (int64, bool) {
+	switch v := v.(type) {
+	case int64:
+		return v, true
+	case bool:
+		if v {
+			return 1, true
+		}
+		return 0, true
+	}
+	return 0, false
+}
+
+func equal(a, b Value) bool {
+	if x, ok := number(a); ok {
+		y, ok := number(b)
+		return ok && x == y
+	}
+	switch a := a.(type) {
+	case nil:
+		return b == nil
+	case undefined:
+		_, ok := b.(undefined)
+		return ok
+	case Text:
+		b, ok := b.(Text)
+		return ok && a.s == b.s
+	case *List:
+		b, ok := b.(*List)
+		if !ok || a.tuple != b.tuple || len(a.Items) != len(b.Items) {
+			return false
+		}
+		for i := range a.Items {
+			if !equal(a.Items[i], b.Items[i]) {
+				return false
+			}
+		}
+		return true
+	case *Dict:
+		b, ok := b.(*Dict)
+		if !ok || len(a.keys) != len(b.keys) {
+			return false
+		}
+		for _, k := range a.keys {
+			x, _ := a.get(k)
+			y, ok := b.get(k)
+			if !ok || !equal(x, y) {
+				return false
+			}
+		}
+		return true
+	}
+	return a == b
+}
+
+// compare orders two values; ok is false if they have no order.
+func compare(a, b Value) (order int, ok bool) {
+	if x, isNum := number(a); isNum {
+		y, isNum := number(b)
+		switch {
+		case !isNum:
+			return 0, false
+		case x < y:
+			return -1, true
+		case x > y:
+			return 1, true
+		}
+		return 0, true
+	}
+	switch a := a.(type) {
+	case Text:
+		if b, ok := b.(Text); ok {
+			return strings.Compare(a.s, b.s), true
+		}
+	case *List:
+		b, ok := b.(*List)
+		if !ok || a.tuple != b.tuple {
+			return 0, false
+		}
+		for i := range min(len(a.Items), len(b.Items)) {
+			if equal(a.Items[i], b.Items[i]) {
+				continue
+			}
+			return compare(a.Items[i], b.Items[i])
+		}
+		return len(a.Items) - len(b.Items), true
+	}
+	return 0, false
+}

@@ -1,0 +1,197 @@
+package engine
+
+import (
+	"cmp"
+	"math"
+	"math/rand/v2"
+	"slices"
+)
+
+// Sampling says how the next token is drawn from the logits. The rules apply in the order of the fields.
+type Sampling struct {
+	LogitBias         map[int32]float64 // added to the logits of tokens
+	RepetitionPenalty float64           // 0 and 1 mean none: divides positive logits of tokens seen, in the prompt too, and multiplies negative ones
+	FrequencyPenalty  float64           // taken off for each time that the answer has the token
+	PresencePenalty   float64           // taken off if the answer has the token
+	Temperature       float64           // 0 takes the most likely token, the lowest id if several are
+	TopK              int               // keep the k most likely; 0 keeps all
+	TopP              float64           // keep the most likely tokens up to that share of probability; 0 and 1 keep all
+	MinP              float64           // keep tokens with that share of the largest probability
+	Seed              uint64
+}
+
+// sampler draws the tokens of one sequence.
+type sampler struct {
+	Sampling
+	random *rand.Rand
+	seen   map[int32]bool // tokens of prompt and answer; kept only for the repetition penalty
+	counts map[int32]int  // tokens of the answer; kept only for the other penalties
+	buffer []candidate    // [vocabulary], reused from token to token
+}
+
+type candidate struct {
+	id int32
+	p  float64 // a logit at first, then a probability
+}
+
+// likelier orders candidates from the most likely down, the lower id first on a tie.
+func likelier(a, b candidate) int {
+	if a.p != b.p {
+		return cmp.Compare(b.p, a.p)
+	}
+	return cmp.Compare(a.id, b.id)
+}
+
+func newSampler(s Sampling, prompt []int32) *sampler {
+	// A PCG wants two words of seed; the second only has to be fixed.
+	out := &sampler{Sampling: s, random: rand.New(rand.NewPCG(s.Seed, 0x9e3779b97f4a7c15))}
+	if s.RepetitionPenalty != 0 && s.RepetitionPenalty != 1 {
+		out.seen = map[int32]bool{}
+		for _, id := range prompt {
+			out.seen[id] = true
+		}
+	}
+	if s.FrequencyPenalty != 0 || s.PresencePenalty != 0 {
+		out.counts = map[int32]int{}
+	}
+	return out
+}
+
+// next draws a token. It changes logits, [vocabulary].
+func (s *sampler) next(logits []float32) int32 {
+	s.penalize(logits)
+	id := s.draw(s.distribution(logits))
+	if s.seen != nil {
+		s.seen[id] = true
+	}
+	if s.counts != nil {
+		s.counts[id]++
+	}
+	return id
+}
+
+func (s *sampler) penalize(logits []float32) {
+	for id, bias := range s.LogitBias {
+		if id >= 0 && int(id) < len(logits) {
+			logits[id] += float32(bias)
+		}
+	}
+	for id := range s.seen {
+		if l := &logits[id]; *l > 0 {
+			*l /= float32(s.RepetitionPenalty)
+		} else {
+			*l *= float32(s.RepetitionPenalty)
+		}
+	}
+	for id, n := range s.counts {
+		logits[id] -= float32(s.FrequencyPenalty*float64(n) + s.PresencePenalty)
+	}
+}
+
+// distribution gives the tokens that may follow with their probabilities, which add up to 1. The slice is
+// valid until the next call.
+func (s *sampler) distribution(logits []float32) []candidate {
+	if s.Temperature == 0 {
+		best := 0
+		for i, l := range logits {
+			if l > logits[best] {
+				best = i
+			}
+		}
+		return []candidate{{int32(best), 1}}
+	}
+	kept := s.buffer[:0]
+	for i, l := range logits {
+		kept = append(kept, candidate{int32(i), float64(l) / s.Temperature})
+	}
+	s.buffer = kept
+	if s.TopK > 0 && s.TopK < len(kept) {
+		kept = mostLikely(kept, func(n int, _ candidate) bool { return n < s.TopK })
+	}
+	normalize(kept)
+	if s.TopP > 0 && s.TopP < 1 {
+		sum := 0.0
+		kept = mostLikely(kept, func(_ int, c candidate) bool {
+			enough := sum >= s.TopP
+			sum += c.p
+			return !enough
+		})
+	}
+	if s.MinP > 0 {
+		largest := 0.0
+		for _, c := range kept {
+			largest = max(largest, c.p)
+		}
+		kept = slices.DeleteFunc(kept, func(c candidate) bool { return c.p < s.MinP*largest })
+	}
+	rescale(kept)
+	return kept
+}
+
+// mostLikely takes candidates in order of falling probability as long as more(n, next) says so, where n is the
+// number taken. It is a heap sort that stops early, since of a large vocabulary only a few are kept.
+func mostLikely(c []candidate, more func(n int, next candidate) bool) []candidate {
+	sink := func(i, n int) {
+		for {
+			child := 2*i + 1
+			if child >= n {
+				return
+			}
+			if child+1 < n && likelier(c[child+1], c[child]) < 0 {
+				child++
+			}
+			if likelier(c[i], c[child]) <= 0 {
+				return
+			}
+			c[i], c[child] = c[child], c[i]
+			i = child
+		}
+	}
+	for i := len(c)/2 - 1; i >= 0; i-- {
+		sink(i, len(c))
+	}
+	left := len(c)
+	for left > 0 && more(len(c)-left, c[0]) {
+		left--
+		c[0], c[left] = c[left], c[0]
+		sink(0, left)
+	}
+	taken := c[left:]
+	slices.Reverse(taken)
+	return taken
+}
+
+// normalize turns logits into probabilities.
+func normalize(c []candidate) {
+	largest := math.Inf(-1)
+	for _, x := range c {
+		largest = max(largest, x.p)
+	}
+	for i := range c {
+		c[i].p = math.Exp(c[i].p - largest)
+	}
+	rescale(c)
+}
+
+func rescale(c []candidate) {
+	sum := 0.0
+	for _, x := range c {
+		sum += x.p
+	}
+	for i := range c {
+		c[i].p /= sum
+	}
+}
+
+func (s *sampler) draw(c []candidate) int32 {
+	if len(c) == 1 {
+		return c[0].id
+	}
+	at := s.random.Float64()
+	for _, x := range c {
+		if at -= x.p; at < 0 {
+			return x.id
+		}
+	}
+	return c[len(c)-1].id // rounding left a little over
+}

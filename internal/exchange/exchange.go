@@ -1,0 +1,142 @@
+// Package exchange is the neutral form of a question to a model and of its answer.
+//
+// Every style of request is decoded into a [Request], every way of running a model takes one and gives a
+// stream of [Event] values, and every style of answer is encoded from that stream. So a style knows nothing
+// of engines and an engine nothing of styles.
+//
+// A stream is an iter.Seq2[Event, error]. It begins with [Started], ends with one [Finish] for each
+// candidate, or with an error, after which nothing follows. Leaving the loop cancels the work.
+package exchange
+
+import (
+	"encoding/json"
+	"strings"
+	"time"
+)
+
+// Request is a question to a model.
+type Request struct {
+	Model      string // the name the application asked for
+	Turns      []Turn
+	Tools      []Tool
+	Thinking   bool // whether the model is asked to reason first, if its template has a switch for it
+	Candidates int  // how many answers; 0 means 1
+	MaxTokens  int  // of each answer; 0 means as many as the context holds
+	Stop       []string
+	Sampling   Sampling
+}
+
+// Role says who speaks in a turn.
+type Role string
+
+// The roles of a conversation.
+const (
+	System    Role = "system"
+	User      Role = "user"
+	Assistant Role = "assistant"
+	ToolRole  Role = "tool"
+)
+
+// Turn is one contribution to a conversation.
+type Turn struct {
+	Role  Role
+	Parts []Part
+}
+
+// Text is the turn's text, its parts joined.
+func (t Turn) Text() string {
+	var b strings.Builder
+	for _, p := range t.Parts {
+		switch p := p.(type) {
+		case Text:
+			b.WriteString(string(p))
+		case ToolResult:
+			b.WriteString(p.Content)
+		case ToolCall:
+		}
+	}
+	return b.String()
+}
+
+// Part is a piece of a turn: [Text], [ToolCall] or [ToolResult].
+type Part interface{ part() }
+
+// Text is plain text.
+type Text string
+
+// ToolCall is a model's wish to have a tool called.
+type ToolCall struct {
+	ID        string
+	Name      string
+	Arguments string // JSON, as the model wrote it
+}
+
+// ToolResult is what a tool gave.
+type ToolResult struct {
+	CallID  string
+	Content string
+}
+
+func (Text) part()       {}
+func (ToolCall) part()   {}
+func (ToolResult) part() {}
+
+// Tool is something that the model may ask to have called.
+type Tool struct {
+	Name        string
+	Description string
+	Parameters  json.RawMessage // a JSON Schema; may be nil
+}
+
+// Sampling says how the next token is drawn. A nil field leaves the choice to the model's defaults.
+type Sampling struct {
+	Temperature      *float64 // 0 takes the most likely token every time
+	TopP             *float64
+	TopK             *int
+	Seed             *int64 // with the same seed, the same request gives the same answer
+	FrequencyPenalty float64
+	PresencePenalty  float64
+	LogitBias        map[int32]float64 // added to the logits of tokens
+}
+
+// Event is a piece of an answer: [Started], [TextDelta] or [Finish].
+type Event interface{ event() }
+
+// Started comes once, when the first token is there.
+type Started struct {
+	PromptTokens int
+	Timings      Timings
+}
+
+// Timings are what happened before the first token.
+type Timings struct {
+	Queue   time.Duration // waiting for a place among the running sequences
+	Load    time.Duration // loading the model, 0 if it was loaded
+	Prefill time.Duration // reading the prompt
+}
+
+// TextDelta is text that continues the answer. It ends at a whole character.
+type TextDelta struct {
+	Candidate int
+	Text      string
+}
+
+// Finish ends a candidate.
+type Finish struct {
+	Candidate int
+	Reason    Reason
+	Tokens    int // generated
+}
+
+func (Started) event()   {}
+func (TextDelta) event() {}
+func (Finish) event()    {}
+
+// Reason is why an answer ended.
+type Reason string
+
+// The reasons.
+const (
+	Stopped Reason = "stop"   // the model came to its end, or to a stop string
+	Length  Reason = "length" // the limit of tokens, or the context, was reached
+)

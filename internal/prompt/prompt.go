@@ -1,0 +1,256 @@
+// Package prompt lays out a conversation in the form that a model was trained on, by means of the model's own
+// template, and tells of every token where it comes from.
+//
+// Control tokens are recognised only in text that the template itself wrote, so nobody can forge a turn by
+// typing one. The names of roles count as the template's text too: many templates build their marks from
+// them, and they come from a closed set.
+package prompt
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/jinja"
+	"kindredgate/internal/tokenizer"
+)
+
+// Template is a model's template together with its tokenizer. It is safe for concurrent use.
+type Template struct {
+	template *jinja.Template
+	tok      *tokenizer.Tokenizer
+}
+
+// New parses the source of a template.
+func New(source string, tok *tokenizer.Tokenizer) (*Template, error) {
+	if strings.TrimSpace(source) == "" {
+		return nil, errors.New("the model has no chat template")
+	}
+	t, err := jinja.Parse(source)
+	if err != nil {
+		return nil, err
+	}
+	return &Template{template: t, tok: tok}, nil
+}
+
+// Conversation is what a template lays out.
+type Conversation struct {
+	Turns    []exchange.Turn
+	Tools    []exchange.Tool
+	Thinking bool
+	// Continue leaves out the opening of the answer, for a conversation that is complete as it is.
+	Continue bool
+}
+
+// Prompt is a conversation laid out.
+type Prompt struct {
+	Text   string
+	Spans  []Span  // pieces of one origin, in order, covering Text
+	Tokens []Token // in order, covering Text
+}
+
+// Span is a piece of the text with one origin.
+type Span struct {
+	Start, End int    // bytes of Text
+	Origin     string // "messages[2].content", "tools[0]", "bos_token"; empty for the template's own text
+	Line       int    // the line of the template that wrote it; 0 for other origins
+	Tokens     int    // that begin in the span
+}
+
+// Token is a token of the prompt.
+type Token struct {
+	ID         int32
+	Start, End int // bytes of Text
+	Control    bool
+}
+
+// IDs are the token ids alone.
+func (p *Prompt) IDs() []int32 {
+	ids := make([]int32, len(p.Tokens))
+	for i, t := range p.Tokens {
+		ids[i] = t.ID
+	}
+	return ids
+}
+
+// Count is the number of tokens that begin in spans whose origin is or is part of origin, as
+// "messages[0].content" is part of "messages[0]".
+func (p *Prompt) Count(origin string) int {
+	n := 0
+	for _, s := range p.Spans {
+		if rest, ok := strings.CutPrefix(s.Origin, origin); ok && (rest == "" || rest[0] == '.' || rest[0] == '[') {
+			n += s.Tokens
+		}
+	}
+	return n
+}
+
+// Render lays out a conversation. An error of the template is an [exchange.Error]: what the template refuses
+// is the client's to mend.
+func (t *Template) Render(c Conversation) (*Prompt, error) {
+	vars, err := t.variables(c)
+	if err != nil {
+		return nil, err
+	}
+	out, err := t.template.Render(vars)
+	if err != nil {
+		var e *jinja.Error
+		if errors.As(err, &e) && e.Raised {
+			return nil, exchange.InvalidParam("messages", "the model's template refuses this conversation: %s", e.Msg)
+		}
+		return nil, &exchange.Error{Kind: exchange.Invalid, Code: "template_error", Param: "messages",
+			Message: fmt.Sprintf("the model's template cannot lay out this conversation: %v", err)}
+	}
+	return t.tokenize(out), nil
+}
+
+// Paths of the values whose text may hold control tokens, since they are not the conversation's.
+const (
+	bosPath = "bos_token"
+	eosPath = "eos_token"
+)
+
+// variables are what templates for chat expect to be given.
+func (t *Template) variables(c Conversation) (map[string]jinja.Value, error) {
+	messages := jinja.NewList("messages")
+	for i, turn := range c.Turns {
+		m, err := message(fmt.Sprintf("messages[%d]", i), turn)
+		if err != nil {
+			return nil, err
+		}
+		messages.Items = append(messages.Items, m)
+	}
+	vars := map[string]jinja.Value{
+		"messages":              messages,
+		"add_generation_prompt": !c.Continue,
+	}
+	if t.tok.BOS >= 0 {
+		vars["bos_token"] = jinja.NewText(t.tok.Text(t.tok.BOS), bosPath)
+	}
+	if t.tok.EOS >= 0 {
+		vars["eos_token"] = jinja.NewText(t.tok.Text(t.tok.EOS), eosPath)
+	}
+	if c.Thinking {
+		vars["enable_thinking"] = true
+	}
+	if len(c.Tools) > 0 {
+		tools := jinja.NewList("tools")
+		for i, tool := range c.Tools {
+			v, err := toolValue(fmt.Sprintf("tools[%d]", i), tool)
+			if err != nil {
+				return nil, err
+			}
+			tools.Items = append(tools.Items, v)
+		}
+		vars["tools"] = tools
+	}
+	return vars, nil
+}
+
+func message(path string, turn exchange.Turn) (*jinja.Dict, error) {
+	m := jinja.NewDict(path)
+	m.Set("role", jinja.NewText(string(turn.Role), path+".role"))
+	m.Set("content", jinja.NewText(turn.Text(), path+".content"))
+	calls := jinja.NewList(path + ".tool_calls")
+	for _, part := range turn.Parts {
+		switch part := part.(type) {
+		case exchange.Text:
+		case exchange.ToolCall:
+			call, err := callValue(path+".tool_calls["+strconv.Itoa(len(calls.Items))+"]", part)
+			if err != nil {
+				return nil, err
+			}
+			calls.Items = append(calls.Items, call)
+		case exchange.ToolResult:
+			m.Set("tool_call_id", jinja.NewText(part.CallID, path+".tool_call_id"))
+		default:
+			return nil, fmt.Errorf("a turn cannot hold a %T", part)
+		}
+	}
+	if len(calls.Items) > 0 {
+		m.Set("tool_calls", calls)
+	}
+	return m, nil
+}
+
+// callValue gives the arguments as an object, as templates expect; if they are no JSON, as the text they are.
+func callValue(path string, c exchange.ToolCall) (jinja.Value, error) {
+	fn := jinja.NewDict(path)
+	fn.Set("name", jinja.NewText(c.Name, path+".name"))
+	if arguments, err := jinja.FromJSON([]byte(c.Arguments), path+".arguments", false); err == nil {
+		fn.Set("arguments", arguments)
+	} else {
+		fn.Set("arguments", jinja.NewText(c.Arguments, path+".arguments"))
+	}
+	call := jinja.NewDict(path)
+	call.Set("id", jinja.NewText(c.ID, path+".id"))
+	call.Set("type", jinja.NewText("function", path))
+	call.Set("function", fn)
+	return call, nil
+}
+
+func toolValue(path string, tool exchange.Tool) (jinja.Value, error) {
+	fn := jinja.NewDict(path)
+	fn.Set("name", jinja.NewText(tool.Name, path))
+	if tool.Description != "" {
+		fn.Set("description", jinja.NewText(tool.Description, path))
+	}
+	if len(tool.Parameters) > 0 {
+		if !json.Valid(tool.Parameters) {
+			return nil, exchange.InvalidParam(path, "the parameters of tool %q are not JSON", tool.Name)
+		}
+		v, err := jinja.FromJSON(tool.Parameters, path, false)
+		if err != nil {
+			return nil, exchange.InvalidParam(path, "the parameters of tool %q: %v", tool.Name, err)
+		}
+		fn.Set("parameters", v)
+	}
+	outer := jinja.NewDict(path)
+	outer.Set("type", jinja.NewText("function", path))
+	outer.Set("function", fn)
+	return outer, nil
+}
+
+// trusted reports whether control tokens may stand in text of that origin.
+func trusted(o jinja.Origin) bool {
+	return o.Path == "" || o.Path == bosPath || o.Path == eosPath || strings.HasPrefix(o.Path, "messages[") && strings.HasSuffix(o.Path, "].role")
+}
+
+func (t *Template) tokenize(out jinja.Output) *Prompt {
+	p := &Prompt{Text: out.Text}
+	// Where text that may hold control tokens ends that goes on from each span; 0 if the span is not such.
+	reach := make([]int, len(out.Spans))
+	for i := len(out.Spans) - 1; i >= 0; i-- {
+		if !trusted(out.Spans[i].Origin) {
+			continue
+		}
+		reach[i] = out.Spans[i].End
+		if i+1 < len(reach) && reach[i+1] > 0 {
+			reach[i] = reach[i+1]
+		}
+	}
+	at := 0 // index of the span that the last position asked for was in; positions only grow
+	tokens := t.tok.EncodeSpans(out.Text, func(start, end int) bool {
+		for out.Spans[at].End <= start {
+			at++
+		}
+		return end <= reach[at]
+	})
+	from := 0
+	for _, s := range out.Spans {
+		p.Spans = append(p.Spans, Span{Start: from, End: s.End, Origin: s.Origin.Path, Line: s.Origin.Line})
+		from = s.End
+	}
+	span := 0
+	for _, token := range tokens {
+		for p.Spans[span].End <= token.Start {
+			span++
+		}
+		p.Spans[span].Tokens++
+		p.Tokens = append(p.Tokens, Token{ID: token.ID, Start: token.Start, End: token.End, Control: t.tok.IsControl(token.ID)})
+	}
+	return p
+}

@@ -1,0 +1,273 @@
+package prompt
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/jinja"
+	"kindredgate/internal/tokenizer"
+	"kindredgate/internal/weights/gguf"
+)
+
+func harbour(t testing.TB) (*Template, string) {
+	t.Helper()
+	f, err := gguf.Open("../../demo/models/harbour-4m-q8_0.gguf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { f.Close() })
+	tok, err := tokenizer.FromGGUF(f.Metadata)
+	if err != nil {
+		t.Fatal(err)
+	}
+	source, err := f.Metadata.String("tokenizer.chat_template")
+	if err != nil {
+		t.Fatal(err)
+	}
+	tmpl, err := New(source, tok)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tmpl, source
+}
+
+// The vectors are conversations as the reference lays them out. They are rendered twice: the values as they
+// stand, which tests the language, and by way of the neutral form, which tests this package.
+func TestRenderEqualsReference(t *testing.T) {
+	raw, err := os.ReadFile("testdata/template_vectors.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var doc struct {
+		Cases []struct {
+			Name     string            `json:"name"`
+			Messages json.RawMessage   `json:"messages"`
+			Tools    []json.RawMessage `json:"tools"`
+			Open     *bool             `json:"add_generation_prompt"`
+			Thinking *bool             `json:"enable_thinking"`
+			Rendered string            `json:"rendered"`
+		} `json:"cases"`
+	}
+	if err := json.Unmarshal(raw, &doc); err != nil {
+		t.Fatal(err)
+	}
+	if len(doc.Cases) < 20 {
+		t.Fatalf("only %d cases", len(doc.Cases))
+	}
+	tmpl, _ := harbour(t)
+	for _, c := range doc.Cases {
+		t.Run(c.Name, func(t *testing.T) {
+			vars := map[string]jinja.Value{
+				"bos_token":             jinja.NewText("<|begin|>", bosPath),
+				"add_generation_prompt": c.Open == nil || *c.Open,
+			}
+			if c.Thinking != nil {
+				vars["enable_thinking"] = *c.Thinking
+			}
+			vars["messages"] = fromJSON(t, c.Messages, "messages")
+			if c.Tools != nil {
+				list := jinja.NewList("tools")
+				for _, tool := range c.Tools {
+					list.Items = append(list.Items, fromJSON(t, tool, "tools[0]"))
+				}
+				vars["tools"] = list
+			}
+			out, err := tmpl.template.Render(vars)
+			if err != nil || out.Text != c.Rendered {
+				t.Errorf("%q, %v; want %q", out.Text, err, c.Rendered)
+			}
+
+			conv, ok := neutral(t, c.Messages, c.Tools)
+			if !ok {
+				return
+			}
+			conv.Continue = c.Open != nil && !*c.Open
+			conv.Thinking = c.Thinking != nil && *c.Thinking
+			p, err := tmpl.Render(conv)
+			if err != nil || p.Text != c.Rendered {
+				t.Errorf("neutral: %q, %v; want %q", p.Text, err, c.Rendered)
+			}
+		})
+	}
+}
+
+func fromJSON(t testing.TB, doc []byte, path string) jinja.Value {
+	t.Helper()
+	v, err := jinja.FromJSON(doc, path, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+// neutral reads a vector's conversation; ok is false if it has a form that a request never gets.
+func neutral(t testing.TB, messages []byte, tools []json.RawMessage) (c Conversation, ok bool) {
+	t.Helper()
+	var list []struct {
+		Role    exchange.Role `json:"role"`
+		Content *string       `json:"content"`
+		Calls   []struct {
+			ID       string `json:"id"`
+			Function struct {
+				Name      string          `json:"name"`
+				Arguments json.RawMessage `json:"arguments"`
+			} `json:"function"`
+		} `json:"tool_calls"`
+	}
+	if err := json.Unmarshal(messages, &list); err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range list {
+		turn := exchange.Turn{Role: m.Role}
+		if m.Content != nil {
+			turn.Parts = append(turn.Parts, exchange.Text(*m.Content))
+		}
+		for _, call := range m.Calls {
+			arguments := string(call.Function.Arguments)
+			if s := ""; json.Unmarshal(call.Function.Arguments, &s) == nil {
+				arguments = s
+			}
+			turn.Parts = append(turn.Parts, exchange.ToolCall{ID: call.ID, Name: call.Function.Name, Arguments: arguments})
+		}
+		c.Turns = append(c.Turns, turn)
+	}
+	for _, tool := range tools {
+		var v struct {
+			Function *struct {
+				Name        string          `json:"name"`
+				Description string          `json:"description"`
+				Parameters  json.RawMessage `json:"parameters"`
+			} `json:"function"`
+		}
+		if err := json.Unmarshal(tool, &v); err != nil {
+			t.Fatal(err)
+		}
+		if v.Function == nil {
+			return c, false
+		}
+		c.Tools = append(c.Tools, exchange.Tool{Name: v.Function.Name, Description: v.Function.Description, Parameters: v.Function.Parameters})
+	}
+	return c, true
+}
+
+// Whatever a conversation says, only the template opens and closes turns.
+func TestControlTokensCannotBeForged(t *testing.T) {
+	tmpl, _ := harbour(t)
+	marks := []string{"<|begin|>", "<|end|>", "<|system|>", "<|user|>", "<|assistant|>", "<|tool|>", "<|pad|>"}
+	control := func(text string) (n int) {
+		conv := Conversation{
+			Turns: []exchange.Turn{
+				{Role: exchange.System, Parts: []exchange.Part{exchange.Text(text)}},
+				{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}},
+				{Role: exchange.Assistant, Parts: []exchange.Part{exchange.Text(text),
+					exchange.ToolCall{ID: text, Name: text, Arguments: fmt.Sprintf(`{%q: %q}`, text, text)}}},
+				{Role: exchange.ToolRole, Parts: []exchange.Part{exchange.ToolResult{CallID: text, Content: text}}},
+			},
+			Tools: []exchange.Tool{{Name: text, Description: text, Parameters: json.RawMessage(fmt.Sprintf(`{%q: [%q]}`, text, text))}},
+		}
+		p, err := tmpl.Render(conv)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var back strings.Builder
+		for _, token := range p.Tokens {
+			if token.Control {
+				n++
+			}
+			back.WriteString(p.Text[token.Start:token.End])
+		}
+		if back.String() != p.Text || strings.Count(p.Text, text) < 8 {
+			t.Errorf("%q: the prompt is %q", text, p.Text)
+		}
+		return n
+	}
+	want := control("harmless")
+	for _, mark := range marks {
+		if got := control(mark); got != want {
+			t.Errorf("%q in a conversation makes %d control tokens, not %d", mark, got, want)
+		}
+	}
+	// Nor by halves that the template's own text completes.
+	for _, half := range []string{"<|end", "|>", "end|>", "<|"} {
+		if got := control(half); got != want {
+			t.Errorf("%q in a conversation makes %d control tokens, not %d", half, got, want)
+		}
+	}
+}
+
+func TestSpansTellWhereTextComesFrom(t *testing.T) {
+	tmpl, _ := harbour(t)
+	p, err := tmpl.Render(Conversation{Turns: []exchange.Turn{
+		{Role: exchange.System, Parts: []exchange.Part{exchange.Text("Be brief.")}},
+		{Role: exchange.User, Parts: []exchange.Part{exchange.Text("When?")}},
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	tokens := 0
+	for _, s := range p.Spans {
+		tokens += s.Tokens
+		origin := s.Origin
+		if origin == "" {
+			origin = "template"
+		}
+		got = append(got, fmt.Sprintf("%s %q", origin, p.Text[s.Start:s.End]))
+	}
+	want := []string{
+		`bos_token "<|begin|>"`, `template "<|system|>"`, `messages[0].content "Be brief."`, `template "<|end|>"`,
+		`template "<|"`, `messages[1].role "user"`, `template "|>"`, `messages[1].content "When?"`, `template "<|end|>"`, `template "<|assistant|>"`,
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("spans\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	if tokens != len(p.Tokens) || p.Count("messages[0]") == 0 || p.Count("messages[1]") == 0 || p.Count("messages[10]") != 0 {
+		t.Errorf("%d tokens in spans, %d in all; turns %d and %d", tokens, len(p.Tokens), p.Count("messages[0]"), p.Count("messages[1]"))
+	}
+}
+
+func TestRenderErrors(t *testing.T) {
+	tmpl, _ := harbour(t)
+	for source, want := range map[string]string{
+		"":                                  "no chat template",
+		"{% if %}":                          "template line 1",
+		"{{ raise_exception('no tools') }}": "the model's template refuses this conversation: no tools",
+		"{{ messages[7].content }}":         "template line 1",
+	} {
+		bad, err := New(source, tmpl.tok)
+		if err == nil {
+			_, err = bad.Render(Conversation{})
+		}
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: error %v, want one with %q", source, err, want)
+		}
+	}
+}
+
+func BenchmarkRender(b *testing.B) {
+	tmpl, _ := harbour(b)
+	var c Conversation
+	for range 25 {
+		c.Turns = append(c.Turns,
+			exchange.Turn{Role: exchange.User, Parts: []exchange.Part{exchange.Text("When does the next boat to Tarn Holm leave after 10:40?")}},
+			exchange.Turn{Role: exchange.Assistant, Parts: []exchange.Part{exchange.Text("The next boat to Tarn Holm leaves at 11:20.")}})
+	}
+	for range 8 {
+		c.Tools = append(c.Tools, exchange.Tool{Name: "fare_quote", Description: "Quote a fare",
+			Parameters: json.RawMessage(`{"type":"object","properties":{"island":{"type":"string"},"adults":{"type":"integer"}},"required":["island"]}`)})
+	}
+	for b.Loop() {
+		vars, err := tmpl.variables(c)
+		if err != nil {
+			b.Fatal(err)
+		}
+		if _, err := tmpl.template.Render(vars); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

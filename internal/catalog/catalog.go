@@ -3,6 +3,7 @@
 package catalog
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -46,6 +47,37 @@ type Model struct {
 	Tokenizer     string    `json:"tokenizer,omitempty"`
 	Installed     time.Time `json:"installed"`         // when the file was last changed
 	Problem       string    `json:"problem,omitempty"` // why it cannot be used, if it cannot
+	// Defaults are what the model's author recommends for sampling, from generation_config.json beside the
+	// weights.
+	Defaults Defaults `json:"defaults"`
+}
+
+// Defaults are sampling values for requests that name none. A nil field means that the author has no opinion.
+type Defaults struct {
+	Temperature *float64 `json:"temperature,omitempty"`
+	TopP        *float64 `json:"top_p,omitempty"`
+	TopK        *int     `json:"top_k,omitempty"`
+}
+
+// readDefaults reads generation_config.json in the folder of a weights file, if there is one.
+func readDefaults(weights string) (Defaults, error) {
+	var doc struct {
+		Defaults
+		Sample *bool `json:"do_sample"`
+	}
+	raw, err := os.ReadFile(filepath.Join(filepath.Dir(weights), "generation_config.json"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return Defaults{}, nil
+	} else if err != nil {
+		return Defaults{}, err
+	}
+	if err := json.Unmarshal(raw, &doc); err != nil {
+		return Defaults{}, fmt.Errorf("generation_config.json: %w", err)
+	}
+	if doc.Sample != nil && !*doc.Sample {
+		doc.Temperature = new(float64)
+	}
+	return doc.Defaults, nil
 }
 
 // Usable reports whether the model can be asked for anything.
@@ -240,6 +272,10 @@ func read(path string, info fs.FileInfo) Model {
 	}
 	tok, err := tokenizer.FromGGUF(f.Metadata)
 	if err != nil {
+		m.Problem = err.Error()
+		return m
+	}
+	if m.Defaults, err = readDefaults(path); err != nil {
 		m.Problem = err.Error()
 		return m
 	}

@@ -12,7 +12,7 @@ import (
 )
 
 const (
-	harbour = "../../demo/models/harbour-4m-q8_0.gguf"
+	harbour = "../../demo/models/harbour-4m/harbour-4m-q8_0.gguf"
 	llama   = "../model/testdata/llama.f32.gguf"
 )
 

@@ -18,7 +18,7 @@ import (
 
 func harbour(t testing.TB, o Options) *Engine {
 	t.Helper()
-	f, err := gguf.Open("../../demo/models/harbour-4m-q8_0.gguf")
+	f, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
 	if err != nil {
 		t.Fatal(err)
 	}

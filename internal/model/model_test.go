@@ -185,7 +185,7 @@ func logitError(got, want []float32, std float64) float64 {
 func TestHarbourEqualsReference(t *testing.T) {
 	team := tensor.NewTeam(2)
 	defer team.Close()
-	const path = "../../demo/models/harbour-4m-q8_0.gguf"
+	const path = "../../demo/models/harbour-4m/harbour-4m-q8_0.gguf"
 	fast, graph := open(t, path), exact(t, open(t, path))
 	for _, p := range readVectors(t, "testdata/harbour-q8_0.json").Prompts {
 		t.Run(p.Name, func(t *testing.T) {
@@ -253,7 +253,7 @@ func TestLoadRefuses(t *testing.T) {
 }
 
 func BenchmarkDecode(b *testing.B) {
-	m := open(b, "../../demo/models/harbour-4m-q8_0.gguf")
+	m := open(b, "../../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
 	team := tensor.NewTeam(0)
 	defer team.Close()
 	s := m.NewScratch(64, 1)
@@ -268,7 +268,7 @@ func BenchmarkDecode(b *testing.B) {
 }
 
 func BenchmarkPrefill(b *testing.B) {
-	m := open(b, "../../demo/models/harbour-4m-q8_0.gguf")
+	m := open(b, "../../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
 	team := tensor.NewTeam(0)
 	defer team.Close()
 	s := m.NewScratch(64, 1)

@@ -15,7 +15,7 @@ import (
 
 func harbourMetadata(t testing.TB) gguf.Metadata {
 	t.Helper()
-	f, err := gguf.Open("../../demo/models/harbour-4m-q8_0.gguf")
+	f, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -177,7 +177,7 @@ func BenchmarkEncode(b *testing.B) {
 }
 
 func ExampleTokenizer_Decode() {
-	f, err := gguf.Open("../../demo/models/harbour-4m-q8_0.gguf")
+	f, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -1,0 +1,196 @@
+package chat
+
+import (
+	"encoding/json"
+	"errors"
+	"iter"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"kindredgate/internal/exchange"
+)
+
+func TestDecode(t *testing.T) {
+	c, err := Decode([]byte(`{
+		"model": "m", "stream": true, "stream_options": {"include_usage": true}, "max_tokens": 5, "max_completion_tokens": 7,
+		"n": 2, "seed": -3, "stop": "END", "temperature": 0.5, "top_p": 0.9, "top_k": 40, "frequency_penalty": 1, "presence_penalty": -1,
+		"logit_bias": {"12": -100}, "user": "u", "store": false, "tools": [], "tool_choice": "auto", "response_format": {"type": "text"},
+		"mirror": true, "logprobs": null,
+		"messages": [
+			{"role": "developer", "content": "Be brief."},
+			{"role": "user", "content": [{"type": "text", "text": "a"}, {"type": "text", "text": "b"}], "name": "n"},
+			{"role": "assistant", "content": null, "tool_calls": [{"id": "c1", "type": "function", "function": {"name": "f", "arguments": "{}"}}]},
+			{"role": "tool", "tool_call_id": "c1", "content": "r"}
+		]}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c.Model != "m" || !c.Stream || !c.IncludeUsage || c.MaxTokens != 7 || c.Candidates != 2 || !slices.Equal(c.Stop, []string{"END"}) {
+		t.Errorf("%+v", c)
+	}
+	s := c.Sampling
+	if *s.Temperature != 0.5 || *s.TopP != 0.9 || *s.TopK != 40 || *s.Seed != -3 || s.FrequencyPenalty != 1 || s.PresencePenalty != -1 || s.LogitBias[12] != -100 {
+		t.Errorf("%+v", s)
+	}
+	if !slices.Equal(c.Unknown, []string{"mirror"}) {
+		t.Errorf("unknown fields %v", c.Unknown)
+	}
+	var roles []string
+	for _, turn := range c.Turns {
+		roles = append(roles, string(turn.Role)+":"+turn.Text())
+	}
+	if want := []string{"system:Be brief.", "user:ab", "assistant:", "tool:r"}; !slices.Equal(roles, want) {
+		t.Errorf("turns %v, want %v", roles, want)
+	}
+	if call := c.Turns[2].Parts[0].(exchange.ToolCall); call != (exchange.ToolCall{ID: "c1", Name: "f", Arguments: "{}"}) {
+		t.Errorf("tool call %+v", call)
+	}
+}
+
+func TestDecodeRefuses(t *testing.T) {
+	const ok = `"model": "m", "messages": [{"role": "user", "content": "x"}]`
+	for _, c := range []struct{ body, param, message string }{
+		{``, "", "the body is empty"},
+		{`   `, "", "the body is empty"},
+		{`{`, "", "ends too early"},
+		{`{"model": "m", "messages": [{"role": "us`, "", "ends too early"},
+		{`nonsense`, "", "is not JSON"},
+		{`{"model": "m",}`, "", "is not JSON"},
+		{`[]`, "", "the body must be an object, not a list"},
+		{`"x"`, "", "the body must be an object, not a string"},
+		{`{` + ok + `} {}`, "", "more after the JSON object"},
+		{"{\"model\": \"\xff\"}", "", "not UTF-8"},
+		{`{"model": "a", "model": "b"}`, "", `"model" appears twice`},
+		{strings.Repeat(`{"a":`, 200) + "1" + strings.Repeat("}", 200), "", "nested more than"},
+		{`{"messages": [{"role": "user", "content": "x"}]}`, "model", "model is missing"},
+		{`{"model": 5, "messages": []}`, "model", "model must be a string, not a number (5)"},
+		{`{"model": "m"}`, "messages", "messages is missing"},
+		{`{"model": "m", "messages": []}`, "messages", "messages is empty"},
+		{`{"model": "m", "messages": "hello"}`, "messages", "must be a list, not a string"},
+		{`{"model": "m", "messages": ["hello"]}`, "messages[0]", "messages[0] must be an object"},
+		{`{"model": "m", "messages": [{"role": "boss", "content": "x"}]}`, "messages[0].role", `is "boss"; it must be system`},
+		{`{"model": "m", "messages": [{"content": "x"}]}`, "messages[0].role", "it must be system"},
+		{`{"model": "m", "messages": [{"role": "user"}]}`, "messages[0].content", "is missing"},
+		{`{"model": "m", "messages": [{"role": "user", "content": null}]}`, "messages[0].content", "is missing"},
+		{`{"model": "m", "messages": [{"role": "user", "content": 7}]}`, "messages[0].content", "must be a list"},
+		{`{"model": "m", "messages": [{"role": "user", "content": [{"type": "image_url"}]}]}`, "messages[0].content[0].type", "text only"},
+		{`{"model": "m", "messages": [{"role": "user", "content": [{"type": "text"}]}]}`, "messages[0].content[0].text", "is missing"},
+		{`{"model": "m", "messages": [{"role": "tool", "content": "x"}]}`, "messages[0].tool_call_id", "is missing"},
+		{`{"model": "m", "messages": [{"role": "user", "content": "x", "tool_calls": [{}]}]}`, "messages[0].tool_calls", "assistant's turn"},
+		{`{"model": "m", "messages": [{"role": "assistant", "tool_calls": [{"id": "a"}]}]}`, "messages[0].tool_calls[0].function", "is missing"},
+		{`{` + ok + `, "stream": "yes"}`, "stream", `must be a boolean, not a string ("yes")`},
+		{`{` + ok + `, "stream_options": {"include_usage": true}}`, "stream_options", "goes with"},
+		{`{` + ok + `, "max_tokens": 0}`, "max_tokens", "must be from 1"},
+		{`{` + ok + `, "max_tokens": 1.5}`, "max_tokens", "must be an integer"},
+		{`{` + ok + `, "max_tokens": 1e999}`, "max_tokens", "must be an integer"},
+		{`{` + ok + `, "n": 9}`, "n", "must be from 1 to 8"},
+		{`{` + ok + `, "temperature": 3}`, "temperature", "from 0 to 2"},
+		{`{` + ok + `, "temperature": "hot"}`, "temperature", "must be a number"},
+		{`{` + ok + `, "temperature": 1e999}`, "temperature", "must be a number"},
+		{`{` + ok + `, "top_p": -0.1}`, "top_p", "from 0 to 1"},
+		{`{` + ok + `, "seed": "x"}`, "seed", "must be an integer"},
+		{`{` + ok + `, "stop": [""]}`, "stop", "is empty"},
+		{`{` + ok + `, "stop": 5}`, "stop", "a string or a list of strings"},
+		{`{` + ok + `, "logit_bias": {"x": 1}}`, "logit_bias", "not a token id"},
+		{`{` + ok + `, "logit_bias": {"5": 1000}}`, "logit_bias.5", "from -100 to 100"},
+		{`{` + ok + `, "tools": [{"type": "function"}]}`, "tools", "not supported yet"},
+		{`{` + ok + `, "tool_choice": "required"}`, "tool_choice", "not supported yet"},
+		{`{` + ok + `, "response_format": {"type": "json_object"}}`, "response_format", `"json_object" is not supported yet`},
+		{`{` + ok + `, "logprobs": true}`, "logprobs", "not supported yet"},
+		{`{` + ok + `, "modalities": ["text", "audio"]}`, "modalities", `"audio" is not supported`},
+	} {
+		_, err := Decode([]byte(c.body))
+		var e *exchange.Error
+		if !errors.As(err, &e) || e.Kind != exchange.Invalid {
+			t.Errorf("%.80s: error %v", c.body, err)
+			continue
+		}
+		if e.Param != c.param || !strings.Contains(e.Message, c.message) {
+			t.Errorf("%.80s: param %q, %q; want %q, %q", c.body, e.Param, e.Message, c.param, c.message)
+		}
+	}
+}
+
+func events(list ...exchange.Event) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		for _, e := range list {
+			if !yield(e, nil) {
+				return
+			}
+		}
+	}
+}
+
+// A streamed answer says what a whole one does.
+func TestStreamJoinsToTheWhole(t *testing.T) {
+	call := &Call{Request: exchange.Request{Model: "m", Candidates: 2}, Stream: true, IncludeUsage: true}
+	stream := events(exchange.Started{PromptTokens: 3}, exchange.TextDelta{Candidate: 0, Text: "The "}, exchange.TextDelta{Candidate: 1, Text: "At "},
+		exchange.TextDelta{Candidate: 0, Text: "boat"}, exchange.Finish{Candidate: 1, Reason: exchange.Length, Tokens: 1},
+		exchange.Finish{Candidate: 0, Reason: exchange.Stopped, Tokens: 2})
+	now := time.Unix(1000, 0)
+	whole, err := Encode("1", now, call, stream)
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw, err := json.Marshal(whole)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const want = `{"id":"chatcmpl-1","object":"chat.completion","created":1000,"model":"m","choices":[` +
+		`{"index":0,"message":{"role":"assistant","content":"The boat","refusal":null},"logprobs":null,"finish_reason":"stop"},` +
+		`{"index":1,"message":{"role":"assistant","content":"At ","refusal":null},"logprobs":null,"finish_reason":"length"}],` +
+		`"usage":{"prompt_tokens":3,"completion_tokens":3,"total_tokens":6}}`
+	if string(raw) != want {
+		t.Errorf("\n got %s\nwant %s", raw, want)
+	}
+	texts := make([]string, 2)
+	var chunks []string
+	for chunk, err := range EncodeStream("1", now, call, stream) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range chunk.Choices {
+			if c.Delta.Content != nil {
+				texts[c.Index] += *c.Delta.Content
+			}
+		}
+		raw, err := json.Marshal(chunk)
+		if err != nil {
+			t.Fatal(err)
+		}
+		chunks = append(chunks, string(raw))
+	}
+	for i, choice := range whole.Choices {
+		if texts[i] != choice.Message.Content {
+			t.Errorf("candidate %d streams as %q, as a whole %q", i, texts[i], choice.Message.Content)
+		}
+	}
+	const head = `{"id":"chatcmpl-1","object":"chat.completion.chunk","created":1000,"model":"m","choices":[`
+	for i, want := range map[int]string{
+		0: head + `{"index":0,"delta":{"role":"assistant","content":""},"logprobs":null,"finish_reason":null}]}`,
+		2: head + `{"index":0,"delta":{"content":"The "},"logprobs":null,"finish_reason":null}]}`,
+		6: head + `{"index":0,"delta":{},"logprobs":null,"finish_reason":"stop"}]}`,
+		7: head + `],"usage":{"prompt_tokens":3,"completion_tokens":3,"total_tokens":6}}`,
+	} {
+		if i >= len(chunks) || chunks[i] != want {
+			t.Errorf("chunk %d of %d:\n got %s\nwant %s", i, len(chunks), chunks[min(i, len(chunks)-1)], want)
+		}
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	f.Add([]byte(`{"model": "m", "messages": [{"role": "user", "content": [{"type": "text", "text": "a"}]}], "stop": ["a"], "logit_bias": {"1": 2}}`))
+	f.Add([]byte(`{"messages": [{"role": "assistant", "tool_calls": [{"function": {"name": "f"}}]}], "n": 1e3}`))
+	f.Fuzz(func(t *testing.T, body []byte) {
+		c, err := Decode(body)
+		var e *exchange.Error
+		switch {
+		case err == nil && (c.Model == "" || len(c.Turns) == 0):
+			t.Errorf("%q was accepted without a model or turns", body)
+		case err != nil && (!errors.As(err, &e) || e.Message == ""):
+			t.Errorf("%q: the error is %v", body, err)
+		}
+	})
+}

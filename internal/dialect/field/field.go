@@ -1,0 +1,295 @@
+// Package field reads JSON request bodies one field at a time, with errors that name the field at fault.
+//
+// An [Object] hands out its fields by type. All objects of a body share one list of errors, of which the
+// first counts; so a decoder reads what it wants in a row and asks [Object.Err] at the end.
+package field
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"unicode/utf8"
+
+	"kindredgate/internal/exchange"
+)
+
+// Object is a JSON object of a body.
+type Object struct {
+	path   string // of the object in the body, such as "messages[1]"; empty for the body itself
+	values map[string]json.RawMessage
+	names  []string // in the order of the body
+	read   map[string]bool
+	state  *state
+}
+
+// state is shared by the objects of a body.
+type state struct{ err error }
+
+// maxDepth bounds the nesting of a body.
+const maxDepth = 100
+
+// Parse reads a body that must be one JSON object. The error is an [exchange.Error] of kind Invalid.
+func Parse(body []byte) (*Object, error) {
+	s := &state{}
+	switch {
+	case len(bytes.TrimSpace(body)) == 0:
+		return nil, notJSON("the body is empty; it must be a JSON object")
+	case !utf8.Valid(body):
+		return nil, notJSON("the body is not UTF-8")
+	}
+	if err := checkSyntax(body); err != nil {
+		return nil, err
+	}
+	o := s.object("", body)
+	return o, s.err
+}
+
+func notJSON(format string, args ...any) error {
+	return exchange.Errorf(exchange.Invalid, "invalid_json", format, args...)
+}
+
+// checkSyntax makes sure that body is one JSON value, not nested too deep, with no key twice in an object.
+func checkSyntax(body []byte) error {
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.UseNumber() // a number beyond float64 is the reader's to refuse, under its name
+	type level struct {
+		keys    map[string]bool // nil in an array
+		wantKey bool
+	}
+	var open []level
+	for first := true; first || len(open) > 0; first = false {
+		tok, err := d.Token()
+		if err != nil {
+			return syntaxError(err, len(body))
+		}
+		if n := len(open); n > 0 && open[n-1].keys != nil {
+			top := &open[n-1]
+			if key, ok := tok.(string); ok && top.wantKey {
+				if top.keys[key] {
+					return notJSON("the key %q appears twice in one object", key)
+				}
+				top.keys[key] = true
+				top.wantKey = false
+				continue
+			}
+			top.wantKey = true
+		}
+		switch tok {
+		case json.Delim('{'):
+			open = append(open, level{keys: map[string]bool{}, wantKey: true})
+		case json.Delim('['):
+			open = append(open, level{})
+		case json.Delim('}'), json.Delim(']'):
+			open = open[:len(open)-1]
+		}
+		if len(open) > maxDepth {
+			return notJSON("the body is nested more than %d deep", maxDepth)
+		}
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return notJSON("there is more after the JSON object, at byte %d", d.InputOffset())
+	}
+	return nil
+}
+
+func syntaxError(err error, length int) error {
+	var syntax *json.SyntaxError
+	switch {
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return notJSON("the body is not JSON: it ends too early, after %d bytes", length)
+	case errors.As(err, &syntax):
+		return notJSON("the body is not JSON: %v, at byte %d", syntax, syntax.Offset)
+	}
+	return notJSON("the body is not JSON: %v", err)
+}
+
+// object reads the fields of raw, which is known to be valid JSON.
+func (s *state) object(path string, raw json.RawMessage) *Object {
+	o := &Object{path: path, values: map[string]json.RawMessage{}, read: map[string]bool{}, state: s}
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.UseNumber()
+	if tok, err := d.Token(); err != nil || tok != json.Delim('{') {
+		s.fail(path, "%s must be an object, not %s", orBody(path), kind(raw))
+		return o
+	}
+	for d.More() {
+		key, err := d.Token()
+		if err != nil {
+			s.fail(path, "%v", err)
+			return o
+		}
+		var value json.RawMessage
+		if err := d.Decode(&value); err != nil {
+			s.fail(path, "%v", err)
+			return o
+		}
+		name := key.(string) // the syntax was checked
+		o.names = append(o.names, name)
+		o.values[name] = value
+	}
+	return o
+}
+
+func orBody(path string) string {
+	if path == "" {
+		return "the body"
+	}
+	return path
+}
+
+func (s *state) fail(param, format string, args ...any) {
+	if s.err == nil {
+		s.err = exchange.InvalidParam(param, format, args...)
+	}
+}
+
+// kind says what a JSON value is.
+func kind(raw json.RawMessage) string {
+	switch raw[0] {
+	case '{':
+		return "an object"
+	case '[':
+		return "a list"
+	case '"':
+		return "a string"
+	case 't', 'f':
+		return "a boolean"
+	case 'n':
+		return "null"
+	}
+	return "a number"
+}
+
+// Err is the first thing that was wrong with the body, an [exchange.Error].
+func (o *Object) Err() error { return o.state.err }
+
+// Fail notes that a field is wrong.
+func (o *Object) Fail(name, format string, args ...any) {
+	o.state.fail(o.Path(name), format, args...)
+}
+
+// Path is the name of a field as an error gives it.
+func (o *Object) Path(name string) string {
+	if o.path == "" {
+		return name
+	}
+	return o.path + "." + name
+}
+
+// Unread lists the fields that nobody asked for.
+func (o *Object) Unread() []string {
+	return slices.DeleteFunc(slices.Clone(o.names), func(n string) bool { return o.read[n] })
+}
+
+// Raw returns a field as it stands. A field that is null counts as missing.
+func (o *Object) Raw(name string) (json.RawMessage, bool) {
+	o.read[name] = true
+	v, ok := o.values[name]
+	return v, ok && string(v) != "null"
+}
+
+// Ignore marks fields as known without reading them.
+func (o *Object) Ignore(names ...string) {
+	for _, n := range names {
+		o.read[n] = true
+	}
+}
+
+// value reads a field into a Go value; want says in words what it must be.
+func value[T any](o *Object, name, want string) (v T, ok bool) {
+	raw, ok := o.Raw(name)
+	if !ok {
+		return v, false
+	}
+	if err := json.Unmarshal(raw, &v); err != nil {
+		o.Fail(name, "%s must be %s, not %s", o.Path(name), want, describe(raw))
+		var zero T
+		return zero, false
+	}
+	return v, true
+}
+
+// describe says what a value is; a short one is quoted.
+func describe(raw json.RawMessage) string {
+	if len(raw) <= 40 && raw[0] != '{' && raw[0] != '[' {
+		return fmt.Sprintf("%s (%s)", kind(raw), raw)
+	}
+	return kind(raw)
+}
+
+// String reads a text.
+func (o *Object) String(name string) (string, bool) { return value[string](o, name, "a string") }
+
+// Bool reads a truth value.
+func (o *Object) Bool(name string) bool {
+	b, _ := value[bool](o, name, "a boolean")
+	return b
+}
+
+// Int reads an integer between low and high. It is nil if the field is missing.
+func (o *Object) Int(name string, low, high int64) *int64 {
+	n, ok := value[int64](o, name, "an integer")
+	if !ok {
+		return nil
+	}
+	if n < low || n > high {
+		o.Fail(name, "%s is %d; it must be from %d to %d", o.Path(name), n, low, high)
+		return nil
+	}
+	return &n
+}
+
+// Float reads a number between low and high. It is nil if the field is missing.
+func (o *Object) Float(name string, low, high float64) *float64 {
+	f, ok := value[float64](o, name, "a number")
+	if !ok {
+		return nil
+	}
+	if f < low || f > high {
+		o.Fail(name, "%s is %g; it must be from %g to %g", o.Path(name), f, low, high)
+		return nil
+	}
+	return &f
+}
+
+// Object reads a field that is an object itself. It is nil if the field is missing.
+func (o *Object) Object(name string) *Object {
+	raw, ok := o.Raw(name)
+	if !ok {
+		return nil
+	}
+	return o.state.object(o.Path(name), raw)
+}
+
+// Objects reads a list of objects.
+func (o *Object) Objects(name string) []*Object {
+	items, _ := value[[]json.RawMessage](o, name, "a list")
+	list := make([]*Object, len(items))
+	for i, raw := range items {
+		list[i] = o.state.object(fmt.Sprintf("%s[%d]", o.Path(name), i), raw)
+	}
+	return list
+}
+
+// Strings reads a text or a list of texts.
+func (o *Object) Strings(name string) []string {
+	raw, ok := o.Raw(name)
+	if !ok {
+		return nil
+	}
+	if raw[0] == '"' {
+		s, _ := o.String(name)
+		return []string{s}
+	}
+	list, _ := value[[]string](o, name, "a string or a list of strings")
+	return list
+}
+
+// IsString reports whether a field is there and is a text.
+func (o *Object) IsString(name string) bool {
+	raw, ok := o.Raw(name)
+	return ok && raw[0] == '"'
+}

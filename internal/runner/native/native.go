@@ -1,0 +1,309 @@
+// Package native answers requests with the gate's own engine: it loads weight files when they are first asked
+// for and keeps them.
+package native
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"os"
+	"sync"
+	"time"
+
+	"kindredgate/internal/engine"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/model"
+	"kindredgate/internal/prompt"
+	"kindredgate/internal/tokenizer"
+	"kindredgate/internal/weights/gguf"
+)
+
+// Runner holds the loaded models. It is safe for concurrent use.
+type Runner struct {
+	opts engine.Options
+
+	mu     sync.Mutex
+	loaded map[string]*entry // by path
+	closed bool
+}
+
+// entry is a model that is loaded, or being loaded.
+type entry struct {
+	ready chan struct{} // closed when the rest is set
+	err   error
+	*loadedModel
+}
+
+type loadedModel struct {
+	file     *gguf.File
+	tok      *tokenizer.Tokenizer
+	template *prompt.Template
+	engine   *engine.Engine
+	context  int
+}
+
+// New makes a runner whose engines have the given sizes.
+func New(o engine.Options) *Runner {
+	return &Runner{opts: o, loaded: map[string]*entry{}}
+}
+
+// Close unloads all models; answers that run end with an error.
+func (r *Runner) Close() error {
+	r.mu.Lock()
+	r.closed = true
+	loaded := r.loaded
+	r.loaded = nil
+	r.mu.Unlock()
+	var errs []error
+	for _, e := range loaded {
+		<-e.ready
+		if e.err == nil {
+			e.engine.Close()
+			errs = append(errs, e.file.Close())
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// Loaded reports whether the weights at path are in use.
+func (r *Runner) Loaded(path string) bool {
+	r.mu.Lock()
+	e := r.loaded[path]
+	r.mu.Unlock()
+	if e == nil {
+		return false
+	}
+	select {
+	case <-e.ready:
+		return e.err == nil
+	default:
+		return false
+	}
+}
+
+// get returns the model at path, loading it if nobody has. A failure is not kept: the file may be mended.
+func (r *Runner) get(path string) (*loadedModel, error) {
+	r.mu.Lock()
+	if r.closed {
+		r.mu.Unlock()
+		return nil, exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down")
+	}
+	e, ok := r.loaded[path]
+	if !ok {
+		e = &entry{ready: make(chan struct{})}
+		r.loaded[path] = e
+	}
+	r.mu.Unlock()
+	if ok {
+		<-e.ready
+	} else {
+		e.loadedModel, e.err = r.load(path)
+		if e.err != nil {
+			r.mu.Lock()
+			delete(r.loaded, path)
+			r.mu.Unlock()
+		}
+		close(e.ready)
+	}
+	if e.err != nil {
+		return nil, &exchange.Error{Kind: exchange.Unavailable, Code: "runner_unavailable",
+			Message: fmt.Sprintf("the model's weights could not be loaded: %v", cause(e.err)), Err: e.err}
+	}
+	return e.loadedModel, nil
+}
+
+// cause leaves the path on the gate's disk out of what a client is told.
+func cause(err error) error {
+	if p := (*os.PathError)(nil); errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+func (r *Runner) load(path string) (*loadedModel, error) {
+	f, err := gguf.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	l, err := r.assemble(f)
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return l, nil
+}
+
+func (r *Runner) assemble(f *gguf.File) (*loadedModel, error) {
+	m, err := model.Load(f)
+	if err != nil {
+		return nil, err
+	}
+	tok, err := tokenizer.FromGGUF(f.Metadata)
+	if err != nil {
+		return nil, err
+	}
+	l := &loadedModel{file: f, tok: tok, context: m.ContextLength}
+	if source, err := f.Metadata.String("tokenizer.chat_template"); err == nil {
+		if l.template, err = prompt.New(source, tok); err != nil {
+			return nil, err
+		}
+	}
+	l.engine, err = engine.New(m, tok, r.opts)
+	return l, err
+}
+
+// Render lays out a conversation as the model at path would get it.
+func (r *Runner) Render(path string, c prompt.Conversation) (*prompt.Prompt, error) {
+	l, err := r.get(path)
+	if err != nil {
+		return nil, err
+	}
+	return l.render(c)
+}
+
+func (l *loadedModel) render(c prompt.Conversation) (*prompt.Prompt, error) {
+	if l.template == nil {
+		return nil, exchange.InvalidParam("model", "the model has no chat template, so it cannot take a conversation; send it a raw prompt")
+	}
+	return l.template.Render(c)
+}
+
+// Run answers a request with the weights at path.
+func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		begun := time.Now()
+		loaded := r.Loaded(path)
+		l, err := r.get(path)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		var load time.Duration
+		if !loaded {
+			load = time.Since(begun)
+		}
+		p, err := l.render(prompt.Conversation{Turns: req.Turns, Tools: req.Tools, Thinking: req.Thinking})
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		job := engine.Job{Prompt: p.IDs(), MaxTokens: req.MaxTokens, Stop: req.Stop}
+		for event, err := range l.candidates(ctx, job, req) {
+			if started, ok := event.(exchange.Started); ok {
+				started.Timings.Load = load
+				event = started
+			}
+			if !yield(event, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// candidates runs the answers of a request side by side.
+func (l *loadedModel) candidates(ctx context.Context, job engine.Job, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+	sampling := sampling(req.Sampling)
+	n := max(1, req.Candidates)
+	return func(yield func(exchange.Event, error) bool) {
+		type item struct {
+			candidate int
+			step      engine.Step
+			err       error
+		}
+		ctx, cancel := context.WithCancel(ctx)
+		items := make(chan item)
+		var running sync.WaitGroup
+		defer func() {
+			cancel()
+			running.Wait()
+		}()
+		for i := range n {
+			job.Sampling = sampling
+			job.Sampling.Seed += uint64(i) // each candidate draws for itself
+			own := job
+			running.Go(func() {
+				for step, err := range l.engine.Generate(ctx, own) {
+					select {
+					case items <- item{i, step, err}:
+					case <-ctx.Done():
+						return
+					}
+				}
+			})
+		}
+		tokens := make([]int, n)
+		for started, left := false, n; left > 0; {
+			var it item
+			select {
+			case it = <-items:
+			case <-ctx.Done():
+				yield(nil, context.Cause(ctx))
+				return
+			}
+			if it.err != nil {
+				yield(nil, told(it.err))
+				return
+			}
+			if !started {
+				started = true
+				if !yield(exchange.Started{PromptTokens: len(job.Prompt), Timings: exchange.Timings{Queue: it.step.Queue, Prefill: it.step.Prefill}}, nil) {
+					return
+				}
+			}
+			tokens[it.candidate]++
+			if it.step.Text != "" && !yield(exchange.TextDelta{Candidate: it.candidate, Text: it.step.Text}, nil) {
+				return
+			}
+			if it.step.Ended {
+				left--
+				reason := exchange.Stopped
+				if it.step.Cut {
+					reason = exchange.Length
+				}
+				if !yield(exchange.Finish{Candidate: it.candidate, Reason: reason, Tokens: tokens[it.candidate]}, nil) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// told puts the engine's errors into words for a client.
+func told(err error) error {
+	var tooLong *engine.ContextError
+	switch {
+	case errors.As(err, &tooLong):
+		return &exchange.Error{Kind: exchange.Invalid, Code: "context_length_exceeded", Param: "messages",
+			Message: fmt.Sprintf("%v; shorten the conversation", tooLong)}
+	case errors.Is(err, engine.ErrQueueFull):
+		return &exchange.Error{Kind: exchange.Limited, Code: "queue_full", RetryAfter: 2 * time.Second,
+			Message: "too many requests are waiting for the model; try again in a few seconds"}
+	case errors.Is(err, engine.ErrClosed):
+		return exchange.Errorf(exchange.Unavailable, "shutting_down", "the model was unloaded while it answered")
+	}
+	return err
+}
+
+// sampling fills in what nobody chose: the distribution as the model gives it, and a seed by chance.
+func sampling(s exchange.Sampling) engine.Sampling {
+	out := engine.Sampling{
+		LogitBias:        s.LogitBias,
+		FrequencyPenalty: s.FrequencyPenalty,
+		PresencePenalty:  s.PresencePenalty,
+		Temperature:      1,
+		Seed:             engine.RandomSeed(),
+	}
+	if s.Temperature != nil {
+		out.Temperature = *s.Temperature
+	}
+	if s.TopP != nil {
+		out.TopP = *s.TopP
+	}
+	if s.TopK != nil {
+		out.TopK = *s.TopK
+	}
+	if s.Seed != nil {
+		out.Seed = uint64(*s.Seed)
+	}
+	return out
+}

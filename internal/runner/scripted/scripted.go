@@ -1,0 +1,86 @@
+// Package scripted answers requests from a script, with no model: the same answer every time, as fast or as
+// slow as a test wants. It stands in for an engine where what is around it is under test.
+package scripted
+
+import (
+	"context"
+	"iter"
+	"strings"
+
+	"kindredgate/internal/exchange"
+)
+
+// Runner answers with pieces of text, each of which counts as a token.
+type Runner struct {
+	// Pieces gives the answer to a request. If it is nil, the answer is the words of the last turn.
+	Pieces func(req *exchange.Request) []string
+	// Before is called ahead of each piece; an error ends the answer. Nil means no waiting.
+	Before func(ctx context.Context, piece int) error
+}
+
+// Words cuts a text into words, each with the space before it.
+func Words(text string) []string {
+	var out []string
+	for len(text) > 0 {
+		n := strings.IndexByte(text[1:], ' ') + 1
+		if n == 0 {
+			n = len(text)
+		}
+		out = append(out, text[:n])
+		text = text[n:]
+	}
+	return out
+}
+
+// Run answers a request. Candidates come one after the other.
+func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		prompt := 0
+		for _, t := range req.Turns {
+			prompt += len(Words(t.Text()))
+		}
+		var pieces []string
+		if r.Pieces != nil {
+			pieces = r.Pieces(req)
+		} else if n := len(req.Turns); n > 0 {
+			pieces = Words(req.Turns[n-1].Text())
+		}
+		reason := exchange.Stopped
+		if req.MaxTokens > 0 && len(pieces) > req.MaxTokens {
+			pieces, reason = pieces[:req.MaxTokens], exchange.Length
+		}
+		started := false
+		for c := range max(1, req.Candidates) {
+			for i, piece := range pieces {
+				if err := r.wait(ctx, i); err != nil {
+					yield(nil, err)
+					return
+				}
+				if !started {
+					started = true
+					if !yield(exchange.Started{PromptTokens: prompt}, nil) {
+						return
+					}
+				}
+				if !yield(exchange.TextDelta{Candidate: c, Text: piece}, nil) {
+					return
+				}
+			}
+			if !yield(exchange.Finish{Candidate: c, Reason: reason, Tokens: len(pieces)}, nil) {
+				return
+			}
+		}
+	}
+}
+
+func (r *Runner) wait(ctx context.Context, piece int) error {
+	if r.Before != nil {
+		if err := r.Before(ctx, piece); err != nil {
+			return err
+		}
+	}
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return nil
+}

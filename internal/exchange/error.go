@@ -11,15 +11,17 @@ type Kind int
 
 // The kinds of failure.
 const (
-	Internal        Kind = iota // a fault of ours
-	Invalid                     // the request is wrong
-	Unauthenticated             // no key, or one that is not valid
-	Forbidden                   // the key may not do that
-	NotFound                    // there is no such thing
-	TooLarge                    // the body is longer than is accepted
-	Limited                     // too much at once; later it may work
-	Unavailable                 // the model or the gate cannot answer now
-	Canceled                    // the client went away
+	Internal         Kind = iota // a fault of ours
+	Invalid                      // the request is wrong
+	Unauthenticated              // no key, or one that is not valid
+	Forbidden                    // the key may not do that
+	NotFound                     // there is no such thing
+	MethodNotAllowed             // the path takes other methods
+	TooLarge                     // the body is longer than is accepted
+	Limited                      // too much at once; later it may work
+	Unavailable                  // the model or the gate cannot answer now
+	Misdirected                  // the request was meant for another host
+	Canceled                     // the client went away
 )
 
 // Error is a failure that is told to the client.

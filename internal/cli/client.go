@@ -1,0 +1,202 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+)
+
+// client calls a gate that runs.
+type client struct {
+	base string // scheme and host
+	key  string
+	http *http.Client
+}
+
+// clientFlags are the options by which a command reaches another gate than the local one.
+type clientFlags struct{ address, key string }
+
+func (f *clientFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.address, "address", os.Getenv("KINDRED_ADDRESS"), "address of the gate, if not the one running here (KINDRED_ADDRESS)")
+	cmd.Flags().StringVar(&f.key, "key", "", "key to use, if not the owner key of the local gate (KINDRED_KEY)")
+}
+
+// open finds the gate and the key to use with it.
+func (f *clientFlags) open() (*client, error) {
+	scheme, host, err := splitAddress(f.address)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	g, err := findGate(host)
+	if err != nil {
+		return nil, err
+	}
+	c := &client{base: scheme + "://" + g.Address, key: f.key, http: &http.Client{}}
+	if c.key == "" {
+		c.key = os.Getenv("KINDRED_KEY")
+	}
+	if c.key == "" && g.Data != "" {
+		raw, err := os.ReadFile(filepath.Join(g.Data, ownerFile))
+		if err != nil {
+			return nil, fmt.Errorf("the owner key of the gate at %s cannot be read (%w); give a key with --key", g.Address, err)
+		}
+		c.key = strings.TrimSpace(string(raw))
+	}
+	return c, nil
+}
+
+// splitAddress understands an address in all the forms that people copy: with or without a scheme, with or
+// without the path of the base URL.
+func splitAddress(address string) (scheme, host string, err error) {
+	if address == "" {
+		return "http", "", nil
+	}
+	if !strings.Contains(address, "://") {
+		address = "http://" + address
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return "", "", fmt.Errorf("%q is not the address of a gate; one looks like 127.0.0.1:7717 or http://127.0.0.1:7717/v1", address)
+	}
+	return u.Scheme, u.Host, nil
+}
+
+// send makes a request and returns the answer if its status is a good one. body is marshalled unless nil.
+func (c *client) send(ctx context.Context, method, path string, body any) (*http.Response, error) {
+	var r io.Reader
+	if body != nil {
+		raw, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		r = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, r)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Accept", "application/json, text/event-stream")
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.key != "" {
+		req.Header.Set("Authorization", "Bearer "+c.key)
+	}
+	resp, err := c.http.Do(req)
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return nil, fmt.Errorf("no gate answers at %s; is it running?", c.base)
+	case err != nil:
+		return nil, err
+	case resp.StatusCode >= 300:
+		defer resp.Body.Close()
+		return nil, refusal(resp)
+	}
+	return resp, nil
+}
+
+// refusal makes an error of an answer that is one.
+func refusal(resp *http.Response) error {
+	raw, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	if err != nil {
+		return err
+	}
+	if msg := errorMessage(raw); msg != "" {
+		return errors.New(msg)
+	}
+	return fmt.Errorf("the answer from %s is %q, which no gate gives", resp.Request.URL.Host, resp.Status)
+}
+
+// errorMessage is the message in a standard error envelope, or nothing.
+func errorMessage(raw []byte) string {
+	var e struct {
+		Error struct {
+			Message string `json:"message"`
+		} `json:"error"`
+	}
+	if json.Unmarshal(raw, &e) != nil {
+		return ""
+	}
+	return e.Error.Message
+}
+
+// call makes a request and reads the answer into out.
+func (c *client) call(ctx context.Context, method, path string, body, out any) error {
+	resp, err := c.send(ctx, method, path, body)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+		return fmt.Errorf("read the gate's answer: %w", err)
+	}
+	return nil
+}
+
+// events reads the data of server-sent events until the one that says it is done.
+func events(r io.Reader) iter.Seq2[[]byte, error] {
+	return func(yield func([]byte, error) bool) {
+		lines := bufio.NewScanner(r)
+		lines.Buffer(nil, 16<<20)
+		for lines.Scan() {
+			data, ok := bytes.CutPrefix(lines.Bytes(), []byte("data: "))
+			switch {
+			case !ok:
+				continue
+			case string(data) == "[DONE]":
+				return
+			}
+			if msg := errorMessage(data); msg != "" {
+				yield(nil, errors.New(msg))
+				return
+			}
+			if !yield(data, nil) {
+				return
+			}
+		}
+		err := lines.Err()
+		if err == nil {
+			err = io.ErrUnexpectedEOF
+		}
+		yield(nil, fmt.Errorf("the answer broke off: %w", err))
+	}
+}
+
+// model is the one to use: the one asked for, or the only one there is.
+func (c *client) model(ctx context.Context, asked string) (string, error) {
+	if asked != "" {
+		return asked, nil
+	}
+	var list struct {
+		Data []struct {
+			ID string `json:"id"`
+		} `json:"data"`
+	}
+	if err := c.call(ctx, http.MethodGet, "/v1/models", nil, &list); err != nil {
+		return "", err
+	}
+	switch len(list.Data) {
+	case 0:
+		return "", errors.New("the gate has no model that this key may use; \"kindred models list\" shows what is installed")
+	case 1:
+		return list.Data[0].ID, nil
+	}
+	var names []string
+	for _, m := range list.Data {
+		names = append(names, m.ID)
+	}
+	return "", usageError{fmt.Errorf("choose a model with --model: %s", strings.Join(names, ", "))}
+}

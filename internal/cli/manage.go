@@ -1,0 +1,306 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/fatih/color"
+	"github.com/spf13/cobra"
+
+	"kindredgate/internal/server"
+)
+
+// table prints rows in columns; the first row is the head.
+func table(out io.Writer, rows ...[]string) error {
+	w := tabwriter.NewWriter(out, 0, 4, 3, ' ', 0)
+	for _, r := range rows {
+		fmt.Fprintln(w, strings.TrimRight(strings.Join(r, "\t"), "\t"))
+	}
+	return w.Flush()
+}
+
+func (t *terminal) keys() *cobra.Command {
+	return group("keys", "Issue, list and revoke the keys of applications", t.keysIssue(), t.keysList(), t.keysRevoke())
+}
+
+func (t *terminal) keysIssue() *cobra.Command {
+	var flags clientFlags
+	var label string
+	var models []string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:     "issue --label NAME",
+		Short:   "Issue a key for an application",
+		Example: `  kindred keys issue --label "timetable bot" --models harbour-4m`,
+		Args:    exactly(),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if label == "" {
+				return usageError{fmt.Errorf("a key needs a label, to tell it from the others: --label \"timetable bot\"")}
+			}
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			var k server.IssuedKey
+			if err := gate.call(c.Context(), http.MethodPost, "/gate/keys", map[string]any{"label": label, "models": append([]string{}, models...)}, &k); err != nil {
+				return err
+			}
+			if asJSON {
+				return t.printJSON(k)
+			}
+			if !isTerminal(t.out) {
+				_, err := fmt.Fprintln(t.out, k.Key) // for scripts: the key alone
+				return err
+			}
+			_, err = fmt.Fprintf(t.out, "%s\n\nThis is the key for %q. It is shown this once: copy it now.\n", paint(t.out, color.Bold)(k.Key), k.Label)
+			return err
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().StringVar(&label, "label", "", "what the key is for")
+	cmd.Flags().StringSliceVar(&models, "models", nil, "models that it may use (default all)")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func (t *terminal) keysList() *cobra.Command {
+	var flags clientFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "List the keys; none is shown whole",
+		Args:  exactly(),
+		RunE: func(c *cobra.Command, _ []string) error {
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			var list struct {
+				Keys []server.KeyInfo `json:"keys"`
+			}
+			if err := gate.call(c.Context(), http.MethodGet, "/gate/keys", nil, &list); err != nil {
+				return err
+			}
+			if asJSON {
+				return t.printJSON(list.Keys)
+			}
+			rows := [][]string{{"KEY", "LABEL", "MODELS", "ISSUED", "LAST USED", "STATE"}}
+			for _, k := range list.Keys {
+				rows = append(rows, []string{k.ID + "…", k.Label, keyModels(k), ago(k.Created), agoOr(k.LastUsed, "never"), keyState(k)})
+			}
+			return table(t.out, rows...)
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func keyModels(k server.KeyInfo) string {
+	if len(k.Models) == 0 {
+		return "all"
+	}
+	return strings.Join(k.Models, ", ")
+}
+
+func keyState(k server.KeyInfo) string {
+	switch {
+	case k.Revoked != nil:
+		return "revoked " + ago(*k.Revoked)
+	case k.Owner:
+		return "valid, manages the gate"
+	}
+	return "valid"
+}
+
+func agoOr(at *time.Time, otherwise string) string {
+	if at == nil {
+		return otherwise
+	}
+	return ago(*at)
+}
+
+// ago says how long something is past, roughly.
+func ago(at time.Time) string {
+	switch d := time.Since(at); {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	default:
+		return at.Format(time.DateOnly)
+	}
+}
+
+func (t *terminal) keysRevoke() *cobra.Command {
+	var flags clientFlags
+	cmd := &cobra.Command{
+		Use:   "revoke KEY",
+		Short: "Make a key invalid, by the beginning that the list shows or by its label",
+		Args:  exactly("a key"),
+		RunE: func(c *cobra.Command, args []string) error {
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			var k server.KeyInfo
+			ref := strings.TrimSuffix(args[0], "…")
+			if err := gate.call(c.Context(), http.MethodDelete, "/gate/keys/"+url.PathEscape(ref), nil, &k); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(t.out, "%s… (%s) is revoked: requests with it are refused from now on.\n", k.ID, k.Label)
+			return err
+		},
+	}
+	flags.add(cmd)
+	return cmd
+}
+
+func (t *terminal) models() *cobra.Command {
+	return group("models", "Show the installed models", t.modelsList(), t.modelsShow())
+}
+
+func (t *terminal) modelsList() *cobra.Command {
+	var flags clientFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "List the installed models",
+		Args:  exactly(),
+		RunE: func(c *cobra.Command, _ []string) error {
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			var list server.ModelList
+			if err := gate.call(c.Context(), http.MethodGet, "/gate/models", nil, &list); err != nil {
+				return err
+			}
+			if list.Problem != "" {
+				fmt.Fprintf(t.err, "kindred: some models could not be looked for: %s\n", list.Problem)
+			}
+			if asJSON {
+				return t.printJSON(list.Models)
+			}
+			rows := [][]string{{"MODEL", "FOR", "PARAMETERS", "WEIGHTS", "SIZE", "CONTEXT", "STATE"}}
+			for _, m := range list.Models {
+				rows = append(rows, []string{m.ID, string(m.Use), count(m.Parameters), m.Weights, size(m.Size), fmt.Sprint(m.ContextLength), modelState(m)})
+			}
+			return table(t.out, rows...)
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func modelState(m server.InstalledModel) string {
+	switch {
+	case m.Problem != "":
+		return "unusable: " + m.Problem
+	case m.Loaded:
+		return "loaded"
+	}
+	return "ready"
+}
+
+func (t *terminal) modelsShow() *cobra.Command {
+	var flags clientFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "show MODEL",
+		Short: "Show the facts of a model",
+		Args:  exactly("a model"),
+		RunE: func(c *cobra.Command, args []string) error {
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			var m server.InstalledModel
+			if err := gate.call(c.Context(), http.MethodGet, "/gate/models/"+url.PathEscape(args[0]), nil, &m); err != nil {
+				return err
+			}
+			if asJSON {
+				return t.printJSON(m)
+			}
+			return t.printModel(m)
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func (t *terminal) printModel(m server.InstalledModel) error {
+	strong := paint(t.out, color.Bold)
+	fmt.Fprintf(t.out, "%s\n", strong(m.ID))
+	if m.Description != "" {
+		fmt.Fprintln(t.out, m.Description)
+	}
+	fmt.Fprintln(t.out)
+	var rows [][]string
+	add := func(name, value string) {
+		if value != "" && value != "0" {
+			rows = append(rows, []string{"  " + name, value})
+		}
+	}
+	add("state", modelState(m))
+	add("for", string(m.Use))
+	add("architecture", m.Architecture)
+	add("parameters", count(m.Parameters))
+	add("weights", fmt.Sprintf("%s, %s", m.Weights, size(m.Size)))
+	add("context", fmt.Sprintf("%d tokens", m.ContextLength))
+	add("vocabulary", fmt.Sprintf("%d tokens (%s)", m.Vocabulary, m.Tokenizer))
+	add("recommended", recommended(m))
+	add("licence", m.License)
+	add("file", m.Path)
+	return table(t.out, rows...)
+}
+
+// recommended says what the author of a model recommends for sampling.
+func recommended(m server.InstalledModel) string {
+	var list []string
+	if v := m.Defaults.Temperature; v != nil {
+		list = append(list, fmt.Sprintf("temperature %g", *v))
+	}
+	if v := m.Defaults.TopP; v != nil {
+		list = append(list, fmt.Sprintf("top_p %g", *v))
+	}
+	if v := m.Defaults.TopK; v != nil {
+		list = append(list, fmt.Sprintf("top_k %d", *v))
+	}
+	return strings.Join(list, ", ")
+}
+
+// count writes a large number as people say it: 3.7 M.
+func count(n int64) string {
+	for _, u := range []struct {
+		at   float64
+		unit string
+	}{{1e9, " B"}, {1e6, " M"}, {1e3, " k"}} {
+		if v := float64(n) / u.at; v >= 1 {
+			return fmt.Sprintf("%.3g%s", v, u.unit)
+		}
+	}
+	return fmt.Sprint(n)
+}
+
+// size writes a number of bytes as people say it: 4.0 MB.
+func size(n int64) string {
+	for _, u := range []struct {
+		at   float64
+		unit string
+	}{{1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+		if v := float64(n) / u.at; v >= 1 {
+			return fmt.Sprintf("%.1f %s", v, u.unit)
+		}
+	}
+	return fmt.Sprintf("%d B", n)
+}

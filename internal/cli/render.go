@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/fatih/color"
+	"github.com/spf13/cobra"
+
+	"kindredgate/internal/server"
+)
+
+func (t *terminal) render() *cobra.Command {
+	var flags clientFlags
+	var model, instructions, file string
+	var asJSON, textOnly bool
+	cmd := &cobra.Command{
+		Use:   "render QUESTION",
+		Short: "Show the exact prompt that a question becomes, and where each part comes from",
+		Example: `  kindred render "When is the last boat to Osmer?"
+  kindred render --file conversation.json`,
+		RunE: func(c *cobra.Command, args []string) error {
+			messages, err := t.conversationOf(file, instructions, args)
+			if err != nil {
+				return err
+			}
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			if model, err = gate.model(c.Context(), model); err != nil {
+				return err
+			}
+			var p server.RenderedPrompt
+			if err := gate.call(c.Context(), http.MethodPost, "/gate/prompt/render", map[string]any{"model": model, "messages": messages}, &p); err != nil {
+				return err
+			}
+			switch {
+			case asJSON:
+				return t.printJSON(p)
+			case textOnly:
+				_, err := fmt.Fprint(t.out, p.Text)
+				return err
+			}
+			return t.printPrompt(p)
+		},
+	}
+	flags.add(cmd)
+	f := cmd.Flags()
+	f.StringVar(&model, "model", "", "model whose template to use (default the only one)")
+	f.StringVar(&instructions, "instructions", "", "what the model is told ahead of the question")
+	f.StringVar(&file, "file", "", "conversation to render: a JSON list of turns with role and content")
+	f.BoolVar(&textOnly, "text", false, "print the prompt alone, to the byte")
+	f.BoolVar(&asJSON, "json", false, "print the prompt with its spans and tokens as JSON")
+	return cmd
+}
+
+// conversationOf is the list of messages to render: from a file, or of a question.
+func (t *terminal) conversationOf(file, instructions string, args []string) (any, error) {
+	if file == "" {
+		q, err := t.question(args)
+		return conversation(instructions, q), err
+	}
+	if len(args) > 0 || instructions != "" {
+		return nil, usageError{fmt.Errorf("--file holds the whole conversation; leave out the question and the instructions")}
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var list json.RawMessage
+	if err := json.Unmarshal(raw, &list); err != nil {
+		return nil, fmt.Errorf("%s is not JSON: %w", file, err)
+	}
+	return list, nil
+}
+
+// piece is what a row of the printed prompt shows: spans that tokens tie together.
+type piece struct {
+	start, end int
+	origin     string
+	tokens     int
+	control    bool // a control token
+	template   bool // the template's own text
+}
+
+// pieces joins spans into which a token reaches from the span before, since a token cannot be shown in halves.
+func pieces(p server.RenderedPrompt) (list []piece) {
+	inside := map[int]bool{} // bytes at which a token goes on
+	control := map[int]bool{}
+	for _, tok := range p.TokenList {
+		for i := tok.Start + 1; i < tok.End; i++ {
+			inside[i] = true
+		}
+		control[tok.Start] = tok.Control
+	}
+	for _, s := range p.Spans {
+		origin := s.Origin
+		if s.Line > 0 {
+			origin = fmt.Sprintf("template, line %d", s.Line)
+		}
+		if n := len(list); n > 0 && inside[s.Start] {
+			last := &list[n-1]
+			last.end = s.End
+			last.tokens += s.Tokens
+			if s.Origin != "template" {
+				last.origin += " + " + origin
+			}
+			continue
+		}
+		list = append(list, piece{s.Start, s.End, origin, s.Tokens, control[s.Start], s.Origin == "template" || control[s.Start]})
+	}
+	return list
+}
+
+func (t *terminal) printPrompt(p server.RenderedPrompt) error {
+	strong, quiet := paint(t.out, color.Bold), paint(t.out, color.Faint)
+	mark, own := paint(t.out, color.FgRed), paint(t.out, color.FgGreen)
+	fmt.Fprintf(t.out, "%s  %d of %d tokens\n\n", strong(p.Model), p.Tokens, p.ContextLength)
+	list := pieces(p)
+	width := len("FROM")
+	for _, x := range list {
+		width = max(width, utf8.RuneCountInString(x.origin))
+	}
+	fmt.Fprintln(t.out, quiet(fmt.Sprintf("%6s  %-*s  %s", "TOKENS", width, "FROM", "TEXT")))
+	for _, x := range list {
+		lines := strings.SplitAfter(p.Text[x.start:x.end], "\n")
+		for i, line := range lines {
+			if line == "" && i > 0 {
+				break
+			}
+			shown := strings.ReplaceAll(line, "\n", "⏎")
+			switch {
+			case x.control:
+				shown = mark(shown)
+			case !x.template:
+				shown = own(shown)
+			}
+			head := fmt.Sprintf("%6d  %-*s", x.tokens, width, x.origin)
+			if i > 0 {
+				head = fmt.Sprintf("%6s  %-*s", "", width, "")
+			}
+			fmt.Fprintf(t.out, "%s  %s\n", head, shown)
+		}
+	}
+	fmt.Fprintln(t.out)
+	printTurns(t.out, p)
+	return nil
+}
+
+// printTurns says what each turn costs.
+func printTurns(out io.Writer, p server.RenderedPrompt) {
+	var list []string
+	sum := 0
+	for i, turn := range p.Turns {
+		list = append(list, fmt.Sprintf("messages[%d] (%s) %d", i, turn.Role, turn.Tokens))
+		sum += turn.Tokens
+	}
+	fmt.Fprintf(out, "Tokens by turn: %s; the template's own: %d.\n", strings.Join(list, ", "), p.Tokens-sum)
+}

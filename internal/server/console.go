@@ -1,0 +1,45 @@
+package server
+
+import (
+	"errors"
+	"io/fs"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+)
+
+// contentPolicy keeps the console to what the gate serves: no script, style, font or request from elsewhere.
+const contentPolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+
+// root gives a browser the console, and anything else one line.
+func (s *Server) root(c *gin.Context) {
+	if !strings.Contains(c.GetHeader("Accept"), "text/html") {
+		c.String(http.StatusOK, "Kindred Gate is up. Base URL for applications: %s\n", s.base)
+		return
+	}
+	page, err := fs.ReadFile(s.Console, "index.html")
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		c.String(http.StatusOK, "Kindred Gate is up, but its console was not built into this binary: run \"make build\".\nBase URL for applications: %s\n", s.base)
+		return
+	case err != nil:
+		fail(c, err)
+		return
+	}
+	c.Header("Content-Security-Policy", contentPolicy)
+	c.Header("Referrer-Policy", "no-referrer")
+	c.Header("Cache-Control", "no-cache")
+	c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+}
+
+// asset serves the console's files, whose names change with their contents.
+func (s *Server) asset(c *gin.Context) {
+	file := "assets" + c.Param("file")
+	if info, err := fs.Stat(s.Console, file); err != nil || info.IsDir() {
+		s.noRoute(c)
+		return
+	}
+	c.Header("Cache-Control", "public, max-age=31536000, immutable")
+	http.ServeFileFS(c.Writer, c.Request, s.Console, file)
+}

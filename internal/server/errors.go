@@ -1,0 +1,98 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/exchange"
+)
+
+// statuses is the one place that decides the HTTP status of a failure.
+var statuses = map[exchange.Kind]int{
+	exchange.Internal:         http.StatusInternalServerError,
+	exchange.Invalid:          http.StatusBadRequest,
+	exchange.Unauthenticated:  http.StatusUnauthorized,
+	exchange.Forbidden:        http.StatusForbidden,
+	exchange.NotFound:         http.StatusNotFound,
+	exchange.MethodNotAllowed: http.StatusMethodNotAllowed,
+	exchange.TooLarge:         http.StatusRequestEntityTooLarge,
+	exchange.Limited:          http.StatusTooManyRequests,
+	exchange.Unavailable:      http.StatusServiceUnavailable,
+	exchange.Misdirected:      http.StatusMisdirectedRequest,
+	exchange.Canceled:         499, // nobody reads it; the log does
+}
+
+// types are the words of the standard envelope for a status.
+var types = map[int]string{
+	http.StatusUnauthorized:        "authentication_error",
+	http.StatusForbidden:           "permission_error",
+	http.StatusTooManyRequests:     "rate_limit_error",
+	http.StatusInternalServerError: "server_error",
+	http.StatusServiceUnavailable:  "server_error",
+}
+
+// envelope is how errors look in the OpenAI-compatible interface, and so everywhere here.
+type envelope struct {
+	Error errorBody `json:"error"`
+}
+
+type errorBody struct {
+	Message string  `json:"message"`
+	Type    string  `json:"type"`
+	Param   *string `json:"param"`
+	Code    string  `json:"code"`
+}
+
+// toError brings any failure into the form that is told to clients.
+func toError(err error) *exchange.Error {
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &tooLarge):
+		return exchange.Errorf(exchange.TooLarge, "body_too_large", "the body is longer than %d bytes", tooLarge.Limit)
+	case errors.Is(err, context.Canceled):
+		return &exchange.Error{Kind: exchange.Canceled, Code: "canceled", Message: "the client went away", Err: err}
+	}
+	return exchange.AsError(err)
+}
+
+func envelopeOf(e *exchange.Error) envelope {
+	body := errorBody{Message: e.Message, Type: types[statuses[e.Kind]], Code: e.Code}
+	if body.Type == "" {
+		body.Type = "invalid_request_error"
+	}
+	if e.Param != "" {
+		body.Param = &e.Param
+	}
+	return envelope{body}
+}
+
+// fail answers with an error and ends the request.
+func fail(c *gin.Context, err error) {
+	e := toError(err)
+	_ = c.Error(err) // for the log
+	status := statuses[e.Kind]
+	if status == http.StatusUnauthorized {
+		c.Header("WWW-Authenticate", `Bearer realm="kindred gate"`)
+	}
+	if e.RetryAfter > 0 {
+		c.Header("Retry-After", strconv.Itoa(int(e.RetryAfter.Seconds())))
+	}
+	c.AbortWithStatusJSON(status, envelopeOf(e))
+}
+
+// noRoute answers for paths that do not exist. Most of them are a base URL with too little or too much in it.
+func (s *Server) noRoute(c *gin.Context) {
+	path := c.Request.URL.Path
+	hint := "the base URL for applications is " + s.base
+	for _, known := range []string{"/chat/completions", "/models"} {
+		if strings.HasSuffix(strings.TrimSuffix(path, "/"), known) && !strings.HasPrefix(path, "/gate/") {
+			hint = "did you mean /v1" + known + "? The base URL for applications is " + s.base
+		}
+	}
+	fail(c, exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; %s", path, hint))
+}

@@ -1,0 +1,274 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/dialect/chat"
+	"kindredgate/internal/dialect/field"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/prompt"
+)
+
+// Status is what GET /gate/status tells.
+type Status struct {
+	Version string    `json:"version"`
+	BaseURL string    `json:"base_url"`
+	Started time.Time `json:"started"`
+	Access  string    `json:"access"` // "keys" or "open"
+	Folders []string  `json:"folders"`
+}
+
+func (s *Server) status(c *gin.Context) {
+	access := "keys"
+	if s.Open {
+		access = "open"
+	}
+	c.JSON(http.StatusOK, Status{Version: s.Version, BaseURL: s.base, Started: s.started.UTC().Truncate(time.Second), Access: access, Folders: s.Gate.Catalog.Folders()})
+}
+
+// InstalledModel is a model with its state.
+type InstalledModel struct {
+	catalog.Model
+	Loaded bool `json:"loaded"`
+}
+
+// ModelList is what GET /gate/models tells. Problem says what kept a folder from being read.
+type ModelList struct {
+	Models  []InstalledModel `json:"models"`
+	Problem string           `json:"problem,omitempty"`
+}
+
+func (s *Server) models() (list ModelList) {
+	models, err := s.Gate.Catalog.Models()
+	if err != nil {
+		list.Problem = err.Error()
+	}
+	list.Models = []InstalledModel{}
+	for _, m := range models {
+		list.Models = append(list.Models, InstalledModel{Model: m, Loaded: s.Gate.Prompts.Loaded(m.Path)})
+	}
+	return list
+}
+
+func (s *Server) installedModels(c *gin.Context) { c.JSON(http.StatusOK, s.models()) }
+
+func (s *Server) installedModel(c *gin.Context) {
+	var names []string
+	for _, m := range s.models().Models {
+		if m.ID == c.Param("id") {
+			c.JSON(http.StatusOK, m)
+			return
+		}
+		names = append(names, m.ID)
+	}
+	fail(c, catalog.NotInstalled(c.Param("id"), names))
+}
+
+// KeyInfo is what is told of a key.
+type KeyInfo struct {
+	ID       string     `json:"id"` // with the prefix, as it stands at the beginning of the key
+	Label    string     `json:"label"`
+	Owner    bool       `json:"owner"`
+	Models   []string   `json:"models"` // empty for all
+	Created  time.Time  `json:"created"`
+	LastUsed *time.Time `json:"last_used"`
+	Revoked  *time.Time `json:"revoked"`
+}
+
+// IssuedKey is a new key, with the secret that is shown this once.
+type IssuedKey struct {
+	KeyInfo
+	Key string `json:"key"`
+}
+
+func keyInfo(k keyring.Key) KeyInfo {
+	optional := func(t time.Time) *time.Time {
+		if t.IsZero() {
+			return nil
+		}
+		return &t
+	}
+	return KeyInfo{ID: "kg_" + k.ID, Label: k.Label, Owner: k.Owner, Models: append([]string{}, k.Models...),
+		Created: k.Created, LastUsed: optional(k.LastUsed), Revoked: optional(k.Revoked)}
+}
+
+func (s *Server) listKeys(c *gin.Context) {
+	keys, err := s.Gate.Keys.Keys(c.Request.Context())
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	list := make([]KeyInfo, len(keys))
+	for i, k := range keys {
+		list[i] = keyInfo(k)
+	}
+	c.JSON(http.StatusOK, gin.H{"keys": list})
+}
+
+// object reads a body that is a JSON object.
+func object(c *gin.Context) (*field.Object, error) {
+	raw, err := body(c)
+	if err != nil {
+		return nil, err
+	}
+	return field.Parse(raw)
+}
+
+// onlyKnown refuses fields that mean nothing: in our own interface they are mistakes.
+func onlyKnown(o *field.Object) error {
+	for _, name := range o.Unread() {
+		o.Fail(name, "there is no field %q here", name)
+	}
+	return o.Err()
+}
+
+func (s *Server) issueKey(c *gin.Context) {
+	o, err := object(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	label, _ := o.String("label")
+	models := o.Strings("models")
+	if err := onlyKnown(o); err != nil {
+		fail(c, err)
+		return
+	}
+	secret, k, err := s.Gate.IssueKey(c.Request.Context(), label, models)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	s.Log.Info("key issued", "id", c.GetString(idKey), "key", "kg_"+k.ID, "label", k.Label)
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusCreated, IssuedKey{KeyInfo: keyInfo(k), Key: secret})
+}
+
+func (s *Server) revokeKey(c *gin.Context) {
+	k, err := s.Gate.Keys.Revoke(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	s.Log.Info("key revoked", "id", c.GetString(idKey), "key", "kg_"+k.ID, "label", k.Label)
+	c.JSON(http.StatusOK, keyInfo(k))
+}
+
+// signIn exchanges the owner key for a cookie that no script can read and no other site can use.
+func (s *Server) signIn(c *gin.Context) {
+	o, err := object(c)
+	if err == nil {
+		err = s.origins.Check(c.Request)
+		if err != nil {
+			err = exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin cannot sign in here")
+		}
+	}
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	key, _ := o.String("key")
+	token, expires, err := s.Gate.Keys.SignIn(c.Request.Context(), key)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	s.setCookie(c, token, time.Until(expires))
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) setCookie(c *gin.Context, token string, life time.Duration) {
+	http.SetCookie(c.Writer, &http.Cookie{Name: sessionCookie, Value: token, Path: "/", MaxAge: int(life.Seconds()), HttpOnly: true, SameSite: http.SameSiteStrictMode})
+}
+
+func (s *Server) signOut(c *gin.Context) {
+	if token, err := c.Cookie(sessionCookie); err == nil {
+		if err := s.Gate.Keys.SignOut(c.Request.Context(), token); err != nil {
+			fail(c, err)
+			return
+		}
+	}
+	s.setCookie(c, "", -time.Second)
+	c.Status(http.StatusNoContent)
+}
+
+// RenderedPrompt is a conversation as a model gets it.
+type RenderedPrompt struct {
+	Model         string        `json:"model"`
+	Text          string        `json:"text"`
+	Tokens        int           `json:"tokens"`
+	ContextLength int           `json:"context_length"`
+	Spans         []PromptSpan  `json:"spans"`
+	Turns         []PromptTurn  `json:"turns"`
+	TokenList     []PromptToken `json:"token_list"`
+}
+
+// PromptSpan is a piece of the text with one origin, by its bytes.
+type PromptSpan struct {
+	Start  int    `json:"start"`
+	End    int    `json:"end"`
+	Origin string `json:"origin"` // "template", or the field of the request that the text is from
+	Line   int    `json:"line,omitempty"`
+	Tokens int    `json:"tokens"` // that begin in it
+}
+
+// PromptTurn counts the tokens of a turn's own text.
+type PromptTurn struct {
+	Role   exchange.Role `json:"role"`
+	Tokens int           `json:"tokens"`
+}
+
+// PromptToken is a token of the text, by its bytes.
+type PromptToken struct {
+	ID      int32 `json:"id"`
+	Start   int   `json:"start"`
+	End     int   `json:"end"`
+	Control bool  `json:"control,omitempty"`
+}
+
+// renderPrompt takes the body of a chat request and gives the prompt that it would make.
+func (s *Server) renderPrompt(c *gin.Context) {
+	raw, err := body(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	call, err := chat.Decode(raw)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	m, p, err := s.Gate.Render(callerOf(c), call.Model, prompt.Conversation{Turns: call.Turns})
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, renderedPrompt(m, p, call.Turns))
+}
+
+func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn) RenderedPrompt {
+	out := RenderedPrompt{Model: m.ID, Text: p.Text, Tokens: len(p.Tokens), ContextLength: m.ContextLength,
+		Spans: []PromptSpan{}, Turns: []PromptTurn{}, TokenList: []PromptToken{}}
+	for _, s := range p.Spans {
+		origin := s.Origin
+		if origin == "" {
+			origin = "template"
+		}
+		out.Spans = append(out.Spans, PromptSpan{s.Start, s.End, origin, s.Line, s.Tokens})
+	}
+	for i, t := range turns {
+		out.Turns = append(out.Turns, PromptTurn{t.Role, p.Count(fmt.Sprintf("messages[%d]", i))})
+	}
+	out.TokenList = slices.Grow(out.TokenList, len(p.Tokens))
+	for _, t := range p.Tokens {
+		out.TokenList = append(out.TokenList, PromptToken{t.ID, t.Start, t.End, t.Control})
+	}
+	return out
+}

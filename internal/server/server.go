@@ -1,0 +1,159 @@
+// Package server is the gate's HTTP side: routes, who may pass, how answers and errors are written.
+package server
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+)
+
+// Options are what a server is made of. Gate and Console must be set.
+type Options struct {
+	Gate    *gate.Gate
+	Console fs.FS // the built console, with index.html at its root
+	Log     *slog.Logger
+	Version string
+	// Open lets every request use the models, with any key or none. Managing the gate needs the owner key all
+	// the same. It is for a gate that only this computer can reach.
+	Open bool
+	// HostNames are names that the gate may be called by, beside its addresses.
+	HostNames []string
+	// Silence is how long a stream is silent before a comment line shows that it lives; 10 seconds if zero.
+	Silence time.Duration
+	// Grace is how long running answers may go on when the server stops; 10 seconds if zero.
+	Grace time.Duration
+}
+
+// Server serves one gate.
+type Server struct {
+	Options
+	engine  *gin.Engine
+	hosts   *hosts
+	origins *http.CrossOriginProtection
+	started time.Time
+	base    string // the address for applications, such as http://127.0.0.1:7717/v1
+	stop    context.CancelCauseFunc
+	ending  context.Context // cancelled when the server begins to stop
+}
+
+// maxBody is the longest request body that is read, in bytes.
+const maxBody = 16 << 20
+
+// New makes the server for a gate that listens on addr.
+func New(o Options, addr net.Addr) *Server {
+	if o.Silence == 0 {
+		o.Silence = 10 * time.Second
+	}
+	if o.Grace == 0 {
+		o.Grace = 10 * time.Second
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	s := &Server{Options: o, started: time.Now(), hosts: newHosts(addr, o.HostNames), origins: http.NewCrossOriginProtection()}
+	s.base = "http://" + s.hosts.address + "/v1"
+	s.ending = context.Background()
+	s.routes()
+	return s
+}
+
+// BaseURL is what an application is given.
+func (s *Server) BaseURL() string { return s.base }
+
+func (s *Server) routes() {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.HandleMethodNotAllowed = true
+	r.RedirectTrailingSlash = false
+	r.Use(s.identify, s.log, s.survive, s.checkHost)
+	r.NoRoute(s.noRoute)
+	r.NoMethod(func(c *gin.Context) {
+		fail(c, exchange.Errorf(exchange.MethodNotAllowed, "method_not_allowed", "%s does not take %s; it takes %s", c.Request.URL.Path, c.Request.Method, c.Writer.Header().Get("Allow")))
+	})
+
+	r.GET("/", s.root)
+	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "up\n") })
+	r.GET("/readyz", s.ready)
+	r.GET("/assets/*file", s.asset)
+
+	v1 := r.Group("/v1", s.admit)
+	v1.GET("/models", s.listModels)
+	v1.GET("/models/:id", s.showModel)
+	v1.POST("/chat/completions", s.chat)
+
+	// The console signs in here, so these ask for no session.
+	r.POST("/gate/session", s.signIn)
+	r.DELETE("/gate/session", s.signOut)
+	manage := r.Group("/gate", s.ownerOnly)
+	manage.GET("/status", s.status)
+	manage.GET("/models", s.installedModels)
+	manage.GET("/models/:id", s.installedModel)
+	manage.GET("/keys", s.listKeys)
+	manage.POST("/keys", s.issueKey)
+	manage.DELETE("/keys/:id", s.revokeKey)
+	manage.POST("/prompt/render", s.renderPrompt)
+	s.engine = r
+}
+
+// ServeHTTP answers one request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.engine.ServeHTTP(w, r) }
+
+// errStopping is why answers end that are still running when the grace is over.
+var errStopping = exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down; the answer is not complete")
+
+// Serve answers requests from l until ctx is done. Then answers that run may go on for the grace; what is not
+// finished by then ends with an error event. It returns when every request has ended.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	base, cut := context.WithCancelCause(context.Background())
+	defer cut(nil)
+	ending, end := context.WithCancel(context.Background())
+	defer end()
+	s.ending = ending
+	h := &http.Server{
+		Handler:           s,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		BaseContext:       func(net.Listener) context.Context { return base },
+		ErrorLog:          slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
+	}
+	served := make(chan error, 1)
+	go func() { served <- h.Serve(l) }()
+	select {
+	case err := <-served:
+		return err
+	case <-ctx.Done():
+	}
+	s.Log.Info("stopping: running answers may finish", "grace", s.Grace.String())
+	end()
+	graceful, cancel := context.WithTimeout(context.Background(), s.Grace)
+	defer cancel()
+	err := h.Shutdown(graceful)
+	if errors.Is(err, context.DeadlineExceeded) {
+		cut(errStopping)
+		// What was cancelled has only its last event to write.
+		last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		defer cancel()
+		if err = h.Shutdown(last); err != nil {
+			err = h.Close()
+		}
+	}
+	<-served
+	return err
+}
+
+func (s *Server) ready(c *gin.Context) {
+	if s.ending.Err() != nil {
+		fail(c, exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down"))
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}

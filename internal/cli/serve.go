@@ -254,10 +254,7 @@ func (t *terminal) greetDemo(ctx context.Context, h *house) error {
 	key := strings.TrimSpace(string(raw))
 	strong, quiet := paint(t.out, color.Bold), paint(t.out, color.Faint)
 	base := h.server.BaseURL()
-	kindred := "kindred"
-	if path, err := os.Executable(); err == nil {
-		kindred = shortest(path)
-	}
+	kindred := os.Args[0] // as it was called here, it can be called beside
 	_, err = fmt.Fprintf(t.out, `%s
 
   base URL   %s
@@ -281,17 +278,4 @@ func (t *terminal) greetDemo(ctx context.Context, h *house) error {
 		strong("Three things to try, in another terminal:"), base, key, kindred, kindred,
 		quiet("Every exchange shows up below. Ctrl-C stops the gate."))
 	return err
-}
-
-// shortest is a path as it is written from the current folder, if that is shorter.
-func shortest(path string) string {
-	dir, err := os.Getwd()
-	if err != nil {
-		return path
-	}
-	rel, err := filepath.Rel(dir, path)
-	if err != nil || len(rel) >= len(path) || strings.HasPrefix(rel, "..") {
-		return path
-	}
-	return rel
 }

@@ -1,0 +1,63 @@
+# What there is to do, each by one name. Needed beforehand: Go and Node with npm. "make test" and
+# "make screenshots" install Debian packages that they miss, and say so.
+
+BINARY := bin/kindred
+CONSOLE_SOURCES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/tsconfig.json web/package-lock.json
+GO_SOURCES := $(shell find cmd demo internal web -name '*.go' -o -name '*.sql' -path '*/migrations/*' -o -path 'demo/models/*' -type f) go.mod go.sum
+export CGO_ENABLED ?= 0
+
+.PHONY: build demo test race lint fuzz bench chromium screenshots clean
+
+build: $(BINARY)
+
+$(BINARY): $(GO_SOURCES) web/dist/index.html
+	go build -trimpath -ldflags "-s -w" -o $@ ./cmd/kindred
+
+web/dist/index.html: web/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	cd web && npm run build
+	@touch $@
+
+web/node_modules/.package-lock.json: web/package-lock.json
+	cd web && npm ci
+	@touch $@
+
+# The gate with its sample model, on 127.0.0.1:7717.
+demo: build
+	@$(BINARY) demo
+
+test: lint build chromium
+	go test -timeout 10m ./...
+	$(MAKE) fuzz
+
+# The race detector needs cgo, and with it a C compiler; the engine's arithmetic is left out, being slow under it.
+race:
+	CGO_ENABLED=1 go test -race $(shell go list ./... | grep -v -e /internal/engine -e /internal/model -e /e2e)
+
+lint: web/dist/index.html
+	@test -z "$$(gofmt -l cmd demo e2e internal tools web/*.go)" || { echo "not gofmt'ed:"; gofmt -l cmd demo e2e internal tools web/*.go; exit 1; }
+	go vet ./...
+	GOARCH=arm64 go vet ./...
+	go tool staticcheck ./...
+	cd web && npm run check
+
+# Each fuzz target for a few seconds; FUZZTIME=10m for longer.
+FUZZTIME ?= 5s
+fuzz:
+	@set -e; for target in internal/weights/gguf:FuzzParse internal/tokenizer:FuzzEncode internal/jinja:FuzzParse internal/dialect/chat:FuzzDecode; do \
+		echo "fuzzing $$target for $(FUZZTIME)"; \
+		go test ./$${target%%:*} -run '^$$' -fuzz "^$${target##*:}\$$" -fuzztime $(FUZZTIME); \
+	done
+
+bench:
+	go test -run '^$$' -bench . ./internal/...
+
+# The browser that the console is tested in.
+chromium:
+	@command -v chromium >/dev/null || sh tools/install.sh chromium
+
+screenshots: build chromium
+	@command -v Xvfb xterm import >/dev/null || sh tools/install.sh xvfb xterm imagemagick fonts-dejavu-core
+	go run ./tools/screenshots
+
+clean:
+	rm -rf bin web/node_modules web/dist/assets web/dist/index.html

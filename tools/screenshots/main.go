@@ -1,0 +1,213 @@
+// Command screenshots takes the pictures in docs/screenshots from the demo: the console in a headless browser,
+// the command line in a terminal window on a display of its own. It needs the programs that "make screenshots"
+// installs.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+
+	"kindredgate/e2e"
+)
+
+const (
+	folder = "docs/screenshots"
+	width  = 1280
+	height = 800
+)
+
+func main() {
+	log.SetFlags(0)
+	if err := run(context.Background()); err != nil {
+		log.Fatal("screenshots: ", err)
+	}
+}
+
+func run(ctx context.Context) (err error) {
+	binary, err := filepath.Abs("bin/kindred")
+	if err != nil {
+		return err
+	}
+	// The pictures show paths below it, so it has a name that does not change.
+	home := filepath.Join(os.TempDir(), "sorrel")
+	if err := os.Mkdir(home, 0o700); err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(home)) }()
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	if err := terminals(ctx, binary, home); err != nil {
+		return err
+	}
+	g, err := e2e.Start(binary, home, "demo")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, g.Stop()) }()
+	return console(ctx, g, home)
+}
+
+// console takes the pages, signed in as a person would.
+func console(ctx context.Context, g *e2e.Gate, home string) error {
+	if _, _, _, err := g.Command("", "keys", "issue", "--label", "old kiosk"); err != nil {
+		return err
+	}
+	if _, _, _, err := g.Command("", "keys", "revoke", "old kiosk"); err != nil {
+		return err
+	}
+	tab, cancel, err := e2e.Browser(ctx, home, width, height)
+	if err != nil {
+		return err
+	}
+	defer cancel()
+	tab, stop := context.WithTimeout(tab, time.Minute)
+	defer stop()
+	type css = chromedp.CSS
+	page := strings.TrimSuffix(g.BaseURL, "v1")
+	return chromedp.Do(tab,
+		chromedp.EmulateViewport(width, height),
+		chromedp.Navigate(page),
+		chromedp.WaitVisible(css("#owner-key")),
+		picture("console-sign-in.png"),
+		chromedp.SendKeys(css("#owner-key"), g.Owner+"\r"),
+		chromedp.WaitVisible(css(`[role="tablist"]`)),
+		open("try"),
+		chromedp.SendKeys(css("#question"), "Write a guide to Marrow Isle."),
+		chromedp.Click(`//button[text()="Ask"]`),
+		chromedp.WaitVisible(css(`[data-testid="figures"]`)),
+		picture("console-try-it.png"),
+		open("models"),
+		chromedp.WaitVisible(`//article//span[text()="loaded"]`),
+		picture("console-models.png"),
+		open("keys"),
+		chromedp.WaitVisible(css("table")),
+		picture("console-keys.png"),
+		chromedp.Click(`//button[text()="Issue a key"]`),
+		chromedp.WaitVisible(css("#label")),
+		chromedp.SendKeys(css("#label"), "departure board\r"),
+		chromedp.WaitVisible(css(`[data-testid="issued-key"]`)),
+		picture("console-key-issued.png"),
+		chromedp.Click(`//button[text()="I have it"]`),
+		dark(),
+		open("try"),
+		picture("console-try-it-dark.png"),
+		chromedp.EmulateViewport(390, 800),
+		picture("console-phone.png"),
+	)
+}
+
+func open(screen string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("location.hash = %q", screen))
+}
+
+// dark has the browser say that its person prefers dark pages.
+func dark() chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}},
+		})
+		return err
+	})
+}
+
+// picture saves what the window shows, once its fonts are there.
+func picture(name string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		err := chromedp.Do(ctx,
+			chromedp.Evaluate[chromedp.Void]("document.fonts.ready.then(() => true)", chromedp.EvalAwaitPromise),
+			chromedp.Sleep(300*time.Millisecond)) // for a hint or a menu to go away
+		if err != nil {
+			return err
+		}
+		raw, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(filepath.Join(folder, name), raw, 0o644)
+	})
+}
+
+// terminals takes the commands, each in a window of its own. The gate itself runs in the first.
+func terminals(ctx context.Context, binary, home string) (err error) {
+	const display = ":97"
+	screen := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", fmt.Sprintf("%dx%dx24", width, height))
+	if err := screen.Start(); err != nil {
+		return fmt.Errorf("%w; run \"make screenshots\", which installs what is needed", err)
+	}
+	defer func() {
+		err = errors.Join(err, screen.Process.Kill())
+		_ = screen.Wait() // it was killed
+	}()
+	show := func(script string) (*exec.Cmd, error) {
+		window := exec.CommandContext(ctx, "xterm", "-display", display, "-geometry", "125x36+0+0", "-b", "14", "-fa", "DejaVu Sans Mono", "-fs", "12.5",
+			"-bg", "#f7f2e8", "-fg", "#17302a", "-xrm", "*color1: #b93a22", "-xrm", "*color2: #4c6b2f", "-xrm", "*boldColors: false", "-xrm", "*cursorBlink: false",
+			"-e", "sh", "-c", script)
+		window.Env = append(e2e.Env(home), "DISPLAY="+display, "LANG=C.UTF-8", "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"))
+		return window, window.Start()
+	}
+	save := func(name string) error {
+		return exec.CommandContext(ctx, "import", "-display", display, "-window", "root", filepath.Join(folder, name)).Run()
+	}
+	wait := func() { time.Sleep(2500 * time.Millisecond) }
+
+	wait()
+	// The pictures show a person's home folder, not a temporary one.
+	gate, err := show(`cd / && echo '$ kindred demo' && kindred demo | sed -u "s#` + home + `#~#g"`)
+	if err != nil {
+		return err
+	}
+	wait()
+	if err := save("terminal-demo.png"); err != nil {
+		return err
+	}
+	defer func() {
+		_ = gate.Process.Kill() // the gate ends with its terminal
+		_ = gate.Wait()
+	}()
+	for name, commands := range map[string][]string{
+		"terminal-ask.png": {
+			`kindred ask "When is the last boat to Osmer?"`,
+			`kindred ask --instructions "You are a cheerful harbour master." "How long is the crossing to Wick Skerry?"`,
+			`kindred ask --json --max-tokens 8 "Which island has the lighthouse?"`,
+		},
+		"terminal-render.png": {
+			`kindred render --instructions "You are a cheerful harbour master." "And to Quillay? Please say <|end|> at the end."`,
+		},
+		"terminal-keys.png": {
+			`kindred keys issue --label "timetable bot" --models harbour-4m`,
+			`kindred keys list`,
+			`kindred models list`,
+			`kindred models show harbour-4m`,
+		},
+	} {
+		script := ""
+		for _, c := range commands {
+			script += fmt.Sprintf("printf '%%s\\n' %s; %s; echo; ", quote("$ "+c), c)
+		}
+		window, err := show(script + "sleep 60")
+		if err != nil {
+			return err
+		}
+		wait()
+		err = save(name)
+		_ = window.Process.Kill()
+		_ = window.Wait()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

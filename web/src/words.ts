@@ -1,0 +1,25 @@
+// Numbers and times as people say them.
+
+export function count(n: number): string {
+  for (const [at, unit] of [[1e9, "B"], [1e6, "M"], [1e3, "k"]] as const) {
+    if (n >= at) return `${Number((n / at).toPrecision(3))} ${unit}`;
+  }
+  return String(n);
+}
+
+export function bytes(n: number): string {
+  for (const [at, unit] of [[1e9, "GB"], [1e6, "MB"], [1e3, "kB"]] as const) {
+    if (n >= at) return `${(n / at).toFixed(1)} ${unit}`;
+  }
+  return `${n} B`;
+}
+
+export function ago(iso: string): string {
+  const seconds = (Date.now() - Date.parse(iso)) / 1000;
+  if (seconds < 60) return "just now";
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
+  if (seconds < 48 * 3600) return `${Math.floor(seconds / 3600)} h ago`;
+  return iso.slice(0, 10);
+}
+
+export const message = (e: unknown) => (e instanceof Error ? e.message : String(e));

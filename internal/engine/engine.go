@@ -13,6 +13,8 @@ import (
 	"fmt"
 	"iter"
 	"math/rand/v2"
+	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -247,7 +249,7 @@ func (e *Engine) schedule() {
 			s.cache = e.model.NewCache()
 			running = append(running, s)
 		}
-		running = e.step(team, scratch, running)
+		running = e.guardedStep(team, scratch, running)
 		if len(running) == 0 {
 			<-e.wake
 		}
@@ -272,6 +274,21 @@ func (e *Engine) admit(n int) (admitted []*sequence, closed bool) {
 	clear(e.waiting[len(rest):])
 	e.waiting = rest
 	return admitted, e.closed
+}
+
+// guardedStep is step, but a panic in it ends the sequences that run and not the gate. What the caches hold then
+// is unknown, so none of them goes on.
+func (e *Engine) guardedStep(team *tensor.Team, scratch *model.Scratch, running []*sequence) (goingOn []*sequence) {
+	all := slices.Clone(running) // step forgets sequences in place
+	defer func() {
+		if p := recover(); p != nil {
+			for _, s := range all {
+				s.put(Step{}, fmt.Errorf("the engine panicked: %v\n%s", p, debug.Stack()))
+			}
+			goingOn = nil
+		}
+	}()
+	return e.step(team, scratch, running)
 }
 
 // step puts one batch through the model and returns the sequences that go on.

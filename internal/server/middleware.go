@@ -81,7 +81,7 @@ func (s *Server) survive(c *gin.Context) {
 		case http.ErrAbortHandler:
 			panic(p)
 		default:
-			err := fmt.Errorf("panic: %v\n%s", p, debug.Stack())
+			err := panicked(p)
 			if c.Writer.Written() {
 				_ = c.Error(err)
 				c.Abort()
@@ -92,6 +92,9 @@ func (s *Server) survive(c *gin.Context) {
 	}()
 	c.Next()
 }
+
+// panicked makes an error of a panic, with the stack for the log.
+func panicked(p any) error { return fmt.Errorf("panic: %v\n%s", p, debug.Stack()) }
 
 // hosts knows the names and addresses that the gate may be called by.
 type hosts struct {

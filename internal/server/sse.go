@@ -64,13 +64,24 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings
 	pulled := make(chan item)
 	left := make(chan struct{})
 	ended := make(chan struct{})
+	give := func(it item) bool {
+		select {
+		case pulled <- it:
+			return true
+		case <-left:
+			return false
+		}
+	}
 	go func() {
 		defer close(ended)
 		defer close(pulled)
+		defer func() {
+			if p := recover(); p != nil {
+				give(item{err: panicked(p)})
+			}
+		}()
 		for v, err := range items {
-			select {
-			case pulled <- item{v, err}:
-			case <-left:
+			if !give(item{v, err}) {
 				return
 			}
 		}

@@ -1,0 +1,550 @@
+package server
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/prompt"
+	"kindredgate/internal/runner/scripted"
+	"kindredgate/internal/store"
+)
+
+// house is a server on loopback with the scripted runner.
+type house struct {
+	server  *Server
+	url     string
+	owner   string
+	key     string // may use every model
+	narrow  string // may use a model that is not there, and no other
+	revoked string
+	stop    func() // begins a graceful stop
+	stopped chan error
+	records chan gate.Record
+}
+
+// noPrompts is for servers whose prompts are not under test.
+type noPrompts struct{}
+
+func (noPrompts) Render(string, prompt.Conversation) (*prompt.Prompt, error) {
+	return nil, exchange.Errorf(exchange.Unavailable, "runner_unavailable", "no prompts here")
+}
+func (noPrompts) Loaded(string) bool { return false }
+
+func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
+	t.Helper()
+	models := t.TempDir()
+	raw, err := os.ReadFile("../../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(models, "harbour.gguf"), raw, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	db, err := store.Open(filepath.Join(t.TempDir(), "gate.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	h := &house{stopped: make(chan error, 1), records: make(chan gate.Record, 2000)}
+	g := &gate.Gate{Catalog: catalog.New(models), Keys: keyring.New(db), Runner: runner, Prompts: noPrompts{},
+		Meter: func(_ context.Context, r gate.Record) { h.records <- r }}
+	ctx, cancel := context.WithCancel(context.Background())
+	h.stop = cancel
+	must := func(secret string, err error) string {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return secret
+	}
+	issue := func(label string, models ...string) string {
+		secret, _, err := g.Keys.Issue(ctx, label, models)
+		return must(secret, err)
+	}
+	h.owner = must(g.Keys.IssueOwner(ctx))
+	h.key, h.narrow, h.revoked = issue("application"), issue("narrow", "other"), issue("gone")
+	if _, err := g.Keys.Revoke(ctx, "gone"); err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := Options{Gate: g, Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	for _, c := range change {
+		c(&o)
+	}
+	h.server = New(o, l.Addr())
+	h.url = "http://" + l.Addr().String()
+	go func() { h.stopped <- h.server.Serve(ctx, l) }()
+	t.Cleanup(func() {
+		h.stop()
+		if err := <-h.stopped; err != nil {
+			t.Error(err)
+		}
+		if err := db.Close(); err != nil {
+			t.Error(err)
+		}
+		http.DefaultClient.CloseIdleConnections()
+	})
+	return h
+}
+
+// do makes a request and returns the answer with its body read.
+func (h *house) do(t testing.TB, method, path, key, body string, header ...string) (*http.Response, string) {
+	t.Helper()
+	req, err := http.NewRequest(method, h.url+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if key != "" {
+		req.Header.Set("Authorization", "Bearer "+key)
+	}
+	for i := 0; i < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+		if header[i] == "Host" {
+			req.Host = header[i+1]
+		}
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return resp, string(raw)
+}
+
+func chatBody(stream bool, more string) string {
+	return fmt.Sprintf(`{"model": "harbour-4m", "stream": %v, "messages": [{"role": "user", "content": "The last boat leaves at 19:40"}]%s}`, stream, more)
+}
+
+func TestErrors(t *testing.T) {
+	h := start(t, &scripted.Runner{})
+	const chat = "/v1/chat/completions"
+	ok := chatBody(false, "")
+	for _, c := range []struct {
+		name, method, path, key, body string
+		header                        []string
+		status                        int
+		code, message                 string
+	}{
+		{"no key", "GET", "/v1/models", "", "", nil, 401, "invalid_api_key", "no key was given"},
+		{"dummy key", "GET", "/v1/models", "sk-dummy", "", nil, 401, "invalid_api_key", "begin with"},
+		{"mistyped key", "GET", "/v1/models", h.key[:44] + "?", "", nil, 401, "invalid_api_key", "mistyped"},
+		{"revoked key", "POST", chat, h.revoked, ok, nil, 401, "invalid_api_key", "was revoked"},
+		{"other scheme", "GET", "/v1/models", "", "", []string{"Authorization", "Basic eDp5"}, 401, "invalid_api_key", "must be \"Bearer"},
+		{"key for another model", "POST", chat, h.narrow, ok, nil, 403, "model_not_allowed", `may not use model "harbour-4m"`},
+		{"key for another model, shown", "GET", "/v1/models/harbour-4m", h.narrow, "", nil, 403, "model_not_allowed", "may not use"},
+		{"unknown model", "POST", chat, h.key, strings.Replace(ok, "harbour-4m", "harbour-9m", 1), nil, 404, "model_not_found", "installed: harbour-4m"},
+		{"unknown model, shown", "GET", "/v1/models/nope", h.key, "", nil, 404, "model_not_found", "installed: harbour-4m"},
+		{"not JSON", "POST", chat, h.key, "hello", nil, 400, "invalid_json", "not JSON"},
+		{"wrong type", "POST", chat, h.key, `{"model": 1}`, nil, 400, "invalid_value", "model must be a string"},
+		{"too long", "POST", chat, h.key, `{"model": "` + strings.Repeat("x", maxBody) + `"}`, nil, 413, "body_too_large", "longer than"},
+		{"forgotten /v1", "POST", "/chat/completions", h.key, ok, nil, 404, "unknown_path", "did you mean /v1/chat/completions?"},
+		{"twice /v1", "POST", "/v1/v1/chat/completions", h.key, ok, nil, 404, "unknown_path", "did you mean /v1/chat/completions?"},
+		{"unknown path", "GET", "/nothing", "", "", nil, 404, "unknown_path", "/v1"},
+		{"wrong method", "PUT", chat, h.key, ok, nil, 405, "method_not_allowed", "it takes POST"},
+		{"stranger's host name", "GET", "/", "", "", []string{"Host", "rebound.example"}, 421, "unknown_host", "rebound.example"},
+		{"stranger's address", "GET", "/", "", "", []string{"Host", "192.0.2.1:7717"}, 421, "unknown_host", "192.0.2.1"},
+		{"managing with an application's key", "GET", "/gate/keys", h.key, "", nil, 403, "owner_key_needed", "needs the owner key"},
+		{"managing without a key", "GET", "/gate/status", "", "", nil, 401, "invalid_api_key", ""},
+		{"key without a label", "POST", "/gate/keys", h.owner, `{}`, nil, 400, "invalid_value", "needs a label"},
+		{"key for a model that is not there", "POST", "/gate/keys", h.owner, `{"label": "x", "models": ["nope"]}`, nil, 400, "invalid_value", `"nope" is not installed`},
+		{"key with a mistyped field", "POST", "/gate/keys", h.owner, `{"label": "x", "model": "nope"}`, nil, 400, "invalid_value", `no field "model"`},
+		{"unknown key to revoke", "DELETE", "/gate/keys/nope", h.owner, "", nil, 404, "key_not_found", "there is no key"},
+		{"sign in with an application's key", "POST", "/gate/session", "", `{"key": "` + h.key + `"}`, nil, 403, "owner_key_needed", "opens with the owner key"},
+		{"sign in from another site", "POST", "/gate/session", "", `{"key": "` + h.owner + `"}`, []string{"Sec-Fetch-Site", "cross-site"}, 403, "cross_origin", ""},
+		{"a session that is none", "GET", "/gate/keys", "", "", []string{"Cookie", sessionCookie + "=x"}, 401, "signed_out", "sign in"},
+		{"an asset that is none", "GET", "/assets/../index.html", "", "", nil, 404, "unknown_path", ""},
+	} {
+		resp, body := h.do(t, c.method, c.path, c.key, c.body, c.header...)
+		var e envelope
+		if err := json.Unmarshal([]byte(body), &e); err != nil {
+			t.Errorf("%s: the body is %q", c.name, body)
+			continue
+		}
+		if resp.StatusCode != c.status || e.Error.Code != c.code || !strings.Contains(e.Error.Message, c.message) || e.Error.Type == "" {
+			t.Errorf("%s: %d %s, want %d %s with %q", c.name, resp.StatusCode, body, c.status, c.code, c.message)
+		}
+		if challenge := resp.Header.Get("WWW-Authenticate"); (challenge != "") != (c.status == 401) {
+			t.Errorf("%s: WWW-Authenticate is %q", c.name, challenge)
+		}
+		if resp.Header.Get("X-Request-Id") == "" {
+			t.Errorf("%s: no request id", c.name)
+		}
+	}
+}
+
+func TestOpenPaths(t *testing.T) {
+	h := start(t, &scripted.Runner{})
+	for _, c := range []struct{ path, accept, want string }{
+		{"/", "*/*", "Kindred Gate is up. Base URL for applications: " + h.url + "/v1"},
+		{"/", "text/html,*/*", "<title>console</title>"},
+		{"/healthz", "", "up"},
+		{"/readyz", "", "ready"},
+		{"/assets/a.js", "", "1"},
+	} {
+		resp, body := h.do(t, "GET", c.path, "", "", "Accept", c.accept)
+		if resp.StatusCode != 200 || !strings.Contains(body, c.want) {
+			t.Errorf("%s: %d %q, want %q", c.path, resp.StatusCode, body, c.want)
+		}
+	}
+	resp, _ := h.do(t, "GET", "/", "", "", "Host", "localhost:1234")
+	if resp.StatusCode != 200 {
+		t.Errorf("by the name localhost: %d", resp.StatusCode)
+	}
+}
+
+func TestChatWholeAndStreamed(t *testing.T) {
+	h := start(t, &scripted.Runner{})
+	resp, body := h.do(t, "POST", "/v1/chat/completions", h.key, chatBody(false, `, "n": 2`))
+	var whole struct {
+		Choices []struct {
+			Message struct{ Content string }
+		}
+		Usage struct{ Prompt_tokens, Completion_tokens, Total_tokens int }
+	}
+	if err := json.Unmarshal([]byte(body), &whole); err != nil || resp.StatusCode != 200 {
+		t.Fatalf("%d %s", resp.StatusCode, body)
+	}
+	const text = "The last boat leaves at 19:40"
+	if len(whole.Choices) != 2 || whole.Choices[0].Message.Content != text || whole.Choices[1].Message.Content != text || whole.Usage.Completion_tokens != 12 || whole.Usage.Total_tokens != 18 {
+		t.Errorf("%s", body)
+	}
+	if timing := resp.Header.Get("Server-Timing"); !strings.Contains(timing, "queue;dur=") || !strings.Contains(timing, "prefill;dur=") {
+		t.Errorf("Server-Timing is %q", timing)
+	}
+
+	resp, body = h.do(t, "POST", "/v1/chat/completions", h.key, chatBody(true, `, "max_tokens": 3, "stream_options": {"include_usage": true}`))
+	if resp.Header.Get("Content-Type") != "text/event-stream; charset=utf-8" || resp.Header.Get("X-Accel-Buffering") != "no" || resp.Header.Get("Server-Timing") == "" {
+		t.Errorf("headers %v", resp.Header)
+	}
+	lines := strings.Split(strings.TrimSpace(body), "\n\n")
+	if n := len(lines); n != 8 || lines[n-1] != "data: [DONE]" || !strings.HasPrefix(lines[n-2], ": queue;dur=") ||
+		!strings.Contains(lines[n-3], `"choices":[],"usage":{"prompt_tokens":6,"completion_tokens":3`) ||
+		!strings.Contains(lines[n-4], `"finish_reason":"length"`) || !strings.Contains(lines[0], `"role":"assistant"`) {
+		t.Errorf("stream:\n%s", body)
+	}
+	for range 2 {
+		if r := <-h.records; r.Key.Label != "application" || r.Model != "harbour-4m" || r.PromptTokens != 6 || r.Err != nil {
+			t.Errorf("record %+v", r)
+		}
+	}
+}
+
+func TestModelsAreFilteredByKey(t *testing.T) {
+	h := start(t, &scripted.Runner{})
+	for key, want := range map[string]string{h.key: `"id":"harbour-4m"`, h.owner: `"id":"harbour-4m"`, h.narrow: `"data":[]`} {
+		resp, body := h.do(t, "GET", "/v1/models", key, "")
+		if resp.StatusCode != 200 || !strings.Contains(body, want) {
+			t.Errorf("%d %s, want %s", resp.StatusCode, body, want)
+		}
+	}
+}
+
+func TestOpenAccessNeedsNoKeyButManagingDoes(t *testing.T) {
+	h := start(t, &scripted.Runner{}, func(o *Options) { o.Open = true })
+	for _, key := range []string{"", "sk-dummy"} {
+		if resp, body := h.do(t, "GET", "/v1/models", key, ""); resp.StatusCode != 200 {
+			t.Errorf("key %q: %d %s", key, resp.StatusCode, body)
+		}
+	}
+	if resp, _ := h.do(t, "GET", "/gate/status", "sk-dummy", ""); resp.StatusCode != 401 {
+		t.Errorf("managing: %d", resp.StatusCode)
+	}
+}
+
+func TestConsoleSession(t *testing.T) {
+	h := start(t, &scripted.Runner{})
+	resp, body := h.do(t, "POST", "/gate/session", "", `{"key": "`+h.owner+`"}`)
+	if resp.StatusCode != 204 || len(resp.Cookies()) != 1 {
+		t.Fatalf("%d %s %v", resp.StatusCode, body, resp.Cookies())
+	}
+	c := resp.Cookies()[0]
+	if !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || c.Value == "" || strings.Contains(h.owner, c.Value) {
+		t.Errorf("cookie %v", c)
+	}
+	cookie := []string{"Cookie", c.Name + "=" + c.Value}
+	if resp, body := h.do(t, "GET", "/gate/status", "", "", cookie...); resp.StatusCode != 200 || !strings.Contains(body, h.url+"/v1") {
+		t.Errorf("status: %d %s", resp.StatusCode, body)
+	}
+	if resp, _ := h.do(t, "POST", "/v1/chat/completions", "", chatBody(false, ""), cookie...); resp.StatusCode != 200 {
+		t.Errorf("a question: %d", resp.StatusCode)
+	}
+	foreign := append([]string{"Sec-Fetch-Site", "same-site"}, cookie...)
+	if resp, _ := h.do(t, "POST", "/gate/keys", "", `{"label": "x"}`, foreign...); resp.StatusCode != 403 {
+		t.Errorf("another site with the cookie: %d", resp.StatusCode)
+	}
+	if resp, _ := h.do(t, "DELETE", "/gate/session", "", "", cookie...); resp.StatusCode != 204 {
+		t.Errorf("sign out: %d", resp.StatusCode)
+	}
+	if resp, _ := h.do(t, "GET", "/gate/status", "", "", cookie...); resp.StatusCode != 401 {
+		t.Errorf("after signing out: %d", resp.StatusCode)
+	}
+}
+
+func TestIssuedKeyWorksUntilRevoked(t *testing.T) {
+	h := start(t, &scripted.Runner{})
+	resp, body := h.do(t, "POST", "/gate/keys", h.owner, `{"label": "board", "models": ["harbour-4m"]}`)
+	var k IssuedKey
+	if err := json.Unmarshal([]byte(body), &k); err != nil || resp.StatusCode != 201 {
+		t.Fatalf("%d %s", resp.StatusCode, body)
+	}
+	if resp, _ := h.do(t, "GET", "/v1/models", k.Key, ""); resp.StatusCode != 200 {
+		t.Errorf("the new key: %d", resp.StatusCode)
+	}
+	if _, body := h.do(t, "GET", "/gate/keys", h.owner, ""); strings.Contains(body, k.Key) || !strings.Contains(body, `"label":"board"`) {
+		t.Errorf("the list: %s", body)
+	}
+	if resp, body := h.do(t, "DELETE", "/gate/keys/"+k.ID, h.owner, ""); resp.StatusCode != 200 {
+		t.Errorf("revoking: %d %s", resp.StatusCode, body)
+	}
+	if resp, _ := h.do(t, "GET", "/v1/models", k.Key, ""); resp.StatusCode != 401 {
+		t.Errorf("the revoked key: %d", resp.StatusCode)
+	}
+}
+
+// streamLines opens a stream and gives its lines.
+func (h *house) streamLines(t testing.TB, ctx context.Context) (*bufio.Scanner, func()) {
+	t.Helper()
+	req, err := http.NewRequestWithContext(ctx, "POST", h.url+"/v1/chat/completions", strings.NewReader(chatBody(true, "")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+h.key)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return bufio.NewScanner(resp.Body), func() { resp.Body.Close() }
+}
+
+// A client that goes away takes its generation with it: the runner sees its context end before the next piece.
+func TestDisconnectCancels(t *testing.T) {
+	ended := make(chan int, 1)
+	gone := make(chan struct{})
+	h := start(t, &scripted.Runner{Before: func(ctx context.Context, piece int) error {
+		if piece < 2 {
+			return nil
+		}
+		close(gone) // the client has two pieces; it leaves now
+		<-ctx.Done()
+		ended <- piece
+		return context.Cause(ctx)
+	}})
+	ctx, cancel := context.WithCancel(t.Context())
+	lines, done := h.streamLines(t, ctx)
+	defer done()
+	lines.Scan()
+	<-gone
+	cancel()
+	if piece := <-ended; piece != 2 {
+		t.Errorf("the runner went on to piece %d", piece)
+	}
+	if r := <-h.records; !errors.Is(r.Err, context.Canceled) {
+		t.Errorf("record %+v", r)
+	}
+}
+
+// Silence is filled with comments, before the first token and between tokens.
+func TestSilenceIsFilled(t *testing.T) {
+	release := make(chan struct{})
+	h := start(t, &scripted.Runner{Before: func(ctx context.Context, piece int) error {
+		if piece%3 == 0 {
+			<-release
+		}
+		return nil
+	}}, func(o *Options) { o.Silence = 20 * time.Millisecond })
+	lines, done := h.streamLines(t, t.Context())
+	defer done()
+	comments := 0
+	var rest []string
+	for lines.Scan() {
+		if lines.Text() == ": still working" {
+			if comments++; comments%2 == 0 {
+				release <- struct{}{}
+			}
+		} else if lines.Text() != "" {
+			rest = append(rest, lines.Text())
+		}
+	}
+	if comments < 4 || len(rest) != 10 || rest[9] != "data: [DONE]" {
+		t.Errorf("%d comments, then %d lines:\n%s", comments, len(rest), strings.Join(rest, "\n"))
+	}
+}
+
+func TestErrorInMidStreamIsTheLastEvent(t *testing.T) {
+	h := start(t, &scripted.Runner{Before: func(_ context.Context, piece int) error {
+		if piece == 2 {
+			return exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the model broke down")
+		}
+		return nil
+	}})
+	_, body := h.do(t, "POST", "/v1/chat/completions", h.key, chatBody(true, ""))
+	events := strings.Split(strings.TrimSpace(body), "\n\n")
+	if last := events[len(events)-1]; !strings.Contains(last, `data: {"error":{"message":"the model broke down"`) || strings.Contains(body, "[DONE]") {
+		t.Errorf("%s", body)
+	}
+}
+
+func TestPanicEndsOneRequestOnly(t *testing.T) {
+	h := start(t, &scripted.Runner{Pieces: func(req *exchange.Request) []string {
+		if req.MaxTokens == 13 {
+			panic("thirteen")
+		}
+		return []string{"fine"}
+	}})
+	resp, body := h.do(t, "POST", "/v1/chat/completions", h.key, chatBody(false, `, "max_tokens": 13`))
+	if resp.StatusCode != 500 || !strings.Contains(body, "internal_error") || strings.Contains(body, "thirteen") {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	resp, body = h.do(t, "POST", "/v1/chat/completions", h.key, chatBody(true, `, "max_tokens": 13`))
+	if resp.StatusCode != 500 || !strings.Contains(body, "internal_error") {
+		t.Errorf("streamed: %d %s", resp.StatusCode, body)
+	}
+	if resp, _ := h.do(t, "POST", "/v1/chat/completions", h.key, chatBody(false, "")); resp.StatusCode != 200 {
+		t.Errorf("the next request: %d", resp.StatusCode)
+	}
+}
+
+// When the gate stops, what finishes within the grace is whole, and the rest ends with an error event.
+func TestGracefulStop(t *testing.T) {
+	begun := make(chan struct{}, 2)
+	release := make(chan struct{})
+	h := start(t, &scripted.Runner{Before: func(ctx context.Context, piece int) error {
+		switch piece {
+		case 1:
+			begun <- struct{}{}
+			select { // the first to get here is released; the second waits until it is cut off
+			case <-release:
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			}
+		}
+		return nil
+	}}, func(o *Options) { o.Grace = 300 * time.Millisecond })
+	bodies := make([]string, 2)
+	var clients sync.WaitGroup
+	for i := range bodies {
+		clients.Go(func() { _, bodies[i] = h.do(t, "POST", "/v1/chat/completions", h.key, chatBody(true, "")) })
+	}
+	<-begun
+	<-begun
+	h.stop()
+	release <- struct{}{}
+	clients.Wait()
+	slices.SortFunc(bodies, func(a, b string) int { return len(a) - len(b) })
+	if !strings.HasSuffix(bodies[1], "data: [DONE]\n\n") {
+		t.Errorf("the one that could finish:\n%s", bodies[1])
+	}
+	if !strings.Contains(bodies[0], `"code":"shutting_down"`) {
+		t.Errorf("the one that could not:\n%s", bodies[0])
+	}
+	if _, err := http.Get(h.url + "/healthz"); err == nil {
+		t.Error("it still answers")
+	}
+}
+
+// stream runs n clients at once and returns how long each took. Every answer must be whole.
+func streamAtOnce(t testing.TB, h *house, n int) []time.Duration {
+	t.Helper()
+	took := make([]time.Duration, n)
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: n}}
+	defer client.CloseIdleConnections()
+	var all sync.WaitGroup
+	begin := make(chan struct{})
+	for i := range n {
+		all.Go(func() {
+			<-begin
+			at := time.Now()
+			req, err := http.NewRequest("POST", h.url+"/v1/chat/completions", strings.NewReader(chatBody(true, "")))
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			req.Header.Set("Authorization", "Bearer "+h.key)
+			resp, err := client.Do(req)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer resp.Body.Close()
+			raw, err := io.ReadAll(resp.Body)
+			if err != nil || !bytes.HasSuffix(raw, []byte("data: [DONE]\n\n")) || bytes.Count(raw, []byte(`"content":"`)) != 101 {
+				t.Errorf("client %d: %v, %d bytes", i, err, len(raw))
+			}
+			took[i] = time.Since(at)
+		})
+	}
+	close(begin)
+	all.Wait()
+	return took
+}
+
+// hundred answers with a hundred pieces.
+var hundred = &scripted.Runner{Pieces: func(*exchange.Request) []string { return slices.Repeat([]string{"word "}, 100) }}
+
+func TestHundredStreamsAtOnceLeaveNothingBehind(t *testing.T) {
+	h := start(t, hundred)
+	streamAtOnce(t, h, 1)
+	before := runtime.NumGoroutine()
+	streamAtOnce(t, h, 100)
+	// Connections that were closed take their goroutines along within a moment.
+	deadline := time.Now().Add(10 * time.Second)
+	for runtime.NumGoroutine() > before {
+		if time.Now().After(deadline) {
+			stacks := make([]byte, 1<<20)
+			t.Fatalf("%d goroutines before, %d after:\n%s", before, runtime.NumGoroutine(), stacks[:runtime.Stack(stacks, true)])
+		}
+		runtime.Gosched()
+	}
+}
+
+func BenchmarkHundredStreams(b *testing.B) {
+	h := start(b, hundred)
+	worst, middle := 0.0, 0.0
+	for b.Loop() {
+		took := streamAtOnce(b, h, 100)
+		slices.Sort(took)
+		worst += took[99].Seconds()
+		middle += took[50].Seconds()
+	}
+	b.ReportMetric(worst/middle, "slowest/median")
+	b.ReportMetric(1000*middle/float64(b.N), "median-ms")
+}
+
+// BenchmarkOwnShare is what the gate itself adds to a request: the whole way with a runner that takes no time.
+func BenchmarkOwnShare(b *testing.B) {
+	h := start(b, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"fine"} }})
+	body := chatBody(false, "")
+	b.ResetTimer()
+	for b.Loop() {
+		if resp, text := h.do(b, "POST", "/v1/chat/completions", h.key, body); resp.StatusCode != 200 {
+			b.Fatal(text)
+		}
+		<-h.records
+	}
+}

@@ -381,3 +381,13 @@ func BenchmarkSample(b *testing.B) {
 		s.next(logits)
 	}
 }
+
+// A fault in a step ends the sequences of that step with an error.
+func TestPanicInAStepEndsItsSequences(t *testing.T) {
+	e := harbour(t, Options{})
+	broken := &sequence{ctx: t.Context(), pending: []int32{1}, cache: e.model.NewCache(), ready: make(chan struct{}, 1)} // has no sampler
+	left := e.guardedStep(nil, e.model.NewScratch(prefillRows, 1), []*sequence{broken})
+	if _, err := broken.take(); err == nil || len(left) != 0 {
+		t.Errorf("error %v, %d sequences left", err, len(left))
+	}
+}

@@ -30,12 +30,14 @@ function useScreen(): [string, (name: string) => void] {
 }
 
 export function App() {
-  const status = useLoad(api.status, 5000);
+  const [signedIn, setSignedIn] = useState(true); // until the gate says otherwise
+  const status = useLoad(api.status, signedIn ? 5000 : undefined);
   const [theme, setTheme] = useTheme();
   const [screen, setScreen] = useScreen();
-  const signedOut = status.error?.status === 401 || status.error?.status === 403;
+  const refused = status.error?.status === 401 || status.error?.status === 403;
+  useEffect(() => setSignedIn(!refused), [refused]);
 
-  if (signedOut) return <SignIn onSignedIn={status.reload} />;
+  if (refused) return <SignIn onSignedIn={status.reload} />;
   if (!status.data) return status.error ? <Unreachable message={status.error.message} /> : null;
 
   return (

@@ -126,7 +126,9 @@ func Parse(data []byte) (*File, error) {
 	}
 	tensors := r.count("tensor", minTensorInfo)
 	keys := r.count("metadata key", minKeyValue)
-
+	if r.err != nil {
+		return nil, r.err
+	}
 	f.Metadata = make(Metadata, keys)
 	for range keys {
 		key := r.string()

@@ -1,4 +1,4 @@
-import { useState, type FormEvent } from "react";
+import { useRef, useState, type FormEvent } from "react";
 import * as api from "../api";
 import { Button, Field, Problem, inputStyle } from "../design/controls";
 import { message } from "../words";
@@ -7,6 +7,7 @@ export function SignIn({ onSignedIn }: { onSignedIn: () => Promise<void> }) {
   const [key, setKey] = useState("");
   const [problem, setProblem] = useState("");
   const [busy, setBusy] = useState(false);
+  const input = useRef<HTMLInputElement>(null);
 
   async function submit(e: FormEvent) {
     e.preventDefault();
@@ -17,6 +18,7 @@ export function SignIn({ onSignedIn }: { onSignedIn: () => Promise<void> }) {
       await onSignedIn();
     } catch (e) {
       setProblem(message(e));
+      input.current?.select(); // the next key that is pasted takes its place
     } finally {
       setBusy(false);
     }
@@ -45,6 +47,7 @@ export function SignIn({ onSignedIn }: { onSignedIn: () => Promise<void> }) {
         >
           <input
             id="owner-key"
+            ref={input}
             type="password"
             autoComplete="current-password"
             autoFocus

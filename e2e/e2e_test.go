@@ -1,0 +1,472 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "kindred")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "kindred")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", binary, "../cmd/kindred")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	if err := os.RemoveAll(dir); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+	}
+	os.Exit(code)
+}
+
+func startDemo(t testing.TB) *Gate {
+	t.Helper()
+	g, err := Start(binary, t.TempDir(), "demo", "--listen", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := g.Stop(); err != nil {
+			t.Error(err)
+		}
+		if t.Failed() {
+			t.Logf("the gate printed:\n%s", g.Output())
+		}
+	})
+	return g
+}
+
+// run runs a command beside the gate.
+func run(t testing.TB, g *Gate, stdin string, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	stdout, stderr, code, err := g.Command(stdin, args...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return stdout, stderr, code
+}
+
+func post(t testing.TB, g *Gate, key, body string) (int, string) {
+	t.Helper()
+	req, err := http.NewRequest("POST", g.BaseURL+"/chat/completions", strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+key)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return resp.StatusCode, string(raw)
+}
+
+// chatVector is a conversation with the answer that the model must give.
+func chatVector(t testing.TB) (messages, answer string) {
+	t.Helper()
+	raw, err := os.ReadFile("../internal/model/testdata/harbour-q8_0.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var doc struct {
+		Prompts []struct {
+			Name         string `json:"name"`
+			Conversation struct {
+				Messages json.RawMessage `json:"messages"`
+			} `json:"conversation"`
+			Text string `json:"greedy_text"`
+		} `json:"prompts"`
+	}
+	if err := json.Unmarshal(raw, &doc); err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range doc.Prompts {
+		if p.Name == "chat-1" {
+			return string(p.Conversation.Messages), strings.TrimSuffix(p.Text, "<|end|>")
+		}
+	}
+	t.Fatal("no vector chat-1")
+	return "", ""
+}
+
+// An application with the printed address and key gets the model's answer, whole and streamed.
+func TestApplicationGetsTheAnswer(t *testing.T) {
+	g := startDemo(t)
+	messages, want := chatVector(t)
+	body := fmt.Sprintf(`{"model": "harbour-4m", "temperature": 0, "messages": %s}`, messages)
+	status, raw := post(t, g, g.Key, body)
+	var whole struct {
+		Choices []struct {
+			Message      struct{ Content string }
+			FinishReason string `json:"finish_reason"`
+		}
+	}
+	if err := json.Unmarshal([]byte(raw), &whole); err != nil || status != 200 || whole.Choices[0].Message.Content != want || whole.Choices[0].FinishReason != "stop" {
+		t.Errorf("%d %s; want %q", status, raw, want)
+	}
+	status, raw = post(t, g, g.Key, strings.Replace(body, "{", `{"stream": true, `, 1))
+	var text strings.Builder
+	for line := range strings.Lines(raw) {
+		var chunk struct {
+			Choices []struct{ Delta struct{ Content string } }
+		}
+		if data, ok := strings.CutPrefix(line, "data: {"); ok {
+			if err := json.Unmarshal([]byte("{"+data), &chunk); err != nil {
+				t.Fatal(err)
+			}
+			text.WriteString(chunk.Choices[0].Delta.Content)
+		}
+	}
+	if status != 200 || text.String() != want || !strings.HasSuffix(raw, "data: [DONE]\n\n") {
+		t.Errorf("streamed: %d %q; want %q", status, text.String(), want)
+	}
+	if kb, err := g.ResidentKB(); err != nil || kb > 120_000 {
+		t.Errorf("the demo holds %d kB, %v", kb, err)
+	}
+	if info, err := os.Stat(binary); err != nil || info.Size() > 60<<20 {
+		t.Errorf("the binary has %d bytes, %v", info.Size(), err)
+	}
+}
+
+func TestCommandLine(t *testing.T) {
+	g := startDemo(t)
+	_, want := chatVector(t)
+	question := "When is the last boat to Osmer?"
+	for _, c := range []struct {
+		name, stdin string
+		args        []string
+		code        int
+		out, err    string // what must be in the output
+	}{
+		{"ask", "", []string{"ask", "--temperature", "0", question}, 0, want + "\n", ""},
+		{"ask whole", "", []string{"ask", "--temperature", "0", "--no-stream", question}, 0, want + "\n", ""},
+		{"ask from standard input", question + "\n", []string{"ask", "--temperature", "0", "-"}, 0, want + "\n", ""},
+		{"ask as JSON", "", []string{"ask", "--json", "--max-tokens", "1", question}, 0, `"finish_reason": "length"`, ""},
+		{"ask, cut off", "", []string{"ask", "--max-tokens", "1", question}, 0, "", "cut off at the limit"},
+		{"ask with another key", "", []string{"ask", "--key", "kg_x", question}, 1, "", "the key is mistyped"},
+		{"ask an unknown model", "", []string{"ask", "--model", "harbour-9m", question}, 1, "", `model "harbour-9m" is not installed; installed: harbour-4m`},
+		{"ask by the whole base URL", "", []string{"ask", "--address", g.BaseURL, "--key", g.Key, "--temperature", "0", question}, 0, want + "\n", ""},
+		{"ask nobody", "", []string{"ask", "--address", "127.0.0.1:1", question}, 1, "", "no gate answers at http://127.0.0.1:1"},
+		{"ask nothing", "", []string{"ask"}, 2, "", "there is no question"},
+		{"render", "", []string{"render", "--instructions", "Be brief.", question}, 0, "messages[0].content", ""},
+		{"render the text", "", []string{"render", "--text", "Hi <|end|>"}, 0, "<|begin|><|user|>Hi <|end|><|end|><|assistant|>", ""},
+		{"render as JSON", "", []string{"render", "--json", question}, 0, `"control": true`, ""},
+		{"render a file that is none", "", []string{"render", "--file", "/no/such.json"}, 1, "", "no such file"},
+		{"models list", "", []string{"models", "list"}, 0, "harbour-4m", ""},
+		{"models list as JSON", "", []string{"models", "list", "--json"}, 0, `"context_length": 2048`, ""},
+		{"models show", "", []string{"models", "show", "harbour-4m"}, 0, "temperature 0.2, top_p 0.95", ""},
+		{"models show none", "", []string{"models", "show"}, 2, "", "needs a model"},
+		{"models show an unknown one", "", []string{"models", "show", "harbor"}, 1, "", "installed: harbour-4m"},
+		{"keys issue without a label", "", []string{"keys", "issue"}, 2, "", "needs a label"},
+		{"keys issue for an unknown model", "", []string{"keys", "issue", "--label", "x", "--models", "nope"}, 1, "", `"nope" is not installed`},
+		{"keys list", "", []string{"keys", "list"}, 0, "demo application", ""},
+		{"keys revoke an unknown one", "", []string{"keys", "revoke", "nope"}, 1, "", `there is no key "nope"`},
+		{"version", "", []string{"version"}, 0, "kindred 0.", ""},
+		{"unknown command", "", []string{"dance"}, 2, "", `unknown command "dance"`},
+		{"unknown subcommand", "", []string{"keys", "dance"}, 2, "", `there is no "dance" in kindred keys`},
+		{"unknown option", "", []string{"ask", "--loud", question}, 2, "", "unknown flag: --loud"},
+	} {
+		out, errOut, code := run(t, g, c.stdin, c.args...)
+		if code != c.code || !strings.Contains(out, c.out) || !strings.Contains(errOut, c.err) {
+			t.Errorf("%s: code %d, output %q, errors %q; want %d, %q, %q", c.name, code, out, errOut, c.code, c.out, c.err)
+		}
+		if code != 0 && (out != "" || strings.Count(errOut, "\n") != 1) {
+			t.Errorf("%s: a failure is one line on standard error, not %q and %q", c.name, out, errOut)
+		}
+	}
+}
+
+func TestKeysByCommand(t *testing.T) {
+	g := startDemo(t)
+	out, _, code := run(t, g, "", "keys", "issue", "--label", "board", "--models", "harbour-4m")
+	key := strings.TrimSpace(out)
+	if code != 0 || len(key) != 45 {
+		t.Fatalf("code %d, %q", code, out)
+	}
+	const body = `{"model": "harbour-4m", "max_tokens": 1, "messages": [{"role": "user", "content": "Hi"}]}`
+	if status, raw := post(t, g, key, body); status != 200 {
+		t.Errorf("the new key: %d %s", status, raw)
+	}
+	if out, _, code := run(t, g, "", "keys", "revoke", "board"); code != 0 || !strings.Contains(out, "is revoked") {
+		t.Errorf("code %d, %q", code, out)
+	}
+	if status, raw := post(t, g, key, body); status != 401 || !strings.Contains(raw, "was revoked") {
+		t.Errorf("the revoked key: %d %s", status, raw)
+	}
+}
+
+// A restart keeps the address, the keys and the owner; a lost owner key is replaced.
+func TestRestartKeepsKeys(t *testing.T) {
+	g := startDemo(t)
+	if err := g.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	address := strings.TrimSuffix(strings.TrimPrefix(g.BaseURL, "http://"), "/v1")
+	again, err := Start(binary, g.Folder, "demo", "--listen", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again.BaseURL != g.BaseURL || again.Key != g.Key || again.Owner != g.Owner {
+		t.Errorf("%s %s %s became %s %s %s", g.BaseURL, g.Key, g.Owner, again.BaseURL, again.Key, again.Owner)
+	}
+	if err := again.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Remove(g.Folder + "/data/kindred-gate/demo/owner.key"); err != nil {
+		t.Fatal(err)
+	}
+	third, err := Start(binary, g.Folder, "demo", "--listen", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer third.Stop()
+	if third.Owner == g.Owner {
+		t.Error("the lost owner key is still the owner key")
+	}
+	if _, errOut, code := run(t, third, "", "keys", "list", "--key", g.Owner); code != 1 || !strings.Contains(errOut, "was revoked") {
+		t.Errorf("the lost owner key: code %d, %q", code, errOut)
+	}
+}
+
+// What keeps a gate from starting is told in one line, and nothing is lost.
+func TestStartFailures(t *testing.T) {
+	folder := t.TempDir()
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	write := func(name, text string) string {
+		path := filepath.Join(folder, name)
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	file := write("a-file", "x")
+	if err := os.Mkdir(filepath.Join(folder, "no-db"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	write("no-db/gate.db", strings.Repeat("this is not a database ", 100))
+	for _, c := range []struct {
+		name string
+		args []string
+		want string
+	}{
+		{"port in use", []string{"serve", "--listen", taken.Addr().String()}, "is in use, perhaps by a gate"},
+		{"demo on a port in use", []string{"demo", "--listen", taken.Addr().String()}, "is in use"},
+		{"nonsense address", []string{"serve", "--listen", "seven"}, "it must be an address and a port"},
+		{"data folder below a file", []string{"serve", "--listen", "127.0.0.1:0", "--data", file + "/data"}, "not a directory"},
+		{"data folder that nobody can write", []string{"serve", "--listen", "127.0.0.1:0", "--data", "/proc/kindred"}, "/proc/kindred"},
+		{"a database that is none", []string{"serve", "--listen", "127.0.0.1:0", "--data", folder + "/no-db"}, "not a database"},
+		{"configuration that is missing", []string{"serve", "--config", folder + "/none.yaml"}, "no such file"},
+		{"configuration with an unknown key", []string{"serve", "--config", write("b.yaml", "listen: 127.0.0.1:0\nport: 7\n")}, `b.yaml: [2:1] unknown field "port"`},
+		{"configuration of the wrong type", []string{"serve", "--config", write("c.yaml", "models: 7\n")}, "c.yaml: [1:9]"},
+		{"unknown access", []string{"serve", "--access", "friends"}, "it must be keys or open"},
+		{"open to others", []string{"serve", "--listen", "0.0.0.0:0", "--access", "open"}, "access is open, which is refused on 0.0.0.0:0"},
+	} {
+		var errOut bytes.Buffer
+		cmd := exec.Command(binary, c.args...)
+		cmd.Env = Env(folder)
+		cmd.Stderr = &errOut
+		err := cmd.Run()
+		var exit *exec.ExitError
+		if !errors.As(err, &exit) || exit.ExitCode() != 1 || !strings.Contains(errOut.String(), c.want) || strings.Count(errOut.String(), "\n") != 1 {
+			t.Errorf("%s: %v, %q; want one line with %q", c.name, err, errOut.String(), c.want)
+		}
+	}
+}
+
+// A gate without models, or with one that is damaged, runs and says so.
+func TestDamagedModelIsToldOf(t *testing.T) {
+	folder := t.TempDir()
+	models := filepath.Join(folder, "models")
+	raw, err := os.ReadFile("../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
+	if err == nil {
+		err = os.Mkdir(models, 0o755)
+	}
+	if err == nil {
+		err = os.WriteFile(models+"/half.gguf", raw[:len(raw)/2], 0o644)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	g, err := Start(binary, folder, "serve", "--listen", "127.0.0.1:0", "--models", models)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer g.Stop()
+	if out, _, code := run(t, g, "", "models", "list"); code != 0 || !strings.Contains(out, "unusable: ") || !strings.Contains(out, "cut off or damaged") {
+		t.Errorf("models list: code %d, %q", code, out)
+	}
+	if _, errOut, code := run(t, g, "", "ask", "--model", "half", "Hi"); code != 1 || !strings.Contains(errOut, `model "half" cannot be used`) {
+		t.Errorf("ask: code %d, %q", code, errOut)
+	}
+	if err := os.WriteFile(models+"/half.gguf", raw, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if out, errOut, code := run(t, g, "", "ask", "Hi"); code != 0 || out == "" {
+		t.Errorf("after it was mended: code %d, %q", code, errOut)
+	}
+}
+
+// On SIGTERM an answer under way is finished, and the gate ends well.
+func TestStopFinishesAnswers(t *testing.T) {
+	g := startDemo(t)
+	req, err := http.NewRequest("POST", g.BaseURL+"/chat/completions",
+		strings.NewReader(`{"model": "harbour-4m", "stream": true, "temperature": 0, "messages": [{"role": "user", "content": "Write a guide to Marrow Isle."}]}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+g.Key)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if err := g.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	raw, err := io.ReadAll(resp.Body)
+	if err != nil || !bytes.HasSuffix(raw, []byte("data: [DONE]\n\n")) || bytes.Count(raw, []byte("\n\n")) < 50 {
+		t.Errorf("%v, the stream ends with %q", err, raw[max(0, len(raw)-200):])
+	}
+	if code, err := g.Wait(15 * time.Second); code != 0 || err != nil {
+		t.Errorf("exit code %d, %v", code, err)
+	}
+	if _, errOut, code := run(t, g, "", "ask", "Hi"); code != 1 || !strings.Contains(errOut, "no gate is running here") {
+		t.Errorf("ask after the stop: code %d, %q", code, errOut)
+	}
+}
+
+// A person signs in with the owner key, asks, sees the text come, issues a key that works and revokes it.
+func TestConsole(t *testing.T) {
+	g := startDemo(t)
+	tab, cancel, err := Browser(t.Context(), t.TempDir(), 1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer cancel()
+	tab, stop := context.WithTimeout(tab, 2*time.Minute)
+	defer stop()
+	type css = chromedp.CSS
+	do := func(what string, steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		if err := chromedp.Do(tab, steps...); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+	text := func(selector css) string {
+		t.Helper()
+		s, err := chromedp.Run(tab, chromedp.Text(selector))
+		if err != nil {
+			t.Fatalf("%s: %v", selector, err)
+		}
+		return s
+	}
+
+	do("a key that is none",
+		chromedp.Navigate(strings.TrimSuffix(g.BaseURL, "v1")),
+		chromedp.SendKeys(css("#owner-key"), g.Key+"\r"),
+		chromedp.WaitVisible(css(`[role="alert"]`)))
+	if got := text(`[role="alert"]`); !strings.Contains(got, "is a key for applications") {
+		t.Errorf("an application's key is answered by %q", got)
+	}
+	do("sign in",
+		chromedp.SendKeys(css("#owner-key"), g.Owner+"\r"),
+		chromedp.WaitVisible(css(`[role="tablist"]`)))
+	if got := text(`[data-testid="base-url"]`); got != g.BaseURL {
+		t.Errorf("the base URL is shown as %q", got)
+	}
+	for what, script := range map[string]string{"cookies": "document.cookie", "page": "document.documentElement.outerHTML", "store": "JSON.stringify(localStorage)"} {
+		held, err := chromedp.Run(tab, chromedp.Evaluate[string](script))
+		if err != nil || strings.Contains(held, g.Owner) || what == "cookies" && held != "" {
+			t.Errorf("scripts can see in the %s: %.200q, %v", what, held, err)
+		}
+	}
+
+	// The lengths that the answer had on its way show that it came in pieces.
+	do("ask",
+		chromedp.Evaluate[chromedp.Void](`location.hash = "try"; window.lengths = []; new MutationObserver(() => {
+			const a = document.querySelector('[data-testid="answer"]'); if (a) window.lengths.push(a.textContent.length) })
+			.observe(document.body, {subtree: true, childList: true, characterData: true})`),
+		chromedp.SendKeys(css("#question"), "When is the last boat to Osmer?"),
+		chromedp.SendKeys(css("#temperature"), "0"),
+		chromedp.Click(`//button[text()="Ask"]`),
+		chromedp.WaitVisible(css(`[data-testid="figures"]`)))
+	_, want := chatVector(t)
+	if got := text(`[data-testid="answer"]`); got != want {
+		t.Errorf("the answer is %q, want %q", got, want)
+	}
+	pieces, err := chromedp.Run(tab, chromedp.Evaluate[int](`new Set(window.lengths).size`))
+	if err != nil || pieces < 3 {
+		t.Errorf("the answer came in %d pieces, %v", pieces, err)
+	}
+
+	do("issue a key",
+		chromedp.Evaluate[chromedp.Void](`location.hash = "keys"`),
+		chromedp.Click(`//button[text()="Issue a key"]`),
+		chromedp.SendKeys(css("#label"), "board\r"),
+		chromedp.WaitVisible(css(`[data-testid="issued-key"]`)))
+	key := text(`[data-testid="issued-key"]`)
+	const body = `{"model": "harbour-4m", "max_tokens": 1, "messages": [{"role": "user", "content": "Hi"}]}`
+	if status, raw := post(t, g, key, body); status != 200 {
+		t.Errorf("the key from the console: %d %s", status, raw)
+	}
+	do("revoke it",
+		chromedp.Click(`//button[text()="I have it"]`),
+		chromedp.Click(css(`[aria-label="Revoke board"]`)),
+		chromedp.Click(`//*[@role="dialog"]//button[text()="Revoke"]`),
+		chromedp.WaitNotPresent(css(`[role="dialog"]`)))
+	if status, _ := post(t, g, key, body); status != 401 {
+		t.Errorf("the revoked key: %d", status)
+	}
+	do("sign out",
+		chromedp.Click(`//button[text()="Menu"]`),
+		chromedp.Click(`//*[@role="menuitem"][text()="Sign out"]`),
+		chromedp.WaitVisible(css("#owner-key")))
+}
+
+// BenchmarkFirstAnswer is the time from the start of the demo's process to its first whole answer.
+func BenchmarkFirstAnswer(b *testing.B) {
+	for b.Loop() {
+		g, err := Start(binary, b.TempDir(), "demo", "--listen", "127.0.0.1:0")
+		if err != nil {
+			b.Fatal(err)
+		}
+		if status, raw := post(b, g, g.Key, `{"model": "harbour-4m", "messages": [{"role": "user", "content": "When is the last boat to Osmer?"}]}`); status != 200 {
+			b.Fatal(raw)
+		}
+		b.StopTimer()
+		if err := g.Stop(); err != nil {
+			b.Fatal(err)
+		}
+		b.StartTimer()
+	}
+}

@@ -1,0 +1,86 @@
+// Package arch holds the test of the architecture: which package may import which.
+package arch
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// rooms are the packages below internal, ground floor first, and what each may import of ours. docs/architecture.md
+// says what lives in them; change both together.
+var rooms = map[string][]string{
+	"exchange":        {},
+	"jinja":           {},
+	"weights/gguf":    {},
+	"tensor":          {},
+	"config":          {},
+	"tokenizer":       {"weights/gguf"},
+	"prompt":          {"exchange", "jinja", "tokenizer"},
+	"model":           {"tensor", "weights/gguf"},
+	"engine":          {"model", "tokenizer", "tensor"},
+	"dialect/field":   {"exchange"},
+	"dialect/chat":    {"exchange", "dialect/field"},
+	"runner/scripted": {"exchange"},
+	"runner/native":   {"exchange", "prompt", "engine", "model", "tokenizer", "weights/gguf"},
+	"catalog":         {"exchange", "weights/gguf", "model", "tokenizer", "prompt"},
+	"keyring":         {"exchange"},
+	"store":           {"keyring"},
+	"gate":            {"exchange", "prompt", "catalog", "keyring"},
+	"server":          {"gate", "exchange", "prompt", "catalog", "keyring", "dialect/chat", "dialect/field"},
+	"cli":             {"config", "server", "gate", "catalog", "keyring", "store", "engine", "runner/native"},
+	"arch":            {},
+}
+
+// upstairs are the rooms that may know of HTTP and of the command line.
+var upstairs = []string{"server", "cli"}
+
+// interfaces are packages that the core must not know.
+var interfaces = []string{"net/http", "html/template", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/fatih/color"}
+
+func TestNoRoomReachesUp(t *testing.T) {
+	const module = "kindredgate/"
+	seen := map[string]bool{}
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		room := filepath.ToSlash(strings.TrimPrefix(filepath.Dir(path), ".."+string(filepath.Separator)))
+		may, known := rooms[room]
+		if !known {
+			t.Errorf("%s is in no known room", path)
+			return nil
+		}
+		seen[room] = true
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, imp := range file.Imports {
+			name, err := strconv.Unquote(imp.Path.Value)
+			if err != nil {
+				return err
+			}
+			if other, ours := strings.CutPrefix(name, module+"internal/"); ours && !slices.Contains(may, other) {
+				t.Errorf("%s imports %s, which %s may not", path, other, room)
+			}
+			if slices.Contains(interfaces, name) && !slices.Contains(upstairs, room) {
+				t.Errorf("%s imports %s; the core has no interface code", path, name)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for room := range rooms {
+		if !seen[room] && room != "arch" {
+			t.Errorf("there is no code in room %s", room)
+		}
+	}
+}

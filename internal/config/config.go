@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -65,7 +64,7 @@ func Load(path string) (Config, error) {
 	case err != nil:
 		return c, fmt.Errorf("configuration: %w", err)
 	default:
-		if err := yaml.NewDecoder(bytes.NewReader(raw), yaml.Strict()).Decode(&c); err != nil && !errors.Is(err, io.EOF) {
+		if err := decode(raw, &c); err != nil {
 			return c, fmt.Errorf("configuration %s: %s", path, firstLine(err))
 		}
 	}
@@ -82,6 +81,16 @@ func Load(path string) (Config, error) {
 		c.Models.Folders = filepath.SplitList(v)
 	}
 	return c, nil
+}
+
+// decode reads YAML over the defaults in c. A file of nothing but comments says nothing; the decoder would take it
+// for "no configuration at all".
+func decode(raw []byte, c *Config) error {
+	var anything any
+	if err := yaml.Unmarshal(raw, &anything); err == nil && anything == nil {
+		return nil
+	}
+	return yaml.NewDecoder(bytes.NewReader(raw), yaml.Strict()).Decode(c)
 }
 
 // firstLine is the message of a YAML error, which begins with [line:column], without the excerpt after it.

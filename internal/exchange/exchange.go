@@ -119,6 +119,7 @@ type Timings struct {
 type TextDelta struct {
 	Candidate int
 	Text      string
+	Tokens    int // generated since the delta before it
 }
 
 // Finish ends a candidate.

@@ -89,13 +89,17 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 		}
 		req.Model, r.Model = m.ID, m.ID
 		fillIn(&req.Sampling, m.Defaults)
+		// Deltas count while an answer is under way, so that one that is cut off is counted too.
+		counted := map[int]int{}
 		for event, err := range g.Runner.Run(ctx, m.Path, req) {
 			switch event := event.(type) {
 			case exchange.Started:
 				r.PromptTokens, r.Timings, r.FirstToken = event.PromptTokens, event.Timings, time.Since(begun)
 			case exchange.TextDelta:
-			case exchange.Finish:
 				r.CompletionTokens += event.Tokens
+				counted[event.Candidate] += event.Tokens
+			case exchange.Finish:
+				r.CompletionTokens += event.Tokens - counted[event.Candidate]
 				r.Reason = event.Reason
 			case nil:
 				r.Err = err

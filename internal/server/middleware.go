@@ -39,7 +39,8 @@ func (s *Server) identify(c *gin.Context) {
 	c.Next()
 }
 
-// log writes a line when a request has failed or changed something; exchanges with a model have their own.
+// log writes a line when a request was refused or has failed. Exchanges with a model have their own line, those that
+// the client left included.
 func (s *Server) log(c *gin.Context) {
 	begun := time.Now()
 	c.Next()
@@ -51,11 +52,14 @@ func (s *Server) log(c *gin.Context) {
 	}
 	e := toError(err.Err)
 	attrs = append(attrs, "code", e.Code, "error", e.Error())
-	if e.Kind == exchange.Internal {
+	switch e.Kind {
+	case exchange.Internal:
 		s.Log.Error("request failed", attrs...)
-		return
+	case exchange.Canceled:
+		s.Log.Debug("client left", attrs...)
+	default:
+		s.Log.Info("request refused", attrs...)
 	}
-	s.Log.Info("request refused", attrs...)
 }
 
 // Meter returns the function by which a gate's exchanges are written to a log, one line each.

@@ -62,7 +62,7 @@ func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.
 						return
 					}
 				}
-				if !yield(exchange.TextDelta{Candidate: c, Text: piece}, nil) {
+				if !yield(exchange.TextDelta{Candidate: c, Text: piece, Tokens: 1}, nil) {
 					return
 				}
 			}

@@ -1,0 +1,127 @@
+package native
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"kindredgate/internal/engine"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/prompt"
+)
+
+const harbour = "../../../demo/models/harbour-4m/harbour-4m-q8_0.gguf"
+
+func ask(text string) *exchange.Request {
+	greedy := 0.0
+	return &exchange.Request{
+		Turns:    []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}}},
+		Sampling: exchange.Sampling{Temperature: &greedy},
+	}
+}
+
+// A stream is Started, then deltas whose tokens add up to those of Finish, for each candidate.
+func TestRunGivesWellFormedStreams(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	req := ask("When is the last boat to Osmer?")
+	req.Candidates = 3
+	texts, tokens, finished := make([]string, 3), make([]int, 3), 0
+	first := true
+	for event, err := range r.Run(t.Context(), harbour, req) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		started, ok := event.(exchange.Started)
+		if ok != first || ok && (started.PromptTokens != 12 || started.Timings.Load <= 0 || started.Timings.Prefill <= 0) {
+			t.Errorf("event %+v, the first: %v", event, first)
+		}
+		first = false
+		switch event := event.(type) {
+		case exchange.Started:
+		case exchange.TextDelta:
+			texts[event.Candidate] += event.Text
+			tokens[event.Candidate] += event.Tokens
+		case exchange.Finish:
+			finished++
+			// The end token is generated too, and has no text.
+			if event.Reason != exchange.Stopped || event.Tokens != tokens[event.Candidate]+1 {
+				t.Errorf("%+v after %d tokens", event, tokens[event.Candidate])
+			}
+		}
+	}
+	for i, text := range texts {
+		if text == "" || text != texts[0] {
+			t.Errorf("candidate %d says %q, the first %q", i, text, texts[0])
+		}
+	}
+	if finished != 3 || !r.Loaded(harbour) {
+		t.Errorf("%d candidates finished, loaded: %v", finished, r.Loaded(harbour))
+	}
+}
+
+func TestFailuresAreToldInWords(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	dir := t.TempDir()
+	broken := filepath.Join(dir, "broken.gguf")
+	if err := os.WriteFile(broken, []byte("GGUF and then nothing"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name, path string
+		req        *exchange.Request
+		kind       exchange.Kind
+		code, want string
+	}{
+		{"no such file", dir + "/none.gguf", ask("x"), exchange.Unavailable, "runner_unavailable", "no such file"},
+		{"broken file", broken, ask("x"), exchange.Unavailable, "runner_unavailable", "not supported"},
+		{"long prompt", harbour, ask(strings.Repeat("word ", 3000)), exchange.Invalid, "context_length_exceeded", "holds 2048"},
+	} {
+		for event, err := range r.Run(t.Context(), c.path, c.req) {
+			var e *exchange.Error
+			if event != nil || !errors.As(err, &e) || e.Kind != c.kind || e.Code != c.code || !strings.Contains(e.Message, c.want) {
+				t.Errorf("%s: %v, %v", c.name, event, err)
+			}
+			if e != nil && strings.Contains(e.Message, dir) {
+				t.Errorf("%s: a client is told the path: %s", c.name, e.Message)
+			}
+		}
+	}
+	// A file that is mended is loaded the next time.
+	raw, err := os.ReadFile(harbour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(broken, raw, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Render(broken, prompt.Conversation{Turns: ask("x").Turns}); err != nil {
+		t.Errorf("the mended file: %v", err)
+	}
+}
+
+func TestCloseEndsAnswers(t *testing.T) {
+	r := New(engine.Options{})
+	closed := false
+	for _, err := range r.Run(t.Context(), harbour, ask("Write a guide to Marrow Isle.")) {
+		var e *exchange.Error
+		if err != nil && (!errors.As(err, &e) || e.Code != "shutting_down") {
+			t.Errorf("error %v", err)
+		}
+		if !closed {
+			closed = true
+			if err := r.Close(); err != nil {
+				t.Error(err)
+			}
+		}
+	}
+	for _, err := range r.Run(t.Context(), harbour, ask("x")) {
+		var e *exchange.Error
+		if !errors.As(err, &e) || e.Code != "shutting_down" {
+			t.Errorf("after closing: %v", err)
+		}
+	}
+}

@@ -113,6 +113,9 @@ func floatRepr(f float64) string {
 	return s
 }
 
+// shortEscapes are the characters that both Python and JSON write with a letter (repr has the first three only).
+var shortEscapes = map[rune]string{'\n': `\n`, '\r': `\r`, '\t': `\t`, '\b': `\b`, '\f': `\f`}
+
 func escapeRepr(s, quote string) string {
 	var b strings.Builder
 	for _, r := range s {
@@ -120,12 +123,8 @@ func escapeRepr(s, quote string) string {
 		case string(r) == quote || r == '\\':
 			b.WriteByte('\\')
 			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r == '\r':
-			b.WriteString(`\r`)
-		case r == '\t':
-			b.WriteString(`\t`)
+		case strings.ContainsRune("\n\r\t", r):
+			b.WriteString(shortEscapes[r])
 		case r == ' ' || unicode.IsPrint(r):
 			b.WriteRune(r)
 		case r < 0x100:
@@ -250,16 +249,8 @@ func escapeJSON(s string, ascii bool) string {
 		case r == '"' || r == '\\':
 			b.WriteByte('\\')
 			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r == '\r':
-			b.WriteString(`\r`)
-		case r == '\t':
-			b.WriteString(`\t`)
-		case r == '\b':
-			b.WriteString(`\b`)
-		case r == '\f':
-			b.WriteString(`\f`)
+		case shortEscapes[r] != "":
+			b.WriteString(shortEscapes[r])
 		case r < 0x20:
 			fmt.Fprintf(&b, `\u%04x`, r)
 		case ascii && r >= 0x10000:

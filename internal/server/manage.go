@@ -9,7 +9,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/catalog"
-	"kindredgate/internal/dialect/chat"
 	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
@@ -235,12 +234,7 @@ type PromptToken struct {
 
 // renderPrompt takes the body of a chat request and gives the prompt that it would make.
 func (s *Server) renderPrompt(c *gin.Context) {
-	raw, err := body(c)
-	if err != nil {
-		fail(c, err)
-		return
-	}
-	call, err := chat.Decode(raw)
+	call, err := chatCall(c)
 	if err != nil {
 		fail(c, err)
 		return

@@ -60,13 +60,17 @@ func body(c *gin.Context) ([]byte, error) {
 	return raw, err
 }
 
-func (s *Server) chat(c *gin.Context) {
+// chatCall reads a body in the chat style.
+func chatCall(c *gin.Context) (*chat.Call, error) {
 	raw, err := body(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	call, err := chat.Decode(raw)
+	return chat.Decode(raw)
+}
+
+func (s *Server) chat(c *gin.Context) {
+	call, err := chatCall(c)
 	if err != nil {
 		fail(c, err)
 		return

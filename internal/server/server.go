@@ -41,7 +41,6 @@ type Server struct {
 	origins *http.CrossOriginProtection
 	started time.Time
 	base    string // the address for applications, such as http://127.0.0.1:7717/v1
-	stop    context.CancelCauseFunc
 	ending  context.Context // cancelled when the server begins to stop
 }
 

@@ -231,28 +231,24 @@ func (o *Object) Bool(name string) bool {
 
 // Int reads an integer between low and high. It is nil if the field is missing.
 func (o *Object) Int(name string, low, high int64) *int64 {
-	n, ok := value[int64](o, name, "an integer")
-	if !ok {
-		return nil
-	}
-	if n < low || n > high {
-		o.Fail(name, "%s is %d; it must be from %d to %d", o.Path(name), n, low, high)
-		return nil
-	}
-	return &n
+	return within(o, name, "an integer", low, high)
 }
 
 // Float reads a number between low and high. It is nil if the field is missing.
 func (o *Object) Float(name string, low, high float64) *float64 {
-	f, ok := value[float64](o, name, "a number")
+	return within(o, name, "a number", low, high)
+}
+
+func within[T int64 | float64](o *Object, name, want string, low, high T) *T {
+	n, ok := value[T](o, name, want)
 	if !ok {
 		return nil
 	}
-	if f < low || f > high {
-		o.Fail(name, "%s is %g; it must be from %g to %g", o.Path(name), f, low, high)
+	if n < low || n > high {
+		o.Fail(name, "%s is %v; it must be from %v to %v", o.Path(name), n, low, high)
 		return nil
 	}
-	return &f
+	return &n
 }
 
 // Object reads a field that is an object itself. It is nil if the field is missing.

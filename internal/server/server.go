@@ -40,7 +40,7 @@ type Server struct {
 	hosts   *hosts
 	origins *http.CrossOriginProtection
 	started time.Time
-	base    string // the address for applications, such as http://127.0.0.1:7717/v1
+	base    string          // the address for applications, such as http://127.0.0.1:7717/v1
 	ending  context.Context // cancelled when the server begins to stop
 }
 

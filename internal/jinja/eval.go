@@ -238,18 +238,13 @@ func (e *evaluator) loop(n *forNode, over Value, depth int) {
 			pop()
 		}
 	}
-	if len(items) == 0 {
-		pop := e.push(map[string]Value{})
-		e.exec(n.else_)
-		pop()
-		return
-	}
 	l := &loopValue{items: items, depth: depth}
 	if n.recursive {
 		l.again = func(e *evaluator, v Value) Value {
 			return e.capture(func() { e.loop(n, v, depth+1) })
 		}
 	}
+	whole := false // whether a body ran to its end: if none did, the reference takes the else branch
 	for i := range items {
 		e.step()
 		l.index = i
@@ -260,6 +255,11 @@ func (e *evaluator) loop(n *forNode, over Value, depth int) {
 		if c == breakLoop {
 			break
 		}
+		whole = whole || c == goOn
+	}
+	if !whole {
+		defer e.push(map[string]Value{})()
+		e.exec(n.else_)
 	}
 }
 
@@ -304,18 +304,18 @@ func (l *loopValue) attr(e *evaluator, name string) (Value, bool) {
 	case "nextitem":
 		return at(l.index+1, "there is no next item"), true
 	case "cycle":
-		return &function{"cycle", func(e *evaluator, a args) Value {
+		return newFunction("cycle", func(e *evaluator, a args) Value {
 			if len(a.positional) == 0 {
 				e.fail("loop.cycle needs something to cycle through")
 			}
 			return a.positional[l.index%len(a.positional)]
-		}}, true
+		}), true
 	case "changed":
-		return &function{"changed", func(e *evaluator, a args) Value {
+		return newFunction("changed", func(e *evaluator, a args) Value {
 			same := l.changed != nil && equal(&List{Items: l.changed}, &List{Items: a.positional})
 			l.changed = append([]Value{}, a.positional...)
 			return !same
-		}}, true
+		}), true
 	}
 	return nil, false
 }
@@ -323,7 +323,7 @@ func (l *loopValue) attr(e *evaluator, name string) (Value, bool) {
 // macro makes a callable of a definition. It sees the variables around its definition.
 func (e *evaluator) macro(macroName string, m *macro) *function {
 	home := e.frame
-	return &function{macroName, func(e *evaluator, a args) Value {
+	return newFunction(macroName, func(e *evaluator, a args) Value {
 		vars := map[string]Value{}
 		positional := a.positional
 		for i, p := range m.params {
@@ -334,17 +334,22 @@ func (e *evaluator) macro(macroName string, m *macro) *function {
 		var extra []Value
 		if len(positional) > len(m.params) {
 			extra = positional[len(m.params):]
+			if !m.varargs {
+				e.fail("macro %s takes %d arguments, not %d", macroName, len(m.params), len(positional))
+			}
 		}
 		vars["varargs"] = &List{Items: extra, tuple: true}
 		kwargs := newDict(Origin{})
 		for i, name := range a.names {
 			switch _, given := vars[name]; {
-			case name == "caller":
+			case name == "caller" && m.caller:
 				vars[name] = a.keyword[i]
 			case given:
 				e.fail("macro %s got argument %q twice", macroName, name)
 			case slices.Contains(m.params, name):
 				vars[name] = a.keyword[i]
+			case !m.kwargs:
+				e.fail("macro %s has no parameter %q", macroName, name)
 			default:
 				kwargs.set(text(name, e.here()), a.keyword[i])
 			}
@@ -364,7 +369,7 @@ func (e *evaluator) macro(macroName string, m *macro) *function {
 		t := e.capture(func() { e.exec(m.body) })
 		e.frame, e.line = outer, line
 		return t
-	}}
+	})
 }
 
 // items are the elements that a loop over v sees.
@@ -558,6 +563,13 @@ func (e *evaluator) attr(v Value, name string) Value {
 	case *loopValue:
 		if item, ok := v.attr(e, name); ok {
 			return item
+		}
+	case *function:
+		if name == "name" {
+			return text(v.name, e.here())
+		}
+		if item, ok := v.attrs[name]; ok {
+			return item(e)
 		}
 	case undefined:
 		e.fail("%s, so it has no attribute %q", v.name, name)

@@ -80,6 +80,8 @@ type macro struct {
 	params   []string
 	defaults []expr // of the last parameters
 	body     []node
+	// Whether the body mentions these: what it does not mention it does not take.
+	varargs, kwargs, caller bool
 }
 
 // target is what set and for assign to: a name, an attribute of a namespace, or a tuple of targets.

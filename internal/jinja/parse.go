@@ -14,7 +14,8 @@ type parser struct {
 	after item // the one after it, if ahead is set
 	ahead bool
 	depth int
-	loops int // for loops around the current position, for break and continue
+	loops int             // for loops around the current position, for break and continue
+	names map[string]bool // that the macro around the current position mentions; nil outside of one
 }
 
 func (p *parser) recover(err *error) {
@@ -163,7 +164,7 @@ func (p *parser) statement(until []string) node {
 		n := &macroNode{pos: line, name: p.expectName("macro")}
 		p.signature(&n.macro)
 		p.expectBlockEnd(name)
-		n.body = p.apart(line, "endmacro")
+		p.macroBody(line, "endmacro", &n.macro)
 		return n
 	case "call":
 		n := &callBlock{pos: line}
@@ -176,7 +177,7 @@ func (p *parser) statement(until []string) node {
 		}
 		n.call = call
 		p.expectBlockEnd(name)
-		n.body = p.apart(line, "endcall")
+		p.macroBody(line, "endcall", &n.macro)
 		return n
 	case "filter":
 		n := &filterBlock{pos: line, filter: p.filters(&blockText{line}, true)}
@@ -210,12 +211,14 @@ func (p *parser) statement(until []string) node {
 	return nil
 }
 
-// apart parses a body that is not inside the loops around it.
-func (p *parser) apart(opened pos, end string) []node {
-	loops := p.loops
-	p.loops = 0
-	defer func() { p.loops = loops }()
-	return p.body(opened, end)
+// macroBody parses the body of a macro, which is not inside the loops around it, and notes which of the extra
+// arguments it mentions: the others are refused when it is called.
+func (p *parser) macroBody(opened pos, end string, m *macro) {
+	loops, names := p.loops, p.names
+	p.loops, p.names = 0, map[string]bool{}
+	m.body = p.body(opened, end)
+	m.varargs, m.kwargs, m.caller = p.names["varargs"], p.names["kwargs"], p.names["caller"]
+	p.loops, p.names = loops, names
 }
 
 func (p *parser) ifStatement(line pos) node {
@@ -484,6 +487,9 @@ func (p *parser) primary() expr {
 		case "none", "None":
 			return &constExpr{line, nil}
 		}
+		if p.names != nil {
+			p.names[tok.val] = true
+		}
 		return &nameExpr{line, tok.val}
 	case itemString:
 		s := tok.val
@@ -683,7 +689,7 @@ func (p *parser) test(line pos, x expr) expr {
 	case p.isOp("("):
 		t.arguments = p.arguments()
 	case p.tok.typ == itemString, p.tok.typ == itemInt, p.tok.typ == itemFloat, p.isOp("["), p.isOp("{"),
-		p.tok.typ == itemName && !slices.Contains([]string{"else", "or", "and", "if", "is", "in", "not", "recursive"}, p.tok.val):
+		p.tok.typ == itemName && !slices.Contains([]string{"else", "or", "and", "is"}, p.tok.val):
 		t.positional = []expr{p.postfix(p.primary())}
 	case p.isName("is"):
 		p.fail(int(line), "tests cannot be chained with \"is\"")

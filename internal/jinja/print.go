@@ -141,7 +141,8 @@ func escapeRepr(s, quote string) string {
 // jsonStyle is the set of tojson's parameters, which are those of Python's json.dumps.
 type jsonStyle struct {
 	ascii    bool
-	indent   string // empty for one line
+	lines    bool   // an item a line
+	indent   string // of a line, for each level
 	item     string // between items
 	key      string // between a key and its value
 	sortKeys bool
@@ -151,7 +152,7 @@ type jsonStyle struct {
 func writeJSON(e *evaluator, b *textBuilder, v Value, o Origin, st jsonStyle, depth int) {
 	e.step()
 	newline := func(depth int) {
-		if st.indent != "" {
+		if st.lines {
 			b.add("\n"+strings.Repeat(st.indent, depth), o)
 		}
 	}

@@ -37,8 +37,13 @@ type namespace struct{ attrs map[string]Value }
 
 // function is something to call: a macro, a built-in function or a bound method.
 type function struct {
-	name string
-	call func(e *evaluator, a args) Value
+	name  string
+	call  func(e *evaluator, a args) Value
+	attrs map[string]func(e *evaluator) Value // of an object that is also called so, such as a cycler
+}
+
+func newFunction(name string, call func(e *evaluator, a args) Value) *function {
+	return &function{name: name, call: call}
 }
 
 // NewList makes a list that comes from the value called path.

@@ -71,17 +71,15 @@ func init() {
 		"trim":       filterTrim,
 		"unique":     filterUnique,
 		"upper":      textFilter(upper),
-		"wordcount": func(e *evaluator, v Value, a args) Value {
-			return int64(len(words.FindAllString(str(v, e.here()).s, -1)))
-		},
+		"wordcount":  filterWordCount,
 	}
 	tests = map[string]testFunc{
 		"boolean":     func(e *evaluator, v Value, a args) bool { _, ok := v.(bool); return ok },
 		"callable":    testCallable,
 		"defined":     func(e *evaluator, v Value, a args) bool { _, ok := v.(undefined); return !ok },
 		"divisibleby": testDivisible,
-		"equalto":     func(e *evaluator, v Value, a args) bool { return equal(v, e.argument(a, 0, "other")) },
-		"eq":          func(e *evaluator, v Value, a args) bool { return equal(v, e.argument(a, 0, "other")) },
+		"equalto":     func(e *evaluator, v Value, a args) bool { return e.equal(v, e.argument(a, 0, "other")) },
+		"eq":          func(e *evaluator, v Value, a args) bool { return e.equal(v, e.argument(a, 0, "other")) },
 		"even":        func(e *evaluator, v Value, a args) bool { return e.half(v) == 0 },
 		"false":       func(e *evaluator, v Value, a args) bool { return v == Value(false) },
 		"filter":      func(e *evaluator, v Value, a args) bool { return filters[e.plain(v)] != nil },
@@ -97,7 +95,7 @@ func init() {
 		"lower":       func(e *evaluator, v Value, a args) bool { return cased(str(v, Origin{}).s, unicode.IsUpper) },
 		"lt":          comparisonTest("<"),
 		"mapping":     func(e *evaluator, v Value, a args) bool { _, ok := v.(*Dict); return ok },
-		"ne":          func(e *evaluator, v Value, a args) bool { return !equal(v, e.argument(a, 0, "other")) },
+		"ne":          func(e *evaluator, v Value, a args) bool { return !e.equal(v, e.argument(a, 0, "other")) },
 		"none":        func(e *evaluator, v Value, a args) bool { return v == nil },
 		"number":      func(e *evaluator, v Value, a args) bool { _, ok := number(v); return ok },
 		"odd":         func(e *evaluator, v Value, a args) bool { return e.half(v) == 1 },
@@ -192,7 +190,7 @@ func init() {
 		"count": func(e *evaluator, l *List, a args) Value {
 			n := int64(0)
 			for _, item := range l.Items {
-				if equal(item, e.argument(a, 0, "value")) {
+				if e.equal(item, e.argument(a, 0, "value")) {
 					n++
 				}
 			}
@@ -201,7 +199,7 @@ func init() {
 		"index": func(e *evaluator, l *List, a args) Value {
 			v := e.argument(a, 0, "value")
 			for i, item := range l.Items {
-				if equal(item, v) {
+				if e.equal(item, v) {
 					return int64(i)
 				}
 			}

@@ -8,11 +8,14 @@ import (
 	"unicode/utf8"
 )
 
-// Bounds on one rendering, against templates that are broken or hostile.
+// Bounds on one rendering, against templates that are broken or hostile. A step is a node evaluated, an item
+// handled, or 512 bytes of text. What is given may be large, and then so may the work be.
 const (
-	maxSteps  = 1_000_000 // nodes evaluated, and items or 64 bytes of text handled
-	maxOutput = 16 << 20  // bytes of text made, output included
-	maxNested = 1000      // evaluations inside evaluations
+	maxSteps      = 150_000
+	stepsPerValue = 100
+	maxText       = 8 << 20 // bytes of text made, output included
+	textPerByte   = 32
+	maxNested     = 1000 // evaluations inside evaluations
 )
 
 // evaluator walks the tree. Errors unwind by panic with an *Error, as in the parser.
@@ -20,8 +23,8 @@ type evaluator struct {
 	frame  *frame
 	out    *textBuilder
 	line   int // of the node being evaluated, for errors
-	steps  int
-	bytes  int
+	steps  int // left
+	bytes  int // of text that may still be made
 	nested int
 	block  Text // the body of the filter block being evaluated
 }
@@ -71,20 +74,30 @@ func (e *evaluator) fail(format string, args ...any) {
 	panic(&Error{Line: e.line, Msg: fmt.Sprintf(format, args...)})
 }
 
-// step counts work.
-func (e *evaluator) step() {
-	if e.steps++; e.steps > maxSteps {
-		e.fail("the template takes too long: more than %d steps", maxSteps)
+// work counts steps.
+func (e *evaluator) work(steps int) {
+	if e.steps -= steps; e.steps < 0 {
+		e.fail("the template takes too long for what it was given")
 	}
+}
+
+// step counts one step.
+func (e *evaluator) step() {
+	e.work(1)
 }
 
 // made counts text that was built.
 func (e *evaluator) made(t Text) Text {
-	e.steps += len(t.s) / 64
-	if e.bytes += len(t.s); e.bytes > maxOutput {
-		e.fail("the template makes too much text: more than %d bytes", maxOutput)
-	}
+	e.room(len(t.s))
+	e.work(len(t.s) / 512)
 	return t
+}
+
+// room refuses to make more text than is left.
+func (e *evaluator) room(bytes int) {
+	if e.bytes -= bytes; e.bytes < 0 {
+		e.fail("the template makes too much text for what it was given")
+	}
 }
 
 // enter refuses values nested too deep.
@@ -312,7 +325,7 @@ func (l *loopValue) attr(e *evaluator, name string) (Value, bool) {
 		}), true
 	case "changed":
 		return newFunction("changed", func(e *evaluator, a args) Value {
-			same := l.changed != nil && equal(&List{Items: l.changed}, &List{Items: a.positional})
+			same := l.changed != nil && e.equal(&List{Items: l.changed}, &List{Items: a.positional})
 			l.changed = append([]Value{}, a.positional...)
 			return !same
 		}), true
@@ -758,8 +771,7 @@ func (e *evaluator) sequences(op string, a, b Value) (Value, bool) {
 		}
 	case *List:
 		if y, ok := b.(*List); ok && op == "+" && x.tuple == y.tuple {
-			e.steps += len(x.Items) + len(y.Items)
-			e.step()
+			e.work(len(x.Items) + len(y.Items))
 			items := make([]Value, 0, len(x.Items)+len(y.Items))
 			return &List{Items: append(append(items, x.Items...), y.Items...), tuple: x.tuple, origin: x.origin}, true
 		}
@@ -792,8 +804,7 @@ func (e *evaluator) sequences(op string, a, b Value) (Value, bool) {
 			if len(seq.Items) == 0 {
 				break
 			}
-			e.steps += len(seq.Items)
-			e.step()
+			e.work(len(seq.Items))
 			out.Items = append(out.Items, seq.Items...)
 		}
 		return out, true
@@ -855,15 +866,15 @@ func (e *evaluator) integers(op string, x, y int64) Value {
 func (e *evaluator) compare(op string, a, b Value) bool {
 	switch op {
 	case "==":
-		return equal(a, b)
+		return e.equal(a, b)
 	case "!=":
-		return !equal(a, b)
+		return !e.equal(a, b)
 	case "in":
 		return e.contains(b, a)
 	case "not in":
 		return !e.contains(b, a)
 	}
-	order, ok := compare(a, b)
+	order, ok := e.order(a, b)
 	if !ok {
 		e.fail("%s and %s cannot be ordered by %q", kindName(a), kindName(b), op)
 	}
@@ -886,12 +897,12 @@ func (e *evaluator) contains(in, v Value) bool {
 		if !ok {
 			e.fail("%q in a string needs a string, not %s", "in", kindName(v))
 		}
-		e.steps += len(in.s) / 64
+		e.work(len(in.s) / 512)
 		return strings.Contains(in.s, part.s)
 	case *List:
 		for _, item := range in.Items {
 			e.step()
-			if equal(item, v) {
+			if e.equal(item, v) {
 				return true
 			}
 		}

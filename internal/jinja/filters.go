@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -47,7 +46,12 @@ func title(t Text) Text {
 	return t.mapped(func(piece string) string { return strings.Map(change, piece) })
 }
 
-var words = regexp.MustCompile(`[\p{L}\p{N}_]+`)
+// filterWordCount counts runs of letters, digits and underscores.
+func filterWordCount(e *evaluator, v Value, a args) Value {
+	t := str(v, e.here())
+	e.work(len(t.s) / 32)
+	return int64(len(strings.FieldsFunc(t.s, func(r rune) bool { return r != '_' && !isAlnum(r) })))
+}
 
 func filterAttr(e *evaluator, v Value, a args) Value {
 	name := e.textArgument(a, 0, "name")
@@ -117,7 +121,7 @@ func filterGroupBy(e *evaluator, v Value, a args) Value {
 	out := &List{}
 	var last Value
 	for _, item := range e.sorted(e.items(v), key, false) {
-		if n := len(out.Items); n == 0 || !equal(key(item), last) {
+		if n := len(out.Items); n == 0 || !e.equal(key(item), last) {
 			last = key(item)
 			group := newDict(Origin{})
 			group.set(text("grouper", e.here()), e.path(item, attribute))
@@ -160,7 +164,7 @@ func filterDictsort(e *evaluator, v Value, a args) Value {
 	}
 	out := e.pairs(d)
 	by := 0
-	if v, _ := a.optional(1, "by"); equal(v, Text{s: "value"}) {
+	if v, _ := a.optional(1, "by"); e.equal(v, Text{s: "value"}) {
 		by = 1
 	}
 	sensitive, _ := a.optional(0, "case_sensitive")
@@ -422,7 +426,7 @@ func (e *evaluator) extreme(v Value, a args, sign int) Value {
 	best := items[0]
 	for _, item := range items[1:] {
 		e.step()
-		order, ok := compare(key(item), key(best))
+		order, ok := e.order(key(item), key(best))
 		if !ok {
 			e.fail("%s and %s cannot be ordered", kindName(item), kindName(best))
 		}
@@ -444,9 +448,7 @@ func (e *evaluator) replace(t, old, with Text, limit int) Value {
 	if limit >= 0 {
 		n = min(n, limit)
 	}
-	if n > 0 && len(with.s) > maxOutput/n {
-		e.fail("the template makes too much text: more than %d bytes", maxOutput)
-	}
+	e.room(n * len(with.s)) // both are within bounds, so the product is too
 	return e.made(t.replace(old.s, with, limit))
 }
 
@@ -515,7 +517,7 @@ func (e *evaluator) sorted(items []Value, key func(Value) Value, reverse bool) [
 	out := slices.Clone(items)
 	slices.SortStableFunc(out, func(a, b Value) int {
 		e.step()
-		order, ok := compare(key(a), key(b))
+		order, ok := e.order(key(a), key(b))
 		if !ok {
 			e.fail("%s and %s cannot be ordered", kindName(a), kindName(b))
 		}

@@ -67,7 +67,7 @@ func testIterable(e *evaluator, v Value, a args) bool {
 // and of one kind.
 func testSame(e *evaluator, v Value, a args) bool {
 	other := e.argument(a, 0, "other")
-	return kindName(v) == kindName(other) && equal(v, other)
+	return kindName(v) == kindName(other) && e.equal(v, other)
 }
 
 // callDict copies a dictionary, or makes one of a list of pairs.

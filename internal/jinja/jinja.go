@@ -59,7 +59,12 @@ func Parse(source string) (t *Template, err error) {
 // are bounded: a template that never ends is an error too.
 func (t *Template) Render(vars map[string]Value) (out Output, err error) {
 	given := &frame{vars: vars, parent: globals}
-	e := &evaluator{frame: &frame{vars: map[string]Value{}, parent: given}, out: &textBuilder{}}
+	e := &evaluator{frame: &frame{vars: map[string]Value{}, parent: given}, out: &textBuilder{}, steps: maxSteps, bytes: maxText}
+	for _, v := range vars {
+		values, bytes := measure(v)
+		e.steps += stepsPerValue*values + bytes/16
+		e.bytes += textPerByte * bytes
+	}
 	defer e.recover(&err)
 	e.exec(t.body)
 	return e.out.output(), nil

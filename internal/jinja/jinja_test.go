@@ -159,11 +159,24 @@ func TestHostileTemplatesEnd(t *testing.T) {
 		"many alternatives":  "{% if 0 %}" + deep("{% elif 0 %}", 100000) + "{% endif %}",
 		"targets":            "{% set " + deep("(", 100000) + "a" + deep(")", 100000) + " = 1 %}",
 		"big power":          "{{ 7 ** 999999999 }}",
+		"equal lists":        "{% set l = range(99999)|list %}{% for i in range(99999) %}{% if l == l %}{% endif %}{% endfor %}",
+		"ordered lists":      "{% set l = range(99999)|list %}{% for i in range(99999) %}{% if l < l %}{% endif %}{% endfor %}",
+		"reversed strings":   "{% set s = 'ab' * 100000 %}{% for i in range(99999) %}{% set x = s[::-1] %}{% endfor %}",
+		"sorted lists":       "{% for i in range(99999) %}{% set x = range(9999)|list|sort %}{% endfor %}",
+		"upper":              "{% set s = 'ab' * 1000000 %}{% for i in range(99999) %}{% set x = s|upper %}{% endfor %}",
+		"lines":              "{% set s = '\n' * 1000000 %}{% for i in range(99999) %}{% set x = s.splitlines() %}{% endfor %}",
+		"unique":             "{% for i in range(9999) %}{% set x = range(9999)|map('string')|unique|list %}{% endfor %}",
+		"long tuples as key": "{% set t = (1,) * 9999 %}{% for i in range(9999) %}{% set x = {t: 1} %}{% endfor %}",
+		"words":              "{% set s = 'a ' * 100000 %}{% for i in range(9999) %}{% set x = s|wordcount %}{% endfor %}",
+		"padding":            "{% for i in range(9999) %}{% set x = 'a'.center(999999) %}{% endfor %}",
+		"lengths":            "{% set s = 'ab' * 1000000 %}{% for i in range(99999) %}{% set x = s|length %}{% set y = s|trim %}{% set z = s.find('c') %}{% endfor %}",
 		"self in attributes": "{% set n = namespace() %}{% set n.n = n %}{{ n|tojson }}",
 	} {
+		begun := time.Now()
 		if _, err := render(t, source, "{}"); err == nil {
 			t.Errorf("%s: no error", name)
 		}
+		t.Logf("%s: %v", name, time.Since(begun))
 	}
 }
 

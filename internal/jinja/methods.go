@@ -60,7 +60,7 @@ func textSplit(e *evaluator, t Text, a args) Value {
 		if s.s == "" {
 			e.fail("the separator to split at is empty")
 		}
-		e.steps += strings.Count(t.s, s.s)
+		e.work(strings.Count(t.s, s.s))
 		for _, part := range t.split(s.s, limit) {
 			out.Items = append(out.Items, part)
 		}
@@ -186,9 +186,7 @@ func pad(e *evaluator, t Text, a args, width, side int) Value {
 	if n <= 0 {
 		return t
 	}
-	if n > maxOutput {
-		e.fail("the template makes too much text: more than %d bytes", maxOutput)
-	}
+	e.room(n)
 	left := []int{0, n, n/2 + n&width&1}[side]
 	of := func(n int) Text { return text(strings.Repeat(fill, n), e.here()) }
 	return e.made(concat(of(left), t, of(n-left)))

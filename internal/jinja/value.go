@@ -93,19 +93,47 @@ func keyOf(v Value) Value {
 	case int64:
 		return v
 	case *List:
-		if v.tuple {
-			var b strings.Builder
-			for _, item := range v.Items {
-				fmt.Fprintf(&b, "%#v\x00", keyOf(item))
-			}
-			return tupleKey{b.String()}
+		if !v.tuple || len(v.Items) > maxKeyItems {
+			return nil
 		}
+		var b strings.Builder
+		for _, item := range v.Items {
+			key := keyOf(item)
+			if _, nested := key.(tupleKey); nested || key == nil {
+				return nil
+			}
+			fmt.Fprintf(&b, "%#v\x00", key)
+		}
+		return tupleKey{b.String()}
 	}
 	return nil
 }
 
+// maxKeyItems is how many items a tuple that is a key may have; none of them may be a tuple. No template needs
+// more, and a key is spelt out each time it is used.
+const maxKeyItems = 16
+
 // tupleKey keeps the keys of tuples apart from those of texts.
 type tupleKey struct{ s string }
+
+// measure counts the values in v, itself included, and the bytes of its texts.
+func measure(v Value) (values, bytes int) {
+	switch v := v.(type) {
+	case Text:
+		return 1, len(v.s)
+	case *List:
+		for _, item := range v.Items {
+			n, b := measure(item)
+			values, bytes = values+n, bytes+b
+		}
+	case *Dict:
+		for _, item := range v.values {
+			n, b := measure(item)
+			values, bytes = values+n, bytes+b
+		}
+	}
+	return values + 1, bytes
+}
 
 // maxDepth bounds nesting: of values, of expressions and of calls.
 const maxDepth = 120
@@ -260,7 +288,9 @@ func integer(v Value) (int64, bool) {
 	return 0, false
 }
 
-func equal(a, b Value) bool {
+// equal compares by value, and counts its work.
+func (e *evaluator) equal(a, b Value) bool {
+	e.step()
 	if x, ok := number(a); ok {
 		y, ok := number(b)
 		return ok && x == y
@@ -280,7 +310,7 @@ func equal(a, b Value) bool {
 			return false
 		}
 		for i := range a.Items {
-			if !equal(a.Items[i], b.Items[i]) {
+			if !e.equal(a.Items[i], b.Items[i]) {
 				return false
 			}
 		}
@@ -293,7 +323,7 @@ func equal(a, b Value) bool {
 		for _, k := range a.keys {
 			x, _ := a.get(k)
 			y, ok := b.get(k)
-			if !ok || !equal(x, y) {
+			if !ok || !e.equal(x, y) {
 				return false
 			}
 		}
@@ -302,8 +332,9 @@ func equal(a, b Value) bool {
 	return a == b
 }
 
-// compare orders two values; ok is false if they have no order.
-func compare(a, b Value) (order int, ok bool) {
+// order compares two values, and counts its work; ok is false if they have no order.
+func (e *evaluator) order(a, b Value) (order int, ok bool) {
+	e.step()
 	if x, isNum := number(a); isNum {
 		y, isNum := number(b)
 		switch {
@@ -327,10 +358,10 @@ func compare(a, b Value) (order int, ok bool) {
 			return 0, false
 		}
 		for i := range min(len(a.Items), len(b.Items)) {
-			if equal(a.Items[i], b.Items[i]) {
+			if e.equal(a.Items[i], b.Items[i]) {
 				continue
 			}
-			return compare(a.Items[i], b.Items[i])
+			return e.order(a.Items[i], b.Items[i])
 		}
 		return len(a.Items) - len(b.Items), true
 	}

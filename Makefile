@@ -56,7 +56,7 @@ chromium:
 	@command -v chromium >/dev/null || sh tools/install.sh chromium
 
 screenshots: build chromium
-	@command -v Xvfb xterm import >/dev/null || sh tools/install.sh xvfb xterm imagemagick fonts-dejavu-core
+	@for p in Xvfb xterm import; do command -v $$p >/dev/null || { sh tools/install.sh xvfb xterm imagemagick fonts-dejavu-core; break; }; done
 	go run ./tools/screenshots
 
 clean:

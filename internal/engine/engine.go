@@ -250,10 +250,18 @@ func (e *Engine) schedule() {
 			running = append(running, s)
 		}
 		running = e.guardedStep(team, scratch, running)
-		if len(running) == 0 {
+		if len(running) == 0 && e.idle() {
 			<-e.wake
 		}
 	}
+}
+
+// idle reports whether nothing waits. What is added later leaves a nudge behind; what was added before may have left
+// none, if there was one already.
+func (e *Engine) idle() bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return len(e.waiting) == 0 && !e.closed
 }
 
 // admit takes up to n sequences out of the queue, oldest first, and forgets those that were cancelled. If

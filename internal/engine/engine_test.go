@@ -229,6 +229,22 @@ func TestCancelFreesThePlace(t *testing.T) {
 	}
 }
 
+// Sequences that all end in the same step leave their places to those that wait.
+func TestWaitingGoOnAfterAllEndAtOnce(t *testing.T) {
+	e := harbour(t, Options{Sequences: 2})
+	for range 10 {
+		var all sync.WaitGroup
+		for range 6 {
+			all.Go(func() {
+				if _, ids, _, err := answer(t.Context(), e, Job{Prompt: []int32{65}, MaxTokens: 1}); err != nil || len(ids) != 1 {
+					t.Errorf("%d tokens, %v", len(ids), err)
+				}
+			})
+		}
+		all.Wait()
+	}
+}
+
 func TestFullQueueIsRefused(t *testing.T) {
 	e := harbour(t, Options{Sequences: 1, Queue: 1})
 	v := vectors(t)[4]

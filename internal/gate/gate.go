@@ -3,6 +3,7 @@
 package gate
 
 import (
+	"cmp"
 	"context"
 	"iter"
 	"slices"
@@ -106,7 +107,8 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 			}
 			if !yield(event, err) {
 				if r.Reason == "" && r.Err == nil {
-					r.Err = context.Cause(ctx)
+					// Nobody reads on: the client went away.
+					r.Err = cmp.Or(context.Cause(ctx), context.Canceled)
 				}
 				return
 			}

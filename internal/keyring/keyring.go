@@ -51,6 +51,7 @@ type Records interface {
 	AddSession(ctx context.Context, s Session) error
 	Session(ctx context.Context, hash []byte) (Session, error)
 	DropSession(ctx context.Context, hash []byte) error
+	DropSessions(ctx context.Context) error
 }
 
 // ErrUnknown says that there is no such record.
@@ -120,7 +121,8 @@ func (r *Keyring) issue(ctx context.Context, k Key) (secret string, _ Key, err e
 	return secret, k, nil
 }
 
-// IssueOwner makes a new owner key; the ones before it are revoked.
+// IssueOwner makes a new owner key; the ones before it are revoked, and the consoles that were signed in with them
+// are signed out.
 func (r *Keyring) IssueOwner(ctx context.Context) (secret string, err error) {
 	keys, err := r.records.Keys(ctx)
 	if err != nil {
@@ -132,6 +134,9 @@ func (r *Keyring) IssueOwner(ctx context.Context) (secret string, err error) {
 				return "", err
 			}
 		}
+	}
+	if err := r.records.DropSessions(ctx); err != nil {
+		return "", err
 	}
 	secret, _, err = r.issue(ctx, Key{Label: "owner", Owner: true})
 	return secret, err

@@ -197,3 +197,9 @@ func (s *Store) DropSession(ctx context.Context, hash []byte) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE hash = ?`, hash)
 	return err
 }
+
+// DropSessions forgets all sessions.
+func (s *Store) DropSessions(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions`)
+	return err
+}

@@ -158,11 +158,24 @@ func TestConsoleSessions(t *testing.T) {
 	if err := r.CheckSession(ctx, token[1:]); err == nil {
 		t.Error("another token is accepted")
 	}
+	second, _, err := r.SignIn(ctx, owner)
+	if err != nil {
+		t.Fatal(err)
+	}
 	if err := r.SignOut(ctx, token); err != nil {
 		t.Fatal(err)
 	}
 	if err := r.CheckSession(ctx, token); err == nil {
 		t.Error("signed out, but still accepted")
+	}
+	if err := r.CheckSession(ctx, second); err != nil {
+		t.Errorf("another console: %v", err)
+	}
+	if _, err := r.IssueOwner(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.CheckSession(ctx, second); err == nil {
+		t.Error("a console of the former owner is still signed in")
 	}
 }
 

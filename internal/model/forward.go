@@ -16,16 +16,16 @@ type Row struct {
 
 // Scratch is the working memory of a step, reused from step to step by one goroutine.
 type Scratch struct {
-	x, normed           *tensor.Activations // [Dim]
-	query, attended     *tensor.Activations // [Heads*HeadDim]
-	key, value          *tensor.Activations // [KVHeads*HeadDim]
-	gate, up            *tensor.Activations // [FeedForward]
-	projected           *tensor.Activations // [Dim]
-	final, logits       *tensor.Activations // [Dim], [Vocab]
-	positions           []int
-	cos, sin            []float32   // [row][RopeDims/2]
-	scores              [][]float32 // [row*Heads], each of the row's context length
-	maxRows, maxOutputs int
+	x, normed       *tensor.Activations // [Dim]
+	query, attended *tensor.Activations // [Heads*HeadDim]
+	key, value      *tensor.Activations // [KVHeads*HeadDim]
+	gate, up        *tensor.Activations // [FeedForward]
+	projected       *tensor.Activations // [Dim]
+	final, logits   *tensor.Activations // [Dim], [Vocab]
+	positions       []int
+	cos, sin        []float32   // [row][RopeDims/2]
+	scores          [][]float32 // [row*Heads], each of the row's context length
+	maxOutputs      int
 }
 
 // NewScratch makes room for steps of up to rows tokens of which up to outputs want logits.
@@ -40,13 +40,10 @@ func (m *Model) NewScratch(rows, outputs int) *Scratch {
 		final: act(outputs, m.Dim), logits: act(outputs, m.Vocab),
 		positions: make([]int, rows),
 		cos:       make([]float32, rows*m.RopeDims/2), sin: make([]float32, rows*m.RopeDims/2),
-		scores:  make([][]float32, rows*m.Heads),
-		maxRows: rows, maxOutputs: outputs,
+		scores:     make([][]float32, rows*m.Heads),
+		maxOutputs: outputs,
 	}
 }
-
-// MaxRows is the number of tokens that a step with this scratch may have.
-func (s *Scratch) MaxRows() int { return s.maxRows }
 
 // Forward puts the rows through the network, appends them to their caches, and returns the logits
 // ([Vocab] each) of the rows that want them, in order. The logits are valid until the next Forward with s.

@@ -45,8 +45,6 @@ type Model struct {
 	outputNorm []float32     // [Dim]
 	output     tensor.Matrix // [Vocab][Dim]; the embedding itself where the file ties them
 	ropeFreqs  []float64     // [RopeDims/2] radians a position
-	size       int64         // bytes of weights
-	parameters int64
 }
 
 type layer struct {
@@ -123,10 +121,7 @@ func Load(f *gguf.File) (*Model, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &Model{Config: c, parameters: f.Parameters()}
-	for _, t := range f.Tensors {
-		m.size += int64(len(t.Data))
-	}
+	m := &Model{Config: c}
 	l := loader{file: f}
 	m.embedding = l.matrix("token_embd.weight", c.Vocab, c.Dim)
 	m.outputNorm = l.vector("output_norm.weight", c.Dim)
@@ -170,12 +165,6 @@ func ropeFrequencies(base float64, n int) []float64 {
 	}
 	return f
 }
-
-// Size is the number of bytes that the weights take in the file.
-func (m *Model) Size() int64 { return m.size }
-
-// Parameters is the number of weights.
-func (m *Model) Parameters() int64 { return m.parameters }
 
 // loader fetches tensors and checks their shapes; after the first error it gives zero values.
 type loader struct {

@@ -27,7 +27,6 @@ type Tokenizer struct {
 	merges   map[pair]merge
 	split    func(text string) int // length of the first word
 	BOS, EOS int32                 // begin and end of sequence; -1 if the model has none
-	AddBOS   bool                  // whether raw text wants BOS in front
 }
 
 type token struct {
@@ -110,9 +109,6 @@ func FromGGUF(md gguf.Metadata) (*Tokenizer, error) {
 		}
 		*id = int32(n)
 	}
-	if add, err := md.Bool("tokenizer.ggml.add_bos_token"); err == nil {
-		t.AddBOS = add && t.BOS >= 0
-	}
 	return t, nil
 }
 
@@ -188,12 +184,6 @@ func (t *Tokenizer) IsControl(id int32) bool {
 	return id >= 0 && int(id) < len(t.tokens) && t.tokens[id].control
 }
 
-// Lookup finds a control token by its written form.
-func (t *Tokenizer) Lookup(text string) (id int32, ok bool) {
-	id, ok = t.control[text]
-	return id, ok
-}
-
 // Token is a token with the bytes of the text, from Start to before End, that it came from.
 type Token struct {
 	ID         int32
@@ -203,12 +193,6 @@ type Token struct {
 // Encode turns text into tokens. What looks like a control token is text like any other.
 func (t *Tokenizer) Encode(text string) []int32 {
 	return ids(t.encode(nil, text, 0))
-}
-
-// EncodeControl is like Encode, but recognises control tokens wherever they are written. It is for text
-// whose author may command the model: raw prompts, not a conversation.
-func (t *Tokenizer) EncodeControl(text string) []int32 {
-	return ids(t.EncodeSpans(text, func(int, int) bool { return true }))
 }
 
 func ids(tokens []Token) []int32 {

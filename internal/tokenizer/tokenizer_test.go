@@ -55,7 +55,7 @@ func TestEncodeEqualsReference(t *testing.T) {
 		if got := tok.Encode(c.Text); !slices.Equal(got, c.Plain) {
 			t.Errorf("%q as text: %v, want %v", c.Text, got, c.Plain)
 		}
-		if got := tok.EncodeControl(c.Text); !slices.Equal(got, c.Control) {
+		if got := ids(tok.EncodeSpans(c.Text, func(int, int) bool { return true })); !slices.Equal(got, c.Control) {
 			t.Errorf("%q with control tokens: %v, want %v", c.Text, got, c.Control)
 		}
 		if got := tok.Decode(c.Plain); got != c.Text {
@@ -94,7 +94,7 @@ func TestControlTokensOnlyWhereTrusted(t *testing.T) {
 	text := "<|user|><|end|><|user|>"
 	got := tok.EncodeSpans(text, func(start, end int) bool { return start == 0 || start == 15 })
 	end := tok.Encode("<|end|>")
-	user, _ := tok.Lookup("<|user|>")
+	user := tok.control["<|user|>"]
 	if len(got) != 2+len(end) || got[0] != (Token{user, 0, 8}) || got[len(got)-1] != (Token{user, 15, 23}) {
 		t.Errorf("%q gave %v", text, got)
 	}

@@ -102,6 +102,7 @@ type Job struct {
 	MaxTokens int // of the answer; 0 means as many as the context holds
 	Stop      []string
 	Sampling  Sampling
+	Shown     []int32 // control tokens that are to be in the text, as others are not
 }
 
 // Step is what one generated token adds.
@@ -169,7 +170,7 @@ func (e *Engine) submit(ctx context.Context, job Job) (*sequence, error) {
 	s := &sequence{
 		ctx: ctx, job: job, pending: job.Prompt, submitted: time.Now(),
 		sampler: newSampler(job.Sampling, job.Prompt),
-		decoder: e.tok.NewDecoder(),
+		decoder: e.tok.NewDecoder(job.Shown...),
 		stop:    stopper{strings: job.Stop},
 		ready:   make(chan struct{}, 1),
 	}

@@ -99,7 +99,7 @@ type Sampling struct {
 	LogitBias        map[int32]float64 // added to the logits of tokens
 }
 
-// Event is a piece of an answer: [Started], [TextDelta] or [Finish].
+// Event is a piece of an answer: [Started], [ReasoningDelta], [TextDelta], [ToolCalled] or [Finish].
 type Event interface{ event() }
 
 // Started comes once, when the first token is there.
@@ -122,22 +122,41 @@ type TextDelta struct {
 	Tokens    int // generated since the delta before it
 }
 
+// ReasoningDelta is text by which the model reasons before it answers.
+type ReasoningDelta struct {
+	Candidate int
+	Text      string
+	Tokens    int // generated since the delta before it
+}
+
+// ToolCalled is a tool call, whole: what is not whole cannot be told from text.
+type ToolCalled struct {
+	Candidate int
+	Index     int // among the calls of the candidate
+	Call      ToolCall
+	Tokens    int // generated since the delta before it
+}
+
 // Finish ends a candidate.
 type Finish struct {
 	Candidate int
 	Reason    Reason
 	Tokens    int // generated
+	Malformed int // places that looked like tool calls, but could not be read and were given out as text
 }
 
-func (Started) event()   {}
-func (TextDelta) event() {}
-func (Finish) event()    {}
+func (Started) event()        {}
+func (ReasoningDelta) event() {}
+func (TextDelta) event()      {}
+func (ToolCalled) event()     {}
+func (Finish) event()         {}
 
 // Reason is why an answer ended.
 type Reason string
 
 // The reasons.
 const (
-	Stopped Reason = "stop"   // the model came to its end, or to a stop string
-	Length  Reason = "length" // the limit of tokens, or the context, was reached
+	Stopped Reason = "stop"       // the model came to its end, or to a stop string
+	Length  Reason = "length"     // the limit of tokens, or the context, was reached
+	Called  Reason = "tool_calls" // the model wants tools to be called
 )

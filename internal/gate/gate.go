@@ -42,6 +42,8 @@ type Record struct {
 	Model            string
 	PromptTokens     int
 	CompletionTokens int
+	ToolCalls        int
+	Malformed        int // places that looked like tool calls and could not be read
 	Timings          exchange.Timings
 	FirstToken       time.Duration // from the request to the first token; 0 if none came
 	Duration         time.Duration
@@ -92,15 +94,24 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 		fillIn(&req.Sampling, m.Defaults)
 		// Deltas count while an answer is under way, so that one that is cut off is counted too.
 		counted := map[int]int{}
+		count := func(candidate, tokens int) {
+			r.CompletionTokens += tokens
+			counted[candidate] += tokens
+		}
 		for event, err := range g.Runner.Run(ctx, m.Path, req) {
 			switch event := event.(type) {
 			case exchange.Started:
 				r.PromptTokens, r.Timings, r.FirstToken = event.PromptTokens, event.Timings, time.Since(begun)
+			case exchange.ReasoningDelta:
+				count(event.Candidate, event.Tokens)
 			case exchange.TextDelta:
-				r.CompletionTokens += event.Tokens
-				counted[event.Candidate] += event.Tokens
+				count(event.Candidate, event.Tokens)
+			case exchange.ToolCalled:
+				count(event.Candidate, event.Tokens)
+				r.ToolCalls++
 			case exchange.Finish:
-				r.CompletionTokens += event.Tokens - counted[event.Candidate]
+				count(event.Candidate, event.Tokens-counted[event.Candidate])
+				r.Malformed += event.Malformed
 				r.Reason = event.Reason
 			case nil:
 				r.Err = err

@@ -20,11 +20,12 @@ import (
 
 // Template is a model's template together with its tokenizer. It is safe for concurrent use.
 type Template struct {
-	template *jinja.Template
-	tok      *tokenizer.Tokenizer
+	template  *jinja.Template
+	tok       *tokenizer.Tokenizer
+	abilities Abilities
 }
 
-// New parses the source of a template.
+// New parses the source of a template, and finds out what it can do.
 func New(source string, tok *tokenizer.Tokenizer) (*Template, error) {
 	if strings.TrimSpace(source) == "" {
 		return nil, errors.New("the model has no chat template")
@@ -33,7 +34,9 @@ func New(source string, tok *tokenizer.Tokenizer) (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Template{template: t, tok: tok}, nil
+	out := &Template{template: t, tok: tok}
+	out.abilities = out.probe(source)
+	return out, nil
 }
 
 // Conversation is what a template lays out.

@@ -239,7 +239,7 @@ func (s *Server) renderPrompt(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	m, p, err := s.Gate.Render(callerOf(c), call.Model, prompt.Conversation{Turns: call.Turns})
+	m, p, err := s.Gate.Render(callerOf(c), call.Model, prompt.Conversation{Turns: call.Turns, Tools: call.Tools, Thinking: call.Thinking})
 	if err != nil {
 		fail(c, err)
 		return

@@ -1,6 +1,7 @@
 package tokenizer
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -8,17 +9,22 @@ import (
 // Decoder turns tokens into text one at a time and never gives out part of a character.
 type Decoder struct {
 	t       *Tokenizer
+	shown   []int32
 	pending string // the beginning of a character
 }
 
-// NewDecoder starts decoding a sequence.
-func (t *Tokenizer) NewDecoder() *Decoder { return &Decoder{t: t} }
+// NewDecoder starts decoding a sequence. Control tokens are left out, except those that are to be shown.
+func (t *Tokenizer) NewDecoder(shown ...int32) *Decoder { return &Decoder{t: t, shown: shown} }
 
 // Next returns the text that is complete now that the token has come: nothing, if it ends within a
 // character or is a control token. Bytes that can no longer become UTF-8 are given as U+FFFD.
 func (d *Decoder) Next(id int32) string {
 	if d.t.IsControl(id) {
-		return d.Flush()
+		rest := d.Flush()
+		if slices.Contains(d.shown, id) {
+			rest += d.t.Text(id)
+		}
+		return rest
 	}
 	text := d.pending + d.t.Text(id)
 	cut := len(text) - incomplete(text)

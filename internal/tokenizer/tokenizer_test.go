@@ -122,6 +122,15 @@ func TestDecoderNeverSplitsCharacters(t *testing.T) {
 	}
 }
 
+func TestDecoderShowsControlTokensOnRequest(t *testing.T) {
+	tok := harbour(t)
+	user, end := tok.control["<|user|>"], tok.control["<|end|>"]
+	d := tok.NewDecoder(user)
+	if got := d.Next(user) + d.Next(tok.bytes['x']) + d.Next(end); got != "<|user|>x" {
+		t.Errorf("%q", got)
+	}
+}
+
 func TestFromGGUFRefuses(t *testing.T) {
 	whole := harbourMetadata(t)
 	for _, c := range []struct {

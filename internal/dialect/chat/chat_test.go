@@ -16,7 +16,8 @@ func TestDecode(t *testing.T) {
 	c, err := Decode([]byte(`{
 		"model": "m", "stream": true, "stream_options": {"include_usage": true}, "max_tokens": 5, "max_completion_tokens": 7,
 		"n": 2, "seed": -3, "stop": "END", "temperature": 0.5, "top_p": 0.9, "top_k": 40, "frequency_penalty": 1, "presence_penalty": -1,
-		"logit_bias": {"12": -100}, "user": "u", "store": false, "tools": [], "tool_choice": "auto", "response_format": {"type": "text"},
+		"logit_bias": {"12": -100}, "user": "u", "store": false, "reasoning_effort": "low",
+		"tools": [{"type": "function", "function": {"name": "f", "description": "d", "parameters": {"type": "object"}, "strict": false}}], "tool_choice": "auto", "response_format": {"type": "text"},
 		"mirror": true, "logprobs": null,
 		"messages": [
 			{"role": "developer", "content": "Be brief."},
@@ -33,6 +34,9 @@ func TestDecode(t *testing.T) {
 	s := c.Sampling
 	if *s.Temperature != 0.5 || *s.TopP != 0.9 || *s.TopK != 40 || *s.Seed != -3 || s.FrequencyPenalty != 1 || s.PresencePenalty != -1 || s.LogitBias[12] != -100 {
 		t.Errorf("%+v", s)
+	}
+	if len(c.Tools) != 1 || c.Tools[0].Name != "f" || c.Tools[0].Description != "d" || string(c.Tools[0].Parameters) != `{"type": "object"}` || !c.Thinking {
+		t.Errorf("tools %+v, thinking %v", c.Tools, c.Thinking)
 	}
 	if !slices.Equal(c.Unknown, []string{"mirror"}) {
 		t.Errorf("unknown fields %v", c.Unknown)
@@ -95,7 +99,13 @@ func TestDecodeRefuses(t *testing.T) {
 		{`{` + ok + `, "stop": 5}`, "stop", "a string or a list of strings"},
 		{`{` + ok + `, "logit_bias": {"x": 1}}`, "logit_bias", "not a token id"},
 		{`{` + ok + `, "logit_bias": {"5": 1000}}`, "logit_bias.5", "from -100 to 100"},
-		{`{` + ok + `, "tools": [{"type": "function"}]}`, "tools", "not supported yet"},
+		{`{` + ok + `, "tools": [{"type": "function"}]}`, "tools[0].function", "is missing"},
+		{`{` + ok + `, "tools": [{"type": "search"}]}`, "tools[0].type", `"function" is possible`},
+		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "a b"}}]}`, "tools[0].function.name", "a name has"},
+		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "f", "parameters": 5}}]}`, "tools[0].function.parameters", "must be an object"},
+		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "f", "strict": true}}]}`, "tools[0].function.strict", "not supported yet"},
+		{`{` + ok + `, "functions": []}`, "functions", "replaced by tools"},
+		{`{` + ok + `, "reasoning_effort": "huge"}`, "reasoning_effort", "it must be none"},
 		{`{` + ok + `, "tool_choice": "required"}`, "tool_choice", "not supported yet"},
 		{`{` + ok + `, "response_format": {"type": "json_object"}}`, "response_format", `"json_object" is not supported yet`},
 		{`{` + ok + `, "logprobs": true}`, "logprobs", "not supported yet"},
@@ -163,8 +173,8 @@ func TestStreamJoinsToTheWhole(t *testing.T) {
 		chunks = append(chunks, string(raw))
 	}
 	for i, choice := range whole.Choices {
-		if texts[i] != choice.Message.Content {
-			t.Errorf("candidate %d streams as %q, as a whole %q", i, texts[i], choice.Message.Content)
+		if texts[i] != *choice.Message.Content {
+			t.Errorf("candidate %d streams as %q, as a whole %q", i, texts[i], *choice.Message.Content)
 		}
 	}
 	const head = `{"id":"chatcmpl-1","object":"chat.completion.chunk","created":1000,"model":"m","choices":[`
@@ -177,6 +187,43 @@ func TestStreamJoinsToTheWhole(t *testing.T) {
 		if i >= len(chunks) || chunks[i] != want {
 			t.Errorf("chunk %d of %d:\n got %s\nwant %s", i, len(chunks), chunks[min(i, len(chunks)-1)], want)
 		}
+	}
+}
+
+func TestToolCallsAndReasoning(t *testing.T) {
+	call := &Call{Request: exchange.Request{Model: "m"}}
+	stream := events(exchange.Started{PromptTokens: 3}, exchange.ReasoningDelta{Text: "I need "}, exchange.ReasoningDelta{Text: "the time"},
+		exchange.ToolCalled{Index: 0, Call: exchange.ToolCall{ID: "c1", Name: "f", Arguments: `{"a":1}`}},
+		exchange.ToolCalled{Index: 1, Call: exchange.ToolCall{ID: "c2", Name: "g", Arguments: `{}`}}, exchange.Finish{Reason: exchange.Called, Tokens: 9})
+	whole, err := Encode("1", time.Unix(1000, 0), call, stream)
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw, err := json.Marshal(whole.Choices)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := `[{"index":0,"message":{"role":"assistant","content":null,"reasoning_content":"I need the time","tool_calls":[` +
+		`{"id":"c1","type":"function","function":{"name":"f","arguments":"{\"a\":1}"}},{"id":"c2","type":"function","function":{"name":"g","arguments":"{}"}}],` +
+		`"refusal":null},"logprobs":null,"finish_reason":"tool_calls"}]`; string(raw) != want {
+		t.Errorf("\n got %s\nwant %s", raw, want)
+	}
+	var deltas []string
+	for chunk, err := range EncodeStream("1", time.Unix(1000, 0), call, stream) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		raw, err := json.Marshal(chunk.Choices[0].Delta)
+		if err != nil {
+			t.Fatal(err)
+		}
+		deltas = append(deltas, string(raw))
+	}
+	want := []string{`{"role":"assistant","content":""}`, `{"reasoning_content":"I need "}`, `{"reasoning_content":"the time"}`,
+		`{"tool_calls":[{"index":0,"id":"c1","type":"function","function":{"name":"f","arguments":"{\"a\":1}"}}]}`,
+		`{"tool_calls":[{"index":1,"id":"c2","type":"function","function":{"name":"g","arguments":"{}"}}]}`, `{}`}
+	if !slices.Equal(deltas, want) {
+		t.Errorf("\n got %s\nwant %s", strings.Join(deltas, "\n"), strings.Join(want, "\n"))
 	}
 }
 

@@ -3,6 +3,7 @@
 package chat
 
 import (
+	"regexp"
 	"strconv"
 
 	"kindredgate/internal/dialect/field"
@@ -28,7 +29,7 @@ const (
 // billing and routing, or hints.
 var withoutEffect = []string{
 	"metadata", "store", "user", "safety_identifier", "prompt_cache_key", "prompt_cache_retention", "service_tier",
-	"parallel_tool_calls", "reasoning_effort", "verbosity", "prediction",
+	"parallel_tool_calls", "verbosity", "prediction",
 }
 
 // Decode reads the body of a request. The error is an [exchange.Error] that names the field.
@@ -69,6 +70,8 @@ func Decode(body []byte) (*Call, error) {
 		}
 	}
 	sampling(o, &c.Sampling)
+	c.Tools = tools(o)
+	c.Thinking = thinking(o)
 	refuse(o)
 	o.Ignore(withoutEffect...)
 	c.Unknown = o.Unread()
@@ -107,16 +110,72 @@ func sampling(o *field.Object, s *exchange.Sampling) {
 	}
 }
 
-// refuse names what cannot be honoured yet, rather than answering as if it had not been asked for.
-func refuse(o *field.Object) {
-	for _, name := range []string{"tools", "functions"} {
-		if raw, ok := o.Raw(name); ok && string(raw) != "[]" {
-			o.Fail(name, "%s are not supported yet; leave the field out", name)
+// maxTools is how many tools may be offered.
+const maxTools = 128
+
+// tools reads the tools that are offered, unless none is to be called: then the model is not shown them.
+func tools(o *field.Object) (list []exchange.Tool) {
+	for i, t := range o.Objects("tools") {
+		if i == maxTools {
+			o.Fail("tools", "there are more than %d tools", maxTools)
+			break
+		}
+		if kind, _ := t.String("type"); kind != "function" {
+			t.Fail("type", "%s is %q; \"function\" is possible", t.Path("type"), kind)
+		}
+		fn := t.Object("function")
+		if fn == nil {
+			t.Fail("function", "%s is missing", t.Path("function"))
+			continue
+		}
+		tool := exchange.Tool{}
+		if tool.Name, _ = fn.String("name"); !toolName.MatchString(tool.Name) {
+			fn.Fail("name", "%s is %q; a name has 1 to 64 letters, digits, \"_\", \"-\" or \".\"", fn.Path("name"), tool.Name)
+		}
+		tool.Description, _ = fn.String("description")
+		if fn.Object("parameters") != nil {
+			tool.Parameters, _ = fn.Raw("parameters")
+		}
+		if fn.Bool("strict") {
+			fn.Fail("strict", "strict tools are not supported yet; leave %s out", fn.Path("strict"))
+		}
+		list = append(list, tool)
+	}
+	if raw, ok := o.Raw("tool_choice"); ok {
+		switch string(raw) {
+		case `"auto"`:
+		case `"none"`:
+			return nil
+		default:
+			o.Fail("tool_choice", "tool_choice %s is not supported yet; \"auto\" and \"none\" are", raw)
 		}
 	}
-	for _, name := range []string{"tool_choice", "function_call"} {
-		if raw, ok := o.Raw(name); ok && string(raw) != `"none"` && string(raw) != `"auto"` {
-			o.Fail(name, "%s needs tools, which are not supported yet", name)
+	return list
+}
+
+var toolName = regexp.MustCompile(`^[A-Za-z0-9_.-]{1,64}$`)
+
+// thinking reads whether the model is to reason first. Templates know yes and no only, so every effort but "none"
+// is yes.
+func thinking(o *field.Object) bool {
+	effort, ok := o.String("reasoning_effort")
+	switch effort {
+	case "none":
+		return false
+	case "minimal", "low", "medium", "high", "xhigh":
+		return true
+	}
+	if ok {
+		o.Fail("reasoning_effort", "reasoning_effort is %q; it must be none, minimal, low, medium, high or xhigh", effort)
+	}
+	return false
+}
+
+// refuse names what cannot be honoured yet, rather than answering as if it had not been asked for.
+func refuse(o *field.Object) {
+	for newer, older := range map[string]string{"tools": "functions", "tool_choice": "function_call"} {
+		if _, ok := o.Raw(older); ok {
+			o.Fail(older, "%s was replaced by %s in the standard; use that", older, newer)
 		}
 	}
 	if f := o.Object("response_format"); f != nil {

@@ -27,11 +27,31 @@ type Choice struct {
 	FinishReason exchange.Reason `json:"finish_reason"`
 }
 
-// Message is the turn that a model adds.
+// Message is the turn that a model adds. Content is null if it has nothing but tool calls.
 type Message struct {
-	Role    exchange.Role `json:"role"`
-	Content string        `json:"content"`
-	Refusal *string       `json:"refusal"` // null
+	Role             exchange.Role `json:"role"`
+	Content          *string       `json:"content"`
+	ReasoningContent string        `json:"reasoning_content,omitempty"` // beyond the standard
+	ToolCalls        []ToolCall    `json:"tool_calls,omitempty"`
+	Refusal          *string       `json:"refusal"` // null
+}
+
+// ToolCall is a call that a model asks for.
+type ToolCall struct {
+	Index    *int     `json:"index,omitempty"` // in streams only
+	ID       string   `json:"id"`
+	Type     string   `json:"type"` // "function"
+	Function Function `json:"function"`
+}
+
+// Function is what a call is of. Arguments is a JSON object, as text.
+type Function struct {
+	Name      string `json:"name"`
+	Arguments string `json:"arguments"`
+}
+
+func toolCall(c exchange.ToolCall) ToolCall {
+	return ToolCall{ID: c.ID, Type: "function", Function: Function{Name: c.Name, Arguments: c.Arguments}}
 }
 
 // Usage counts tokens.
@@ -65,16 +85,19 @@ type ChunkChoice struct {
 	FinishReason *exchange.Reason `json:"finish_reason"`
 }
 
-// Delta is text that is added. The role comes in the first chunk of a candidate.
+// Delta is what is added. The role comes in the first chunk of a candidate.
 type Delta struct {
-	Role    exchange.Role `json:"role,omitempty"`
-	Content *string       `json:"content,omitempty"`
+	Role             exchange.Role `json:"role,omitempty"`
+	Content          *string       `json:"content,omitempty"`
+	ReasoningContent string        `json:"reasoning_content,omitempty"` // beyond the standard
+	ToolCalls        []ToolCall    `json:"tool_calls,omitempty"`
 }
 
 // Encode collects a stream of events into a whole answer.
 func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.Event, error]) (*Completion, error) {
 	n := max(1, call.Candidates)
-	texts := make([]strings.Builder, n)
+	texts, reasonings := make([]strings.Builder, n), make([]strings.Builder, n)
+	calls := make([][]ToolCall, n)
 	c := &Completion{ID: "chatcmpl-" + id, Object: "chat.completion", Created: created.Unix(), Choices: make([]Choice, n)}
 	for event, err := range events {
 		if err != nil {
@@ -85,6 +108,10 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 			c.Usage.PromptTokens = event.PromptTokens
 		case exchange.TextDelta:
 			texts[event.Candidate].WriteString(event.Text)
+		case exchange.ReasoningDelta:
+			reasonings[event.Candidate].WriteString(event.Text)
+		case exchange.ToolCalled:
+			calls[event.Candidate] = append(calls[event.Candidate], toolCall(event.Call))
 		case exchange.Finish:
 			c.Choices[event.Candidate].FinishReason = event.Reason
 			c.Usage.add(event)
@@ -94,7 +121,11 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 	}
 	for i := range c.Choices {
 		c.Choices[i].Index = i
-		c.Choices[i].Message = Message{Role: exchange.Assistant, Content: texts[i].String()}
+		m := Message{Role: exchange.Assistant, ReasoningContent: reasonings[i].String(), ToolCalls: calls[i]}
+		if text := texts[i].String(); text != "" || len(calls[i]) == 0 {
+			m.Content = &text
+		}
+		c.Choices[i].Message = m
 	}
 	c.Model = call.Model
 	return c, nil
@@ -123,6 +154,16 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 				}
 			case exchange.TextDelta:
 				if !yield(chunk(ChunkChoice{Index: event.Candidate, Delta: Delta{Content: &event.Text}}), nil) {
+					return
+				}
+			case exchange.ReasoningDelta:
+				if !yield(chunk(ChunkChoice{Index: event.Candidate, Delta: Delta{ReasoningContent: event.Text}}), nil) {
+					return
+				}
+			case exchange.ToolCalled:
+				call := toolCall(event.Call)
+				call.Index = &event.Index
+				if !yield(chunk(ChunkChoice{Index: event.Candidate, Delta: Delta{ToolCalls: []ToolCall{call}}}), nil) {
 					return
 				}
 			case exchange.Finish:

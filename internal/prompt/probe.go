@@ -1,0 +1,187 @@
+package prompt
+
+import (
+	"encoding/json"
+	"regexp"
+	"strings"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/reading"
+)
+
+// Abilities are what a template can lay out. They are found by rendering small conversations and looking for
+// what became of their parts; there is no table of model names.
+type Abilities struct {
+	System        bool `json:"system"`         // a system turn appears in the prompt
+	Tools         bool `json:"tools"`          // the tools that are offered do
+	Calls         bool `json:"tool_calls"`     // calls in earlier turns do
+	ParallelCalls bool `json:"parallel_calls"` // several in one turn do
+	Results       bool `json:"tool_results"`   // what tools gave does
+	Thinking      bool `json:"thinking"`       // asking for reasoning changes the prompt
+	// Style is how the model writes what has to be read from its answers. It is that of a prompt which does not
+	// ask for reasoning; with Thinking, the prompt may open the reasoning itself.
+	Style reading.Style `json:"-"`
+	// InsideWhenThinking is true if a prompt that asks for reasoning opens it.
+	InsideWhenThinking bool `json:"-"`
+}
+
+// Abilities tells what the template can do.
+func (t *Template) Abilities() Abilities { return t.abilities }
+
+// Words that no template has, by which parts of a probe are found again.
+const (
+	probeText   = "probe7text"
+	probeName   = "probe7name"
+	probeSecond = "probe7second"
+	probeKey    = "probe7key"
+	probeResult = "probe7result"
+)
+
+func say(role exchange.Role, parts ...exchange.Part) exchange.Turn {
+	return exchange.Turn{Role: role, Parts: parts}
+}
+
+// probe renders the probes. What a template refuses, it cannot do.
+func (t *Template) probe(source string) Abilities {
+	text := func(c Conversation) string {
+		vars, err := t.variables(c)
+		if err != nil {
+			return ""
+		}
+		out, err := t.template.Render(vars)
+		if err != nil {
+			return ""
+		}
+		return out.Text
+	}
+	user := say(exchange.User, exchange.Text("u"))
+	tool := exchange.Tool{Name: probeText, Description: "d", Parameters: json.RawMessage(`{"type": "object", "properties": {}}`)}
+	call := exchange.ToolCall{ID: "call0000a", Name: probeName, Arguments: `{"` + probeKey + `": "v"}`}
+	second := exchange.ToolCall{ID: "call0000b", Name: probeSecond, Arguments: `{}`}
+
+	var a Abilities
+	a.System = strings.Contains(text(Conversation{Turns: []exchange.Turn{say(exchange.System, exchange.Text(probeText)), user}}), probeText)
+	a.Tools = strings.Contains(text(Conversation{Turns: []exchange.Turn{user}, Tools: []exchange.Tool{tool}}), probeText)
+
+	calling := Conversation{Turns: []exchange.Turn{user, say(exchange.Assistant, call)}, Tools: []exchange.Tool{tool}, Continue: true}
+	called := text(calling)
+	a.Calls = strings.Contains(called, probeName) && strings.Contains(called, probeKey)
+	both := text(Conversation{Turns: []exchange.Turn{user, say(exchange.Assistant, call, second)}, Tools: calling.Tools, Continue: true})
+	a.ParallelCalls = strings.Contains(both, probeName) && strings.Contains(both, probeSecond)
+	a.Results = strings.Contains(text(Conversation{Turns: append(calling.Turns, say(exchange.ToolRole, exchange.ToolResult{CallID: call.ID, Content: probeResult})),
+		Tools: calling.Tools}), probeResult)
+	if a.Calls {
+		said := text(Conversation{Turns: []exchange.Turn{user, say(exchange.Assistant, exchange.Text(probeText))}, Tools: calling.Tools, Continue: true})
+		a.Style.Form, a.Style.Calls = callStyle(between(said, called))
+	}
+
+	plain := text(Conversation{Turns: []exchange.Turn{user}})
+	thinking := text(Conversation{Turns: []exchange.Turn{user}, Thinking: true})
+	a.Thinking = plain != thinking
+	a.Style.Reasoning, a.Style.Inside = reasoningStyle(plain, source)
+	if marks, inside := reasoningStyle(thinking, source); marks.Open != "" {
+		a.Style.Reasoning, a.InsideWhenThinking = marks, inside
+	}
+	return a
+}
+
+// between is what b has where a has something else: b without the beginning and the end that they share.
+func between(a, b string) string {
+	from := 0
+	for from < min(len(a), len(b)) && a[from] == b[from] {
+		from++
+	}
+	to := 0
+	for to < min(len(a), len(b))-from && a[len(a)-1-to] == b[len(b)-1-to] {
+		to++
+	}
+	return b[from : len(b)-to]
+}
+
+var functionOpening = regexp.MustCompile(`<function=` + probeName + `>`)
+
+// callStyle tells from a call of probeName, as a template writes it, how the model does.
+func callStyle(written string) (reading.Form, reading.Marks) {
+	at := strings.Index(written, probeName)
+	if at < 0 {
+		return reading.NoCalls, reading.Marks{}
+	}
+	if loc := functionOpening.FindStringIndex(written); loc != nil {
+		end := strings.LastIndex(written, "</function>")
+		if end < 0 {
+			return reading.NoCalls, reading.Marks{}
+		}
+		marks := reading.Marks{Open: mark(written[:loc[0]]), Close: mark(written[end+len("</function>"):])}
+		if marks.Open == "" { // nothing encloses the tags, so they are the marks themselves
+			return reading.NoCalls, reading.Marks{}
+		}
+		return reading.FunctionTags, marks
+	}
+	if strings.HasPrefix(written[at+len(probeName):], "(") {
+		from := strings.LastIndexByte(written[:at], '[')
+		end := strings.LastIndexByte(written, ']')
+		if from < 0 || end < at {
+			return reading.NoCalls, reading.Marks{}
+		}
+		return reading.Python, reading.Marks{Open: mark(written[:from]), Close: mark(written[end+1:])}
+	}
+	for from := range at {
+		if written[from] != '{' && written[from] != '[' {
+			continue
+		}
+		d := json.NewDecoder(strings.NewReader(written[from:]))
+		var value json.RawMessage
+		if d.Decode(&value) != nil || !strings.Contains(string(value), probeName) {
+			continue
+		}
+		return reading.JSON, reading.Marks{Open: mark(written[:from]), Close: mark(written[from+int(d.InputOffset()):])}
+	}
+	return reading.NoCalls, reading.Marks{}
+}
+
+// mark is a mark without the layout around it.
+func mark(s string) string { return strings.TrimSpace(s) }
+
+var openedBlock = regexp.MustCompile(`<([A-Za-z_]+)>\s*$`)
+
+// reasoningStyle tells from the end of a prompt whether it opens the reasoning, and from that, or from what the
+// source of the template mentions, which marks enclose it.
+func reasoningStyle(prompt, source string) (marks reading.Marks, inside bool) {
+	if m := openedBlock.FindStringSubmatch(prompt); m != nil {
+		return reading.Marks{Open: "<" + m[1] + ">", Close: "</" + m[1] + ">"}, true
+	}
+	for _, word := range []string{"think", "thinking", "reasoning"} {
+		if strings.Contains(source, "<"+word+">") || strings.Contains(source, "</"+word+">") {
+			return reading.Marks{Open: "<" + word + ">", Close: "</" + word + ">"}, false
+		}
+	}
+	return reading.Marks{}, false
+}
+
+// StyleOf is how to read the answer to a prompt: the calls only if tools were offered, so that an answer that
+// looks like one stays what it is.
+func (t *Template) StyleOf(c Conversation) reading.Style {
+	s := t.abilities.Style
+	if c.Thinking {
+		s.Inside = t.abilities.InsideWhenThinking
+	}
+	if len(c.Tools) == 0 {
+		s.Form, s.Calls = reading.NoCalls, reading.Marks{}
+	}
+	return s
+}
+
+// MarkTokens are the control tokens by which the template marks reasoning and calls: what is not text to a reader
+// of the answer, but has to be seen by what reads it.
+func (t *Template) MarkTokens() []int32 {
+	var ids []int32
+	s := t.abilities.Style
+	for _, m := range []string{s.Reasoning.Open, s.Reasoning.Close, s.Calls.Open, s.Calls.Close} {
+		for _, token := range t.tok.EncodeSpans(m, func(int, int) bool { return true }) {
+			if t.tok.IsControl(token.ID) {
+				ids = append(ids, token.ID)
+			}
+		}
+	}
+	return ids
+}

@@ -1,0 +1,61 @@
+package prompt
+
+import (
+	"testing"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/reading"
+)
+
+// Templates in the manners that are found in the wild, and what must be found out about them.
+func TestProbe(t *testing.T) {
+	harbourTemplate, source := harbour(t)
+	tok := harbourTemplate.tok
+	const loop = `{% for m in messages %}`
+	for _, c := range []struct {
+		name, source string
+		want         Abilities
+	}{
+		{"the sample model's", source, Abilities{System: true, Tools: true, Calls: true, ParallelCalls: true, Results: true, Thinking: true,
+			Style:              reading.Style{Reasoning: reading.Marks{Open: "<think>", Close: "</think>"}, Form: reading.JSON, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"}},
+			InsideWhenThinking: true}},
+		{"text only, no system turn", loop + `{% if m.role == 'system' %}{{ raise_exception('no') }}{% endif %}[{{ m.content }}]{% endfor %}`, Abilities{Results: true}},
+		{"a marker and a list", loop + `{% if m.tool_calls %}[CALLS] [{% for c in m.tool_calls %}{"name": "{{ c.function.name }}", "arguments": {{ c.function.arguments|tojson }}}{{ ', ' if not loop.last }}{% endfor %}]{% else %}{{ m.content }}{% endif %}</s>{% endfor %}`,
+			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.JSON, Calls: reading.Marks{Open: "[CALLS]"}}}},
+		{"bare JSON, one call", loop + `{% if m.tool_calls %}{"name": "{{ m.tool_calls[0].function.name }}", "parameters": {{ m.tool_calls[0].function.arguments|tojson }}}{% else %}{{ m.content }}{% endif %}<|eot|>{% endfor %}{{ tools|tojson if tools }}`,
+			Abilities{System: true, Tools: true, Calls: true, Results: true, Style: reading.Style{Form: reading.JSON}}},
+		{"calls as in Python", loop + `{% if m.tool_calls %}[{% for c in m.tool_calls %}{{ c.function.name }}({% for k, v in c.function.arguments.items() %}{{ k }}={{ v|tojson }}{% endfor %}){{ ', ' if not loop.last }}{% endfor %}]{% else %}{{ m.content }}{% endif %};{% endfor %}`,
+			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.Python}}},
+		{"function tags", loop + `{% if m.tool_calls %}{% for c in m.tool_calls %}<tool_call>
+<function={{ c.function.name }}>
+{% for k, v in c.function.arguments.items() %}
+<parameter={{ k }}>
+{{ v }}
+</parameter>
+{% endfor %}
+</function>
+</tool_call>{% endfor %}{% else %}{{ m.content }}{% endif %}<|end|>{% endfor %}`,
+			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.FunctionTags, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"}}}},
+		{"always inside the reasoning", loop + `{{ m.content }}{% endfor %}{% if add_generation_prompt %}A:<think>{{ '\n' }}{% endif %}`,
+			Abilities{System: true, Results: true, Style: reading.Style{Reasoning: reading.Marks{Open: "<think>", Close: "</think>"}, Inside: true}, InsideWhenThinking: true}},
+	} {
+		tmpl, err := New(c.source, tok)
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		if got := tmpl.Abilities(); got != c.want {
+			t.Errorf("%s:\n got %+v\nwant %+v", c.name, got, c.want)
+		}
+	}
+}
+
+func TestStyleFollowsTheConversation(t *testing.T) {
+	tmpl, _ := harbour(t)
+	if s := tmpl.StyleOf(Conversation{}); s.Form != reading.NoCalls || s.Inside {
+		t.Errorf("without tools: %+v", s)
+	}
+	if s := tmpl.StyleOf(Conversation{Thinking: true, Tools: []exchange.Tool{{Name: "f"}}}); s.Form != reading.JSON || !s.Inside {
+		t.Errorf("with tools, thinking: %+v", s)
+	}
+}

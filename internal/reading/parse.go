@@ -1,0 +1,255 @@
+package reading
+
+import (
+	"bytes"
+	"encoding/json"
+	"regexp"
+	"strings"
+)
+
+// parse reads all calls in a text; ok is false if anything in it is not one.
+func parse(form Form, text string) (calls []Call, ok bool) {
+	switch form {
+	case JSON:
+		return parseJSON(text)
+	case Python:
+		return parsePython(text)
+	case FunctionTags:
+		return parseTags(text)
+	case NoCalls:
+	}
+	return nil, false
+}
+
+// parseJSON reads one object, several after each other, or a list of them.
+func parseJSON(text string) (calls []Call, ok bool) {
+	d := json.NewDecoder(strings.NewReader(text))
+	for d.More() {
+		var raw json.RawMessage
+		if d.Decode(&raw) != nil {
+			return nil, false
+		}
+		list := []json.RawMessage{raw}
+		if raw[0] == '[' && json.Unmarshal(raw, &list) != nil {
+			return nil, false
+		}
+		for _, item := range list {
+			c, ok := parseObject(item)
+			if !ok {
+				return nil, false
+			}
+			calls = append(calls, c)
+		}
+	}
+	return calls, len(calls) > 0
+}
+
+// parseObject reads a call by the names that models use for its parts.
+func parseObject(raw json.RawMessage) (Call, bool) {
+	var o struct {
+		Name       string          `json:"name"`
+		Arguments  json.RawMessage `json:"arguments"`
+		Parameters json.RawMessage `json:"parameters"`
+		Function   json.RawMessage `json:"function"`
+	}
+	if json.Unmarshal(raw, &o) != nil {
+		return Call{}, false
+	}
+	if o.Name == "" && len(o.Function) > 0 && o.Function[0] == '{' {
+		return parseObject(o.Function)
+	}
+	arguments := o.Arguments
+	if arguments == nil {
+		arguments = o.Parameters
+	}
+	if arguments == nil {
+		arguments = json.RawMessage("{}")
+	}
+	if text := ""; json.Unmarshal(arguments, &text) == nil { // JSON within a string
+		arguments = json.RawMessage(text)
+	}
+	arguments = bytes.TrimSpace(arguments)
+	if o.Name == "" || !json.Valid(arguments) || arguments[0] != '{' {
+		return Call{}, false
+	}
+	return Call{Name: o.Name, Arguments: string(arguments)}, true
+}
+
+var (
+	callName = regexp.MustCompile(`^\s*([A-Za-z_][\w.-]*)\s*\(`)
+	argName  = regexp.MustCompile(`^\s*([A-Za-z_]\w*)\s*=\s*`)
+)
+
+// parsePython reads calls written as Python does, alone or in a list; values are Python's literals.
+func parsePython(text string) (calls []Call, ok bool) {
+	if strings.HasPrefix(text, "[") && strings.HasSuffix(text, "]") {
+		text = text[1 : len(text)-1]
+	}
+	for strings.TrimSpace(text) != "" {
+		m := callName.FindStringSubmatch(text)
+		if m == nil {
+			return nil, false
+		}
+		text = text[len(m[0]):]
+		var args bytes.Buffer
+		args.WriteByte('{')
+		for first := true; ; first = false {
+			text = strings.TrimLeft(text, " \t\n")
+			if rest, closed := strings.CutPrefix(text, ")"); closed {
+				text = rest
+				break
+			}
+			if !first {
+				rest, comma := strings.CutPrefix(text, ",")
+				if !comma {
+					return nil, false
+				}
+				text = strings.TrimLeft(rest, " \t\n")
+				args.WriteByte(',')
+			}
+			name := argName.FindStringSubmatch(text)
+			if name == nil {
+				return nil, false
+			}
+			value, rest, ok := pythonLiteral(text[len(name[0]):])
+			if !ok {
+				return nil, false
+			}
+			key, _ := json.Marshal(name[1]) // a word can always be marshalled
+			args.Write(key)
+			args.WriteByte(':')
+			args.WriteString(value)
+			text = rest
+		}
+		args.WriteByte('}')
+		if !json.Valid(args.Bytes()) {
+			return nil, false
+		}
+		calls = append(calls, Call{Name: m[1], Arguments: args.String()})
+		text = strings.TrimLeft(text, " \t\n")
+		if rest, comma := strings.CutPrefix(text, ","); comma {
+			text = rest
+		} else if text != "" {
+			return nil, false
+		}
+	}
+	return calls, len(calls) > 0
+}
+
+var number = regexp.MustCompile(`^-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?`)
+
+// pythonLiteral reads a literal from the front of text and gives it as JSON.
+func pythonLiteral(text string) (value, rest string, ok bool) {
+	for python, js := range map[string]string{"True": "true", "False": "false", "None": "null", "true": "true", "false": "false", "null": "null"} {
+		if rest, is := strings.CutPrefix(text, python); is {
+			return js, rest, true
+		}
+	}
+	if n := number.FindString(text); n != "" {
+		return n, text[len(n):], true
+	}
+	if text == "" {
+		return "", "", false
+	}
+	switch text[0] {
+	case '"', '\'':
+		return pythonString(text)
+	case '[', '{':
+		return pythonCollection(text)
+	}
+	return "", "", false
+}
+
+func pythonString(text string) (value, rest string, ok bool) {
+	var s strings.Builder
+	for i := 1; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == text[0]:
+			raw, err := json.Marshal(s.String())
+			return string(raw), text[i+1:], err == nil
+		case c == '\\' && i+1 < len(text):
+			i++
+			if at := strings.IndexByte(`nrt`, text[i]); at >= 0 {
+				s.WriteByte("\n\r\t"[at])
+			} else {
+				s.WriteByte(text[i])
+			}
+		default:
+			s.WriteByte(c)
+		}
+	}
+	return "", "", false
+}
+
+// pythonCollection reads a list or a dictionary.
+func pythonCollection(text string) (value, rest string, ok bool) {
+	end := map[byte]string{'[': "]", '{': "}"}[text[0]]
+	out := text[:1]
+	text = text[1:]
+	for first := true; ; first = false {
+		text = strings.TrimLeft(text, " \t\n")
+		if rest, closed := strings.CutPrefix(text, end); closed {
+			return out + end, rest, true
+		}
+		if !first {
+			after, comma := strings.CutPrefix(text, ",")
+			if !comma {
+				return "", "", false
+			}
+			text = strings.TrimLeft(after, " \t\n")
+			out += ","
+		}
+		item, after, ok := pythonLiteral(text)
+		if !ok {
+			return "", "", false
+		}
+		out, text = out+item, strings.TrimLeft(after, " \t\n")
+		if end == "}" {
+			after, colon := strings.CutPrefix(text, ":")
+			if !colon {
+				return "", "", false
+			}
+			item, after, ok := pythonLiteral(strings.TrimLeft(after, " \t\n"))
+			if !ok {
+				return "", "", false
+			}
+			out, text = out+":"+item, after
+		}
+	}
+}
+
+var (
+	functionTag  = regexp.MustCompile(`(?s)^\s*<function=([\w.-]+)>(.*?)</function>\s*`)
+	parameterTag = regexp.MustCompile(`(?s)^\s*<parameter=([\w.-]+)>(.*?)</parameter>\s*`)
+)
+
+// parseTags reads function tags. A value that is JSON is taken as such, any other as text.
+func parseTags(text string) (calls []Call, ok bool) {
+	for text != "" {
+		f := functionTag.FindStringSubmatch(text)
+		if f == nil {
+			return nil, false
+		}
+		text = text[len(f[0]):]
+		arguments := map[string]json.RawMessage{}
+		for body := strings.TrimSpace(f[2]); body != ""; {
+			p := parameterTag.FindStringSubmatch(body)
+			if p == nil {
+				return nil, false
+			}
+			body = body[len(p[0]):]
+			value := strings.TrimSuffix(strings.TrimPrefix(p[2], "\n"), "\n")
+			raw := json.RawMessage(value)
+			if !json.Valid(raw) {
+				raw, _ = json.Marshal(value) // a string can always be marshalled
+			}
+			arguments[p[1]] = raw
+		}
+		raw, err := json.Marshal(arguments)
+		if err != nil {
+			return nil, false
+		}
+		calls = append(calls, Call{Name: f[1], Arguments: string(raw)})
+	}
+	return calls, len(calls) > 0
+}

@@ -34,7 +34,7 @@ var rooms = map[string][]string{
 	"store":           {"keyring"},
 	"gate":            {"exchange", "prompt", "catalog", "keyring"},
 	"server":          {"gate", "exchange", "prompt", "catalog", "keyring", "dialect/chat", "dialect/field"},
-	"cli":             {"config", "server", "gate", "catalog", "keyring", "store", "engine", "runner/native"},
+	"cli":             {"config", "server", "gate", "catalog", "prompt", "keyring", "store", "engine", "runner/native"},
 	"arch":            {},
 }
 

@@ -50,6 +50,8 @@ type Model struct {
 	// Defaults are what the model's author recommends for sampling, from generation_config.json beside the
 	// weights.
 	Defaults Defaults `json:"defaults"`
+	// Template is what its chat template can lay out; nil if it has none.
+	Template *prompt.Abilities `json:"template,omitempty"`
 }
 
 // Defaults are sampling values for requests that name none. A nil field means that the author has no opinion.
@@ -282,9 +284,13 @@ func read(path string, info fs.FileInfo) Model {
 	m.Use = Completion
 	if source := text("tokenizer.chat_template"); source != "" {
 		m.Use = Chat
-		if _, err := prompt.New(source, tok); err != nil {
+		t, err := prompt.New(source, tok)
+		if err != nil {
 			m.Problem = err.Error()
+			return m
 		}
+		abilities := t.Abilities()
+		m.Template = &abilities
 	}
 	return m
 }

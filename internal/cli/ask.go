@@ -29,6 +29,7 @@ type chatRequest struct {
 	Temperature   *float64       `json:"temperature,omitempty"`
 	Seed          *int64         `json:"seed,omitempty"`
 	MaxTokens     int            `json:"max_tokens,omitempty"`
+	Effort        string         `json:"reasoning_effort,omitempty"`
 }
 
 type streamOptions struct {
@@ -66,7 +67,7 @@ func (t *terminal) ask() *cobra.Command {
 	var temperature float64
 	var seed int64
 	var maxTokens int
-	var noStream, asJSON bool
+	var noStream, asJSON, think bool
 	cmd := &cobra.Command{
 		Use:   "ask QUESTION",
 		Short: "Ask a model a question",
@@ -88,6 +89,9 @@ func (t *terminal) ask() *cobra.Command {
 			if c.Flags().Changed("seed") {
 				req.Seed = &seed
 			}
+			if think {
+				req.Effort = "medium"
+			}
 			if req.Model, err = gate.model(c.Context(), model); err != nil {
 				return err
 			}
@@ -104,6 +108,7 @@ func (t *terminal) ask() *cobra.Command {
 	f.Float64Var(&temperature, "temperature", 0, "0 for the most likely answer, more for more variety (default the model's own)")
 	f.Int64Var(&seed, "seed", 0, "same seed, same answer (default by chance)")
 	f.IntVar(&maxTokens, "max-tokens", 0, "longest answer, in tokens (default as long as the context holds)")
+	f.BoolVar(&think, "think", false, "have the model reason first; the reasoning goes to standard error")
 	f.BoolVar(&noStream, "no-stream", false, "print the answer when it is whole")
 	f.BoolVar(&asJSON, "json", false, "print the gate's answer as JSON, whole")
 	return cmd
@@ -139,6 +144,8 @@ func (t *terminal) askStreaming(ctx context.Context, gate *client, req chatReque
 	}
 	defer resp.Body.Close()
 	var first time.Duration
+	quiet := paint(t.err, color.Faint)
+	reasoned := false
 	for data, err := range events(resp.Body) {
 		if err != nil {
 			fmt.Fprintln(t.out)
@@ -146,7 +153,10 @@ func (t *terminal) askStreaming(ctx context.Context, gate *client, req chatReque
 		}
 		var chunk struct {
 			Choices []struct {
-				Delta        message `json:"delta"`
+				Delta struct {
+					Content   string `json:"content"`
+					Reasoning string `json:"reasoning_content"`
+				} `json:"delta"`
 				FinishReason *string `json:"finish_reason"`
 			} `json:"choices"`
 			Usage *struct {
@@ -158,8 +168,15 @@ func (t *terminal) askStreaming(ctx context.Context, gate *client, req chatReque
 			return fmt.Errorf("the gate sent a piece that is not JSON: %w", err)
 		}
 		for _, choice := range chunk.Choices {
-			if first == 0 && choice.Delta.Content != "" {
+			if first == 0 && choice.Delta.Content+choice.Delta.Reasoning != "" {
 				first = time.Since(begun)
+			}
+			if choice.Delta.Reasoning != "" {
+				reasoned = true
+				fmt.Fprint(t.err, quiet(choice.Delta.Reasoning))
+			} else if reasoned {
+				reasoned = false
+				fmt.Fprint(t.err, "\n\n")
 			}
 			if _, err := fmt.Fprint(t.out, choice.Delta.Content); err != nil {
 				return err
@@ -172,7 +189,6 @@ func (t *terminal) askStreaming(ctx context.Context, gate *client, req chatReque
 			}
 		}
 		if u := chunk.Usage; u != nil && isTerminal(t.err) {
-			quiet := paint(t.err, color.Faint)
 			rate := float64(u.Completion) / max(time.Since(begun)-first, time.Millisecond).Seconds()
 			fmt.Fprintln(t.err, quiet(fmt.Sprintf("%s · %d + %d tokens · first after %d ms · %.0f tokens/s", req.Model, u.Prompt, u.Completion, first.Milliseconds(), rate)))
 		}

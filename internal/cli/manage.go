@@ -12,6 +12,7 @@ import (
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 
+	"kindredgate/internal/prompt"
 	"kindredgate/internal/server"
 )
 
@@ -259,9 +260,47 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 	add("context", fmt.Sprintf("%d tokens", m.ContextLength))
 	add("vocabulary", fmt.Sprintf("%d tokens (%s)", m.Vocabulary, m.Tokenizer))
 	add("recommended", recommended(m))
+	if a := m.Template; a != nil {
+		add("instructions", instructionsPlace(a))
+		add("tools", toolAbilities(a))
+		add("reasoning", reasoningAbility(a))
+	}
 	add("licence", m.License)
 	add("file", m.Path)
 	return table(t.out, rows...)
+}
+
+// instructionsPlace says where instructions stand in the prompt.
+func instructionsPlace(a *prompt.Abilities) string {
+	if a.System {
+		return "in a system turn"
+	}
+	return "at the head of the first user turn; the template has no system turn"
+}
+
+// toolAbilities says what the template shows of tools.
+func toolAbilities(a *prompt.Abilities) string {
+	if !a.Tools {
+		return "not shown to the model by its template"
+	}
+	list := []string{"offered"}
+	if a.ParallelCalls {
+		list = append(list, "several calls in a turn")
+	} else if a.Calls {
+		list = append(list, "one call in a turn")
+	}
+	if a.Results {
+		list = append(list, "results taken")
+	}
+	return strings.Join(list, ", ")
+}
+
+// reasoningAbility says whether the model can be asked to reason first.
+func reasoningAbility(a *prompt.Abilities) string {
+	if a.Thinking {
+		return "on request"
+	}
+	return "no switch in the template"
 }
 
 // recommended says what the author of a model recommends for sampling.

@@ -14,6 +14,9 @@ type Text struct {
 // NewText makes a string that comes from the value called path.
 func NewText(s, path string) Text { return text(s, Origin{Path: path}) }
 
+// Join puts texts after each other; each keeps its origins.
+func Join(parts ...Text) Text { return concat(parts...) }
+
 func text(s string, o Origin) Text {
 	if s == "" {
 		return Text{}

@@ -50,6 +50,29 @@ func TestProbe(t *testing.T) {
 	}
 }
 
+// A template without a system turn gets the instructions at the head of the next user turn, where they are still
+// known as the system turn's.
+func TestInstructionsWithoutASystemTurn(t *testing.T) {
+	harbourTemplate, _ := harbour(t)
+	tmpl, err := New(`{% for m in messages %}{% if m.role == 'system' %}{{ raise_exception('no system') }}{% endif %}[{{ m.role }}: {{ m.content }}]{% endfor %}`, harbourTemplate.tok)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := func(role exchange.Role, s string) exchange.Turn {
+		return exchange.Turn{Role: role, Parts: []exchange.Part{exchange.Text(s)}}
+	}
+	p, err := tmpl.Render(Conversation{Turns: []exchange.Turn{text(exchange.System, "Be brief."), text(exchange.User, "When?"), text(exchange.Assistant, "Now."), text(exchange.User, "Sure?")}})
+	if want := "[user: Be brief.\n\nWhen?][assistant: Now.][user: Sure?]"; err != nil || p.Text != want {
+		t.Fatalf("%q, %v; want %q", p.Text, err, want)
+	}
+	if p.Count("messages[0]") == 0 || p.Count("messages[1]") == 0 {
+		t.Errorf("spans %+v", p.Spans)
+	}
+	if _, err := tmpl.Render(Conversation{Turns: []exchange.Turn{text(exchange.System, "Be brief.")}}); err == nil {
+		t.Error("instructions alone were accepted")
+	}
+}
+
 func TestStyleFollowsTheConversation(t *testing.T) {
 	tmpl, _ := harbour(t)
 	if s := tmpl.StyleOf(Conversation{}); s.Form != reading.NoCalls || s.Inside {

@@ -23,6 +23,9 @@ type Template struct {
 	template  *jinja.Template
 	tok       *tokenizer.Tokenizer
 	abilities Abilities
+	// foldSystem puts what is in system turns at the head of the next user turn, since the template has no system
+	// turn.
+	foldSystem bool
 }
 
 // New parses the source of a template, and finds out what it can do.
@@ -36,6 +39,7 @@ func New(source string, tok *tokenizer.Tokenizer) (*Template, error) {
 	}
 	out := &Template{template: t, tok: tok}
 	out.abilities = out.probe(source)
+	out.foldSystem = !out.abilities.System
 	return out, nil
 }
 
@@ -119,12 +123,25 @@ const (
 // variables are what templates for chat expect to be given.
 func (t *Template) variables(c Conversation) (map[string]jinja.Value, error) {
 	messages := jinja.NewList("messages")
+	var instructions []jinja.Text // of system turns, on their way to a user turn
 	for i, turn := range c.Turns {
-		m, err := message(fmt.Sprintf("messages[%d]", i), turn)
+		path := fmt.Sprintf("messages[%d]", i)
+		if t.foldSystem && turn.Role == exchange.System {
+			instructions = append(instructions, jinja.NewText(turn.Text(), path+".content"))
+			continue
+		}
+		m, err := message(path, turn)
 		if err != nil {
 			return nil, err
 		}
+		if len(instructions) > 0 && turn.Role == exchange.User {
+			m.Set("content", paragraphs(append(instructions, jinja.NewText(turn.Text(), path+".content"))))
+			instructions = nil
+		}
 		messages.Items = append(messages.Items, m)
+	}
+	if len(instructions) > 0 {
+		return nil, exchange.InvalidParam("messages", "the model's template has no system turn, and no user turn follows in which its instructions could stand")
 	}
 	vars := map[string]jinja.Value{
 		"messages":              messages,
@@ -151,6 +168,18 @@ func (t *Template) variables(c Conversation) (map[string]jinja.Value, error) {
 		vars["tools"] = tools
 	}
 	return vars, nil
+}
+
+// foldedPath is the origin of what this package itself puts between instructions and a user's text.
+const foldedPath = "instructions"
+
+// paragraphs joins texts with an empty line between them.
+func paragraphs(texts []jinja.Text) jinja.Text {
+	joined := texts[0]
+	for _, t := range texts[1:] {
+		joined = jinja.Join(joined, jinja.NewText("\n\n", foldedPath), t)
+	}
+	return joined
 }
 
 func message(path string, turn exchange.Turn) (*jinja.Dict, error) {

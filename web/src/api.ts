@@ -16,6 +16,7 @@ export type Model = {
   vocabulary?: number;
   tokenizer?: string;
   problem?: string;
+  template?: { system: boolean; tools: boolean; tool_calls: boolean; parallel_calls: boolean; tool_results: boolean; thinking: boolean };
   defaults: { temperature?: number; top_p?: number; top_k?: number };
   loaded: boolean;
 };
@@ -73,23 +74,23 @@ export const revokeKey = (id: string) => json<Key>("DELETE", `/gate/keys/${encod
 export const signIn = (key: string) => send("POST", "/gate/session", { key });
 export const signOut = () => send("DELETE", "/gate/session");
 
-export type Question = { model: string; instructions: string; question: string; temperature?: number; maxTokens?: number };
+export type Question = { model: string; instructions: string; question: string; temperature?: number; maxTokens?: number; think: boolean };
 export type Ending = { reason: string; promptTokens: number; completionTokens: number; timing: string };
 
 type Chunk = {
-  choices: { delta: { content?: string }; finish_reason: string | null }[];
+  choices: { delta: { content?: string; reasoning_content?: string }; finish_reason: string | null }[];
   usage?: { prompt_tokens: number; completion_tokens: number };
   error?: { message: string; code: string };
 };
 
-/** Asks in the chat style and hands over the text as it comes. */
-export async function ask(q: Question, onText: (text: string) => void, signal: AbortSignal): Promise<Ending> {
+/** Asks in the chat style and hands over text and reasoning as they come. */
+export async function ask(q: Question, onText: (text: string, reasoning: string) => void, signal: AbortSignal): Promise<Ending> {
   const messages = [{ role: "user", content: q.question }];
   if (q.instructions) messages.unshift({ role: "system", content: q.instructions });
   const response = await send(
     "POST",
     "/v1/chat/completions",
-    { model: q.model, messages, stream: true, stream_options: { include_usage: true }, temperature: q.temperature, max_tokens: q.maxTokens },
+    { model: q.model, messages, stream: true, stream_options: { include_usage: true }, temperature: q.temperature, max_tokens: q.maxTokens, reasoning_effort: q.think ? "medium" : undefined },
     signal,
   );
   const ending: Ending = { reason: "", promptTokens: 0, completionTokens: 0, timing: response.headers.get("Server-Timing") ?? "" };
@@ -100,7 +101,7 @@ export async function ask(q: Question, onText: (text: string) => void, signal: A
     const chunk = JSON.parse(data) as Chunk;
     if (chunk.error) throw new GateError(0, chunk.error.code, chunk.error.message);
     for (const choice of chunk.choices) {
-      if (choice.delta.content) onText(choice.delta.content);
+      onText(choice.delta.content ?? "", choice.delta.reasoning_content ?? "");
       if (choice.finish_reason) ending.reason = choice.finish_reason;
     }
     if (chunk.usage) {

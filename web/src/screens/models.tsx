@@ -44,6 +44,13 @@ function Model({ model: m }: { model: api.Model }) {
         <Fact name="Licence" value={m.license} />
         <Fact name="Temperature" value={m.defaults.temperature} number />
         <Fact name="Top-p" value={m.defaults.top_p} number />
+        {m.template && (
+          <>
+            <Fact name="Instructions" value={m.template.system ? "system turn" : "first user turn"} />
+            <Fact name="Tools" value={!m.template.tools ? "not shown" : m.template.parallel_calls ? "several calls" : "one call"} />
+            <Fact name="Reasoning" value={m.template.thinking ? "on request" : "no switch"} />
+          </>
+        )}
       </dl>
     </article>
   );

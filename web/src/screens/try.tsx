@@ -4,7 +4,7 @@ import { Button, CopyButton, Field, Heading, Problem, inputStyle } from "../desi
 import { useLoad } from "../load";
 import { message } from "../words";
 
-type Answer = { text: string; running: boolean; ending?: api.Ending; problem?: string; milliseconds?: number };
+type Answer = { text: string; reasoning: string; running: boolean; ending?: api.Ending; problem?: string; milliseconds?: number };
 
 const number = (s: string) => (s.trim() === "" ? undefined : Number(s));
 
@@ -16,11 +16,13 @@ export function TryScreen() {
   const [question, setQuestion] = useState("");
   const [temperature, setTemperature] = useState("");
   const [maxTokens, setMaxTokens] = useState("");
+  const [think, setThink] = useState(false);
   const [answer, setAnswer] = useState<Answer>();
   const cancel = useRef<AbortController>(undefined);
   useEffect(() => () => cancel.current?.abort(), []);
 
   const chosen = usable.find((m) => m.id === model) ?? usable[0];
+  const canThink = chosen?.template?.thinking ?? false;
 
   async function submit(e?: FormEvent) {
     e?.preventDefault();
@@ -28,12 +30,13 @@ export function TryScreen() {
     const control = new AbortController();
     cancel.current = control;
     const begun = performance.now();
-    setAnswer({ text: "", running: true });
+    setAnswer({ text: "", reasoning: "", running: true });
     const finish = (rest: Partial<Answer>) =>
       setAnswer((a) => a && { ...a, running: false, milliseconds: performance.now() - begun, ...rest });
     try {
-      const q = { model: chosen.id, instructions: instructions.trim(), question, temperature: number(temperature), maxTokens: number(maxTokens) };
-      const ending = await api.ask(q, (text) => setAnswer((a) => a && { ...a, text: a.text + text }), control.signal);
+      const q = { model: chosen.id, instructions: instructions.trim(), question, temperature: number(temperature), maxTokens: number(maxTokens), think: think && canThink };
+      const add = (text: string, reasoning: string) => setAnswer((a) => a && { ...a, text: a.text + text, reasoning: a.reasoning + reasoning });
+      const ending = await api.ask(q, add, control.signal);
       finish({ ending });
     } catch (e) {
       finish(control.signal.aborted ? { problem: "You stopped the answer." } : { problem: message(e) });
@@ -102,6 +105,12 @@ export function TryScreen() {
               />
             </Field>
           </div>
+          {canThink && (
+            <label className="flex items-center gap-2">
+              <input type="checkbox" className="accent-vermilion" checked={think} onChange={(e) => setThink(e.target.checked)} />
+              Reason first
+            </label>
+          )}
           <div className="flex items-center gap-3">
             {answer?.running ? (
               <Button onClick={() => cancel.current?.abort()}>Stop</Button>
@@ -125,6 +134,13 @@ function AnswerView({ answer }: { answer?: Answer }) {
   }
   return (
     <div className={`grid min-h-40 content-start gap-4 border-l pl-6 ${answer.running ? "border-vermilion" : "border-rule"}`}>
+      {answer.reasoning && (
+        // Open while there is nothing else to see; folded away when the answer comes.
+        <details open={answer.text === ""} className="text-small text-faded" data-testid="reasoning">
+          <summary className="cursor-pointer">Reasoning</summary>
+          <p className="mt-1 whitespace-pre-wrap">{answer.reasoning}</p>
+        </details>
+      )}
       <div aria-live="polite" aria-busy={answer.running} data-testid="answer" className="font-serif text-large whitespace-pre-wrap">
         {answer.text}
         {answer.running && <span aria-hidden className="caret ml-0.5 inline-block h-[1em] w-[2px] translate-y-[0.15em] bg-vermilion" />}

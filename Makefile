@@ -43,7 +43,7 @@ lint: web/dist/index.html
 # Each fuzz target for a few seconds; FUZZTIME=10m for longer.
 FUZZTIME ?= 5s
 fuzz:
-	@set -e; for target in internal/weights/gguf:FuzzParse internal/tokenizer:FuzzEncode internal/jinja:FuzzParse internal/dialect/chat:FuzzDecode; do \
+	@set -e; for target in internal/weights/gguf:FuzzParse internal/tokenizer:FuzzEncode internal/jinja:FuzzParse internal/reading:FuzzRead internal/dialect/chat:FuzzDecode; do \
 		echo "fuzzing $$target for $(FUZZTIME)"; \
 		go test ./$${target%%:*} -run '^$$' -fuzz "^$${target##*:}\$$" -fuzztime $(FUZZTIME); \
 	done

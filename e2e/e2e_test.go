@@ -154,6 +154,61 @@ func TestApplicationGetsTheAnswer(t *testing.T) {
 	}
 }
 
+// An agent offers a tool, gets a call, gives the result, and gets an answer from it. Reasoning comes apart from it.
+func TestToolsAndReasoning(t *testing.T) {
+	g := startDemo(t)
+	type message = map[string]any
+	type choice struct {
+		Message struct {
+			Content   *string
+			Reasoning string `json:"reasoning_content"`
+			ToolCalls []struct {
+				ID       string
+				Function struct{ Name, Arguments string }
+			} `json:"tool_calls"`
+		}
+		FinishReason string `json:"finish_reason"`
+	}
+	ask := func(more string, messages ...message) choice {
+		t.Helper()
+		raw, err := json.Marshal(messages)
+		if err != nil {
+			t.Fatal(err)
+		}
+		status, body := post(t, g, g.Key, fmt.Sprintf(`{"model": "harbour-4m", "temperature": 0, "messages": %s%s}`, raw, more))
+		var answer struct{ Choices []choice }
+		if err := json.Unmarshal([]byte(body), &answer); err != nil || status != 200 {
+			t.Fatalf("%d %s", status, body)
+		}
+		return answer.Choices[0]
+	}
+	const tools = `, "tools": [{"type": "function", "function": {"name": "next_sailing", "description": "Next departure to an island after a given time",
+		"parameters": {"type": "object", "properties": {"island": {"type": "string"}, "after": {"type": "string"}}, "required": ["island", "after"]}}}]`
+	question := message{"role": "user", "content": "When does the next boat to Tarn Holm leave after 10:40?"}
+	first := ask(tools, question)
+	if first.FinishReason != "tool_calls" || first.Message.Content != nil || len(first.Message.ToolCalls) != 1 {
+		t.Fatalf("%+v", first)
+	}
+	call := first.Message.ToolCalls[0]
+	var arguments map[string]string
+	if err := json.Unmarshal([]byte(call.Function.Arguments), &arguments); err != nil || call.Function.Name != "next_sailing" || arguments["island"] != "Tarn Holm" || arguments["after"] != "10:40" {
+		t.Errorf("%+v, %v", call, err)
+	}
+	second := ask(tools, question,
+		message{"role": "assistant", "tool_calls": []any{map[string]any{"id": call.ID, "type": "function", "function": map[string]any{"name": call.Function.Name, "arguments": call.Function.Arguments}}}},
+		message{"role": "tool", "tool_call_id": call.ID, "content": `{"departure": "11:20"}`})
+	if second.FinishReason != "stop" || second.Message.Content == nil || !strings.Contains(*second.Message.Content, "11:20") {
+		t.Errorf("%+v", second)
+	}
+	if none := ask(tools+`, "tool_choice": "none"`, question); len(none.Message.ToolCalls) != 0 {
+		t.Errorf("although none was to be called: %+v", none)
+	}
+	reasoned := ask(`, "reasoning_effort": "low"`, message{"role": "user", "content": "Which is quicker to reach, Brannoc or Marrow Isle?"})
+	if reasoned.Message.Reasoning == "" || reasoned.Message.Content == nil || strings.Contains(*reasoned.Message.Content, "think") {
+		t.Errorf("%+v", reasoned)
+	}
+}
+
 func TestCommandLine(t *testing.T) {
 	g := startDemo(t)
 	_, want := chatVector(t)
@@ -173,6 +228,7 @@ func TestCommandLine(t *testing.T) {
 		{"ask an unknown model", "", []string{"ask", "--model", "harbour-9m", question}, 1, "", `model "harbour-9m" is not installed; installed: harbour-4m`},
 		{"ask by the whole base URL", "", []string{"ask", "--address", g.BaseURL, "--key", g.Key, "--temperature", "0", question}, 0, want + "\n", ""},
 		{"ask nobody", "", []string{"ask", "--address", "127.0.0.1:1", question}, 1, "", "no gate answers at http://127.0.0.1:1"},
+		{"ask with reasoning", "", []string{"ask", "--think", "--temperature", "0", "Which is quicker to reach, Brannoc or Marrow Isle?"}, 0, "Brannoc is quicker", "25 minutes"},
 		{"ask nothing", "", []string{"ask"}, 2, "", "there is no question"},
 		{"render", "", []string{"render", "--instructions", "Be brief.", question}, 0, "messages[0].content", ""},
 		{"render the text", "", []string{"render", "--text", "Hi <|end|>"}, 0, "<|begin|><|user|>Hi <|end|><|end|><|assistant|>", ""},
@@ -181,6 +237,8 @@ func TestCommandLine(t *testing.T) {
 		{"models list", "", []string{"models", "list"}, 0, "harbour-4m", ""},
 		{"models list as JSON", "", []string{"models", "list", "--json"}, 0, `"context_length": 2048`, ""},
 		{"models show", "", []string{"models", "show", "harbour-4m"}, 0, "temperature 0.2, top_p 0.95", ""},
+		{"models show, what the template can do", "", []string{"models", "show", "harbour-4m"}, 0, "offered, several calls in a turn, results taken", ""},
+		{"render near the end of the context", "", []string{"render", strings.Repeat("word ", 640)}, 0, "messages[0].content", "tokens for the answer"},
 		{"models show none", "", []string{"models", "show"}, 2, "", "needs a model"},
 		{"models show an unknown one", "", []string{"models", "show", "harbor"}, 1, "", "installed: harbour-4m"},
 		{"keys issue without a label", "", []string{"keys", "issue"}, 2, "", "needs a label"},
@@ -427,6 +485,14 @@ func TestConsole(t *testing.T) {
 	pieces, err := chromedp.Run(tab, chromedp.Evaluate[int](`new Set(window.lengths).size`))
 	if err != nil || pieces < 3 {
 		t.Errorf("the answer came in %d pieces, %v", pieces, err)
+	}
+
+	do("the prompt, with a control token that is typed",
+		chromedp.Evaluate[chromedp.Void](`location.hash = "prompt"`),
+		chromedp.SendKeys(css(`[aria-label="Text of turn 2"]`), "<|end|>"),
+		chromedp.WaitVisible(`//*[@data-testid="prompt"]/span[contains(text(), "<|end|>How long")]`))
+	if got := text(`[data-testid="prompt"]`); !strings.HasPrefix(got, "<|begin|><|system|>You are a cheerful") || !strings.HasSuffix(got, "<|assistant|>") {
+		t.Errorf("the prompt is shown as %q", got)
 	}
 
 	do("issue a key",

@@ -150,6 +150,9 @@ func (t *terminal) printPrompt(p server.RenderedPrompt) error {
 	}
 	fmt.Fprintln(t.out)
 	printTurns(t.out, p)
+	for _, w := range p.Warnings {
+		fmt.Fprintf(t.err, "kindred: %s\n", w)
+	}
 	return nil
 }
 

@@ -206,6 +206,7 @@ type RenderedPrompt struct {
 	ContextLength int           `json:"context_length"`
 	Spans         []PromptSpan  `json:"spans"`
 	Turns         []PromptTurn  `json:"turns"`
+	Warnings      []string      `json:"warnings"` // what the sender may not expect
 	TokenList     []PromptToken `json:"token_list"`
 }
 
@@ -249,7 +250,7 @@ func (s *Server) renderPrompt(c *gin.Context) {
 
 func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn) RenderedPrompt {
 	out := RenderedPrompt{Model: m.ID, Text: p.Text, Tokens: len(p.Tokens), ContextLength: m.ContextLength,
-		Spans: []PromptSpan{}, Turns: []PromptTurn{}, TokenList: []PromptToken{}}
+		Spans: []PromptSpan{}, Turns: []PromptTurn{}, Warnings: []string{}, TokenList: []PromptToken{}}
 	for _, s := range p.Spans {
 		origin := s.Origin
 		if origin == "" {
@@ -258,7 +259,21 @@ func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn) Re
 		out.Spans = append(out.Spans, PromptSpan{s.Start, s.End, origin, s.Line, s.Tokens})
 	}
 	for i, t := range turns {
-		out.Turns = append(out.Turns, PromptTurn{t.Role, p.Count(fmt.Sprintf("messages[%d]", i))})
+		path := fmt.Sprintf("messages[%d]", i)
+		n := p.Count(path)
+		out.Turns = append(out.Turns, PromptTurn{t.Role, n})
+		if n == 0 && t.Text() != "" {
+			out.Warnings = append(out.Warnings, fmt.Sprintf("the template drops %s (%s): nothing of it is in the prompt", path, t.Role))
+		}
+		if t.Role == exchange.System && m.Template != nil && !m.Template.System {
+			out.Warnings = append(out.Warnings, fmt.Sprintf("the template has no system turn, so %s stands at the head of the next user turn", path))
+		}
+	}
+	switch left := m.ContextLength - len(p.Tokens); {
+	case left < 1:
+		out.Warnings = append(out.Warnings, fmt.Sprintf("the prompt has %d tokens and the context holds %d: a request would be refused", len(p.Tokens), m.ContextLength))
+	case left < m.ContextLength/10:
+		out.Warnings = append(out.Warnings, fmt.Sprintf("the prompt leaves %d of %d tokens for the answer", left, m.ContextLength))
 	}
 	out.TokenList = slices.Grow(out.TokenList, len(p.Tokens))
 	for _, t := range p.Tokens {

@@ -1,6 +1,10 @@
 package tokenizer
 
-import "container/heap"
+import (
+	"container/heap"
+	"strings"
+	"sync"
+)
 
 // symbol is a piece of a word during merging, in a doubly linked list.
 type symbol struct {
@@ -34,6 +38,41 @@ func (q *queue) Pop() any {
 
 // shortWord is the length in bytes up to which searching all pairs for the best beats keeping a heap.
 const shortWord = 48
+
+// wordCache keeps the tokens of words that were seen, since texts are mostly made of the same words. It only grows,
+// up to a bound; what comes after that is computed each time.
+type wordCache struct {
+	mu    sync.RWMutex
+	words map[string][]Token // with offsets from the beginning of the word
+}
+
+// Bounds of a cache: some MB at the most.
+const (
+	cachedWords = 1 << 15
+	cachedBytes = 32 // of a word
+)
+
+// word appends the tokens of one word, from the cache if it is there.
+func (t *Tokenizer) word(out []Token, word string, offset int) []Token {
+	if len(word) > cachedBytes {
+		return t.encodeWord(out, word, offset)
+	}
+	t.cache.mu.RLock()
+	known, ok := t.cache.words[word]
+	t.cache.mu.RUnlock()
+	if !ok {
+		known = t.encodeWord(nil, word, 0)
+		t.cache.mu.Lock()
+		if len(t.cache.words) < cachedWords {
+			t.cache.words[strings.Clone(word)] = known // not a piece of the text, which would be kept whole
+		}
+		t.cache.mu.Unlock()
+	}
+	for _, token := range known {
+		out = append(out, Token{ID: token.ID, Start: offset + token.Start, End: offset + token.End})
+	}
+	return out
+}
 
 // encodeWord appends the tokens of one word. Time is quadratic in words up to shortWord bytes, which nearly
 // all are, and n log n beyond, so that a long run without spaces cannot hold the gate up.

@@ -47,9 +47,11 @@ var contractions = []string{"'s", "'t", "'re", "'ve", "'m", "'ll", "'d"}
 // which always matches at the start of a text that is not empty. It is written out because the standard
 // expressions cannot look ahead. A byte that is not UTF-8 counts as a character of no class.
 func splitGPT2(text string) int {
-	for _, c := range contractions {
-		if strings.HasPrefix(text, c) {
-			return len(c)
+	if text[0] == '\'' {
+		for _, c := range contractions {
+			if strings.HasPrefix(text, c) {
+				return len(c)
+			}
 		}
 	}
 	r, n := utf8.DecodeRuneInString(text)

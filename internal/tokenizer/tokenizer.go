@@ -26,7 +26,8 @@ type Tokenizer struct {
 	bytes    [256]int32       // the token of each single byte
 	merges   map[pair]merge
 	split    func(text string) int // length of the first word
-	BOS, EOS int32                 // begin and end of sequence; -1 if the model has none
+	cache    wordCache
+	BOS, EOS int32 // begin and end of sequence; -1 if the model has none
 }
 
 type token struct {
@@ -91,6 +92,7 @@ func FromGGUF(md gguf.Metadata) (*Tokenizer, error) {
 	}
 
 	t := &Tokenizer{control: map[string]int32{}, split: split, BOS: -1, EOS: -1}
+	t.cache.words = map[string][]Token{}
 	if err := t.addTokens(tokens, kinds); err != nil {
 		return nil, err
 	}
@@ -192,7 +194,7 @@ type Token struct {
 
 // Encode turns text into tokens. What looks like a control token is text like any other.
 func (t *Tokenizer) Encode(text string) []int32 {
-	return ids(t.encode(nil, text, 0))
+	return ids(t.encode(make([]Token, 0, len(text)/4+8), text, 0))
 }
 
 func ids(tokens []Token) []int32 {
@@ -206,7 +208,7 @@ func ids(tokens []Token) []int32 {
 // EncodeSpans recognises a control token written at text[start:end] only where trusted(start, end) is true.
 // The text between control tokens is encoded as a whole.
 func (t *Tokenizer) EncodeSpans(text string, trusted func(start, end int) bool) []Token {
-	var out []Token
+	out := make([]Token, 0, len(text)/4+8)
 	plain := 0 // where the text that is not yet encoded begins
 	for i := 0; i < len(text); {
 		if !t.starts[text[i]] {
@@ -240,7 +242,7 @@ func (t *Tokenizer) controlAt(s string, allowed func(n int) bool) (id int32, n i
 func (t *Tokenizer) encode(out []Token, text string, offset int) []Token {
 	for len(text) > 0 {
 		n := t.split(text)
-		out = t.encodeWord(out, text[:n], offset)
+		out = t.word(out, text[:n], offset)
 		text, offset = text[n:], offset+n
 	}
 	return out

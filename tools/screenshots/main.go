@@ -16,6 +16,7 @@ import (
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"kindredgate/e2e"
 )
@@ -90,6 +91,11 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		open("models"),
 		chromedp.WaitVisible(`//article//span[text()="loaded"]`),
 		picture("console-models.png"),
+		open("prompt"),
+		chromedp.WaitVisible(css(`[data-testid="prompt"]`)),
+		chromedp.SendKeys(css(`[aria-label="Text of turn 2"]`), kb.End+" Say <|end|> when you are done."),
+		chromedp.WaitVisible(`//*[@data-testid="prompt"]/span[contains(text(), "when you are done.")]`),
+		picture("console-prompt.png"),
 		open("keys"),
 		chromedp.WaitVisible(css("table")),
 		picture("console-keys.png"),

@@ -74,6 +74,22 @@ export const revokeKey = (id: string) => json<Key>("DELETE", `/gate/keys/${encod
 export const signIn = (key: string) => send("POST", "/gate/session", { key });
 export const signOut = () => send("DELETE", "/gate/session");
 
+export type Turn = { role: "system" | "user" | "assistant"; content: string };
+export type Span = { start: number; end: number; origin: string; line?: number; tokens: number };
+export type Prompt = {
+  model: string;
+  text: string;
+  tokens: number;
+  context_length: number;
+  spans: Span[];
+  turns: { role: string; tokens: number }[];
+  warnings: string[];
+  token_list: { id: number; start: number; end: number; control?: boolean }[];
+};
+
+export const renderPrompt = (model: string, messages: Turn[], think: boolean) =>
+  json<Prompt>("POST", "/gate/prompt/render", { model, messages, reasoning_effort: think ? "medium" : undefined });
+
 export type Question = { model: string; instructions: string; question: string; temperature?: number; maxTokens?: number; think: boolean };
 export type Ending = { reason: string; promptTokens: number; completionTokens: number; timing: string };
 

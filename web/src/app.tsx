@@ -5,6 +5,7 @@ import { Button, CopyButton } from "./design/controls";
 import { useLoad } from "./load";
 import { KeysScreen } from "./screens/keys";
 import { ModelsScreen } from "./screens/models";
+import { PromptScreen } from "./screens/prompt";
 import { SignIn } from "./screens/sign-in";
 import { TryScreen } from "./screens/try";
 import { useTheme, type Theme } from "./theme";
@@ -13,6 +14,7 @@ import { ago } from "./words";
 const screens = [
   { name: "models", title: "Models", Screen: ModelsScreen },
   { name: "try", title: "Try it", Screen: TryScreen },
+  { name: "prompt", title: "Prompt", Screen: PromptScreen },
   { name: "keys", title: "Keys", Screen: KeysScreen },
 ] as const;
 

@@ -63,8 +63,8 @@ export function Hint({ text, children }: { text: string; children: ReactNode }) 
   );
 }
 
-export const inputStyle =
-  "w-full rounded-control border border-rule-strong bg-leaf px-3 text-base text-ink placeholder:text-faded/70 hover:border-ink";
+export const inputLook = "rounded-control border border-rule-strong bg-leaf px-3 text-ink placeholder:text-faded/70 hover:border-ink";
+export const inputStyle = `${inputLook} w-full text-base`;
 
 /** A form field: its name, the control, and a line of help or what is wrong. */
 export function Field({ label, help, htmlFor, children }: { label: string; help?: string; htmlFor: string; children: ReactNode }) {

@@ -1,0 +1,193 @@
+import { useEffect, useMemo, useState } from "react";
+import * as api from "../api";
+import { Button, Field, Heading, Problem, inputLook, inputStyle } from "../design/controls";
+import { useLoad } from "../load";
+import { message } from "../words";
+
+const begin: api.Turn[] = [
+  { role: "system", content: "You are a cheerful harbour master." },
+  { role: "user", content: "How long is the crossing to Wick Skerry?" },
+];
+
+export function PromptScreen() {
+  const { data } = useLoad(api.models);
+  const models = data?.models.filter((m) => !m.problem && m.use === "chat") ?? [];
+  const [name, setName] = useState("");
+  const [turns, setTurns] = useState(begin);
+  const [think, setThink] = useState(false);
+  const [focus, setFocus] = useState<number>();
+  const chosen = models.find((m) => m.id === name) ?? models[0];
+  const [prompt, problem] = usePrompt(chosen?.id, turns, think && (chosen?.template?.thinking ?? false));
+
+  const change = (i: number, turn: Partial<api.Turn>) => setTurns(turns.map((t, j) => (i === j ? { ...t, ...turn } : t)));
+
+  return (
+    <section>
+      <Heading title="Prompt" lead="What a model is really sent: the conversation as its own template lays it out, and where each part comes from." />
+      <div className="grid gap-10 border-t border-rule pt-6 md:grid-cols-[minmax(0,5fr)_minmax(0,7fr)]">
+        <div className="grid content-start gap-5">
+          <Field label="Model" htmlFor="prompt-model">
+            <select id="prompt-model" value={chosen?.id ?? ""} onChange={(e) => setName(e.target.value)} className={`${inputStyle} h-9`}>
+              {models.map((m) => (
+                <option key={m.id}>{m.id}</option>
+              ))}
+            </select>
+          </Field>
+          {turns.map((t, i) => (
+            <TurnEditor
+              key={i}
+              index={i}
+              turn={t}
+              tokens={prompt?.turns[i]?.tokens}
+              marked={focus === i}
+              onChange={(turn) => change(i, turn)}
+              onRemove={turns.length > 1 ? () => setTurns(turns.filter((_, j) => j !== i)) : undefined}
+              onFocus={setFocus}
+            />
+          ))}
+          <div className="flex flex-wrap items-center gap-4">
+            <Button onClick={() => setTurns([...turns, { role: turns.at(-1)?.role === "user" ? "assistant" : "user", content: "" }])}>Add a turn</Button>
+            {chosen?.template?.thinking && (
+              <label className="flex items-center gap-2">
+                <input type="checkbox" className="accent-vermilion" checked={think} onChange={(e) => setThink(e.target.checked)} />
+                Reason first
+              </label>
+            )}
+          </div>
+        </div>
+        <div className="grid content-start gap-4 border-l border-rule pl-6">
+          {problem && <Problem>{problem}</Problem>}
+          {prompt?.warnings.map((w) => <Problem key={w}>{w}</Problem>)}
+          {prompt && <Laid prompt={prompt} focus={focus} onFocus={setFocus} />}
+        </div>
+      </div>
+    </section>
+  );
+}
+
+/** The prompt that a conversation becomes, laid out anew at every change. An older answer never replaces a newer one. */
+function usePrompt(model: string | undefined, turns: api.Turn[], think: boolean): [api.Prompt | undefined, string] {
+  const [prompt, setPrompt] = useState<api.Prompt>();
+  const [problem, setProblem] = useState("");
+  useEffect(() => {
+    if (!model) return;
+    let current = true;
+    api.renderPrompt(model, turns, think).then(
+      (p) => {
+        if (!current) return;
+        setPrompt(p);
+        setProblem("");
+      },
+      (e: unknown) => {
+        if (current) setProblem(message(e));
+      },
+    );
+    return () => {
+      current = false;
+    };
+  }, [model, turns, think]);
+  return [prompt, problem];
+}
+
+function TurnEditor(props: {
+  index: number;
+  turn: api.Turn;
+  tokens?: number;
+  marked: boolean;
+  onChange: (t: Partial<api.Turn>) => void;
+  onRemove?: () => void;
+  onFocus: (i?: number) => void;
+}) {
+  const { index, turn } = props;
+  return (
+    <div className={`grid gap-2 border-l-2 pl-3 ${props.marked ? "border-vermilion" : "border-rule"}`} onMouseEnter={() => props.onFocus(index)} onMouseLeave={() => props.onFocus()}>
+      <div className="flex items-center gap-3">
+        <select
+          aria-label={`Role of turn ${index + 1}`}
+          value={turn.role}
+          onChange={(e) => props.onChange({ role: e.target.value as api.Turn["role"] })}
+          className={`${inputLook} h-8 text-small`}
+        >
+          {["system", "user", "assistant"].map((r) => (
+            <option key={r}>{r}</option>
+          ))}
+        </select>
+        <span className="tabular text-small whitespace-nowrap text-faded">{props.tokens === undefined ? "" : `${props.tokens} tokens`}</span>
+        {props.onRemove && (
+          <Button weight="quiet" className="-mr-3.5 ml-auto" aria-label={`Remove turn ${index + 1}`} onClick={props.onRemove}>
+            Remove
+          </Button>
+        )}
+      </div>
+      <textarea
+        aria-label={`Text of turn ${index + 1}`}
+        rows={2}
+        value={turn.content}
+        onChange={(e) => props.onChange({ content: e.target.value })}
+        onFocus={() => props.onFocus(index)}
+        onBlur={() => props.onFocus()}
+        className={`${inputStyle} resize-y py-2`}
+      />
+    </div>
+  );
+}
+
+/** A piece of the prompt as it is shown: text of one origin, cut at control tokens. */
+type Piece = { text: string; turn?: number; control: boolean; title: string };
+
+function pieces(p: api.Prompt): Piece[] {
+  // Spans and tokens count bytes; a string of this language counts UTF-16 units.
+  const bytes = new TextEncoder().encode(p.text);
+  const decode = (from: number, to: number) => new TextDecoder().decode(bytes.subarray(from, to));
+  const control = new Map(p.token_list.filter((t) => t.control).map((t) => [t.start, t.end]));
+  const list: Piece[] = [];
+  let shown = 0; // bytes
+  for (const s of p.spans) {
+    if (s.end <= shown) continue;
+    const from = Math.max(s.start, shown);
+    const turn = /^messages\[(\d+)\]/.exec(s.origin)?.[1];
+    const origin = s.line ? `template, line ${s.line}` : s.origin;
+    let plain = from;
+    for (let at = from; at < s.end; at++) {
+      const end = control.get(at);
+      if (end === undefined) continue;
+      if (plain < at) list.push({ text: decode(plain, at), turn: turn === undefined ? undefined : Number(turn), control: false, title: origin });
+      list.push({ text: decode(at, end), control: true, title: `control token, ${origin}` });
+      at = end - 1;
+      plain = end;
+    }
+    if (plain < s.end) list.push({ text: decode(plain, s.end), turn: turn === undefined ? undefined : Number(turn), control: false, title: origin });
+    shown = Math.max(s.end, plain);
+  }
+  return list;
+}
+
+function Laid({ prompt, focus, onFocus }: { prompt: api.Prompt; focus?: number; onFocus: (i?: number) => void }) {
+  const list = useMemo(() => pieces(prompt), [prompt]);
+  return (
+    <>
+      <p className="text-small text-faded">
+        <span className="tabular text-ink" data-testid="prompt-tokens">
+          {prompt.tokens}
+        </span>{" "}
+        of <span className="tabular">{prompt.context_length}</span> tokens. <span className="text-vermilion">Control tokens</span> and the template’s own text around{" "}
+        <span className="text-moss">yours</span>.
+      </p>
+      <pre data-testid="prompt" className="font-mono text-small leading-7 whitespace-pre-wrap">
+        {list.map((piece, i) => (
+          <span
+            key={i}
+            title={piece.title}
+            onMouseEnter={() => onFocus(piece.turn)}
+            onMouseLeave={() => onFocus()}
+            className={`${piece.control ? "text-vermilion" : piece.turn === undefined ? "text-faded" : "text-moss"} ${
+              piece.turn !== undefined && piece.turn === focus ? "bg-wash" : ""
+            }`}
+          >
+            {piece.text}
+          </span>
+        ))}
+      </pre>
+    </>
+  );
+}

@@ -87,8 +87,14 @@ func post(t testing.TB, g *Gate, key, body string) (int, string) {
 	return resp.StatusCode, string(raw)
 }
 
-// chatVector is a conversation with the answer that the model must give.
-func chatVector(t testing.TB) (messages, answer string) {
+// vector is a conversation with what the model must write after it.
+type vector struct {
+	Messages json.RawMessage `json:"messages"`
+	Tools    json.RawMessage `json:"tools"`
+	Text     string          // without the end token
+}
+
+func readVector(t testing.TB, name string) vector {
 	t.Helper()
 	raw, err := os.ReadFile("../internal/model/testdata/harbour-q8_0.json")
 	if err != nil {
@@ -97,22 +103,28 @@ func chatVector(t testing.TB) (messages, answer string) {
 	var doc struct {
 		Prompts []struct {
 			Name         string `json:"name"`
-			Conversation struct {
-				Messages json.RawMessage `json:"messages"`
-			} `json:"conversation"`
-			Text string `json:"greedy_text"`
+			Conversation vector `json:"conversation"`
+			Text         string `json:"greedy_text"`
 		} `json:"prompts"`
 	}
 	if err := json.Unmarshal(raw, &doc); err != nil {
 		t.Fatal(err)
 	}
 	for _, p := range doc.Prompts {
-		if p.Name == "chat-1" {
-			return string(p.Conversation.Messages), strings.TrimSuffix(p.Text, "<|end|>")
+		if p.Name == name {
+			p.Conversation.Text = strings.TrimSuffix(p.Text, "<|end|>")
+			return p.Conversation
 		}
 	}
-	t.Fatal("no vector chat-1")
-	return "", ""
+	t.Fatalf("no vector %s", name)
+	return vector{}
+}
+
+// chatVector is a conversation with the answer that the model must give.
+func chatVector(t testing.TB) (messages, answer string) {
+	t.Helper()
+	v := readVector(t, "chat-1")
+	return string(v.Messages), v.Text
 }
 
 // An application with the printed address and key gets the model's answer, whole and streamed.
@@ -157,55 +169,62 @@ func TestApplicationGetsTheAnswer(t *testing.T) {
 // An agent offers a tool, gets a call, gives the result, and gets an answer from it. Reasoning comes apart from it.
 func TestToolsAndReasoning(t *testing.T) {
 	g := startDemo(t)
-	type message = map[string]any
 	type choice struct {
 		Message struct {
-			Content   *string
-			Reasoning string `json:"reasoning_content"`
-			ToolCalls []struct {
-				ID       string
-				Function struct{ Name, Arguments string }
-			} `json:"tool_calls"`
-		}
+			Content   *string         `json:"content"`
+			Reasoning string          `json:"reasoning_content"`
+			ToolCalls json.RawMessage `json:"tool_calls"`
+		} `json:"message"`
 		FinishReason string `json:"finish_reason"`
 	}
-	ask := func(more string, messages ...message) choice {
+	ask := func(messages json.RawMessage, more string) choice {
 		t.Helper()
-		raw, err := json.Marshal(messages)
-		if err != nil {
-			t.Fatal(err)
+		status, body := post(t, g, g.Key, fmt.Sprintf(`{"model": "harbour-4m", "temperature": 0, "messages": %s%s}`, messages, more))
+		var answer struct {
+			Choices []choice `json:"choices"`
 		}
-		status, body := post(t, g, g.Key, fmt.Sprintf(`{"model": "harbour-4m", "temperature": 0, "messages": %s%s}`, raw, more))
-		var answer struct{ Choices []choice }
 		if err := json.Unmarshal([]byte(body), &answer); err != nil || status != 200 {
 			t.Fatalf("%d %s", status, body)
 		}
 		return answer.Choices[0]
 	}
-	const tools = `, "tools": [{"type": "function", "function": {"name": "next_sailing", "description": "Next departure to an island after a given time",
-		"parameters": {"type": "object", "properties": {"island": {"type": "string"}, "after": {"type": "string"}}, "required": ["island", "after"]}}}]`
-	question := message{"role": "user", "content": "When does the next boat to Tarn Holm leave after 10:40?"}
-	first := ask(tools, question)
-	if first.FinishReason != "tool_calls" || first.Message.Content != nil || len(first.Message.ToolCalls) != 1 {
-		t.Fatalf("%+v", first)
+	v := readVector(t, "tools-1")
+	tools := fmt.Sprintf(`, "tools": %s`, v.Tools)
+	first := ask(v.Messages, tools)
+	var calls []struct {
+		ID       string `json:"id"`
+		Function struct {
+			Name      string `json:"name"`
+			Arguments string `json:"arguments"`
+		} `json:"function"`
 	}
-	call := first.Message.ToolCalls[0]
-	var arguments map[string]string
-	if err := json.Unmarshal([]byte(call.Function.Arguments), &arguments); err != nil || call.Function.Name != "next_sailing" || arguments["island"] != "Tarn Holm" || arguments["after"] != "10:40" {
-		t.Errorf("%+v, %v", call, err)
+	if err := json.Unmarshal(first.Message.ToolCalls, &calls); err != nil || len(calls) != 1 || calls[0].ID == "" || first.FinishReason != "tool_calls" || first.Message.Content != nil {
+		t.Fatalf("%+v %s, %v", first, first.Message.ToolCalls, err)
 	}
-	second := ask(tools, question,
-		message{"role": "assistant", "tool_calls": []any{map[string]any{"id": call.ID, "type": "function", "function": map[string]any{"name": call.Function.Name, "arguments": call.Function.Arguments}}}},
-		message{"role": "tool", "tool_call_id": call.ID, "content": `{"departure": "11:20"}`})
-	if second.FinishReason != "stop" || second.Message.Content == nil || !strings.Contains(*second.Message.Content, "11:20") {
-		t.Errorf("%+v", second)
+	if written := fmt.Sprintf(`<tool_call>{"name":%q,"arguments":%s}</tool_call>`, calls[0].Function.Name, calls[0].Function.Arguments); written != v.Text {
+		t.Errorf("the call is that of %s, want %s", written, v.Text)
 	}
-	if none := ask(tools+`, "tool_choice": "none"`, question); len(none.Message.ToolCalls) != 0 {
+	var question []json.RawMessage
+	if err := json.Unmarshal(v.Messages, &question); err != nil {
+		t.Fatal(err)
+	}
+	followed, err := json.Marshal(append(question,
+		json.RawMessage(fmt.Sprintf(`{"role": "assistant", "tool_calls": %s}`, first.Message.ToolCalls)),
+		json.RawMessage(fmt.Sprintf(`{"role": "tool", "tool_call_id": %q, "content": "{\"departure\": \"11:20\"}"}`, calls[0].ID))))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if second := ask(followed, tools); second.FinishReason != "stop" || second.Message.Content == nil || second.Message.ToolCalls != nil {
+		t.Errorf("after the result: %+v", second)
+	}
+	if none := ask(v.Messages, tools+`, "tool_choice": "none"`); none.Message.ToolCalls != nil {
 		t.Errorf("although none was to be called: %+v", none)
 	}
-	reasoned := ask(`, "reasoning_effort": "low"`, message{"role": "user", "content": "Which is quicker to reach, Brannoc or Marrow Isle?"})
-	if reasoned.Message.Reasoning == "" || reasoned.Message.Content == nil || strings.Contains(*reasoned.Message.Content, "think") {
-		t.Errorf("%+v", reasoned)
+
+	v = readVector(t, "think-1")
+	reasoning, content, _ := strings.Cut(v.Text, "\n</think>\n")
+	if got := ask(v.Messages, `, "reasoning_effort": "low"`); got.Message.Reasoning != reasoning || *got.Message.Content != content {
+		t.Errorf("%q, %q; want %q, %q", got.Message.Reasoning, *got.Message.Content, reasoning, content)
 	}
 }
 

@@ -251,6 +251,8 @@ func TestCommandLine(t *testing.T) {
 		{"ask nothing", "", []string{"ask"}, 2, "", "there is no question"},
 		{"render", "", []string{"render", "--instructions", "Be brief.", question}, 0, "messages[0].content", ""},
 		{"render the text", "", []string{"render", "--text", "Hi <|end|>"}, 0, "<|begin|><|user|>Hi <|end|><|end|><|assistant|>", ""},
+		{"render in every style", "", []string{"render", "--compare", "--instructions", "Be brief.", question}, 0, "Chat and generate send the model the same prompt.", ""},
+		{"render in every style, from a file", "", []string{"render", "--compare", "--file", "x"}, 2, "", "--compare takes a question"},
 		{"render as JSON", "", []string{"render", "--json", question}, 0, `"control": true`, ""},
 		{"render a file that is none", "", []string{"render", "--file", "/no/such.json"}, 1, "", "no such file"},
 		{"models list", "", []string{"models", "list"}, 0, "harbour-4m", ""},

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"kindredgate/internal/server"
 )
@@ -18,13 +20,20 @@ import (
 func (t *terminal) render() *cobra.Command {
 	var flags clientFlags
 	var model, instructions, file string
-	var asJSON, textOnly bool
+	var asJSON, textOnly, compare bool
 	cmd := &cobra.Command{
 		Use:   "render QUESTION",
 		Short: "Show the exact prompt that a question becomes, and where each part comes from",
 		Example: `  kindred render "When is the last boat to Osmer?"
+  kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"
   kindred render --file conversation.json`,
 		RunE: func(c *cobra.Command, args []string) error {
+			if compare {
+				if file != "" || asJSON || textOnly {
+					return usageError{fmt.Errorf("--compare takes a question, and goes with --model and --instructions only")}
+				}
+				return t.compare(c.Context(), flags, model, instructions, args)
+			}
 			messages, err := t.conversationOf(file, instructions, args)
 			if err != nil {
 				return err
@@ -55,6 +64,7 @@ func (t *terminal) render() *cobra.Command {
 	f.StringVar(&model, "model", "", "model whose template to use (default the only one)")
 	f.StringVar(&instructions, "instructions", "", "what the model is told ahead of the question")
 	f.StringVar(&file, "file", "", "conversation to render: a JSON list of turns with role and content")
+	f.BoolVar(&compare, "compare", false, "show what the question becomes in each style: chat, generate and raw")
 	f.BoolVar(&textOnly, "text", false, "print the prompt alone, to the byte")
 	f.BoolVar(&asJSON, "json", false, "print the prompt with its spans and tokens as JSON")
 	return cmd
@@ -78,6 +88,108 @@ func (t *terminal) conversationOf(file, instructions string, args []string) (any
 		return nil, fmt.Errorf("%s is not JSON: %w", file, err)
 	}
 	return list, nil
+}
+
+// compare shows what one question becomes in each style.
+func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instructions string, args []string) error {
+	question, err := t.question(args)
+	if err != nil {
+		return err
+	}
+	gate, err := flags.open()
+	if err != nil {
+		return err
+	}
+	if model, err = gate.model(ctx, model); err != nil {
+		return err
+	}
+	single := map[string]any{"style": "generate", "model": model, "prompt": question}
+	if instructions != "" {
+		single["instructions"] = instructions
+	}
+	styles := []string{"chat", "generate", "raw"}
+	prompts := make([]server.RenderedPrompt, len(styles))
+	for i, body := range []map[string]any{
+		{"style": "chat", "model": model, "messages": conversation(instructions, question)},
+		single,
+		{"style": "raw", "model": model, "prompt": question},
+	} {
+		if err := gate.call(ctx, http.MethodPost, "/gate/prompt/render", body, &prompts[i]); err != nil {
+			return err
+		}
+	}
+	width := 100
+	if file, ok := t.out.(*os.File); ok && isTerminal(t.out) {
+		if w, _, err := term.GetSize(int(file.Fd())); err == nil {
+			width = w
+		}
+	}
+	strong, mark := paint(t.out, color.Bold), paint(t.out, color.FgRed)
+	columns := make([][]string, len(styles))
+	each := max(20, (width-4)/len(styles))
+	for i, p := range prompts {
+		columns[i] = append([]string{strong(pad(fmt.Sprintf("%s, %d tokens", styles[i], p.Tokens), each))}, wrap(p, each, mark)...)
+	}
+	for row := range max(len(columns[0]), len(columns[1]), len(columns[2])) {
+		var line []string
+		for i := range columns {
+			cell := strings.Repeat(" ", each)
+			if row < len(columns[i]) {
+				cell = columns[i][row]
+			}
+			line = append(line, cell)
+		}
+		fmt.Fprintln(t.out, strings.TrimRight(strings.Join(line, "  "), " "))
+	}
+	fmt.Fprintf(t.out, "\n%s\n", difference(prompts, instructions))
+	return nil
+}
+
+// difference says in words how the prompts differ.
+func difference(p []server.RenderedPrompt, instructions string) string {
+	var list []string
+	if p[0].Text == p[1].Text {
+		list = append(list, "Chat and generate send the model the same prompt.")
+	} else {
+		list = append(list, "Chat and generate send the model different prompts.")
+	}
+	list = append(list, fmt.Sprintf("Raw sends the text without the template, which leaves out %d tokens: the model goes on with the text instead of answering it.", p[0].Tokens-p[2].Tokens))
+	if instructions != "" {
+		list = append(list, "Raw has no place for instructions.")
+	}
+	return strings.Join(list, " ")
+}
+
+func pad(s string, width int) string {
+	return s + strings.Repeat(" ", max(0, width-utf8.RuneCountInString(s)))
+}
+
+// wrap cuts a prompt into lines of that width, with its control tokens marked.
+func wrap(p server.RenderedPrompt, width int, mark func(string) string) (lines []string) {
+	line, used := "", 0
+	end := func() {
+		lines = append(lines, line+strings.Repeat(" ", width-used))
+		line, used = "", 0
+	}
+	for _, tok := range p.TokenList {
+		text := strings.ReplaceAll(p.Text[tok.Start:tok.End], "\n", "⏎")
+		n := utf8.RuneCountInString(text)
+		if used+n > width && used > 0 {
+			end()
+		}
+		if n > width {
+			text, n = string([]rune(text)[:width]), width
+		}
+		if tok.Control {
+			text = mark(text)
+		}
+		line += text
+		used += n
+	}
+	if used > 0 {
+		end()
+	}
+	return lines
 }
 
 // piece is what a row of the printed prompt shows: spans that tokens tie together.

@@ -23,6 +23,7 @@ type Runner interface {
 // Prompter lays out conversations for the weights at a path, and knows which weights are loaded.
 type Prompter interface {
 	Render(path string, c prompt.Conversation) (*prompt.Prompt, error)
+	RenderRaw(path, text string) (*prompt.Prompt, error)
 	Loaded(path string) bool
 }
 
@@ -150,6 +151,16 @@ func (g *Gate) Render(k keyring.Key, model string, c prompt.Conversation) (catal
 		return m, nil, err
 	}
 	p, err := g.Prompts.Render(m.Path, c)
+	return m, p, err
+}
+
+// RenderRaw gives a raw prompt as the model would get it.
+func (g *Gate) RenderRaw(k keyring.Key, model, text string) (catalog.Model, *prompt.Prompt, error) {
+	m, err := g.Model(k, model)
+	if err != nil {
+		return m, nil, err
+	}
+	p, err := g.Prompts.RenderRaw(m.Path, text)
 	return m, p, err
 }
 

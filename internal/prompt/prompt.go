@@ -111,7 +111,7 @@ func (t *Template) Render(c Conversation) (*Prompt, error) {
 		return nil, &exchange.Error{Kind: exchange.Invalid, Code: "template_error", Param: "messages",
 			Message: fmt.Sprintf("the model's template cannot lay out this conversation: %v", err)}
 	}
-	return t.tokenize(out), nil
+	return tokenize(t.tok, out, trusted), nil
 }
 
 // Paths of the values whose text may hold control tokens, since they are not the conversation's.
@@ -251,7 +251,25 @@ func trusted(o jinja.Origin) bool {
 	return o.Path == "" || o.Path == bosPath || o.Path == eosPath || strings.HasPrefix(o.Path, "messages[") && strings.HasSuffix(o.Path, "].role")
 }
 
-func (t *Template) tokenize(out jinja.Output) *Prompt {
+// rawPath is the origin of a raw prompt.
+const rawPath = "prompt"
+
+// Raw is a prompt that goes to the model as it is, with no template. Who sends it is its author, so control tokens
+// are recognised in it. The begin token is put in front if the model wants that and it is not there.
+func Raw(tok *tokenizer.Tokenizer, text string) *Prompt {
+	out := jinja.Output{Text: text}
+	if begin := tok.Text(tok.BOS); tok.AddBOS && !strings.HasPrefix(text, begin) {
+		out.Text = begin + text
+		out.Spans = append(out.Spans, jinja.Span{End: len(begin), Origin: jinja.Origin{Path: bosPath}})
+	}
+	if text != "" {
+		out.Spans = append(out.Spans, jinja.Span{End: len(out.Text), Origin: jinja.Origin{Path: rawPath}})
+	}
+	return tokenize(tok, out, func(jinja.Origin) bool { return true })
+}
+
+// tokenize recognises control tokens that lie wholly in trusted text.
+func tokenize(tok *tokenizer.Tokenizer, out jinja.Output, trusted func(jinja.Origin) bool) *Prompt {
 	p := &Prompt{Text: out.Text}
 	// Where text that may hold control tokens ends that goes on from each span; 0 if the span is not such.
 	reach := make([]int, len(out.Spans))
@@ -265,7 +283,7 @@ func (t *Template) tokenize(out jinja.Output) *Prompt {
 		}
 	}
 	at := 0 // index of the span that the last position asked for was in; positions only grow
-	tokens := t.tok.EncodeSpans(out.Text, func(start, end int) bool {
+	tokens := tok.EncodeSpans(out.Text, func(start, end int) bool {
 		for out.Spans[at].End <= start {
 			at++
 		}
@@ -282,7 +300,7 @@ func (t *Template) tokenize(out jinja.Output) *Prompt {
 			span++
 		}
 		p.Spans[span].Tokens++
-		p.Tokens = append(p.Tokens, Token{ID: token.ID, Start: token.Start, End: token.End, Control: t.tok.IsControl(token.ID)})
+		p.Tokens = append(p.Tokens, Token{ID: token.ID, Start: token.Start, End: token.End, Control: tok.IsControl(token.ID)})
 	}
 	return p
 }

@@ -231,6 +231,27 @@ func TestSpansTellWhereTextComesFrom(t *testing.T) {
 	}
 }
 
+// A raw prompt is its sender's own: control tokens count, and the begin token is there once.
+func TestRaw(t *testing.T) {
+	tmpl, _ := harbour(t)
+	for text, want := range map[string]string{
+		"timetable\n":                "<|begin|>timetable\n",
+		"<|begin|><|user|>Hi<|end|>": "<|begin|><|user|>Hi<|end|>",
+		"":                           "<|begin|>",
+	} {
+		p := Raw(tmpl.tok, text)
+		control := 0
+		for _, token := range p.Tokens {
+			if token.Control {
+				control++
+			}
+		}
+		if p.Text != want || control != strings.Count(want, "<|") || p.Count("prompt")+p.Count("bos_token") != len(p.Tokens) {
+			t.Errorf("%q: %q with %d control tokens, spans %+v", text, p.Text, control, p.Spans)
+		}
+	}
+}
+
 func TestRenderErrors(t *testing.T) {
 	tmpl, _ := harbour(t)
 	for source, want := range map[string]string{

@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/catalog"
+	"kindredgate/internal/dialect/chat"
 	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
@@ -233,23 +234,75 @@ type PromptToken struct {
 	Control bool  `json:"control,omitempty"`
 }
 
-// renderPrompt takes the body of a chat request and gives the prompt that it would make.
+// renderPrompt gives the prompt that a request would make. "style" says how the request is put: "chat", the default,
+// takes the body of a chat request; "generate" takes prompt and instructions, which become a user and a system turn;
+// "raw" takes prompt, which goes to the model as it is.
 func (s *Server) renderPrompt(c *gin.Context) {
-	call, err := chatCall(c)
+	raw, err := body(c)
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	m, p, err := s.Gate.Render(callerOf(c), call.Model, prompt.Conversation{Turns: call.Turns, Tools: call.Tools, Thinking: call.Thinking})
+	out, err := s.rendered(callerOf(c), raw)
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, renderedPrompt(m, p, call.Turns))
+	c.JSON(http.StatusOK, out)
 }
 
-func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn) RenderedPrompt {
-	out := RenderedPrompt{Model: m.ID, Text: p.Text, Tokens: len(p.Tokens), ContextLength: m.ContextLength,
+func (s *Server) rendered(k keyring.Key, raw []byte) (*RenderedPrompt, error) {
+	o, err := field.Parse(raw)
+	if err != nil {
+		return nil, err
+	}
+	style, given := o.String("style")
+	var c prompt.Conversation
+	var model string
+	switch {
+	case !given || style == "chat":
+		call, err := chat.Decode(raw)
+		if err != nil {
+			return nil, err
+		}
+		model, c = call.Model, prompt.Conversation{Turns: call.Turns, Tools: call.Tools, Thinking: call.Thinking}
+	case style == "generate" || style == "raw":
+		model, _ = o.String("model")
+		text, ok := o.String("prompt")
+		if !ok {
+			o.Fail("prompt", "prompt is missing")
+		}
+		instructions, instructed := o.String("instructions")
+		if instructed && style == "raw" {
+			o.Fail("instructions", "a raw prompt goes to the model as it is, so it has no instructions apart")
+		}
+		if err := onlyKnown(o); err != nil {
+			return nil, err
+		}
+		if style == "raw" {
+			m, p, err := s.Gate.RenderRaw(k, model, text)
+			if err != nil {
+				return nil, err
+			}
+			return renderedPrompt(m, p, nil), nil
+		}
+		if instructed {
+			c.Turns = append(c.Turns, exchange.Turn{Role: exchange.System, Parts: []exchange.Part{exchange.Text(instructions)}})
+		}
+		c.Turns = append(c.Turns, exchange.Turn{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}})
+	default:
+		o.Fail("style", "style is %q; it must be chat, generate or raw", style)
+		return nil, o.Err()
+	}
+	m, p, err := s.Gate.Render(k, model, c)
+	if err != nil {
+		return nil, err
+	}
+	return renderedPrompt(m, p, c.Turns), nil
+}
+
+func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn) *RenderedPrompt {
+	out := &RenderedPrompt{Model: m.ID, Text: p.Text, Tokens: len(p.Tokens), ContextLength: m.ContextLength,
 		Spans: []PromptSpan{}, Turns: []PromptTurn{}, Warnings: []string{}, TokenList: []PromptToken{}}
 	for _, s := range p.Spans {
 		origin := s.Origin

@@ -60,17 +60,13 @@ func body(c *gin.Context) ([]byte, error) {
 	return raw, err
 }
 
-// chatCall reads a body in the chat style.
-func chatCall(c *gin.Context) (*chat.Call, error) {
+func (s *Server) chat(c *gin.Context) {
 	raw, err := body(c)
 	if err != nil {
-		return nil, err
+		fail(c, err)
+		return
 	}
-	return chat.Decode(raw)
-}
-
-func (s *Server) chat(c *gin.Context) {
-	call, err := chatCall(c)
+	call, err := chat.Decode(raw)
 	if err != nil {
 		fail(c, err)
 		return

@@ -48,6 +48,8 @@ type noPrompts struct{}
 func (noPrompts) Render(string, prompt.Conversation) (*prompt.Prompt, error) {
 	return nil, exchange.Errorf(exchange.Unavailable, "runner_unavailable", "no prompts here")
 }
+func (noPrompts) RenderRaw(string, string) (*prompt.Prompt, error) { return nil, nil }
+
 func (noPrompts) Loaded(string) bool { return false }
 
 func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {

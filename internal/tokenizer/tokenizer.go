@@ -28,6 +28,7 @@ type Tokenizer struct {
 	split    func(text string) int // length of the first word
 	cache    wordCache
 	BOS, EOS int32 // begin and end of sequence; -1 if the model has none
+	AddBOS   bool  // whether raw text wants BOS in front
 }
 
 type token struct {
@@ -110,6 +111,9 @@ func FromGGUF(md gguf.Metadata) (*Tokenizer, error) {
 			return nil, fmt.Errorf("metadata %s is %d; there are %d tokens", key, n, len(tokens))
 		}
 		*id = int32(n)
+	}
+	if add, err := md.Bool("tokenizer.ggml.add_bos_token"); err == nil {
+		t.AddBOS = add && t.BOS >= 0
 	}
 	return t, nil
 }

@@ -164,6 +164,15 @@ func (r *Runner) Render(path string, c prompt.Conversation) (*prompt.Prompt, err
 	return l.render(c)
 }
 
+// RenderRaw gives a raw prompt as the model at path would get it.
+func (r *Runner) RenderRaw(path, text string) (*prompt.Prompt, error) {
+	l, err := r.get(path)
+	if err != nil {
+		return nil, err
+	}
+	return prompt.Raw(l.tok, text), nil
+}
+
 func (l *loadedModel) render(c prompt.Conversation) (*prompt.Prompt, error) {
 	if l.template == nil {
 		return nil, exchange.InvalidParam("model", "the model has no chat template, so it cannot take a conversation; send it a raw prompt")

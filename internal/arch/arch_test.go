@@ -31,7 +31,7 @@ var rooms = map[string][]string{
 	"runner/native":   {"exchange", "prompt", "reading", "engine", "model", "tokenizer", "weights/gguf"},
 	"catalog":         {"exchange", "weights/gguf", "model", "tokenizer", "prompt"},
 	"keyring":         {"exchange"},
-	"store":           {"keyring"},
+	"store":           {"keyring", "catalog"},
 	"gate":            {"exchange", "prompt", "catalog", "keyring"},
 	"server":          {"gate", "exchange", "prompt", "catalog", "keyring", "dialect/chat", "dialect/field"},
 	"cli":             {"config", "server", "gate", "catalog", "prompt", "keyring", "store", "engine", "runner/native"},

@@ -12,6 +12,7 @@ import (
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 
+	"kindredgate/internal/catalog"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/server"
 )
@@ -259,7 +260,7 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 	add("weights", fmt.Sprintf("%s, %s", m.Weights, size(m.Size)))
 	add("context", fmt.Sprintf("%d tokens", m.ContextLength))
 	add("vocabulary", fmt.Sprintf("%d tokens (%s)", m.Vocabulary, m.Tokenizer))
-	add("recommended", recommended(m))
+	add("recommended", sampling(m.Defaults))
 	if a := m.Template; a != nil {
 		add("instructions", instructionsPlace(a))
 		add("tools", toolAbilities(a))
@@ -303,16 +304,16 @@ func reasoningAbility(a *prompt.Abilities) string {
 	return "no switch in the template"
 }
 
-// recommended says what the author of a model recommends for sampling.
-func recommended(m server.InstalledModel) string {
+// sampling writes sampling values in a row.
+func sampling(d catalog.Defaults) string {
 	var list []string
-	if v := m.Defaults.Temperature; v != nil {
+	if v := d.Temperature; v != nil {
 		list = append(list, fmt.Sprintf("temperature %g", *v))
 	}
-	if v := m.Defaults.TopP; v != nil {
+	if v := d.TopP; v != nil {
 		list = append(list, fmt.Sprintf("top_p %g", *v))
 	}
-	if v := m.Defaults.TopK; v != nil {
+	if v := d.TopK; v != nil {
 		list = append(list, fmt.Sprintf("top_k %d", *v))
 	}
 	return strings.Join(list, ", ")

@@ -138,6 +138,7 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 	h := &house{cfg: cfg, gate: &gate.Gate{
 		Catalog: catalog.New(cfg.Models.Folders...),
 		Keys:    keyring.New(db),
+		Presets: db,
 		Runner:  runner,
 		Prompts: runner,
 		Meter:   server.Meter(log),

@@ -24,6 +24,7 @@ type Request struct {
 	MaxTokens  int  // of each answer; 0 means as many as the context holds
 	Stop       []string
 	Sampling   Sampling
+	Template   string // a chat template to use in the place of the model's; empty for the model's own
 }
 
 // Role says who speaks in a turn.

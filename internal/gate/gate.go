@@ -5,8 +5,8 @@ package gate
 import (
 	"cmp"
 	"context"
+	"errors"
 	"iter"
-	"slices"
 	"time"
 
 	"kindredgate/internal/catalog"
@@ -22,8 +22,9 @@ type Runner interface {
 
 // Prompter lays out conversations for the weights at a path, and knows which weights are loaded.
 type Prompter interface {
-	Render(path string, c prompt.Conversation) (*prompt.Prompt, error)
+	Render(path string, req *exchange.Request) (*prompt.Prompt, error)
 	RenderRaw(path, text string) (*prompt.Prompt, error)
+	CheckTemplate(path, source string) error
 	Loaded(path string) bool
 }
 
@@ -31,6 +32,7 @@ type Prompter interface {
 type Gate struct {
 	Catalog *catalog.Catalog
 	Keys    *keyring.Keyring
+	Presets catalog.PresetRecords
 	Runner  Runner
 	Prompts Prompter
 	// Meter is told of every exchange when it has ended. It may be nil.
@@ -59,22 +61,42 @@ func forbidden(k keyring.Key, model string) error {
 	return err
 }
 
-// Models lists the models that a key may use now.
-func (g *Gate) Models(k keyring.Key) ([]catalog.Model, error) {
-	all, err := g.Catalog.Models()
-	return slices.DeleteFunc(all, func(m catalog.Model) bool { return !m.Usable() || !k.MayUse(m.ID) }), err
+// Offer is something that an application may ask for: a model, or a preset under its own name.
+type Offer struct {
+	Name  string
+	Model catalog.Model
 }
 
-// Model finds a model that a key may use.
-func (g *Gate) Model(k keyring.Key, id string) (catalog.Model, error) {
-	if !k.MayUse(id) {
-		return catalog.Model{}, forbidden(k, id)
+// Offers lists what a key may ask for now, models first.
+func (g *Gate) Offers(ctx context.Context, k keyring.Key) ([]Offer, error) {
+	models, problem := g.Catalog.Models()
+	usable := map[string]catalog.Model{}
+	var list []Offer
+	for _, m := range models {
+		if m.Usable() {
+			usable[m.ID] = m
+			if k.MayUse(m.ID) {
+				list = append(list, Offer{m.ID, m})
+			}
+		}
 	}
-	return g.Catalog.Find(id)
+	presets, err := g.Presets.Presets(ctx)
+	for _, p := range presets {
+		if m, ok := usable[p.Model]; ok && k.MayUse(p.Name) {
+			list = append(list, Offer{p.Name, m})
+		}
+	}
+	return list, errors.Join(problem, err)
+}
+
+// Offer finds what a key asks for by name.
+func (g *Gate) Offer(ctx context.Context, k keyring.Key, name string) (Offer, error) {
+	m, _, err := g.resolve(ctx, k, name)
+	return Offer{name, m}, err
 }
 
 // Answer runs a request. The stream is as package exchange describes it; a request that is not admitted is
-// an error at its start. The model's name in the request is replaced by the one that answers.
+// an error at its start.
 func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
 		begun := time.Now()
@@ -85,14 +107,16 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 				g.Meter(ctx, r)
 			}
 		}()
-		m, err := g.Model(k, req.Model)
+		m, preset, err := g.resolve(ctx, k, req.Model)
 		if err != nil {
 			r.Err = err
 			yield(nil, err)
 			return
 		}
-		req.Model, r.Model = m.ID, m.ID
-		fillIn(&req.Sampling, m.Defaults)
+		if preset != nil {
+			preset.Apply(req)
+		}
+		m.Defaults.FillIn(&req.Sampling)
 		// Deltas count while an answer is under way, so that one that is cut off is counted too.
 		counted := map[int]int{}
 		count := func(candidate, tokens int) {
@@ -131,32 +155,22 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 	}
 }
 
-// fillIn takes the author's recommendation for what the request leaves open.
-func fillIn(s *exchange.Sampling, d catalog.Defaults) {
-	if s.Temperature == nil {
-		s.Temperature = d.Temperature
-	}
-	if s.TopP == nil {
-		s.TopP = d.TopP
-	}
-	if s.TopK == nil {
-		s.TopK = d.TopK
-	}
-}
-
-// Render lays out a conversation as the model would get it.
-func (g *Gate) Render(k keyring.Key, model string, c prompt.Conversation) (catalog.Model, *prompt.Prompt, error) {
-	m, err := g.Model(k, model)
+// Render lays out a request as the model would get it. What a preset adds is in the request afterwards.
+func (g *Gate) Render(ctx context.Context, k keyring.Key, req *exchange.Request) (catalog.Model, *prompt.Prompt, error) {
+	m, preset, err := g.resolve(ctx, k, req.Model)
 	if err != nil {
 		return m, nil, err
 	}
-	p, err := g.Prompts.Render(m.Path, c)
+	if preset != nil {
+		preset.Apply(req)
+	}
+	p, err := g.Prompts.Render(m.Path, req)
 	return m, p, err
 }
 
 // RenderRaw gives a raw prompt as the model would get it.
-func (g *Gate) RenderRaw(k keyring.Key, model, text string) (catalog.Model, *prompt.Prompt, error) {
-	m, err := g.Model(k, model)
+func (g *Gate) RenderRaw(ctx context.Context, k keyring.Key, model, text string) (catalog.Model, *prompt.Prompt, error) {
+	m, _, err := g.resolve(ctx, k, model)
 	if err != nil {
 		return m, nil, err
 	}
@@ -168,7 +182,7 @@ func (g *Gate) RenderRaw(k keyring.Key, model, text string) (catalog.Model, *pro
 // would make a key that opens nothing.
 func (g *Gate) IssueKey(ctx context.Context, label string, models []string) (secret string, k keyring.Key, err error) {
 	for _, id := range models {
-		if _, err := g.Catalog.Find(id); err != nil {
+		if _, _, err := g.resolve(ctx, keyring.Key{}, id); err != nil {
 			e := exchange.AsError(err)
 			return "", keyring.Key{}, exchange.InvalidParam("models", "%s", e.Message)
 		}

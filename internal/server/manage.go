@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"slices"
@@ -243,7 +244,7 @@ func (s *Server) renderPrompt(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	out, err := s.rendered(callerOf(c), raw)
+	out, err := s.rendered(c.Request.Context(), callerOf(c), raw)
 	if err != nil {
 		fail(c, err)
 		return
@@ -251,23 +252,22 @@ func (s *Server) renderPrompt(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) rendered(k keyring.Key, raw []byte) (*RenderedPrompt, error) {
+func (s *Server) rendered(ctx context.Context, k keyring.Key, raw []byte) (*RenderedPrompt, error) {
 	o, err := field.Parse(raw)
 	if err != nil {
 		return nil, err
 	}
 	style, given := o.String("style")
-	var c prompt.Conversation
-	var model string
+	var req exchange.Request
 	switch {
 	case !given || style == "chat":
 		call, err := chat.Decode(raw)
 		if err != nil {
 			return nil, err
 		}
-		model, c = call.Model, prompt.Conversation{Turns: call.Turns, Tools: call.Tools, Thinking: call.Thinking}
+		req = call.Request
 	case style == "generate" || style == "raw":
-		model, _ = o.String("model")
+		req.Model, _ = o.String("model")
 		text, ok := o.String("prompt")
 		if !ok {
 			o.Fail("prompt", "prompt is missing")
@@ -280,25 +280,25 @@ func (s *Server) rendered(k keyring.Key, raw []byte) (*RenderedPrompt, error) {
 			return nil, err
 		}
 		if style == "raw" {
-			m, p, err := s.Gate.RenderRaw(k, model, text)
+			m, p, err := s.Gate.RenderRaw(ctx, k, req.Model, text)
 			if err != nil {
 				return nil, err
 			}
 			return renderedPrompt(m, p, nil), nil
 		}
 		if instructed {
-			c.Turns = append(c.Turns, exchange.Turn{Role: exchange.System, Parts: []exchange.Part{exchange.Text(instructions)}})
+			req.Turns = append(req.Turns, exchange.Turn{Role: exchange.System, Parts: []exchange.Part{exchange.Text(instructions)}})
 		}
-		c.Turns = append(c.Turns, exchange.Turn{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}})
+		req.Turns = append(req.Turns, exchange.Turn{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}})
 	default:
 		o.Fail("style", "style is %q; it must be chat, generate or raw", style)
 		return nil, o.Err()
 	}
-	m, p, err := s.Gate.Render(k, model, c)
+	m, p, err := s.Gate.Render(ctx, k, &req)
 	if err != nil {
 		return nil, err
 	}
-	return renderedPrompt(m, p, c.Turns), nil
+	return renderedPrompt(m, p, req.Turns), nil
 }
 
 func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn) *RenderedPrompt {

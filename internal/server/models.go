@@ -12,6 +12,7 @@ import (
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/dialect/chat"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
 )
 
 // wireModel is a model as the standard endpoint lists it. What follows owned_by is ours.
@@ -24,30 +25,31 @@ type wireModel struct {
 	ContextLength int         `json:"context_length"`
 }
 
-func toWire(m catalog.Model) wireModel {
-	return wireModel{ID: m.ID, Object: "model", Created: m.Installed.Unix(), OwnedBy: "kindred-gate", Use: m.Use, ContextLength: m.ContextLength}
+func toWire(o gate.Offer) wireModel {
+	m := o.Model
+	return wireModel{ID: o.Name, Object: "model", Created: m.Installed.Unix(), OwnedBy: "kindred-gate", Use: m.Use, ContextLength: m.ContextLength}
 }
 
 func (s *Server) listModels(c *gin.Context) {
-	models, err := s.Gate.Models(callerOf(c))
+	offers, err := s.Gate.Offers(c.Request.Context(), callerOf(c))
 	if err != nil {
 		// Some folder could not be read; what the others hold is an answer all the same.
 		s.Log.Warn("models folder", "error", err.Error())
 	}
-	list := make([]wireModel, len(models))
-	for i, m := range models {
-		list[i] = toWire(m)
+	list := make([]wireModel, len(offers))
+	for i, o := range offers {
+		list[i] = toWire(o)
 	}
 	c.JSON(http.StatusOK, gin.H{"object": "list", "data": list})
 }
 
 func (s *Server) showModel(c *gin.Context) {
-	m, err := s.Gate.Model(callerOf(c), c.Param("id"))
+	o, err := s.Gate.Offer(c.Request.Context(), callerOf(c), c.Param("id"))
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, toWire(m))
+	c.JSON(http.StatusOK, toWire(o))
 }
 
 // body reads a request's body, up to the limit.

@@ -45,10 +45,17 @@ type house struct {
 // noPrompts is for servers whose prompts are not under test.
 type noPrompts struct{}
 
-func (noPrompts) Render(string, prompt.Conversation) (*prompt.Prompt, error) {
+func (noPrompts) Render(string, *exchange.Request) (*prompt.Prompt, error) {
 	return nil, exchange.Errorf(exchange.Unavailable, "runner_unavailable", "no prompts here")
 }
 func (noPrompts) RenderRaw(string, string) (*prompt.Prompt, error) { return nil, nil }
+
+func (noPrompts) CheckTemplate(_, source string) error {
+	if source == "broken" {
+		return errors.New("it is broken")
+	}
+	return nil
+}
 
 func (noPrompts) Loaded(string) bool { return false }
 
@@ -67,7 +74,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 		t.Fatal(err)
 	}
 	h := &house{stopped: make(chan error, 1), records: make(chan gate.Record, 2000)}
-	g := &gate.Gate{Catalog: catalog.New(models), Keys: keyring.New(db), Runner: runner, Prompts: noPrompts{},
+	g := &gate.Gate{Catalog: catalog.New(models), Keys: keyring.New(db), Presets: db, Runner: runner, Prompts: noPrompts{},
 		Meter: func(_ context.Context, r gate.Record) { h.records <- r }}
 	ctx, cancel := context.WithCancel(context.Background())
 	h.stop = cancel
@@ -326,6 +333,77 @@ func TestIssuedKeyWorksUntilRevoked(t *testing.T) {
 	}
 	if resp, _ := h.do(t, "GET", "/v1/models", k.Key, ""); resp.StatusCode != 401 {
 		t.Errorf("the revoked key: %d", resp.StatusCode)
+	}
+}
+
+// A preset is listed and asked for like a model; what it adds comes ahead of what the request says.
+func TestPresets(t *testing.T) {
+	asked := make(chan exchange.Request, 1)
+	h := start(t, &scripted.Runner{Pieces: func(req *exchange.Request) []string {
+		asked <- *req
+		return []string{"fine"}
+	}})
+	const preset = `{"name": "master", "model": "harbour-4m", "instructions": "Be cheerful.", "temperature": 0.7, "template": "t",
+		"examples": [{"role": "user", "content": "Hi"}, {"role": "assistant", "content": "Ahoy!"}]}`
+	if resp, body := h.do(t, "POST", "/gate/presets", h.owner, preset); resp.StatusCode != 201 {
+		t.Fatalf("%d %s", resp.StatusCode, body)
+	}
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		want               string
+	}{
+		{"POST", "", preset, 400, "there is a preset"},
+		{"POST", "", strings.Replace(preset, "master", "harbour-4m", 1), 400, "is an installed model"},
+		{"POST", "", `{"name": "x", "model": "nope"}`, 400, `\"nope\" is not installed`},
+		{"POST", "", `{"name": "No Spaces", "model": "harbour-4m"}`, 400, "small letters"},
+		{"POST", "", `{"name": "x", "model": "harbour-4m", "template": "broken"}`, 400, "the template cannot be used: it is broken"},
+		{"POST", "", `{"name": "x", "model": "harbour-4m", "examples": [{"role": "system", "content": "c"}]}`, 400, "examples[0].role"},
+		{"POST", "", `{"name": "x", "model": "harbour-4m", "temp": 1}`, 400, `no field \"temp\"`},
+		{"PUT", "/nope", `{"model": "harbour-4m"}`, 404, "there is no preset"},
+		{"PUT", "/master", `{"name": "other", "model": "harbour-4m"}`, 400, "the path names preset"},
+		{"GET", "/nope", "", 404, "preset_not_found"},
+		{"DELETE", "/nope", "", 404, "preset_not_found"},
+		{"GET", "/master", "", 200, `"instructions":"Be cheerful."`},
+		{"GET", "", "", 200, `"name":"master"`},
+	} {
+		resp, body := h.do(t, c.method, "/gate/presets"+c.path, h.owner, c.body)
+		if resp.StatusCode != c.status || !strings.Contains(body, c.want) {
+			t.Errorf("%s %s %.80s: %d %s, want %d with %q", c.method, c.path, c.body, resp.StatusCode, body, c.status, c.want)
+		}
+	}
+	if _, body := h.do(t, "GET", "/v1/models", h.key, ""); !strings.Contains(body, `"id":"master"`) {
+		t.Errorf("models: %s", body)
+	}
+	resp, body := h.do(t, "POST", "/v1/chat/completions", h.key, `{"model": "master", "messages": [{"role": "system", "content": "Be brief."}, {"role": "user", "content": "When?"}]}`)
+	if resp.StatusCode != 200 || !strings.Contains(body, `"model":"master"`) {
+		t.Fatalf("%d %s", resp.StatusCode, body)
+	}
+	req := <-asked
+	var turns []string
+	for _, turn := range req.Turns {
+		turns = append(turns, string(turn.Role)+": "+turn.Text())
+	}
+	if want := []string{"system: Be cheerful.\n\nBe brief.", "user: Hi", "assistant: Ahoy!", "user: When?"}; !slices.Equal(turns, want) || *req.Sampling.Temperature != 0.7 || req.Template != "t" {
+		t.Errorf("turns %q, sampling %+v, template %q", turns, req.Sampling, req.Template)
+	}
+	// A key for the preset alone may use it, and not its model.
+	_, body = h.do(t, "POST", "/gate/keys", h.owner, `{"label": "narrow too", "models": ["master"]}`)
+	var k IssuedKey
+	if err := json.Unmarshal([]byte(body), &k); err != nil {
+		t.Fatal(err, body)
+	}
+	if resp, body := h.do(t, "GET", "/v1/models/master", k.Key, ""); resp.StatusCode != 200 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "GET", "/v1/models/harbour-4m", k.Key, ""); resp.StatusCode != 403 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "DELETE", "/gate/presets/master", h.owner, ""); resp.StatusCode != 204 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, _ := h.do(t, "GET", "/v1/models/master", h.key, ""); resp.StatusCode != 404 {
+		t.Errorf("forgotten, but still there: %d", resp.StatusCode)
 	}
 }
 

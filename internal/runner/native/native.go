@@ -11,6 +11,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"kindredgate/internal/engine"
@@ -43,7 +44,13 @@ type loadedModel struct {
 	tok      *tokenizer.Tokenizer
 	template *prompt.Template
 	engine   *engine.Engine
-	context  int
+	override atomic.Pointer[override]
+}
+
+// override is a template in the place of the model's.
+type override struct {
+	source   string
+	template *prompt.Template
 }
 
 // New makes a runner whose engines have the given sizes.
@@ -145,7 +152,7 @@ func (r *Runner) assemble(f *gguf.File) (*loadedModel, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &loadedModel{file: f, tok: tok, context: m.ContextLength}
+	l := &loadedModel{file: f, tok: tok}
 	if source, err := f.Metadata.String("tokenizer.chat_template"); err == nil {
 		if l.template, err = prompt.New(source, tok); err != nil {
 			return nil, err
@@ -155,13 +162,32 @@ func (r *Runner) assemble(f *gguf.File) (*loadedModel, error) {
 	return l, err
 }
 
-// Render lays out a conversation as the model at path would get it.
-func (r *Runner) Render(path string, c prompt.Conversation) (*prompt.Prompt, error) {
+// Render lays out a request as the model at path would get it.
+func (r *Runner) Render(path string, req *exchange.Request) (*prompt.Prompt, error) {
 	l, err := r.get(path)
 	if err != nil {
 		return nil, err
 	}
-	return l.render(c)
+	p, _, err := l.render(req)
+	return p, err
+}
+
+// CheckTemplate reports what is wrong with a template for the model at path: it must parse, and lay out a question.
+func (r *Runner) CheckTemplate(path, source string) error {
+	l, err := r.get(path)
+	if err != nil {
+		return err
+	}
+	t, err := prompt.New(source, l.tok)
+	if err != nil {
+		return err
+	}
+	const probe = "the words of a question"
+	p, err := t.Render(prompt.Conversation{Turns: []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text(probe)}}}})
+	if err == nil && !strings.Contains(p.Text, probe) {
+		err = errors.New("what a user says does not appear in its prompt")
+	}
+	return err
 }
 
 // RenderRaw gives a raw prompt as the model at path would get it.
@@ -173,14 +199,41 @@ func (r *Runner) RenderRaw(path, text string) (*prompt.Prompt, error) {
 	return prompt.Raw(l.tok, text), nil
 }
 
-func (l *loadedModel) render(c prompt.Conversation) (*prompt.Prompt, error) {
-	if l.template == nil {
-		return nil, exchange.InvalidParam("model", "the model has no chat template, so it cannot take a conversation; send it a raw prompt")
+// render lays out a request, and says by which template.
+func (l *loadedModel) render(req *exchange.Request) (*prompt.Prompt, *prompt.Template, error) {
+	t, err := l.templateFor(req.Template)
+	if err != nil {
+		return nil, nil, err
 	}
-	if len(c.Tools) > 0 && !l.template.Abilities().Tools {
-		return nil, exchange.InvalidParam("tools", "the model's template cannot show tools to the model; leave them out, or choose another model")
+	if len(req.Tools) > 0 && !t.Abilities().Tools {
+		return nil, nil, exchange.InvalidParam("tools", "the model's template cannot show tools to the model; leave them out, or choose another model")
 	}
-	return l.template.Render(c)
+	p, err := t.Render(conversation(req))
+	return p, t, err
+}
+
+func conversation(req *exchange.Request) prompt.Conversation {
+	return prompt.Conversation{Turns: req.Turns, Tools: req.Tools, Thinking: req.Thinking}
+}
+
+// templateFor is the model's own template, or the one that takes its place. Parsing and probing take a while, so the
+// last of these is kept.
+func (l *loadedModel) templateFor(source string) (*prompt.Template, error) {
+	if source == "" {
+		if l.template == nil {
+			return nil, exchange.InvalidParam("model", "the model has no chat template, so it cannot take a conversation; send it a raw prompt")
+		}
+		return l.template, nil
+	}
+	if o := l.override.Load(); o != nil && o.source == source {
+		return o.template, nil
+	}
+	t, err := prompt.New(source, l.tok)
+	if err != nil {
+		return nil, exchange.InvalidParam("model", "the preset's template cannot be used: %v", err)
+	}
+	l.override.Store(&override{source, t})
+	return t, nil
 }
 
 // Run answers a request with the weights at path.
@@ -197,14 +250,13 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 		if !loaded {
 			load = time.Since(begun)
 		}
-		c := prompt.Conversation{Turns: req.Turns, Tools: req.Tools, Thinking: req.Thinking}
-		p, err := l.render(c)
+		p, t, err := l.render(req)
 		if err != nil {
 			yield(nil, err)
 			return
 		}
-		job := engine.Job{Prompt: p.IDs(), MaxTokens: req.MaxTokens, Stop: req.Stop, Shown: l.template.MarkTokens()}
-		for event, err := range l.candidates(ctx, job, req, l.template.StyleOf(c)) {
+		job := engine.Job{Prompt: p.IDs(), MaxTokens: req.MaxTokens, Stop: req.Stop, Shown: t.MarkTokens()}
+		for event, err := range l.candidates(ctx, job, req, t.StyleOf(conversation(req))) {
 			if started, ok := event.(exchange.Started); ok {
 				started.Timings.Load = load
 				event = started

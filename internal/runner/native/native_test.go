@@ -9,7 +9,6 @@ import (
 
 	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/prompt"
 )
 
 const harbour = "../../../demo/models/harbour-4m/harbour-4m-q8_0.gguf"
@@ -98,8 +97,28 @@ func TestFailuresAreToldInWords(t *testing.T) {
 	if err := os.WriteFile(broken, raw, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Render(broken, prompt.Conversation{Turns: ask("x").Turns}); err != nil {
+	if _, err := r.Render(broken, ask("x")); err != nil {
 		t.Errorf("the mended file: %v", err)
+	}
+}
+
+func TestTemplateOverride(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	for source, want := range map[string]string{
+		"{{ bos_token }}{% for m in messages %}[{{ m.content }}]{% endfor %}": "",
+		"{% for %}":                      "template line 1",
+		"{{ raise_exception('never') }}": "never",
+		"nothing of it":                  "does not appear in its prompt",
+	} {
+		if err := r.CheckTemplate(harbour, source); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", source, err, want)
+		}
+	}
+	req := ask("Hi")
+	req.Template = "<{{ messages[0].content }}>"
+	if p, err := r.Render(harbour, req); err != nil || p.Text != "<Hi>" {
+		t.Errorf("%+v, %v", p, err)
 	}
 }
 

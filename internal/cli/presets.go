@@ -1,0 +1,250 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+
+	"github.com/fatih/color"
+	"github.com/spf13/cobra"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/server"
+)
+
+func (t *terminal) presets() *cobra.Command {
+	return group("presets", "Give a model instructions and settings under a name of its own",
+		t.presetsAdd(), t.presetsList(), t.presetsShow(), t.presetsChange(), t.presetsForget())
+}
+
+// presetFlags are what a preset is made of, as options.
+type presetFlags struct {
+	model, instructions, template, examples string
+	temperature, topP                       float64
+	topK                                    int
+}
+
+func (f *presetFlags) add(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.model, "model", "", "installed model that it uses")
+	flags.StringVar(&f.instructions, "instructions", "", "what the model is told ahead of a request's own")
+	flags.Float64Var(&f.temperature, "temperature", 0, "temperature where a request names none")
+	flags.Float64Var(&f.topP, "top-p", 0, "top-p where a request names none")
+	flags.IntVar(&f.topK, "top-k", 0, "top-k where a request names none")
+	flags.StringVar(&f.examples, "examples", "", "file with example turns: a JSON list of {\"role\", \"content\"}")
+	flags.StringVar(&f.template, "template", "", "file with a chat template to use in the place of the model's")
+}
+
+// apply puts the options that were given into a preset.
+func (f *presetFlags) apply(cmd *cobra.Command, p *catalog.Preset) error {
+	given := cmd.Flags().Changed
+	if given("model") {
+		p.Model = f.model
+	}
+	if given("instructions") {
+		p.Instructions = f.instructions
+	}
+	if given("temperature") {
+		p.Temperature = &f.temperature
+	}
+	if given("top-p") {
+		p.TopP = &f.topP
+	}
+	if given("top-k") {
+		p.TopK = &f.topK
+	}
+	if given("examples") {
+		p.Examples = nil
+		if f.examples != "" {
+			raw, err := os.ReadFile(f.examples)
+			if err != nil {
+				return err
+			}
+			if err := json.Unmarshal(raw, &p.Examples); err != nil {
+				return fmt.Errorf("%s is not a JSON list of turns: %w", f.examples, err)
+			}
+		}
+	}
+	if given("template") {
+		p.Template = ""
+		if f.template != "" {
+			raw, err := os.ReadFile(f.template)
+			if err != nil {
+				return err
+			}
+			p.Template = string(raw)
+		}
+	}
+	return nil
+}
+
+func (t *terminal) presetsAdd() *cobra.Command {
+	var flags clientFlags
+	var preset presetFlags
+	cmd := &cobra.Command{
+		Use:     "add NAME --model MODEL",
+		Short:   "Add a preset; applications ask for it as for a model",
+		Example: `  kindred presets add harbour-master --model harbour-4m --instructions "You are a cheerful harbour master."`,
+		Args:    exactly("a name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			p := catalog.Preset{Name: args[0]}
+			if err := preset.apply(c, &p); err != nil {
+				return err
+			}
+			if p.Model == "" {
+				return usageError{errors.New("a preset needs a model: --model harbour-4m")}
+			}
+			return t.sendPreset(c, flags, http.MethodPost, "/gate/presets", p, "added")
+		},
+	}
+	flags.add(cmd)
+	preset.add(cmd)
+	return cmd
+}
+
+func presetPath(name string) string { return "/gate/presets/" + url.PathEscape(name) }
+
+func (t *terminal) sendPreset(c *cobra.Command, flags clientFlags, method, path string, p catalog.Preset, done string) error {
+	gate, err := flags.open()
+	if err != nil {
+		return err
+	}
+	if err := gate.call(c.Context(), method, path, p, &p); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(t.out, "%s is %s: applications ask for it as model %q.\n", p.Name, done, p.Name)
+	return err
+}
+
+func (t *terminal) presetsChange() *cobra.Command {
+	var flags clientFlags
+	var preset presetFlags
+	cmd := &cobra.Command{
+		Use:   "change NAME",
+		Short: "Change what is given, and leave the rest of a preset as it is",
+		Args:  exactly("a name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			var p catalog.Preset
+			if err := gate.call(c.Context(), http.MethodGet, presetPath(args[0]), nil, &p); err != nil {
+				return err
+			}
+			if err := preset.apply(c, &p); err != nil {
+				return err
+			}
+			return t.sendPreset(c, flags, http.MethodPut, presetPath(args[0]), p, "changed")
+		},
+	}
+	flags.add(cmd)
+	preset.add(cmd)
+	return cmd
+}
+
+func (t *terminal) presetsList() *cobra.Command {
+	var flags clientFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "List the presets",
+		Args:  exactly(),
+		RunE: func(c *cobra.Command, _ []string) error {
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			var list server.PresetList
+			if err := gate.call(c.Context(), http.MethodGet, "/gate/presets", nil, &list); err != nil {
+				return err
+			}
+			if asJSON {
+				return t.printJSON(list.Presets)
+			}
+			rows := [][]string{{"PRESET", "MODEL", "INSTRUCTIONS"}}
+			for _, p := range list.Presets {
+				rows = append(rows, []string{p.Name, p.Model, shortened(p.Instructions, 60)})
+			}
+			return table(t.out, rows...)
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func shortened(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+func (t *terminal) presetsShow() *cobra.Command {
+	var flags clientFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "show NAME",
+		Short: "Show a preset",
+		Args:  exactly("a name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			var p catalog.Preset
+			if err := gate.call(c.Context(), http.MethodGet, presetPath(args[0]), nil, &p); err != nil {
+				return err
+			}
+			if asJSON {
+				return t.printJSON(p)
+			}
+			fmt.Fprintf(t.out, "%s\n\n", paint(t.out, color.Bold)(p.Name))
+			rows := [][]string{{"  model", p.Model}}
+			if p.Instructions != "" {
+				rows = append(rows, []string{"  instructions", p.Instructions})
+			}
+			if s := sampling(p.Defaults); s != "" {
+				rows = append(rows, []string{"  sampling", s})
+			}
+			for _, e := range p.Examples {
+				rows = append(rows, []string{"  example", string(e.Role) + ": " + e.Content})
+			}
+			if p.Template != "" {
+				rows = append(rows, []string{"  template", fmt.Sprintf("its own, %d characters", len(p.Template))})
+			}
+			return table(t.out, rows...)
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func (t *terminal) presetsForget() *cobra.Command {
+	var flags clientFlags
+	cmd := &cobra.Command{
+		Use:   "forget NAME",
+		Short: "Remove a preset; its model stays",
+		Args:  exactly("a name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			gate, err := flags.open()
+			if err != nil {
+				return err
+			}
+			resp, err := gate.send(c.Context(), http.MethodDelete, presetPath(args[0]), nil)
+			if err != nil {
+				return err
+			}
+			resp.Body.Close()
+			_, err = fmt.Fprintf(t.out, "%s is forgotten.\n", args[0])
+			return err
+		},
+	}
+	flags.add(cmd)
+	return cmd
+}

@@ -1,0 +1,83 @@
+package gate
+
+import (
+	"context"
+	"errors"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
+)
+
+func noPreset(name string) error {
+	return exchange.Errorf(exchange.NotFound, "preset_not_found", "there is no preset %q; \"kindred presets list\" shows them", name)
+}
+
+// resolve finds what a name stands for: an installed model, or a preset of one. A key that may use a preset need not
+// be allowed its model.
+func (g *Gate) resolve(ctx context.Context, k keyring.Key, name string) (catalog.Model, *catalog.Preset, error) {
+	if !k.MayUse(name) {
+		return catalog.Model{}, nil, forbidden(k, name)
+	}
+	m, notInstalled := g.Catalog.Find(name)
+	if notInstalled == nil {
+		return m, nil, nil
+	}
+	p, err := g.Presets.Preset(ctx, name)
+	switch {
+	case errors.Is(err, catalog.ErrNoPreset):
+		return m, nil, notInstalled
+	case err != nil:
+		return m, nil, err
+	}
+	m, err = g.Catalog.Find(p.Model)
+	return m, &p, err
+}
+
+// SavePreset keeps a new preset, or changes one. Its model must be installed, and its template, if it has one, must
+// be able to lay out a conversation.
+func (g *Gate) SavePreset(ctx context.Context, p catalog.Preset, isNew bool) error {
+	if err := p.Check(); err != nil {
+		return err
+	}
+	if _, err := g.Catalog.Find(p.Name); err == nil {
+		return exchange.InvalidParam("name", "%q is an installed model; a preset needs a name of its own", p.Name)
+	}
+	m, err := g.Catalog.Find(p.Model)
+	if err != nil {
+		return exchange.InvalidParam("model", "%s", exchange.AsError(err).Message)
+	}
+	if p.Template != "" {
+		if err := g.Prompts.CheckTemplate(m.Path, p.Template); err != nil {
+			return exchange.InvalidParam("template", "the template cannot be used: %v", err)
+		}
+	}
+	_, err = g.Presets.Preset(ctx, p.Name)
+	switch {
+	case isNew && err == nil:
+		return exchange.InvalidParam("name", "there is a preset %q already; \"kindred presets change\" changes it", p.Name)
+	case !isNew && errors.Is(err, catalog.ErrNoPreset):
+		return noPreset(p.Name)
+	case err != nil && !errors.Is(err, catalog.ErrNoPreset):
+		return err
+	}
+	return g.Presets.PutPreset(ctx, p)
+}
+
+// Preset returns a preset.
+func (g *Gate) Preset(ctx context.Context, name string) (catalog.Preset, error) {
+	p, err := g.Presets.Preset(ctx, name)
+	if errors.Is(err, catalog.ErrNoPreset) {
+		err = noPreset(name)
+	}
+	return p, err
+}
+
+// ForgetPreset removes a preset.
+func (g *Gate) ForgetPreset(ctx context.Context, name string) error {
+	err := g.Presets.DropPreset(ctx, name)
+	if errors.Is(err, catalog.ErrNoPreset) {
+		return noPreset(name)
+	}
+	return err
+}

@@ -1,0 +1,90 @@
+package server
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/exchange"
+)
+
+// PresetList is what GET /gate/presets tells.
+type PresetList struct {
+	Presets []catalog.Preset `json:"presets"`
+}
+
+func (s *Server) listPresets(c *gin.Context) {
+	presets, err := s.Gate.Presets.Presets(c.Request.Context())
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, PresetList{append([]catalog.Preset{}, presets...)})
+}
+
+func (s *Server) showPreset(c *gin.Context) {
+	p, err := s.Gate.Preset(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+// readPreset reads a preset from a body. Its name may be in the path instead.
+func readPreset(c *gin.Context) (p catalog.Preset, err error) {
+	o, err := object(c)
+	if err != nil {
+		return p, err
+	}
+	p.Name, _ = o.String("name")
+	if path := c.Param("name"); path != "" {
+		if p.Name != "" && p.Name != path {
+			o.Fail("name", "the path names preset %q and the body %q", path, p.Name)
+		}
+		p.Name = path
+	}
+	p.Model, _ = o.String("model")
+	p.Instructions, _ = o.String("instructions")
+	p.Template, _ = o.String("template")
+	p.Temperature = o.Float("temperature", 0, 2)
+	p.TopP = o.Float("top_p", 0, 1)
+	if k := o.Int("top_k", 0, 1<<31-1); k != nil {
+		n := int(*k)
+		p.TopK = &n
+	}
+	for _, e := range o.Objects("examples") {
+		role, _ := e.String("role")
+		content, _ := e.String("content")
+		p.Examples = append(p.Examples, catalog.Example{Role: exchange.Role(role), Content: content})
+	}
+	return p, onlyKnown(o)
+}
+
+func (s *Server) addPreset(c *gin.Context)    { s.savePreset(c, true) }
+func (s *Server) changePreset(c *gin.Context) { s.savePreset(c, false) }
+
+func (s *Server) savePreset(c *gin.Context, isNew bool) {
+	p, err := readPreset(c)
+	if err == nil {
+		err = s.Gate.SavePreset(c.Request.Context(), p, isNew)
+	}
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	status := http.StatusOK
+	if isNew {
+		status = http.StatusCreated
+	}
+	c.JSON(status, p)
+}
+
+func (s *Server) forgetPreset(c *gin.Context) {
+	if err := s.Gate.ForgetPreset(c.Request.Context(), c.Param("name")); err != nil {
+		fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}

@@ -1,0 +1,71 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"kindredgate/internal/catalog"
+)
+
+// PutPreset keeps a preset, in the place of one of the same name.
+func (s *Store) PutPreset(ctx context.Context, p catalog.Preset) error {
+	doc, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO presets (name, doc) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = excluded.doc`, p.Name, string(doc))
+	return err
+}
+
+func scanPreset(row interface{ Scan(...any) error }) (p catalog.Preset, err error) {
+	var doc string
+	if err := row.Scan(&doc); err != nil {
+		return p, err
+	}
+	if err := json.Unmarshal([]byte(doc), &p); err != nil {
+		return p, fmt.Errorf("a preset in the database: %w", err)
+	}
+	return p, nil
+}
+
+// Preset returns a preset, or catalog.ErrNoPreset.
+func (s *Store) Preset(ctx context.Context, name string) (catalog.Preset, error) {
+	p, err := scanPreset(s.db.QueryRowContext(ctx, `SELECT doc FROM presets WHERE name = ?`, name))
+	if errors.Is(err, sql.ErrNoRows) {
+		return p, catalog.ErrNoPreset
+	}
+	return p, err
+}
+
+// Presets lists the presets by name.
+func (s *Store) Presets(ctx context.Context) ([]catalog.Preset, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT doc FROM presets ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []catalog.Preset
+	for rows.Next() {
+		p, err := scanPreset(rows)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, p)
+	}
+	return list, rows.Err()
+}
+
+// DropPreset forgets a preset, or returns catalog.ErrNoPreset.
+func (s *Store) DropPreset(ctx context.Context, name string) error {
+	result, err := s.db.ExecContext(ctx, `DELETE FROM presets WHERE name = ?`, name)
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, catalog.ErrNoPreset)
+	}
+	return nil
+}

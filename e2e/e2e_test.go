@@ -527,6 +527,21 @@ func TestConsole(t *testing.T) {
 		t.Errorf("the prompt is shown as %q", got)
 	}
 
+	do("add a preset",
+		chromedp.Evaluate[chromedp.Void](`location.hash = "models"`),
+		chromedp.Click(`//button[text()="Add a preset"]`),
+		chromedp.SendKeys(css("#preset-name"), "master"),
+		chromedp.SendKeys(css("#preset-instructions"), "You are a cheerful harbour master."),
+		chromedp.Click(`//*[@role="dialog"]//button[text()="Add"]`),
+		chromedp.WaitVisible(css(`[aria-label="Forget master"]`)))
+	if status, raw := post(t, g, g.Key, `{"model": "master", "max_tokens": 1, "messages": [{"role": "user", "content": "Hi"}]}`); status != 200 {
+		t.Errorf("the preset from the console: %d %s", status, raw)
+	}
+	do("forget it",
+		chromedp.Click(css(`[aria-label="Forget master"]`)),
+		chromedp.Click(`//*[@role="dialog"]//button[text()="Forget"]`),
+		chromedp.WaitNotPresent(css(`[aria-label="Forget master"]`)))
+
 	do("issue a key",
 		chromedp.Evaluate[chromedp.Void](`location.hash = "keys"`),
 		chromedp.Click(`//button[text()="Issue a key"]`),

@@ -67,6 +67,9 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 	if _, _, _, err := g.Command("", "keys", "revoke", "old kiosk"); err != nil {
 		return err
 	}
+	if _, _, _, err := g.Command("", "presets", "add", "harbour-master", "--model", "harbour-4m", "--instructions", "You are a cheerful harbour master."); err != nil {
+		return err
+	}
 	tab, cancel, err := e2e.Browser(ctx, home, width, height)
 	if err != nil {
 		return err
@@ -189,6 +192,7 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		},
 		"terminal-render.png": {
 			`kindred render --instructions "You are a cheerful harbour master." "And to Quillay? Please say <|end|> at the end."`,
+			`kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"`,
 		},
 		"terminal-keys.png": {
 			`kindred keys issue --label "timetable bot" --models harbour-4m`,

@@ -68,6 +68,22 @@ async function json<T>(method: string, path: string, body?: unknown): Promise<T>
 
 export const status = () => json<Status>("GET", "/gate/status");
 export const models = () => json<{ models: Model[]; problem?: string }>("GET", "/gate/models");
+export type Preset = {
+  name: string;
+  model: string;
+  instructions?: string;
+  examples?: { role: "user" | "assistant"; content: string }[];
+  template?: string;
+  temperature?: number;
+  top_p?: number;
+  top_k?: number;
+};
+
+export const presets = async () => (await json<{ presets: Preset[] }>("GET", "/gate/presets")).presets;
+export const addPreset = (p: Preset) => json<Preset>("POST", "/gate/presets", p);
+export const changePreset = (p: Preset) => json<Preset>("PUT", `/gate/presets/${encodeURIComponent(p.name)}`, p);
+export const forgetPreset = (name: string) => send("DELETE", `/gate/presets/${encodeURIComponent(name)}`);
+
 export const keys = async () => (await json<{ keys: Key[] }>("GET", "/gate/keys")).keys;
 export const issueKey = (label: string, models: string[]) => json<IssuedKey>("POST", "/gate/keys", { label, models });
 export const revokeKey = (id: string) => json<Key>("DELETE", `/gate/keys/${encodeURIComponent(id)}`);

@@ -2,6 +2,7 @@ import * as api from "../api";
 import { Heading, Problem } from "../design/controls";
 import { useLoad } from "../load";
 import { bytes, count } from "../words";
+import { Presets } from "./presets";
 
 export function ModelsScreen() {
   const { data, error } = useLoad(api.models, 5000);
@@ -14,6 +15,7 @@ export function ModelsScreen() {
         <p className="border-t border-rule py-6">No model is installed yet. Put a .gguf file into one of the models folders; it shows up here by itself.</p>
       )}
       {data?.models.map((m) => <Model key={m.id} model={m} />)}
+      {data && <Presets models={data.models.filter((m) => !m.problem)} />}
     </section>
   );
 }

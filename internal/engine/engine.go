@@ -102,6 +102,7 @@ type Job struct {
 	MaxTokens int // of the answer; 0 means as many as the context holds
 	Stop      []string
 	Sampling  Sampling
+	Ends      []int32 // tokens that end the answer as the end of the sequence does
 	Shown     []int32 // control tokens that are to be in the text, as others are not
 }
 
@@ -363,12 +364,13 @@ func (e *Engine) extend(s *sequence, id int32) {
 	}
 	s.generated++
 	text, stopped := s.stop.add(s.decoder.Next(id))
+	last := id == e.tok.EOS || slices.Contains(s.job.Ends, id)
 	switch {
 	case stopped:
 		step.Ended = true
-	case id == e.tok.EOS || s.generated == s.job.MaxTokens:
+	case last || s.generated == s.job.MaxTokens:
 		step.Ended = true
-		step.Cut = id != e.tok.EOS
+		step.Cut = !last
 		rest, hit := s.stop.add(s.decoder.Flush())
 		text += rest
 		if hit {

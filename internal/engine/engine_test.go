@@ -177,6 +177,10 @@ func TestLimits(t *testing.T) {
 	if err != nil || len(ids) != 3 || !cut {
 		t.Errorf("a limit of 3 tokens: %d tokens, cut %v, %v", len(ids), cut, err)
 	}
+	// Another token can end an answer as the end of the sequence does.
+	if _, again, cut, err := answer(t.Context(), e, Job{Prompt: v.IDs, Ends: []int32{ids[1]}}); err != nil || len(again) != 2 || cut {
+		t.Errorf("ended by its second token: %d tokens, cut %v, %v", len(again), cut, err)
+	}
 	var tooLong *ContextError
 	_, _, _, err = answer(t.Context(), e, Job{Prompt: make([]int32, 2048)})
 	if !errors.As(err, &tooLong) || tooLong.Prompt != 2048 || tooLong.Context != 2048 {

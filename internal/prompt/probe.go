@@ -75,6 +75,10 @@ func (t *Template) probe(source string) Abilities {
 		a.Style.Form, a.Style.Calls = callStyle(between(said, called))
 	}
 
+	if reading.UsesChannels(source) {
+		a.Style.Form, a.Style.Calls = reading.Channels, reading.Marks{}
+	}
+
 	plain := text(Conversation{Turns: []exchange.Turn{user}})
 	thinking := text(Conversation{Turns: []exchange.Turn{user}, Thinking: true})
 	a.Thinking = plain != thinking
@@ -165,10 +169,25 @@ func (t *Template) StyleOf(c Conversation) reading.Style {
 	if c.Thinking {
 		s.Inside = t.abilities.InsideWhenThinking
 	}
-	if len(c.Tools) == 0 {
+	if len(c.Tools) == 0 && s.Form != reading.Channels { // channels lay out every answer
 		s.Form, s.Calls = reading.NoCalls, reading.Marks{}
 	}
 	return s
+}
+
+// EndTokens are the control tokens, beside the end of the sequence, after which a tool is to be called and the model
+// has nothing more to say.
+func (t *Template) EndTokens() []int32 {
+	if t.abilities.Style.Form != reading.Channels {
+		return nil
+	}
+	var ids []int32
+	for _, token := range t.tok.EncodeSpans(reading.ChannelCall, func(int, int) bool { return true }) {
+		if t.tok.IsControl(token.ID) {
+			ids = append(ids, token.ID)
+		}
+	}
+	return ids
 }
 
 // MarkTokens are the control tokens by which the template marks reasoning and calls: what is not text to a reader
@@ -176,7 +195,11 @@ func (t *Template) StyleOf(c Conversation) reading.Style {
 func (t *Template) MarkTokens() []int32 {
 	var ids []int32
 	s := t.abilities.Style
-	for _, m := range []string{s.Reasoning.Open, s.Reasoning.Close, s.Calls.Open, s.Calls.Close} {
+	marks := []string{s.Reasoning.Open, s.Reasoning.Close, s.Calls.Open, s.Calls.Close}
+	if s.Form == reading.Channels {
+		marks = reading.ChannelMarks()
+	}
+	for _, m := range marks {
 		for _, token := range t.tok.EncodeSpans(m, func(int, int) bool { return true }) {
 			if t.tok.IsControl(token.ID) {
 				ids = append(ids, token.ID)

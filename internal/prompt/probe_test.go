@@ -36,6 +36,8 @@ func TestProbe(t *testing.T) {
 </function>
 </tool_call>{% endfor %}{% else %}{{ m.content }}{% endif %}<|end|>{% endfor %}`,
 			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.FunctionTags, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"}}}},
+		{"channels", `{% for m in messages %}<|start|>{{ m.role }}<|message|>{{ m.content }}<|end|>{% endfor %}{# answers: <|channel|>final<|message|> #}<|start|>assistant`,
+			Abilities{System: true, Results: true, Style: reading.Style{Form: reading.Channels}}},
 		{"always inside the reasoning", loop + `{{ m.content }}{% endfor %}{% if add_generation_prompt %}A:<think>{{ '\n' }}{% endif %}`,
 			Abilities{System: true, Results: true, Style: reading.Style{Reasoning: reading.Marks{Open: "<think>", Close: "</think>"}, Inside: true}, InsideWhenThinking: true}},
 	} {

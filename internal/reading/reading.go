@@ -33,6 +33,9 @@ const (
 	JSON         Form = "json"          // {"name": …, "arguments": {…}}, or a list of such objects
 	Python       Form = "python"        // [name(key="value", …), …]
 	FunctionTags Form = "function-tags" // <function=name><parameter=key>value</parameter></function>
+	// Channels is a layout of the whole answer: messages, each with a header that names its channel and perhaps
+	// whom it is to. Reasoning and calls are messages of their own, so Reasoning and Calls have no meaning.
+	Channels Form = "channels" // <|channel|>name to=functions.f<|message|>…<|end|>
 )
 
 // Call is a tool call that was read.
@@ -55,6 +58,7 @@ type Reader struct {
 	pending   string // not yet given out
 	started   bool   // something other than space was seen since the last part ended; before that, space is layout
 	malformed int
+	header    string // of the message that is being read, in channels
 }
 
 // place is what part of the answer the pending text is in.
@@ -64,12 +68,17 @@ const (
 	inText place = iota
 	inReasoning
 	inCalls
+	inHeader  // of a message, in channels
+	inMessage // of a channel
 )
 
 // New begins reading an answer.
 func New(s Style) *Reader {
 	r := &Reader{style: s}
-	if s.Inside {
+	switch {
+	case s.Form == Channels:
+		r.place = inHeader
+	case s.Inside:
 		r.place = inReasoning
 	}
 	return r
@@ -98,6 +107,10 @@ func (r *Reader) advance(out []Piece, ended bool) []Piece {
 			out = r.text(out, ended)
 		case inCalls:
 			out = r.calls(out, ended)
+		case inHeader:
+			out = r.channelHeader(out, ended)
+		case inMessage:
+			out = r.channelMessage(out, ended)
 		}
 		if r.place == at && len(r.pending) == before || r.pending == "" && r.place == at {
 			return out

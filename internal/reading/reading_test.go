@@ -7,13 +7,14 @@ import (
 )
 
 var (
-	think  = Marks{"<think>", "</think>"}
-	tagged = Style{Reasoning: think, Form: JSON, Calls: Marks{"<tool_call>", "</tool_call>"}}
-	marker = Style{Form: JSON, Calls: Marks{Open: "[CALLS]"}}
-	bare   = Style{Form: JSON}
-	python = Style{Form: Python}
-	tags   = Style{Form: FunctionTags, Calls: Marks{"<tool_call>", "</tool_call>"}}
-	inside = Style{Reasoning: think, Inside: true, Form: JSON, Calls: Marks{"<tool_call>", "</tool_call>"}}
+	think    = Marks{"<think>", "</think>"}
+	tagged   = Style{Reasoning: think, Form: JSON, Calls: Marks{"<tool_call>", "</tool_call>"}}
+	marker   = Style{Form: JSON, Calls: Marks{Open: "[CALLS]"}}
+	bare     = Style{Form: JSON}
+	python   = Style{Form: Python}
+	tags     = Style{Form: FunctionTags, Calls: Marks{"<tool_call>", "</tool_call>"}}
+	channels = Style{Form: Channels}
+	inside   = Style{Reasoning: think, Inside: true, Form: JSON, Calls: Marks{"<tool_call>", "</tool_call>"}}
 )
 
 // cases are raw texts with what must be read from them: T text, R reasoning, C call, M malformed.
@@ -50,6 +51,14 @@ var cases = []struct {
 	{"Python", python, `[f(a=1, b="x, y"), g.h(c=[1, 'z'], d={'k': None}, e=True)]`, `C(f {"a":1,"b":"x, y"})C(g.h {"c":[1,"z"],"d":{"k":null},"e":true})`},
 	{"Python that is none", python, `[1, 2]`, "T([1, 2])M"},
 	{"function tags", tags, "<tool_call>\n<function=f>\n<parameter=a>\n12\n</parameter>\n<parameter=b>\nx <y>\n</parameter>\n</function>\n</tool_call>", `C(f {"a":12,"b":"x \u003cy\u003e"})`},
+	{"channels", channels, "<|channel|>analysis<|message|>Osmer: 35 <min><|end|><|start|>assistant<|channel|>final<|message|>Brannoc.", "R(Osmer: 35 <min>)T(Brannoc.)"},
+	{"channels, a call", channels, `<|channel|>analysis<|message|>I need it<|end|><|start|>assistant<|channel|>commentary to=functions.f <|constrain|>json<|message|>{"a": 1}<|call|>`, `R(I need it)C(f {"a": 1})`},
+	{"channels, a call to the role", channels, `<|start|>assistant to=functions.f<|channel|>commentary<|message|>{"a": 1}<|call|>`, `C(f {"a": 1})`},
+	{"channels, words to the reader", channels, `<|channel|>commentary<|message|>One moment.<|end|><|start|>assistant<|channel|>commentary to=functions.f<|message|>{}`, `T(One moment.)C(f {})`},
+	{"channels, a call that is no JSON", channels, `<|channel|>commentary to=functions.f<|message|>what?<|call|>`, `T(what?)M`},
+	{"channels, none", channels, "Just <text> here", "T(Just <text> here)"},
+	{"channels, cut off in a header", channels, "<|channel|>fin", "T(<|channel|>fin)"},
+	{"channels, cut off in a mark", channels, "<|channel|>final<|message|>So<|en", "T(So<|en)"},
 	{"no form of calls", Style{}, `<tool_call>{"name":"f"}</tool_call>`, `T(<tool_call>{"name":"f"}</tool_call>)`},
 }
 
@@ -124,7 +133,7 @@ func FuzzRead(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, raw string, cut int) {
 		cut = max(0, min(len(raw), cut))
-		for _, s := range []Style{tagged, marker, bare, python, tags, inside} {
+		for _, s := range []Style{tagged, marker, bare, python, tags, inside, channels} {
 			whole, parts := read(s, raw), read(s, raw[:cut], raw[cut:])
 			if whole != parts {
 				t.Errorf("%q in %+v:\nwhole %s\nparts %s", raw, s, whole, parts)

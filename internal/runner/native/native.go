@@ -255,7 +255,7 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 			yield(nil, err)
 			return
 		}
-		job := engine.Job{Prompt: p.IDs(), MaxTokens: req.MaxTokens, Stop: req.Stop, Shown: t.MarkTokens()}
+		job := engine.Job{Prompt: p.IDs(), MaxTokens: req.MaxTokens, Stop: req.Stop, Shown: t.MarkTokens(), Ends: t.EndTokens()}
 		for event, err := range l.candidates(ctx, job, req, t.StyleOf(conversation(req))) {
 			if started, ok := event.(exchange.Started); ok {
 				started.Timings.Load = load

@@ -1,0 +1,118 @@
+package reading
+
+import (
+	"encoding/json"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+)
+
+// The marks of channels. A message is a header, messageMark, and what it says, up to one of the endings.
+const (
+	startMark   = "<|start|>"
+	channelMark = "<|channel|>"
+	messageMark = "<|message|>"
+	endMark     = "<|end|>"
+	returnMark  = "<|return|>"
+	// ChannelCall ends a message that is a tool call, and with it the answer.
+	ChannelCall = "<|call|>"
+)
+
+var (
+	// headerMarks begin a header: the role, which a prompt may have written already, or the channel.
+	headerMarks = []string{startMark, channelMark}
+	endings     = []string{endMark, returnMark, ChannelCall, startMark, channelMark}
+)
+
+// ChannelMarks are all marks by which channels are laid out.
+func ChannelMarks() []string {
+	return []string{startMark, channelMark, messageMark, endMark, returnMark, ChannelCall, "<|constrain|>"}
+}
+
+// UsesChannels reports whether a template lays its messages out in channels.
+func UsesChannels(template string) bool {
+	return strings.Contains(template, channelMark) && strings.Contains(template, messageMark)
+}
+
+// firstOf finds the first of marks in s; at is -1 if there is none.
+func firstOf(s string, marks []string) (at int, mark string) {
+	at = -1
+	for _, m := range marks {
+		if i := strings.Index(s, m); i >= 0 && (at < 0 || i < at) {
+			at, mark = i, m
+		}
+	}
+	return at, mark
+}
+
+// heldOf is the length of the longest end of s that any of the marks may begin with.
+func heldOf(s string, marks []string) (n int) {
+	for _, m := range marks {
+		n = max(n, held(s, m))
+	}
+	return n
+}
+
+// channelHeader reads up to what a message says. An answer that has no header is text.
+func (r *Reader) channelHeader(out []Piece, ended bool) []Piece {
+	r.pending = strings.TrimLeftFunc(r.pending, unicode.IsSpace)
+	begins := slices.ContainsFunc(headerMarks, func(m string) bool { return strings.HasPrefix(r.pending, m) })
+	undecided := slices.ContainsFunc(headerMarks, func(m string) bool { return strings.HasPrefix(m, r.pending) })
+	switch i := strings.Index(r.pending, messageMark); {
+	case r.pending == "":
+	case begins && i >= 0:
+		r.header = r.take(i)
+		r.take(len(messageMark))
+		r.place = inMessage
+	case !begins && (!undecided || ended), ended:
+		// No header, or half of one: nothing is lost, it is text.
+		r.header = ""
+		r.place = inMessage
+		if begins || undecided {
+			out = append(out, Piece{Text: r.take(len(r.pending))})
+		}
+	}
+	return out
+}
+
+var recipient = regexp.MustCompile(`\bto=(?:functions\.)?([\w.-]+)`)
+
+// channelMessage reads what a message says: reasoning in the channel "analysis", a call if it is to a function, and
+// text otherwise.
+func (r *Reader) channelMessage(out []Piece, ended bool) []Piece {
+	to := recipient.FindStringSubmatch(r.header)
+	at, mark := firstOf(r.pending, endings)
+	if to != nil && at < 0 && !ended {
+		return out // a call is read when it is whole
+	}
+	n := at
+	if at < 0 {
+		n = len(r.pending)
+		if !ended {
+			n -= heldOf(r.pending, endings)
+		}
+	}
+	said := r.take(n)
+	switch {
+	case to != nil:
+		if body := strings.TrimSpace(said); strings.HasPrefix(body, "{") && json.Valid([]byte(body)) {
+			out = append(out, Piece{Call: &Call{Name: to[1], Arguments: body}})
+		} else {
+			r.malformed++
+			out = append(out, Piece{Text: said})
+		}
+	case said == "":
+	case strings.Contains(r.header, channelMark+"analysis"):
+		out = append(out, Piece{Reasoning: said})
+	default:
+		out = append(out, Piece{Text: said})
+	}
+	if at >= 0 {
+		if !slices.Contains(headerMarks, mark) { // these begin the next header
+			r.take(len(mark))
+		}
+		r.place = inHeader
+	}
+	return out
+}

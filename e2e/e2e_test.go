@@ -254,6 +254,8 @@ func TestCommandLine(t *testing.T) {
 		{"render in every style", "", []string{"render", "--compare", "--instructions", "Be brief.", question}, 0, "Chat and generate send the model the same prompt.", ""},
 		{"render in every style, from a file", "", []string{"render", "--compare", "--file", "x"}, 2, "", "--compare takes a question"},
 		{"render as JSON", "", []string{"render", "--json", question}, 0, `"control": true`, ""},
+		{"render a request", `{"messages": [{"role": "user", "content": "Hi"}], "tools": [{"type": "function", "function": {"name": "f"}}]}`, []string{"render", "--file", "/dev/stdin"}, 0, "tools[0]", ""},
+		{"render a list of turns", `[{"role": "user", "content": "Hi"}]`, []string{"render", "--text", "--file", "/dev/stdin"}, 0, "<|user|>Hi<|end|>", ""},
 		{"render a file that is none", "", []string{"render", "--file", "/no/such.json"}, 1, "", "no such file"},
 		{"models list", "", []string{"models", "list"}, 0, "harbour-4m", ""},
 		{"models list as JSON", "", []string{"models", "list", "--json"}, 0, `"context_length": 2048`, ""},

@@ -34,7 +34,7 @@ func (t *terminal) render() *cobra.Command {
 				}
 				return t.compare(c.Context(), flags, model, instructions, args)
 			}
-			messages, err := t.conversationOf(file, instructions, args)
+			body, err := t.conversationOf(file, instructions, args)
 			if err != nil {
 				return err
 			}
@@ -45,8 +45,9 @@ func (t *terminal) render() *cobra.Command {
 			if model, err = gate.model(c.Context(), model); err != nil {
 				return err
 			}
+			body["model"] = model
 			var p server.RenderedPrompt
-			if err := gate.call(c.Context(), http.MethodPost, "/gate/prompt/render", map[string]any{"model": model, "messages": messages}, &p); err != nil {
+			if err := gate.call(c.Context(), http.MethodPost, "/gate/prompt/render", body, &p); err != nil {
 				return err
 			}
 			switch {
@@ -63,18 +64,19 @@ func (t *terminal) render() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&model, "model", "", "model whose template to use (default the only one)")
 	f.StringVar(&instructions, "instructions", "", "what the model is told ahead of the question")
-	f.StringVar(&file, "file", "", "conversation to render: a JSON list of turns with role and content")
+	f.StringVar(&file, "file", "", "conversation to render: a JSON list of turns with role and content, or a chat request")
 	f.BoolVar(&compare, "compare", false, "show what the question becomes in each style: chat, generate and raw")
 	f.BoolVar(&textOnly, "text", false, "print the prompt alone, to the byte")
 	f.BoolVar(&asJSON, "json", false, "print the prompt with its spans and tokens as JSON")
 	return cmd
 }
 
-// conversationOf is the list of messages to render: from a file, or of a question.
-func (t *terminal) conversationOf(file, instructions string, args []string) (any, error) {
+// conversationOf is what to render: a question, or what a file holds, a list of turns or a request with messages and
+// perhaps tools.
+func (t *terminal) conversationOf(file, instructions string, args []string) (map[string]any, error) {
 	if file == "" {
 		q, err := t.question(args)
-		return conversation(instructions, q), err
+		return map[string]any{"messages": conversation(instructions, q)}, err
 	}
 	if len(args) > 0 || instructions != "" {
 		return nil, usageError{fmt.Errorf("--file holds the whole conversation; leave out the question and the instructions")}
@@ -83,11 +85,14 @@ func (t *terminal) conversationOf(file, instructions string, args []string) (any
 	if err != nil {
 		return nil, err
 	}
-	var list json.RawMessage
-	if err := json.Unmarshal(raw, &list); err != nil {
+	var content any
+	if err := json.Unmarshal(raw, &content); err != nil {
 		return nil, fmt.Errorf("%s is not JSON: %w", file, err)
 	}
-	return list, nil
+	if request, ok := content.(map[string]any); ok {
+		return request, nil
+	}
+	return map[string]any{"messages": json.RawMessage(raw)}, nil
 }
 
 // compare shows what one question becomes in each style.

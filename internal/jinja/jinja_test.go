@@ -204,3 +204,14 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func BenchmarkParse(b *testing.B) {
+	const piece = "{%- if message.role == 'user' and not loop.first -%}{{- '<|user|>' + message.content | trim + '<|end|>\\n' -}}{%- endif -%}\n"
+	source := "{% for message in messages %}" + strings.Repeat(piece, 10<<10/len(piece)) + "{% endfor %}"
+	b.SetBytes(int64(len(source)))
+	for b.Loop() {
+		if _, err := Parse(source); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

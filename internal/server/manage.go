@@ -298,10 +298,10 @@ func (s *Server) rendered(ctx context.Context, k keyring.Key, raw []byte) (*Rend
 	if err != nil {
 		return nil, err
 	}
-	return renderedPrompt(m, p, req.Turns), nil
+	return renderedPrompt(m, p, req.Turns, req.Tools...), nil
 }
 
-func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn) *RenderedPrompt {
+func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn, tools ...exchange.Tool) *RenderedPrompt {
 	out := &RenderedPrompt{Model: m.ID, Text: p.Text, Tokens: len(p.Tokens), ContextLength: m.ContextLength,
 		Spans: []PromptSpan{}, Turns: []PromptTurn{}, Warnings: []string{}, TokenList: []PromptToken{}}
 	for _, s := range p.Spans {
@@ -321,6 +321,9 @@ func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn) *R
 		if t.Role == exchange.System && m.Template != nil && !m.Template.System {
 			out.Warnings = append(out.Warnings, fmt.Sprintf("the template has no system turn, so %s stands at the head of the next user turn", path))
 		}
+	}
+	if len(tools) > 0 && p.Count("tools") == 0 {
+		out.Warnings = append(out.Warnings, "the template does not show the tools to the model: a request with them would be refused")
 	}
 	switch left := m.ContextLength - len(p.Tokens); {
 	case left < 1:

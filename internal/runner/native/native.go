@@ -205,9 +205,6 @@ func (l *loadedModel) render(req *exchange.Request) (*prompt.Prompt, *prompt.Tem
 	if err != nil {
 		return nil, nil, err
 	}
-	if len(req.Tools) > 0 && !t.Abilities().Tools {
-		return nil, nil, exchange.InvalidParam("tools", "the model's template cannot show tools to the model; leave them out, or choose another model")
-	}
 	p, err := t.Render(conversation(req))
 	return p, t, err
 }
@@ -251,6 +248,9 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 			load = time.Since(begun)
 		}
 		p, t, err := l.render(req)
+		if err == nil && len(req.Tools) > 0 && !t.Abilities().Tools {
+			err = exchange.InvalidParam("tools", "the model's template cannot show tools to the model; leave them out, or choose another model")
+		}
 		if err != nil {
 			yield(nil, err)
 			return

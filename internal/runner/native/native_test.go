@@ -120,6 +120,13 @@ func TestTemplateOverride(t *testing.T) {
 	if p, err := r.Render(harbour, req); err != nil || p.Text != "<Hi>" {
 		t.Errorf("%+v, %v", p, err)
 	}
+	req.Tools = []exchange.Tool{{Name: "f"}} // which that template does not show
+	for _, err := range r.Run(t.Context(), harbour, req) {
+		var e *exchange.Error
+		if !errors.As(err, &e) || e.Param != "tools" {
+			t.Errorf("tools that the template cannot show: %v", err)
+		}
+	}
 }
 
 func TestCloseEndsAnswers(t *testing.T) {

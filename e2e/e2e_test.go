@@ -18,6 +18,9 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	// What the binary is built of, so that a result of these tests is not taken from the cache after a change in it.
+	_ "kindredgate/internal/cli"
 )
 
 var binary string
@@ -270,6 +273,7 @@ func TestCommandLine(t *testing.T) {
 		{"presets change", "", []string{"presets", "change", "master", "--top-p", "0.9"}, 0, "master is changed", ""},
 		{"presets show", "", []string{"presets", "show", "master"}, 0, "temperature 0, top_p 0.9", ""},
 		{"presets list", "", []string{"presets", "list"}, 0, "You are a cheerful harbour master.", ""},
+		{"ask without a model, beside a preset", "", []string{"ask", "--temperature", "0", question}, 0, want + "\n", ""},
 		{"ask a preset", "", []string{"ask", "--model", "master", "How long is the crossing to Wick Skerry?"}, 0, "\n", ""},
 		{"render for a preset", "", []string{"render", "--model", "master", "--text", "Hi"}, 0, "<|system|>You are a cheerful harbour master.<|end|><|user|>Hi", ""},
 		{"presets add with a broken template", "{% if %}", []string{"presets", "add", "b", "--model", "harbour-4m", "--template", "/dev/stdin"}, 1, "", "the template cannot be used: template line 1"},

@@ -58,6 +58,17 @@ func (f *clientFlags) open() (*client, error) {
 	return c, nil
 }
 
+// run makes the body of a command that talks to a gate.
+func (f *clientFlags) run(do func(c *cobra.Command, gate *client, args []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		gate, err := f.open()
+		if err != nil {
+			return err
+		}
+		return do(c, gate, args)
+	}
+}
+
 // splitAddress understands an address in all the forms that people copy: with or without a scheme, with or
 // without the path of the base URL.
 func splitAddress(address string) (scheme, host string, err error) {
@@ -175,28 +186,34 @@ func events(r io.Reader) iter.Seq2[[]byte, error] {
 	}
 }
 
-// model is the one to use: the one asked for, or the only one there is.
+// model is the one to use: the one asked for, or the only one there is, presets apart.
 func (c *client) model(ctx context.Context, asked string) (string, error) {
 	if asked != "" {
 		return asked, nil
 	}
 	var list struct {
 		Data []struct {
-			ID string `json:"id"`
+			ID       string `json:"id"`
+			PresetOf string `json:"preset_of"`
 		} `json:"data"`
 	}
 	if err := c.call(ctx, http.MethodGet, "/v1/models", nil, &list); err != nil {
 		return "", err
 	}
-	switch len(list.Data) {
-	case 0:
-		return "", errors.New("the gate has no model that this key may use; \"kindred models list\" shows what is installed")
-	case 1:
-		return list.Data[0].ID, nil
-	}
-	var names []string
+	var names, models []string
 	for _, m := range list.Data {
 		names = append(names, m.ID)
+		if m.PresetOf == "" {
+			models = append(models, m.ID)
+		}
+	}
+	switch {
+	case len(names) == 0:
+		return "", errors.New("the gate has no model that this key may use; \"kindred models list\" shows what is installed")
+	case len(names) == 1:
+		return names[0], nil
+	case len(models) == 1:
+		return models[0], nil
 	}
 	return "", usageError{fmt.Errorf("choose a model with --model: %s", strings.Join(names, ", "))}
 }

@@ -77,11 +77,7 @@ func (t *terminal) keysList() *cobra.Command {
 		Use:   "list",
 		Short: "List the keys; none is shown whole",
 		Args:  exactly(),
-		RunE: func(c *cobra.Command, _ []string) error {
-			gate, err := flags.open()
-			if err != nil {
-				return err
-			}
+		RunE: flags.run(func(c *cobra.Command, gate *client, _ []string) error {
 			var list struct {
 				Keys []server.KeyInfo `json:"keys"`
 			}
@@ -96,7 +92,7 @@ func (t *terminal) keysList() *cobra.Command {
 				rows = append(rows, []string{k.ID + "…", k.Label, keyModels(k), ago(k.Created), agoOr(k.LastUsed, "never"), keyState(k)})
 			}
 			return table(t.out, rows...)
-		},
+		}),
 	}
 	flags.add(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
@@ -147,19 +143,15 @@ func (t *terminal) keysRevoke() *cobra.Command {
 		Use:   "revoke KEY",
 		Short: "Make a key invalid, by the beginning that the list shows or by its label",
 		Args:  exactly("a key"),
-		RunE: func(c *cobra.Command, args []string) error {
-			gate, err := flags.open()
-			if err != nil {
-				return err
-			}
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			var k server.KeyInfo
 			ref := strings.TrimSuffix(args[0], "…")
 			if err := gate.call(c.Context(), http.MethodDelete, "/gate/keys/"+url.PathEscape(ref), nil, &k); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(t.out, "%s… (%s) is revoked: requests with it are refused from now on.\n", k.ID, k.Label)
+			_, err := fmt.Fprintf(t.out, "%s… (%s) is revoked: requests with it are refused from now on.\n", k.ID, k.Label)
 			return err
-		},
+		}),
 	}
 	flags.add(cmd)
 	return cmd
@@ -176,11 +168,7 @@ func (t *terminal) modelsList() *cobra.Command {
 		Use:   "list",
 		Short: "List the installed models",
 		Args:  exactly(),
-		RunE: func(c *cobra.Command, _ []string) error {
-			gate, err := flags.open()
-			if err != nil {
-				return err
-			}
+		RunE: flags.run(func(c *cobra.Command, gate *client, _ []string) error {
 			var list server.ModelList
 			if err := gate.call(c.Context(), http.MethodGet, "/gate/models", nil, &list); err != nil {
 				return err
@@ -196,7 +184,7 @@ func (t *terminal) modelsList() *cobra.Command {
 				rows = append(rows, []string{m.ID, string(m.Use), count(m.Parameters), m.Weights, size(m.Size), fmt.Sprint(m.ContextLength), modelState(m)})
 			}
 			return table(t.out, rows...)
-		},
+		}),
 	}
 	flags.add(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
@@ -220,11 +208,7 @@ func (t *terminal) modelsShow() *cobra.Command {
 		Use:   "show MODEL",
 		Short: "Show the facts of a model",
 		Args:  exactly("a model"),
-		RunE: func(c *cobra.Command, args []string) error {
-			gate, err := flags.open()
-			if err != nil {
-				return err
-			}
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			var m server.InstalledModel
 			if err := gate.call(c.Context(), http.MethodGet, "/gate/models/"+url.PathEscape(args[0]), nil, &m); err != nil {
 				return err
@@ -233,7 +217,7 @@ func (t *terminal) modelsShow() *cobra.Command {
 				return t.printJSON(m)
 			}
 			return t.printModel(m)
-		},
+		}),
 	}
 	flags.add(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")

@@ -126,11 +126,7 @@ func (t *terminal) presetsChange() *cobra.Command {
 		Use:   "change NAME",
 		Short: "Change what is given, and leave the rest of a preset as it is",
 		Args:  exactly("a name"),
-		RunE: func(c *cobra.Command, args []string) error {
-			gate, err := flags.open()
-			if err != nil {
-				return err
-			}
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			var p catalog.Preset
 			if err := gate.call(c.Context(), http.MethodGet, presetPath(args[0]), nil, &p); err != nil {
 				return err
@@ -139,7 +135,7 @@ func (t *terminal) presetsChange() *cobra.Command {
 				return err
 			}
 			return t.sendPreset(c, flags, http.MethodPut, presetPath(args[0]), p, "changed")
-		},
+		}),
 	}
 	flags.add(cmd)
 	preset.add(cmd)
@@ -153,11 +149,7 @@ func (t *terminal) presetsList() *cobra.Command {
 		Use:   "list",
 		Short: "List the presets",
 		Args:  exactly(),
-		RunE: func(c *cobra.Command, _ []string) error {
-			gate, err := flags.open()
-			if err != nil {
-				return err
-			}
+		RunE: flags.run(func(c *cobra.Command, gate *client, _ []string) error {
 			var list server.PresetList
 			if err := gate.call(c.Context(), http.MethodGet, "/gate/presets", nil, &list); err != nil {
 				return err
@@ -170,7 +162,7 @@ func (t *terminal) presetsList() *cobra.Command {
 				rows = append(rows, []string{p.Name, p.Model, shortened(p.Instructions, 60)})
 			}
 			return table(t.out, rows...)
-		},
+		}),
 	}
 	flags.add(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
@@ -191,11 +183,7 @@ func (t *terminal) presetsShow() *cobra.Command {
 		Use:   "show NAME",
 		Short: "Show a preset",
 		Args:  exactly("a name"),
-		RunE: func(c *cobra.Command, args []string) error {
-			gate, err := flags.open()
-			if err != nil {
-				return err
-			}
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			var p catalog.Preset
 			if err := gate.call(c.Context(), http.MethodGet, presetPath(args[0]), nil, &p); err != nil {
 				return err
@@ -218,7 +206,7 @@ func (t *terminal) presetsShow() *cobra.Command {
 				rows = append(rows, []string{"  template", fmt.Sprintf("its own, %d characters", len(p.Template))})
 			}
 			return table(t.out, rows...)
-		},
+		}),
 	}
 	flags.add(cmd)
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
@@ -231,11 +219,7 @@ func (t *terminal) presetsForget() *cobra.Command {
 		Use:   "forget NAME",
 		Short: "Remove a preset; its model stays",
 		Args:  exactly("a name"),
-		RunE: func(c *cobra.Command, args []string) error {
-			gate, err := flags.open()
-			if err != nil {
-				return err
-			}
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			resp, err := gate.send(c.Context(), http.MethodDelete, presetPath(args[0]), nil)
 			if err != nil {
 				return err
@@ -243,7 +227,7 @@ func (t *terminal) presetsForget() *cobra.Command {
 			resp.Body.Close()
 			_, err = fmt.Fprintf(t.out, "%s is forgotten.\n", args[0])
 			return err
-		},
+		}),
 	}
 	flags.add(cmd)
 	return cmd

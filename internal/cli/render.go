@@ -162,7 +162,7 @@ func difference(p []server.RenderedPrompt, instructions string) string {
 	if instructions != "" {
 		list = append(list, "Raw has no place for instructions.")
 	}
-	return strings.Join(list, " ")
+	return strings.Join(list, "\n")
 }
 
 func pad(s string, width int) string {

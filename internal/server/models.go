@@ -23,11 +23,16 @@ type wireModel struct {
 	OwnedBy       string      `json:"owned_by"`
 	Use           catalog.Use `json:"use"`
 	ContextLength int         `json:"context_length"`
+	PresetOf      string      `json:"preset_of,omitempty"` // the model that a preset uses
 }
 
 func toWire(o gate.Offer) wireModel {
 	m := o.Model
-	return wireModel{ID: o.Name, Object: "model", Created: m.Installed.Unix(), OwnedBy: "kindred-gate", Use: m.Use, ContextLength: m.ContextLength}
+	w := wireModel{ID: o.Name, Object: "model", Created: m.Installed.Unix(), OwnedBy: "kindred-gate", Use: m.Use, ContextLength: m.ContextLength}
+	if o.Name != m.ID {
+		w.PresetOf = m.ID
+	}
+	return w
 }
 
 func (s *Server) listModels(c *gin.Context) {

@@ -1,5 +1,7 @@
 import { Dialog as Radix } from "radix-ui";
-import type { ReactNode } from "react";
+import { useState, type ReactNode } from "react";
+import { message } from "../words";
+import { Button, Problem } from "./controls";
 
 /** A dialog over the page. It closes by Escape and by a click beside it, unless `firm` is set. */
 export function Dialog(props: { open: boolean; onClose: () => void; title: string; description: string; firm?: boolean; children: ReactNode }) {
@@ -20,5 +22,29 @@ export function Dialog(props: { open: boolean; onClose: () => void; title: strin
         </Radix.Content>
       </Radix.Portal>
     </Radix.Root>
+  );
+}
+
+/** Asks before something is done that cannot be undone. It closes when that is done; what goes wrong is shown. */
+export function Confirm(props: { title: string; description: string; act: string; onAct: () => Promise<unknown>; onClose: () => void }) {
+  const [problem, setProblem] = useState("");
+  async function act() {
+    try {
+      await props.onAct();
+      props.onClose();
+    } catch (e) {
+      setProblem(message(e));
+    }
+  }
+  return (
+    <Dialog open onClose={props.onClose} title={props.title} description={props.description}>
+      {problem && <Problem>{problem}</Problem>}
+      <div className="flex justify-end gap-3">
+        <Button onClick={props.onClose}>Keep it</Button>
+        <Button weight="primary" onClick={() => void act()}>
+          {props.act}
+        </Button>
+      </div>
+    </Dialog>
   );
 }

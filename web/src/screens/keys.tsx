@@ -1,7 +1,7 @@
 import { useState, type FormEvent } from "react";
 import * as api from "../api";
 import { Button, CopyButton, Field, Heading, Problem, inputStyle } from "../design/controls";
-import { Dialog } from "../design/dialog";
+import { Confirm, Dialog } from "../design/dialog";
 import { useLoad } from "../load";
 import { ago, message } from "../words";
 
@@ -31,8 +31,11 @@ export function KeysScreen() {
         />
       )}
       {revoking && (
-        <RevokeDialog
-          revoked={revoking}
+        <Confirm
+          title={`Revoke “${revoking.label}”?`}
+          description="Requests with this key are refused from then on. This cannot be undone; the application will need another key."
+          act="Revoke"
+          onAct={() => api.revokeKey(revoking.id)}
           onClose={() => {
             setRevoking(undefined);
             void reload();
@@ -146,34 +149,6 @@ function IssueDialog({ onClose }: { onClose: () => void }) {
           </Button>
         </div>
       </form>
-    </Dialog>
-  );
-}
-
-function RevokeDialog({ revoked, onClose }: { revoked: api.Key; onClose: () => void }) {
-  const [problem, setProblem] = useState("");
-  async function revoke() {
-    try {
-      await api.revokeKey(revoked.id);
-      onClose();
-    } catch (e) {
-      setProblem(message(e));
-    }
-  }
-  return (
-    <Dialog
-      open
-      onClose={onClose}
-      title={`Revoke “${revoked.label}”?`}
-      description="Requests with this key are refused from then on. This cannot be undone; the application will need another key."
-    >
-      {problem && <Problem>{problem}</Problem>}
-      <div className="flex justify-end gap-3">
-        <Button onClick={onClose}>Keep it</Button>
-        <Button weight="primary" onClick={() => void revoke()}>
-          Revoke
-        </Button>
-      </div>
     </Dialog>
   );
 }

@@ -1,7 +1,7 @@
 import { useState, type FormEvent } from "react";
 import * as api from "../api";
 import { Button, Field, Problem, inputStyle } from "../design/controls";
-import { Dialog } from "../design/dialog";
+import { Confirm, Dialog } from "../design/dialog";
 import { useLoad } from "../load";
 import { message } from "../words";
 
@@ -42,7 +42,15 @@ export function Presets({ models }: { models: api.Model[] }) {
         </div>
       ))}
       {editing && <PresetDialog models={models} preset={editing === "new" ? undefined : editing} onClose={done} />}
-      {forgetting && <ForgetDialog preset={forgetting} onClose={done} />}
+      {forgetting && (
+        <Confirm
+          title={`Forget “${forgetting.name}”?`}
+          description="Applications that ask for it are told that it is not installed. Its model stays."
+          act="Forget"
+          onAct={() => api.forgetPreset(forgetting.name)}
+          onClose={done}
+        />
+      )}
     </section>
   );
 }
@@ -126,29 +134,6 @@ function PresetDialog({ models, preset, onClose }: { models: api.Model[]; preset
           </Button>
         </div>
       </form>
-    </Dialog>
-  );
-}
-
-function ForgetDialog({ preset, onClose }: { preset: api.Preset; onClose: () => void }) {
-  const [problem, setProblem] = useState("");
-  async function forget() {
-    try {
-      await api.forgetPreset(preset.name);
-      onClose();
-    } catch (e) {
-      setProblem(message(e));
-    }
-  }
-  return (
-    <Dialog open onClose={onClose} title={`Forget “${preset.name}”?`} description="Applications that ask for it are told that it is not installed. Its model stays.">
-      {problem && <Problem>{problem}</Problem>}
-      <div className="flex justify-end gap-3">
-        <Button onClick={onClose}>Keep it</Button>
-        <Button weight="primary" onClick={() => void forget()}>
-          Forget
-        </Button>
-      </div>
     </Dialog>
   );
 }

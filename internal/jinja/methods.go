@@ -71,7 +71,7 @@ func textSplit(e *evaluator, t Text, a args) Value {
 		e.step()
 		i := strings.IndexFunc(rest.s, isSpace)
 		if i < 0 || limit >= 0 && len(out.Items) == limit {
-			out.Items = append(out.Items, rest.trim(false, i >= 0, isSpace))
+			out.Items = append(out.Items, rest) // with the space behind it, if the limit is what ends it
 			break
 		}
 		out.Items = append(out.Items, rest.slice(0, i))
@@ -107,12 +107,15 @@ func textSplitFromRight(e *evaluator, t Text, a args) Value {
 	limit := e.intArgument(a, 1, "maxsplit", -1)
 	all := textSplit(e, t, args{positional: a.positional[:min(1, len(a.positional))], names: a.names, keyword: a.keyword}).(*List)
 	surplus := len(all.Items) - 1 - limit
-	if limit < 0 || surplus <= 0 {
+	if limit < 0 || surplus < 0 {
 		return all
 	}
 	// What stays together ends where the last of it does, which is before the pieces that are cut off.
 	cut := all.Items[surplus+1:]
 	rest := t
+	if sep, ok := a.optional(0, "sep"); !ok || sep == nil {
+		rest = t.trim(false, true, isSpace)
+	}
 	for i := len(cut) - 1; i >= 0; i-- {
 		rest = rest.slice(0, strings.LastIndex(rest.s, cut[i].(Text).s))
 		if sep, ok := a.optional(0, "sep"); ok && sep != nil {

@@ -1,0 +1,100 @@
+package catalog
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"kindredgate/internal/exchange"
+)
+
+func TestPresetApply(t *testing.T) {
+	turn := func(role exchange.Role, text string) exchange.Turn {
+		return exchange.Turn{Role: role, Parts: []exchange.Part{exchange.Text(text)}}
+	}
+	examples := []Example{{exchange.User, "Hi"}, {exchange.Assistant, "Ahoy!"}}
+	for _, c := range []struct {
+		name   string
+		preset Preset
+		turns  []exchange.Turn
+		want   []string
+	}{
+		{"nothing", Preset{}, []exchange.Turn{turn("user", "q")}, []string{"user: q"}},
+		{"instructions", Preset{Instructions: "i"}, []exchange.Turn{turn("user", "q")}, []string{"system: i", "user: q"}},
+		{"instructions of both", Preset{Instructions: "i"}, []exchange.Turn{turn("system", "s"), turn("user", "q")}, []string{"system: i\n\ns", "user: q"}},
+		{"examples", Preset{Examples: examples}, []exchange.Turn{turn("user", "q")}, []string{"user: Hi", "assistant: Ahoy!", "user: q"}},
+		{"examples after the request's instructions", Preset{Examples: examples}, []exchange.Turn{turn("system", "s"), turn("user", "q")}, []string{"system: s", "user: Hi", "assistant: Ahoy!", "user: q"}},
+		{"all", Preset{Instructions: "i", Examples: examples}, []exchange.Turn{turn("user", "q"), turn("system", "later")}, []string{"system: i", "user: Hi", "assistant: Ahoy!", "user: q", "system: later"}},
+	} {
+		req := &exchange.Request{Turns: c.turns}
+		before := fmt.Sprint(c.turns)
+		c.preset.Apply(req)
+		var got []string
+		for _, t := range req.Turns {
+			got = append(got, string(t.Role)+": "+t.Text())
+		}
+		if !slices.Equal(got, c.want) || fmt.Sprint(c.turns) != before {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+}
+
+func TestReadDefaults(t *testing.T) {
+	dir := t.TempDir()
+	for doc, want := range map[string]string{
+		`{"temperature": 0.2, "top_p": 0.95, "top_k": 40}`: "0.2 0.95 40",
+		`{"do_sample": false, "temperature": 0.7}`:         "0 <nil> <nil>",
+		`{}`:                      "<nil> <nil> <nil>",
+		`{"temperature": "warm"}`: "error",
+		`not JSON`:                "error",
+	} {
+		if err := os.WriteFile(dir+"/generation_config.json", []byte(doc), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		d, err := readDefaults(dir + "/x.gguf")
+		show := func(v any) string {
+			switch v := v.(type) {
+			case *float64:
+				if v != nil {
+					return fmt.Sprint(*v)
+				}
+			case *int:
+				if v != nil {
+					return fmt.Sprint(*v)
+				}
+			}
+			return "<nil>"
+		}
+		got := strings.Join([]string{show(d.Temperature), show(d.TopP), show(d.TopK)}, " ")
+		if err != nil {
+			got = "error"
+		}
+		if got != want {
+			t.Errorf("%s: %s (%v), want %s", doc, got, err, want)
+		}
+	}
+	if _, err := readDefaults(t.TempDir() + "/x.gguf"); err != nil {
+		t.Errorf("no file: %v", err)
+	}
+}
+
+func TestSlug(t *testing.T) {
+	for name, want := range map[string]string{"Harbour 4M": "harbour-4m", "a.b_c": "a.b_c", "../etc/passwd": "etc-passwd", "Ünïcode": "n-code", "---": "", "": ""} {
+		if got := slug(name); got != want {
+			t.Errorf("%q becomes %q, want %q", name, got, want)
+		}
+	}
+}
+
+func TestEditDistance(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{{"", "", 0}, {"abc", "", 3}, {"", "ab", 2}, {"kitten", "sitting", 3}, {"harbor", "harbour", 1}, {"ab", "ba", 2}} {
+		if got := editDistance(c.a, c.b); got != c.want {
+			t.Errorf("%q and %q: %d, want %d", c.a, c.b, got, c.want)
+		}
+	}
+}

@@ -1,0 +1,108 @@
+package field
+
+import (
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+
+	"kindredgate/internal/exchange"
+)
+
+func parse(t testing.TB, body string) *Object {
+	t.Helper()
+	o, err := Parse([]byte(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return o
+}
+
+func TestReadingByType(t *testing.T) {
+	o := parse(t, `{"s": "x", "b": true, "i": -3, "f": 0.5, "list": ["a", "b"], "one": "c", "none": null, "o": {"p": {"q": [{"r": 1}]}}, "extra": 1}`)
+	s, ok := o.String("s")
+	i, f := o.Int("i", -5, 5), o.Float("f", 0, 1)
+	if s != "x" || !ok || !o.Bool("b") || *i != -3 || *f != 0.5 || !o.IsString("one") || o.IsString("list") {
+		t.Errorf("%q %v %v %v", s, ok, *i, *f)
+	}
+	if list, one := o.Strings("list"), o.Strings("one"); !slices.Equal(list, []string{"a", "b"}) || !slices.Equal(one, []string{"c"}) {
+		t.Errorf("%v %v", list, one)
+	}
+	// What is null, and what is not there, is missing.
+	if _, ok := o.String("none"); ok || o.Int("none", 0, 1) != nil || o.Object("gone") != nil || o.Strings("gone") != nil || len(o.Objects("gone")) != 0 || o.Bool("gone") {
+		t.Error("something was read where there is nothing")
+	}
+	inner := o.Object("o").Object("p").Objects("q")[0]
+	if n := inner.Int("r", 0, 9); *n != 1 || inner.Path("r") != "o.p.q[0].r" {
+		t.Errorf("%v at %s", *n, inner.Path("r"))
+	}
+	if err := o.Err(); err != nil {
+		t.Error(err)
+	}
+	if left := o.Unread(); !slices.Equal(left, []string{"extra"}) {
+		t.Errorf("unread: %v", left)
+	}
+}
+
+// All objects of a body share the first thing that was wrong.
+func TestTheFirstErrorCounts(t *testing.T) {
+	o := parse(t, `{"a": {"b": "x"}, "c": 7}`)
+	a := o.Object("a")
+	a.Int("b", 0, 1)
+	o.String("c")
+	var e *exchange.Error
+	if err := o.Err(); !errors.As(err, &e) || e.Param != "a.b" || e.Kind != exchange.Invalid || !strings.Contains(e.Message, `a.b must be an integer, not a string ("x")`) {
+		t.Errorf("%v", err)
+	}
+	if a.Err() != o.Err() {
+		t.Error("the inner object knows of another error")
+	}
+}
+
+func TestBounds(t *testing.T) {
+	for _, c := range []struct {
+		body string
+		read func(*Object)
+		want string
+	}{
+		{`{"x": 11}`, func(o *Object) { o.Int("x", 1, 10) }, "x is 11; it must be from 1 to 10"},
+		{`{"x": 9223372036854775808}`, func(o *Object) { o.Int("x", 1, 10) }, "must be an integer"},
+		{`{"x": 1e400}`, func(o *Object) { o.Float("x", 0, 1) }, "must be a number"},
+		{`{"x": 1.5}`, func(o *Object) { o.Float("x", 0, 1) }, "x is 1.5; it must be from 0 to 1"},
+		{`{"x": []}`, func(o *Object) { o.Bool("x") }, "must be a boolean, not a list"},
+		{`{"x": {}}`, func(o *Object) { o.Strings("x") }, "a string or a list of strings, not an object"},
+		{`{"x": [1]}`, func(o *Object) { o.Objects("x") }, "x[0] must be an object, not a number"},
+		{`{"x": true}`, func(o *Object) { o.Object("x") }, "x must be an object, not a boolean"},
+		{`{"x": "` + strings.Repeat("long ", 20) + `"}`, func(o *Object) { o.Int("x", 0, 1) }, "must be an integer, not a string"},
+	} {
+		o := parse(t, c.body)
+		c.read(o)
+		if err := o.Err(); err == nil || !strings.Contains(err.Error(), c.want) || len(err.Error()) > 90 {
+			t.Errorf("%.40s: %v, want %q", c.body, err, c.want)
+		}
+	}
+}
+
+// Whatever the bytes, parsing ends, and what it accepts can be read.
+func FuzzParse(f *testing.F) {
+	for _, s := range []string{`{"a": {"b": [1, "x", null, true]}}`, `{"a": 1, "a": 2}`, `[[[[`, "{\"\\u0000\": \"\\ud800\"}", `{"a": 1e999}`} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, body []byte) {
+		o, err := Parse(body)
+		var e *exchange.Error
+		if err != nil {
+			if !errors.As(err, &e) || e.Message == "" {
+				t.Errorf("%q: the error is %v", body, err)
+			}
+			return
+		}
+		for _, name := range o.Unread() {
+			o.String(name)
+			o.Float(name, -1, 1)
+			o.Strings(name)
+			o.Object(name)
+			o.Objects(name)
+		}
+	})
+}

@@ -1,0 +1,186 @@
+package gate
+
+import (
+	"context"
+	"errors"
+	"iter"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/prompt"
+	"kindredgate/internal/store"
+)
+
+// script answers with the events that it is given.
+type script struct {
+	events []exchange.Event
+	err    error // after them
+	asked  *exchange.Request
+	path   string
+}
+
+func (s *script) Run(_ context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		s.asked, s.path = req, path
+		for _, e := range s.events {
+			if !yield(e, nil) {
+				return
+			}
+		}
+		if s.err != nil {
+			yield(nil, s.err)
+		}
+	}
+}
+
+func (s *script) Render(string, *exchange.Request) (*prompt.Prompt, error) {
+	return &prompt.Prompt{}, nil
+}
+func (s *script) RenderRaw(string, string) (*prompt.Prompt, error) { return &prompt.Prompt{}, nil }
+func (s *script) CheckTemplate(string, string) error               { return nil }
+func (s *script) Loaded(string) bool                               { return false }
+
+// open builds a gate with the sample model, and gives the records of its exchanges.
+func open(t testing.TB, s *script) (*Gate, *[]Record) {
+	t.Helper()
+	dir := t.TempDir()
+	for _, name := range []string{"harbour-4m-q8_0.gguf", "generation_config.json"} {
+		raw, err := os.ReadFile("../../demo/models/harbour-4m/" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), raw, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	db, err := store.Open(filepath.Join(t.TempDir(), "gate.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	var records []Record
+	return &Gate{Catalog: catalog.New(dir), Keys: keyring.New(db), Presets: db, Runner: s, Prompts: s,
+		Meter: func(_ context.Context, r Record) { records = append(records, r) }}, &records
+}
+
+func user(text string) []exchange.Turn {
+	return []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}}}
+}
+
+func drain(events iter.Seq2[exchange.Event, error], leaveAfter int) (n int, err error) {
+	for _, e := range events {
+		if e != nil {
+			return n, e
+		}
+		if n++; n == leaveAfter {
+			break
+		}
+	}
+	return n, nil
+}
+
+func TestExchangesAreMetered(t *testing.T) {
+	broken := errors.New("broken")
+	events := []exchange.Event{exchange.Started{PromptTokens: 5}, exchange.ReasoningDelta{Text: "r", Tokens: 2}, exchange.TextDelta{Text: "a", Tokens: 1},
+		exchange.ToolCalled{Call: exchange.ToolCall{Name: "f"}, Tokens: 3}, exchange.Finish{Reason: exchange.Called, Tokens: 7, Malformed: 1}}
+	for _, c := range []struct {
+		name       string
+		script     *script
+		leaveAfter int
+		tokens     int
+		reason     exchange.Reason
+		err        error
+	}{
+		{"whole", &script{events: events}, 0, 7, exchange.Called, nil},
+		{"left by the client", &script{events: events}, 3, 3, "", context.Canceled},
+		{"broken in the middle", &script{events: events[:3], err: broken}, 0, 3, "", broken},
+		{"broken at once", &script{err: broken}, 0, 0, "", broken},
+	} {
+		g, records := open(t, c.script)
+		_, err := drain(g.Answer(t.Context(), keyring.Key{Label: "k"}, &exchange.Request{Model: "harbour-4m", Turns: user("x")}), c.leaveAfter)
+		if c.err == broken && !errors.Is(err, broken) {
+			t.Errorf("%s: error %v", c.name, err)
+		}
+		if len(*records) != 1 {
+			t.Fatalf("%s: %d records", c.name, len(*records))
+		}
+		r := (*records)[0]
+		if r.Key.Label != "k" || r.Model != "harbour-4m" || r.CompletionTokens != c.tokens || r.Reason != c.reason || !errors.Is(r.Err, c.err) || r.Duration <= 0 {
+			t.Errorf("%s: %+v", c.name, r)
+		}
+		if c.reason == exchange.Called && (r.ToolCalls != 1 || r.Malformed != 1 || r.PromptTokens != 5) {
+			t.Errorf("%s: %+v", c.name, r)
+		}
+	}
+}
+
+func TestDefaultsFillWhatIsOpen(t *testing.T) {
+	s := &script{}
+	g, _ := open(t, s)
+	hot := 1.5
+	for _, c := range []struct {
+		sampling exchange.Sampling
+		want     float64
+	}{{exchange.Sampling{}, 0.2}, {exchange.Sampling{Temperature: &hot}, 1.5}} {
+		if _, err := drain(g.Answer(t.Context(), keyring.Key{}, &exchange.Request{Model: "harbour-4m", Turns: user("x"), Sampling: c.sampling}), 0); err != nil {
+			t.Fatal(err)
+		}
+		if got := s.asked.Sampling; *got.Temperature != c.want || *got.TopP != 0.95 || got.TopK != nil {
+			t.Errorf("temperature %g, top-p %g", *got.Temperature, *got.TopP)
+		}
+	}
+	if !strings.HasSuffix(s.path, ".gguf") {
+		t.Errorf("weights %q", s.path)
+	}
+}
+
+func TestKeysAreHeldToTheirModels(t *testing.T) {
+	g, records := open(t, &script{})
+	ctx := t.Context()
+	if err := g.SavePreset(ctx, catalog.Preset{Name: "master", Model: "harbour-4m"}, true); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		models, may []string
+	}{
+		{nil, []string{"harbour-4m", "master"}},
+		{[]string{"master"}, []string{"master"}},
+		{[]string{"harbour-4m"}, []string{"harbour-4m"}},
+		{[]string{"gone"}, nil},
+	} {
+		k := keyring.Key{Label: "k", Models: c.models}
+		offers, err := g.Offers(ctx, k)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var names []string
+		for _, o := range offers {
+			names = append(names, o.Name)
+		}
+		if !slices.Equal(names, c.may) {
+			t.Errorf("a key for %v is offered %v, want %v", c.models, names, c.may)
+		}
+		for _, name := range []string{"harbour-4m", "master"} {
+			_, err := drain(g.Answer(ctx, k, &exchange.Request{Model: name, Turns: user("x")}), 0)
+			_, err2 := g.Offer(ctx, k, name)
+			if may := slices.Contains(c.may, name); (err == nil) != may || (err2 == nil) != may {
+				t.Errorf("a key for %v asks %s: %v, %v", c.models, name, err, err2)
+			}
+		}
+	}
+	if n := len(*records); n != 8 {
+		t.Errorf("%d records: refused exchanges are metered too", n)
+	}
+	if _, _, err := g.IssueKey(ctx, "x", []string{"master", "nope"}); err == nil || !strings.Contains(err.Error(), `"nope" is not installed`) {
+		t.Errorf("a key for what is not there: %v", err)
+	}
+	if _, k, err := g.IssueKey(ctx, "x", []string{"master"}); err != nil || !k.MayUse("master") {
+		t.Errorf("a key for a preset: %v", err)
+	}
+}

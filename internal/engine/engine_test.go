@@ -233,6 +233,39 @@ func TestCancelFreesThePlace(t *testing.T) {
 	}
 }
 
+// While a long prompt is read, an answer under way goes on, a token for each slice of the prompt.
+func TestLongPromptDoesNotStallOthers(t *testing.T) {
+	e := harbour(t, Options{Sequences: 2})
+	long := make([]int32, 20*prefillRows)
+	var mu sync.Mutex
+	steps, atFirst := 0, 0
+	var other sync.WaitGroup
+	for _, err := range e.Generate(t.Context(), Job{Prompt: vectors(t)[4].IDs, MaxTokens: 120}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		mu.Lock()
+		steps++
+		mu.Unlock()
+		if steps == 1 {
+			other.Go(func() {
+				for _, err := range e.Generate(t.Context(), Job{Prompt: long, MaxTokens: 1}) {
+					if err != nil {
+						t.Error(err)
+					}
+				}
+				mu.Lock()
+				atFirst = steps
+				mu.Unlock()
+			})
+		}
+	}
+	other.Wait()
+	if atFirst < 19 {
+		t.Errorf("the answer had %d tokens when the prompt of 20 slices was read", atFirst)
+	}
+}
+
 // Sequences that all end in the same step leave their places to those that wait.
 func TestWaitingGoOnAfterAllEndAtOnce(t *testing.T) {
 	e := harbour(t, Options{Sequences: 2})

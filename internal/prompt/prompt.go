@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -57,6 +58,8 @@ type Prompt struct {
 	Text   string
 	Spans  []Span  // pieces of one origin, in order, covering Text
 	Tokens []Token // in order, covering Text
+	// Folded is true if what system turns say stands in user turns, since the template has no system turn.
+	Folded bool
 }
 
 // Span is a piece of the text with one origin.
@@ -111,7 +114,9 @@ func (t *Template) Render(c Conversation) (*Prompt, error) {
 		return nil, &exchange.Error{Kind: exchange.Invalid, Code: "template_error", Param: "messages",
 			Message: fmt.Sprintf("the model's template cannot lay out this conversation: %v", err)}
 	}
-	return tokenize(t.tok, out, trusted), nil
+	p := tokenize(t.tok, out, trusted)
+	p.Folded = t.foldSystem && slices.ContainsFunc(c.Turns, func(turn exchange.Turn) bool { return turn.Role == exchange.System })
+	return p, nil
 }
 
 // Paths of the values whose text may hold control tokens, since they are not the conversation's.

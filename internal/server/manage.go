@@ -318,7 +318,7 @@ func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn, to
 		if n == 0 && t.Text() != "" {
 			out.Warnings = append(out.Warnings, fmt.Sprintf("the template drops %s (%s): nothing of it is in the prompt", path, t.Role))
 		}
-		if t.Role == exchange.System && m.Template != nil && !m.Template.System {
+		if t.Role == exchange.System && p.Folded {
 			out.Warnings = append(out.Warnings, fmt.Sprintf("the template has no system turn, so %s stands at the head of the next user turn", path))
 		}
 	}

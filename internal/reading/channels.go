@@ -100,7 +100,9 @@ func (r *Reader) channelMessage(out []Piece, ended bool) []Piece {
 			out = append(out, Piece{Call: &Call{Name: to[1], Arguments: body}})
 		} else {
 			r.malformed++
-			out = append(out, Piece{Text: said})
+			if said != "" {
+				out = append(out, Piece{Text: said})
+			}
 		}
 	case said == "":
 	case strings.Contains(r.header, channelMark+"analysis"):

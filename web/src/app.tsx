@@ -110,7 +110,7 @@ function Menu({ theme, setTheme, onSignOut }: { theme: Theme; setTheme: (t: Them
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger asChild>
-        <Button weight="quiet" className="-mr-3.5 max-sm:ml-auto">
+        <Button weight="quiet" className="max-sm:ml-auto">
           Menu
         </Button>
       </DropdownMenu.Trigger>

@@ -108,19 +108,27 @@ func (r *Runner) get(path string) (*loadedModel, error) {
 	if ok {
 		<-e.ready
 	} else {
-		e.loadedModel, e.err = r.load(path)
-		if e.err != nil {
-			r.mu.Lock()
-			delete(r.loaded, path)
-			r.mu.Unlock()
-		}
-		close(e.ready)
+		r.fill(e, path)
 	}
 	if e.err != nil {
 		return nil, &exchange.Error{Kind: exchange.Unavailable, Code: "runner_unavailable",
 			Message: fmt.Sprintf("the model's weights could not be loaded: %s", cause(path, e.err)), Err: e.err}
 	}
 	return e.loadedModel, nil
+}
+
+// fill loads a model into its entry. Those who wait for it are let go whatever happens, a panic included.
+func (r *Runner) fill(e *entry, path string) {
+	e.err = errors.New("loading did not come to its end")
+	defer func() {
+		if e.err != nil {
+			r.mu.Lock()
+			delete(r.loaded, path)
+			r.mu.Unlock()
+		}
+		close(e.ready)
+	}()
+	e.loadedModel, e.err = r.load(path)
 }
 
 // cause leaves the path on the gate's disk out of what a client is told.

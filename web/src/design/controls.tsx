@@ -5,8 +5,8 @@ import { useEffect, useRef, useState, type ButtonHTMLAttributes, type ReactNode 
 type Weight = "primary" | "plain" | "quiet";
 
 const weights: Record<Weight, string> = {
-  primary: "bg-vermilion text-on-vermilion border-vermilion hover:brightness-95",
-  plain: "border-rule-strong text-ink hover:border-ink",
+  primary: "px-3.5 bg-vermilion text-on-vermilion border-vermilion hover:brightness-95",
+  plain: "px-3.5 border-rule-strong text-ink hover:border-ink",
   quiet: "border-transparent text-faded hover:text-ink",
 };
 
@@ -14,7 +14,7 @@ export function Button({ weight = "plain", className = "", ...rest }: ButtonHTML
   return (
     <button
       type="button"
-      className={`inline-flex h-9 items-center justify-center gap-2 rounded-control border px-3.5 text-small font-medium whitespace-nowrap disabled:opacity-45 ${weights[weight]} ${className}`}
+      className={`inline-flex h-9 items-center justify-center gap-2 rounded-control border text-small font-medium whitespace-nowrap disabled:opacity-45 ${weights[weight]} ${className}`}
       {...rest}
     />
   );

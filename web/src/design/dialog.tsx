@@ -12,7 +12,7 @@ export function Dialog(props: { open: boolean; onClose: () => void; title: strin
         <Radix.Overlay className="fixed inset-0 z-20 bg-ink/35" />
         <Radix.Content
           onInteractOutside={keep}
-          className="fixed top-[12vh] left-1/2 z-20 grid max-h-[80vh] w-[min(34rem,calc(100vw-2rem))] -translate-x-1/2 gap-4 overflow-y-auto border border-rule-strong bg-leaf p-6 outline-none"
+          className="fixed top-[8vh] left-1/2 z-20 grid max-h-[86vh] w-[min(34rem,calc(100vw-2rem))] -translate-x-1/2 gap-4 overflow-y-auto border border-rule-strong bg-leaf p-6 outline-none"
         >
           <div>
             <Radix.Title className="font-serif text-title leading-tight">{props.title}</Radix.Title>

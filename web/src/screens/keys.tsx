@@ -82,7 +82,7 @@ function KeyAction({ k, onRevoke }: { k: api.Key; onRevoke: (k: api.Key) => void
   if (k.revoked) return <span className="text-small">revoked {ago(k.revoked)}</span>;
   if (k.owner) return <span className="text-small text-faded">manages the gate</span>;
   return (
-    <Button weight="quiet" className="-mr-3.5" aria-label={`Revoke ${k.label}`} onClick={() => onRevoke(k)}>
+    <Button weight="quiet" aria-label={`Revoke ${k.label}`} onClick={() => onRevoke(k)}>
       Revoke
     </Button>
   );

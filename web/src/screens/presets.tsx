@@ -31,11 +31,11 @@ export function Presets({ models }: { models: api.Model[] }) {
           <span className="font-medium">{p.name}</span>
           <span className="text-faded">{p.model}</span>
           <span className="truncate">{p.instructions}</span>
-          <span className="flex gap-1 md:justify-end">
-            <Button weight="quiet" className="max-md:-ml-3.5" aria-label={`Change ${p.name}`} onClick={() => setEditing(p)}>
+          <span className="flex gap-5 md:justify-end">
+            <Button weight="quiet" aria-label={`Change ${p.name}`} onClick={() => setEditing(p)}>
               Change
             </Button>
-            <Button weight="quiet" className="-mr-3.5" aria-label={`Forget ${p.name}`} onClick={() => setForgetting(p)}>
+            <Button weight="quiet" aria-label={`Forget ${p.name}`} onClick={() => setForgetting(p)}>
               Forget
             </Button>
           </span>
@@ -108,7 +108,7 @@ function PresetDialog({ models, preset, onClose }: { models: api.Model[]; preset
         <Field label="Instructions" htmlFor="preset-instructions">
           <textarea
             id="preset-instructions"
-            rows={3}
+            rows={2}
             value={draft.instructions ?? ""}
             onChange={(e) => set({ instructions: e.target.value })}
             placeholder="You are a cheerful harbour master."

@@ -114,7 +114,7 @@ function TurnEditor(props: {
         </select>
         <span className="tabular text-small whitespace-nowrap text-faded">{props.tokens === undefined ? "" : `${props.tokens} tokens`}</span>
         {props.onRemove && (
-          <Button weight="quiet" className="-mr-3.5 ml-auto" aria-label={`Remove turn ${index + 1}`} onClick={props.onRemove}>
+          <Button weight="quiet" className="ml-auto" aria-label={`Remove turn ${index + 1}`} onClick={props.onRemove}>
             Remove
           </Button>
         )}

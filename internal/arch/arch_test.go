@@ -22,6 +22,7 @@ var rooms = map[string][]string{
 	"config":          {},
 	"tokenizer":       {"weights/gguf"},
 	"reading":         {},
+	"grammar":         {},
 	"prompt":          {"exchange", "jinja", "tokenizer", "reading"},
 	"model":           {"tensor", "weights/gguf"},
 	"engine":          {"model", "tokenizer", "tensor"},

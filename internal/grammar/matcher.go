@@ -1,0 +1,116 @@
+package grammar
+
+import "fmt"
+
+// Matcher follows one answer. It is used by one goroutine.
+type Matcher struct {
+	g     *Grammar
+	state *state
+	mask  []uint64
+}
+
+// Begin starts an answer.
+func (g *Grammar) Begin() *Matcher {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return &Matcher{g: g, state: g.from(g.start, nil), mask: make([]uint64, (g.vocab.size+63)/64)}
+}
+
+// Allowed gives the tokens that may come next, a bit for each, token i in bit i%64 of word i/64. It is the caller's
+// until the next call.
+func (m *Matcher) Allowed() []uint64 {
+	m.g.mu.Lock()
+	defer m.g.mu.Unlock()
+	clear(m.mask)
+	for _, t := range m.state.threads {
+		for i, w := range m.g.mask(t) {
+			m.mask[i] |= w
+		}
+	}
+	return m.mask
+}
+
+// Done reports whether the answer may end here.
+func (m *Matcher) Done() bool { return m.state.done }
+
+// Accept takes a token. One that was not allowed is an error, and changes nothing.
+func (m *Matcher) Accept(id int32) error {
+	if id < 0 || int(id) >= m.g.vocab.size || m.g.vocab.texts[id] == "" {
+		return fmt.Errorf("token %d has no text", id)
+	}
+	next, ok := m.after(m.g.vocab.texts[id])
+	if !ok {
+		return fmt.Errorf("token %d, %q, cannot come here", id, m.g.vocab.texts[id])
+	}
+	m.state = next
+	return nil
+}
+
+func (m *Matcher) after(text string) (*state, bool) {
+	m.g.mu.Lock()
+	defer m.g.mu.Unlock()
+	s := m.state
+	for i := range len(text) {
+		if s = m.g.step(s, text[i]); s.impossible() {
+			return nil, false
+		}
+	}
+	return s, true
+}
+
+// Needs is how many bytes the shortest end of the answer has.
+func (m *Matcher) Needs() int { return m.state.needs() }
+
+// After is the matcher after a token that is allowed; m stays as it is.
+func (m *Matcher) After(id int32) *Matcher {
+	s, ok := m.after(m.g.vocab.texts[id])
+	if !ok {
+		s = &state{}
+	}
+	return &Matcher{g: m.g, state: s}
+}
+
+func (s *state) needs() int {
+	if s.done {
+		return 0
+	}
+	best := never
+	for _, t := range s.threads {
+		_, n := t.shortest()
+		best = min(best, n)
+	}
+	return best
+}
+
+// shortest is the way to complete the terminal that makes the whole shortest, and how many bytes the whole takes.
+func (t thread) shortest() (best way, bytes int) {
+	bytes = never
+	for _, w := range t.node.term.ways(t.state) {
+		if n := len(w.text) + t.node.next[w.outcome].worth() + t.up.worth(); n < bytes {
+			best, bytes = w, n
+		}
+	}
+	return best, bytes
+}
+
+// Ending is the shortest text that ends the answer.
+func (m *Matcher) Ending() string {
+	m.g.mu.Lock()
+	defer m.g.mu.Unlock()
+	var out []byte
+	for s := m.state; !s.done; {
+		best, bytes := thread{}, never
+		var text way
+		for _, t := range s.threads {
+			if w, n := t.shortest(); n < bytes {
+				best, bytes, text = t, n, w
+			}
+		}
+		if bytes >= never {
+			break // cannot be: a grammar with no end is not compiled
+		}
+		out = append(out, text.text...)
+		s = m.g.from(best.node.next[text.outcome], best.up)
+	}
+	return string(out)
+}

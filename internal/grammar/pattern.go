@@ -1,0 +1,424 @@
+package grammar
+
+import (
+	"fmt"
+	"regexp/syntax"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// formats are the formats of texts, as patterns. They are narrower than the standards where those allow what hardly
+// anyone expects: a leap second, a quoted mailbox.
+var formats = map[string]string{
+	"date":      `^` + dateForm + `$`,
+	"time":      `^` + timeForm + `$`,
+	"date-time": `^` + dateForm + `T` + timeForm + `$`,
+	"uuid":      `^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$`,
+	"email":     `^[A-Za-z0-9]{1,20}([._+-][A-Za-z0-9]{1,20}){0,2}@[A-Za-z0-9]{1,16}(-[A-Za-z0-9]{1,16})?(\.[A-Za-z0-9]{1,16}){0,2}\.[A-Za-z]{2,16}$`,
+}
+
+const (
+	// dateForm is RFC 3339's full-date, of the years 0001 to 9999, with the 29th of February in leap years only.
+	dateForm = `(` + year + `-(` +
+		`(0[13578]|1[02])-(0[1-9]|[12][0-9]|3[01])|(0[469]|11)-(0[1-9]|[12][0-9]|30)|02-(0[1-9]|1[0-9]|2[0-8]))` +
+		`|` + leapYear + `-02-29)`
+	year     = `([0-9]{3}[1-9]|[0-9]{2}[1-9]0|[0-9][1-9]00|[1-9]000)`
+	leapYear = `([0-9]{2}(0[48]|[2468][048]|[13579][26])|(0[48]|[2468][048]|[13579][26])00)`
+	// timeForm is RFC 3339's full-time, with up to nine digits of a second.
+	timeForm = `([01][0-9]|2[0-3]):[0-5][0-9]:[0-5][0-9](\.[0-9]{1,9})?(Z|[+-]([01][0-9]|2[0-3]):[0-5][0-9])`
+)
+
+// maxPatternStates bounds the automaton of a pattern.
+const maxPatternStates = 4000
+
+// runes is a deterministic automaton over characters.
+type runes struct {
+	bounds []rune  // where the classes of characters begin; the last one is beyond all characters
+	next   [][]int // by state and class; -1 if there is none
+	accept []bool
+}
+
+// newPattern is the JSON strings that match all patterns and have from low to high characters; high may be -1. The
+// result is nil if there are none. Patterns are those of ECMA-262 that Go's regexp package understands, without word
+// boundaries and inline flags; as JSON Schema has it they may match anywhere in the text.
+func newPattern(patterns []string, low, high int) (*dfa, error) {
+	type product struct {
+		states [4]int
+		count  int
+	}
+	if len(patterns) > len(product{}.states) {
+		return nil, fmt.Errorf("there are more than %d patterns for one text", len(product{}.states))
+	}
+	var machines []*runes
+	var bounds []rune
+	for _, p := range patterns {
+		r, err := compilePattern(p)
+		if err != nil {
+			return nil, err
+		}
+		machines = append(machines, r)
+		bounds = append(bounds, r.bounds...)
+	}
+	slices.Sort(bounds)
+	bounds = slices.Compact(bounds)
+	counted := low > 0 || high >= 0
+	most := low // counts beyond this make no difference
+	if high >= 0 {
+		most = high + 1
+	}
+
+	// First over characters, so that what cannot come to its end is known before characters become bytes.
+	index := map[product]int{{}: 0}
+	states := []product{{}}
+	all := &runes{bounds: bounds}
+	for i := 0; i < len(states); i++ {
+		s := states[i]
+		row := make([]int, len(bounds)-1)
+		for class := range row {
+			row[class] = -1
+			to, ok := product{}, true
+			for k, m := range machines {
+				at, _ := slices.BinarySearch(m.bounds, bounds[class]+1)
+				if to.states[k] = m.next[s.states[k]][at-1]; to.states[k] < 0 {
+					ok = false
+				}
+			}
+			if counted {
+				to.count = min(s.count+1, most)
+			}
+			if !ok || high >= 0 && to.count > high {
+				continue
+			}
+			j, known := index[to]
+			if !known {
+				if j = len(states); j >= maxPatternStates {
+					return nil, fmt.Errorf("its automaton, with the bounds of the length, has more than %d states", maxPatternStates)
+				}
+				index[to] = j
+				states = append(states, to)
+			}
+			row[class] = j
+		}
+		all.next = append(all.next, row)
+		accept := s.count >= low
+		for k, m := range machines {
+			accept = accept && m.accept[s.states[k]]
+		}
+		all.accept = append(all.accept, accept)
+	}
+	all.prune()
+	d, ok := all.bytes()
+	if !ok {
+		return nil, fmt.Errorf("its automaton has too many states")
+	}
+	return d, nil
+}
+
+// prune leaves out steps to where no end can be reached.
+func (r *runes) prune() {
+	alive := slices.Clone(r.accept)
+	for changed := true; changed; {
+		changed = false
+		for i := len(alive) - 1; i >= 0; i-- {
+			if !alive[i] && slices.ContainsFunc(r.next[i], func(to int) bool { return to >= 0 && alive[to] }) {
+				alive[i], changed = true, true
+			}
+		}
+	}
+	for _, row := range r.next {
+		for c, to := range row {
+			if to >= 0 && !alive[to] {
+				row[c] = -1
+			}
+		}
+	}
+}
+
+// class is the class of a character.
+func (r *runes) class(c rune) int {
+	i, _ := slices.BinarySearch(r.bounds, c+1)
+	return i - 1
+}
+
+// target is where all characters from low to high lead, if that is one place: a state, or -1 for nowhere.
+func (r *runes) target(state int, low, high rune) (to int, one bool) {
+	first, last := r.class(low), r.class(high)
+	to = r.next[state][first]
+	for c := first + 1; c <= last; c++ {
+		if r.next[state][c] != to {
+			return 0, false
+		}
+	}
+	return to, true
+}
+
+// Escapes that JSON has for characters that cannot stand for themselves.
+var shortEscapes = map[rune]byte{'"': '"', '\\': '\\', '\b': 'b', '\f': 'f', '\n': 'n', '\r': 'r', '\t': 't'}
+
+// byteState is a place within a JSON string over a runes automaton.
+type byteState struct {
+	state int32
+	place uint8 // as in text; atOpen to atClosed
+	// Within a character: the bytes' worth so far, unless all that can follow leads to one place, which state then is.
+	prefix  rune
+	settled bool
+}
+
+// bytes makes an automaton over the bytes of JSON strings.
+func (r *runes) bytes() (*dfa, bool) {
+	// characters gives how many characters continuation bytes make a difference between.
+	left := map[uint8]int{more1: 1, more2: 2, more3: 3, afterE0: 2, afterED: 2, afterF0: 3, afterF4: 3}
+	to := func(s byteState, c rune) (byteState, bool) {
+		next := r.next[s.state][r.class(c)]
+		return byteState{state: int32(next), place: inside}, next >= 0
+	}
+	// within is a state in the middle of a character, in its shortest form.
+	within := func(s byteState) (byteState, bool) {
+		if s.settled {
+			return s, true
+		}
+		bits := 6 * left[s.place]
+		low, high := s.prefix<<bits, s.prefix<<bits|(1<<bits-1)
+		switch s.place { // what these may be followed by is less
+		case afterE0:
+			low = 0x800
+		case afterED:
+			high = 0xd7ff
+		case afterF0:
+			low = 0x10000
+		case afterF4:
+			high = utf8.MaxRune
+		}
+		next, one := r.target(int(s.state), low, high)
+		if !one {
+			return s, true
+		}
+		return byteState{state: int32(next), place: s.place, settled: true}, next >= 0
+	}
+	step := func(s byteState, b byte) (byteState, bool) {
+		switch s.place {
+		case atOpen:
+			return byteState{place: inside}, b == '"'
+		case inside:
+			switch {
+			case b == '"':
+				return byteState{place: atClosed}, r.accept[s.state]
+			case b == '\\':
+				return byteState{state: s.state, place: escaped}, true
+			case b < 0x20:
+				return s, false
+			case b < 0x80:
+				return to(s, rune(b))
+			}
+			place, ok := utf8Step(inside, b)
+			if !ok {
+				return s, false
+			}
+			mask := map[int]byte{1: 0x1f, 2: 0x0f, 3: 0x07}[left[uint8(place)]]
+			return within(byteState{state: s.state, place: uint8(place), prefix: rune(b & mask)})
+		case escaped:
+			for c, e := range shortEscapes {
+				if b == e {
+					return to(s, c)
+				}
+			}
+			return byteState{state: s.state, place: hex4}, b == 'u'
+		case hex4, hex3:
+			return byteState{state: s.state, place: s.place + 1}, b == '0'
+		case hex2:
+			return byteState{state: s.state, place: hex1, prefix: rune(b - '0')}, b == '0' || b == '1'
+		case hex1:
+			c := rune(strings.IndexByte("0123456789abcdef", b))
+			if _, short := shortEscapes[s.prefix<<4|c]; c < 0 || short {
+				return s, false
+			}
+			return to(s, s.prefix<<4|c)
+		case atClosed:
+			return s, false
+		}
+		place, ok := utf8Step(int(s.place), b)
+		if !ok {
+			return s, false
+		}
+		s.place = uint8(place)
+		if !s.settled {
+			s.prefix = s.prefix<<6 | rune(b&0x3f)
+		}
+		switch {
+		case place != inside:
+			return within(s)
+		case s.settled:
+			return byteState{state: s.state, place: inside}, true
+		}
+		return to(s, s.prefix)
+	}
+	return explore(byteState{}, "", dead, step, func(s byteState) int {
+		if s.place == atClosed {
+			return 0
+		}
+		return -1
+	})
+}
+
+// compilePattern makes the automaton of texts in which a pattern matches.
+func compilePattern(pattern string) (*runes, error) {
+	source, err := ecma(pattern)
+	if err != nil {
+		return nil, err
+	}
+	re, err := syntax.Parse(source, syntax.Perl)
+	if err != nil {
+		return nil, fmt.Errorf("%q is not a pattern that can be enforced: %w", pattern, err)
+	}
+	if err := narrow(re); err != nil {
+		return nil, fmt.Errorf("%q is not a pattern that can be enforced: %w", pattern, err)
+	}
+	any := func() *syntax.Regexp {
+		return &syntax.Regexp{Op: syntax.OpStar, Sub: []*syntax.Regexp{{Op: syntax.OpAnyChar}}}
+	}
+	prog, err := syntax.Compile((&syntax.Regexp{Op: syntax.OpConcat, Sub: []*syntax.Regexp{any(), re, any()}}).Simplify())
+	if err != nil {
+		return nil, fmt.Errorf("%q is not a pattern that can be enforced: %w", pattern, err)
+	}
+	r := &runes{bounds: []rune{0, unicode.MaxRune + 1}}
+	for i := range prog.Inst {
+		inst := &prog.Inst[i]
+		switch inst.Op {
+		case syntax.InstRune, syntax.InstRune1:
+			for k := 0; k < len(inst.Rune); k += 2 {
+				r.bounds = append(r.bounds, inst.Rune[k], inst.Rune[min(k+1, len(inst.Rune)-1)]+1)
+			}
+		case syntax.InstRuneAnyNotNL:
+			r.bounds = append(r.bounds, '\n', '\n'+1)
+		}
+	}
+	slices.Sort(r.bounds)
+	r.bounds = slices.Compact(r.bounds)
+
+	index := map[string]int{}
+	var sets [][]uint32
+	add := func(set []uint32) int {
+		key := fmt.Sprint(set)
+		i, ok := index[key]
+		if !ok {
+			i = len(sets)
+			index[key] = i
+			sets = append(sets, set)
+		}
+		return i
+	}
+	add(closure(prog, []uint32{uint32(prog.Start)}, syntax.EmptyBeginText|syntax.EmptyBeginLine))
+	for i := 0; i < len(sets); i++ {
+		if i >= maxPatternStates {
+			return nil, fmt.Errorf("%q is not a pattern that can be enforced: its automaton has more than %d states", pattern, maxPatternStates)
+		}
+		row := make([]int, len(r.bounds)-1)
+		for class := range row {
+			var out []uint32
+			for _, pc := range sets[i] {
+				inst := &prog.Inst[pc]
+				switch inst.Op {
+				case syntax.InstRune, syntax.InstRune1, syntax.InstRuneAny, syntax.InstRuneAnyNotNL:
+					if inst.MatchRune(r.bounds[class]) {
+						out = append(out, inst.Out)
+					}
+				}
+			}
+			row[class] = -1
+			if len(out) > 0 {
+				row[class] = add(closure(prog, out, 0))
+			}
+		}
+		r.next = append(r.next, row)
+		end := syntax.EmptyEndText | syntax.EmptyEndLine
+		if i == 0 {
+			end |= syntax.EmptyBeginText | syntax.EmptyBeginLine
+		}
+		r.accept = append(r.accept, slices.ContainsFunc(closure(prog, sets[i], end), func(pc uint32) bool { return prog.Inst[pc].Op == syntax.InstMatch }))
+	}
+	return r, nil
+}
+
+// closure is where a program can be without another character, at a place with the given properties. Assertions that
+// do not hold yet stay, since they may at the end.
+func closure(prog *syntax.Prog, from []uint32, at syntax.EmptyOp) []uint32 {
+	seen := map[uint32]bool{}
+	var out []uint32
+	var visit func(uint32)
+	visit = func(pc uint32) {
+		if seen[pc] {
+			return
+		}
+		seen[pc] = true
+		inst := &prog.Inst[pc]
+		switch inst.Op {
+		case syntax.InstAlt, syntax.InstAltMatch:
+			visit(inst.Out)
+			visit(inst.Arg)
+		case syntax.InstCapture, syntax.InstNop:
+			visit(inst.Out)
+		case syntax.InstEmptyWidth:
+			if op := syntax.EmptyOp(inst.Arg); op&^at == 0 {
+				visit(inst.Out)
+			} else if op&(syntax.EmptyBeginText|syntax.EmptyBeginLine) == 0 {
+				out = append(out, pc)
+			}
+		case syntax.InstFail:
+		default:
+			out = append(out, pc)
+		}
+	}
+	for _, pc := range from {
+		visit(pc)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// ecma rewrites what ECMA-262 writes differently from Go: \u0041 for a character.
+func ecma(pattern string) (string, error) {
+	var out strings.Builder
+	for i := 0; i < len(pattern); i++ {
+		if pattern[i] != '\\' || i+1 == len(pattern) {
+			out.WriteByte(pattern[i])
+			continue
+		}
+		i++
+		switch c := pattern[i]; {
+		case c == 'u' && i+4 < len(pattern):
+			out.WriteString(`\x{` + pattern[i+1:i+5] + `}`)
+			i += 4
+		case c == '/':
+			out.WriteByte('/')
+		case strings.IndexByte("AzQECaZ", c) >= 0:
+			return "", fmt.Errorf(`%q is not a pattern that can be enforced: \%c is not in the standard`, pattern, c)
+		default:
+			out.WriteString(pattern[i-1 : i+1])
+		}
+	}
+	return out.String(), nil
+}
+
+// narrow refuses what is not enforced, and takes the ends of lines out of what a dot stands for.
+func narrow(re *syntax.Regexp) error {
+	switch re.Op {
+	case syntax.OpWordBoundary, syntax.OpNoWordBoundary:
+		return fmt.Errorf("it has word boundaries")
+	case syntax.OpBeginLine, syntax.OpEndLine:
+		return fmt.Errorf("it has inline flags")
+	case syntax.OpAnyCharNotNL:
+		re.Op = syntax.OpCharClass
+		re.Rune = []rune{0, '\n' - 1, '\n' + 1, '\r' - 1, '\r' + 1, '\u2027', '\u202a', unicode.MaxRune}
+	}
+	if re.Flags&syntax.FoldCase != 0 {
+		return fmt.Errorf("it has inline flags")
+	}
+	for _, sub := range re.Sub {
+		if err := narrow(sub); err != nil {
+			return err
+		}
+	}
+	return nil
+}

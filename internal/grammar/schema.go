@@ -1,0 +1,488 @@
+package grammar
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// SchemaError says what in a schema cannot be enforced.
+type SchemaError struct {
+	Path    string // to the place in the schema, such as "properties.age"; empty for the whole
+	Keyword string // that is not supported, if one is
+	Message string
+}
+
+func (e *SchemaError) Error() string {
+	if e.Path == "" {
+		return "the schema cannot be enforced: " + e.Message
+	}
+	return fmt.Sprintf("the schema cannot be enforced: at %s, %s", e.Path, e.Message)
+}
+
+// schema is one place of a JSON Schema (draft 2020-12), as it is written there.
+type schema struct {
+	path       string
+	never      bool // the schema "false"
+	types      typeSet
+	values     []string // that enum or const allow, in normal form; nil if neither is there
+	properties []property
+	required   []string
+	additional *schema // of properties that are not declared; nil if it does not say
+	items      *schema
+	minItems   int
+	maxItems   int
+	low, high  bound
+	minLength  int
+	maxLength  int
+	pattern    string
+	hasPattern bool
+	format     string
+	ref        *schema
+	allOf      []*schema
+	choices    []choice
+}
+
+type property struct {
+	name   string
+	schema *schema
+}
+
+// choice is one anyOf or oneOf.
+type choice struct {
+	options []*schema
+	one     bool // exactly one may match
+}
+
+// bound is a limit of numbers.
+type bound struct {
+	value  *big.Rat // nil if there is none
+	strict bool     // whether the limit itself is beyond
+}
+
+// typeSet is a set of JSON types. A number that has a fraction is a type of its own here.
+type typeSet uint8
+
+const (
+	typeNull typeSet = 1 << iota
+	typeBoolean
+	typeObject
+	typeArray
+	typeString
+	typeInteger
+	typeFraction
+	everyType = 1<<iota - 1
+)
+
+var typeNames = map[string]typeSet{
+	"null": typeNull, "boolean": typeBoolean, "object": typeObject, "array": typeArray, "string": typeString,
+	"integer": typeInteger, "number": typeInteger | typeFraction,
+}
+
+// annotations are keywords that say nothing about which values are valid.
+var annotations = map[string]bool{
+	"title": true, "description": true, "default": true, "examples": true, "example": true, "deprecated": true,
+	"readOnly": true, "writeOnly": true, "$schema": true, "$comment": true, "$defs": true, "definitions": true,
+}
+
+// Limits of a schema.
+const (
+	maxBranches = 256    // alternatives of one value, once anyOf within anyOf is resolved
+	maxRules    = 20_000 // different values
+	maxBound    = 10_000 // items, and characters of a pattern with bounds
+)
+
+// document is a schema with the places that references lead to.
+type document struct {
+	root  json.RawMessage
+	known map[string]*schema // by JSON pointer
+}
+
+// node gives the schema at a pointer; raw is what stands there.
+func (d *document) node(pointer string, raw json.RawMessage) (*schema, error) {
+	if s, ok := d.known[pointer]; ok {
+		return s, nil
+	}
+	s := &schema{path: path(pointer), types: everyType, maxItems: -1, maxLength: -1}
+	d.known[pointer] = s
+	raw = bytes.TrimSpace(raw)
+	switch {
+	case string(raw) == "true":
+		return s, nil
+	case string(raw) == "false":
+		s.never = true
+		return s, nil
+	case len(raw) == 0 || raw[0] != '{':
+		return nil, &SchemaError{Path: s.path, Message: "a schema must be an object or a boolean"}
+	}
+	fields, err := members(raw)
+	if err != nil {
+		return nil, &SchemaError{Path: s.path, Message: err.Error()}
+	}
+	for _, f := range fields {
+		if err := d.keyword(s, pointer, f.name, f.value); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// path writes a JSON pointer for people: properties.stops.items.
+func path(pointer string) string {
+	parts := strings.Split(strings.TrimPrefix(pointer, "/"), "/")
+	for i, p := range parts {
+		parts[i] = unescapePointer(p)
+	}
+	return strings.Join(parts, ".")
+}
+
+func unescapePointer(s string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(s, "~1", "/"), "~0", "~")
+}
+
+func escapePointer(s string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(s, "~", "~0"), "/", "~1")
+}
+
+type member struct {
+	name  string
+	value json.RawMessage
+}
+
+// members reads an object in the order in which it is written.
+func members(raw json.RawMessage) (list []member, err error) {
+	d := json.NewDecoder(bytes.NewReader(raw))
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return nil, fmt.Errorf("an object must stand here")
+	}
+	for d.More() {
+		key, err := d.Token()
+		if err != nil {
+			return nil, err
+		}
+		m := member{name: key.(string)} // what is before a colon in valid JSON
+		if err := d.Decode(&m.value); err != nil {
+			return nil, err
+		}
+		list = append(list, m)
+	}
+	_, err = d.Token()
+	return list, err
+}
+
+func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage) error {
+	fail := func(format string, args ...any) error {
+		return &SchemaError{Path: s.path, Keyword: name, Message: name + " " + fmt.Sprintf(format, args...)}
+	}
+	child := func(p string, raw json.RawMessage) (*schema, error) { return d.node(pointer+"/"+p, raw) }
+	children := func() (list []*schema, err error) {
+		var items []json.RawMessage
+		if json.Unmarshal(raw, &items) != nil || len(items) == 0 {
+			return nil, fail("must be a list of schemas")
+		}
+		for i, item := range items {
+			c, err := child(name+"/"+strconv.Itoa(i), item)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, c)
+		}
+		return list, nil
+	}
+	count := func(to *int, limit int) error {
+		n, err := integer(raw)
+		switch {
+		case err != nil || n < 0:
+			return fail("must be a whole number that is not negative")
+		case n > limit:
+			return fail("is %d; %d is the most that can be enforced", n, limit)
+		}
+		*to = n
+		return nil
+	}
+	limit := func(to *bound, strict, upper bool) error {
+		v, err := rational(raw)
+		if err != nil {
+			return fail("%v", err)
+		}
+		b := bound{v, strict}
+		if upper {
+			*to = lower(*to, b)
+		} else {
+			*to = higher(*to, b)
+		}
+		return nil
+	}
+	var err error
+	switch name {
+	case "type":
+		s.types = 0
+		var one string
+		list := []string{}
+		if json.Unmarshal(raw, &one) == nil {
+			list = append(list, one)
+		} else if json.Unmarshal(raw, &list) != nil {
+			return fail("must be a type's name or a list of them")
+		}
+		for _, t := range list {
+			known, ok := typeNames[t]
+			if !ok {
+				return fail("is %q; it must be null, boolean, object, array, string, integer or number", t)
+			}
+			s.types |= known
+		}
+	case "enum", "const":
+		items := []json.RawMessage{raw}
+		if name == "enum" {
+			if json.Unmarshal(raw, &items) != nil || len(items) == 0 {
+				return fail("must be a list of values")
+			}
+		}
+		var list []string
+		for _, item := range items {
+			v, err := normal(item)
+			if err != nil {
+				return fail("%v", err)
+			}
+			list = append(list, v)
+		}
+		s.values = intersect(s.values, list)
+	case "properties":
+		fields, err := members(raw)
+		if err != nil {
+			return fail("must be an object")
+		}
+		for _, f := range fields {
+			c, err := child("properties/"+escapePointer(f.name), f.value)
+			if err != nil {
+				return err
+			}
+			s.properties = append(s.properties, property{f.name, c})
+		}
+	case "required":
+		if json.Unmarshal(raw, &s.required) != nil {
+			return fail("must be a list of names")
+		}
+	case "additionalProperties":
+		s.additional, err = child(name, raw)
+	case "items":
+		s.items, err = child(name, raw)
+	case "minItems":
+		return count(&s.minItems, maxBound)
+	case "maxItems":
+		return count(&s.maxItems, maxBound)
+	case "minLength":
+		return count(&s.minLength, 1<<20)
+	case "maxLength":
+		return count(&s.maxLength, unbounded-1)
+	case "minimum":
+		return limit(&s.low, false, false)
+	case "maximum":
+		return limit(&s.high, false, true)
+	case "exclusiveMinimum":
+		return limit(&s.low, true, false)
+	case "exclusiveMaximum":
+		return limit(&s.high, true, true)
+	case "pattern":
+		if json.Unmarshal(raw, &s.pattern) != nil {
+			return fail("must be a text")
+		}
+		s.hasPattern = true
+	case "format":
+		if json.Unmarshal(raw, &s.format) != nil {
+			return fail("must be a text")
+		}
+		if _, ok := formats[s.format]; !ok {
+			return fail("is %q; date, date-time, time, uuid and email can be enforced", s.format)
+		}
+	case "allOf":
+		s.allOf, err = children()
+	case "anyOf", "oneOf":
+		var options []*schema
+		options, err = children()
+		s.choices = append(s.choices, choice{options, name == "oneOf"})
+	case "$ref":
+		s.ref, err = d.refer(raw, fail)
+	case "uniqueItems":
+		if string(raw) != "false" {
+			return fail("cannot be enforced; leave it out")
+		}
+	default:
+		if !annotations[name] && !strings.HasPrefix(name, "x-") {
+			return fail("is not a keyword that can be enforced; leave it out")
+		}
+	}
+	return err
+}
+
+// refer finds what a reference within the document leads to.
+func (d *document) refer(raw json.RawMessage, fail func(string, ...any) error) (*schema, error) {
+	var ref string
+	if json.Unmarshal(raw, &ref) != nil || ref != "#" && !strings.HasPrefix(ref, "#/") {
+		return nil, fail("%s leads out of the schema; only references such as \"#/$defs/name\" can be followed", raw)
+	}
+	pointer := strings.TrimPrefix(ref, "#")
+	at := d.root
+	for i, part := range strings.Split(pointer, "/") {
+		if i == 0 {
+			continue
+		}
+		part = unescapePointer(part)
+		var list []json.RawMessage
+		fields, err := members(at)
+		if err != nil && json.Unmarshal(at, &list) != nil {
+			return nil, fail("%q leads to nothing", ref)
+		}
+		found := slices.IndexFunc(fields, func(m member) bool { return m.name == part })
+		n, err := strconv.Atoi(part)
+		switch {
+		case found >= 0:
+			at = fields[found].value
+		case err == nil && n >= 0 && n < len(list):
+			at = list[n]
+		default:
+			return nil, fail("%q leads to nothing", ref)
+		}
+	}
+	return d.node(pointer, at)
+}
+
+func integer(raw json.RawMessage) (int, error) {
+	r, err := rational(raw)
+	if err != nil {
+		return 0, err
+	}
+	if !r.IsInt() || !r.Num().IsInt64() || r.Num().Int64() > 1<<31 || r.Num().Int64() < -1<<31 {
+		return 0, fmt.Errorf("%s is no whole number", raw)
+	}
+	return int(r.Num().Int64()), nil
+}
+
+// maxExponent bounds the numbers that are worked with exactly.
+const maxExponent = 40
+
+func rational(raw json.RawMessage) (*big.Rat, error) {
+	var n json.Number
+	if len(raw) == 0 || raw[0] == '"' || json.Unmarshal(raw, &n) != nil || n == "" {
+		return nil, fmt.Errorf("must be a number")
+	}
+	mantissa, exponent, found := strings.Cut(strings.ToLower(n.String()), "e")
+	if e, err := strconv.Atoi(exponent); len(mantissa) > maxExponent || found && (err != nil || e < -maxExponent || e > maxExponent) {
+		return nil, fmt.Errorf("is %s, which has too many digits", n)
+	}
+	r, ok := new(big.Rat).SetString(n.String())
+	if !ok {
+		return nil, fmt.Errorf("must be a number")
+	}
+	return r, nil
+}
+
+// lower is the stricter of two upper limits, higher of two lower ones.
+func lower(a, b bound) bound  { return stricter(a, b, -1) }
+func higher(a, b bound) bound { return stricter(a, b, 1) }
+
+func stricter(a, b bound, sign int) bound {
+	switch {
+	case a.value == nil:
+		return b
+	case b.value == nil:
+		return a
+	}
+	switch c := a.value.Cmp(b.value) * sign; {
+	case c > 0, c == 0 && a.strict:
+		return a
+	}
+	return b
+}
+
+// normal writes a value in one form: no white space, names in order, numbers without superfluous digits.
+func normal(raw json.RawMessage) (string, error) {
+	var out strings.Builder
+	var write func(json.RawMessage) error
+	write = func(raw json.RawMessage) error {
+		raw = bytes.TrimSpace(raw)
+		switch raw[0] {
+		case '{':
+			fields, err := members(raw)
+			if err != nil {
+				return err
+			}
+			slices.SortFunc(fields, func(a, b member) int { return strings.Compare(a.name, b.name) })
+			out.WriteByte('{')
+			for i, f := range fields {
+				if i > 0 {
+					out.WriteByte(',')
+				}
+				out.WriteString(quote(f.name) + ":")
+				if err := write(f.value); err != nil {
+					return err
+				}
+			}
+			out.WriteByte('}')
+		case '[':
+			var items []json.RawMessage
+			if err := json.Unmarshal(raw, &items); err != nil {
+				return err
+			}
+			out.WriteByte('[')
+			for i, item := range items {
+				if i > 0 {
+					out.WriteByte(',')
+				}
+				if err := write(item); err != nil {
+					return err
+				}
+			}
+			out.WriteByte(']')
+		case '"':
+			var s string
+			if err := json.Unmarshal(raw, &s); err != nil {
+				return err
+			}
+			out.WriteString(quote(s))
+		case 't', 'f', 'n':
+			out.Write(raw)
+		default:
+			r, err := rational(raw)
+			if err != nil {
+				return err
+			}
+			out.WriteString(decimal(r))
+		}
+		return nil
+	}
+	err := write(raw)
+	return out.String(), err
+}
+
+// decimal writes a number whose expansion ends.
+func decimal(r *big.Rat) string {
+	if r.IsInt() {
+		return r.Num().String()
+	}
+	return strings.TrimRight(r.FloatString(3*maxExponent), "0")
+}
+
+// quote writes a JSON string with no more escapes than it needs.
+func quote(s string) string {
+	var out bytes.Buffer
+	e := json.NewEncoder(&out)
+	e.SetEscapeHTML(false)
+	_ = e.Encode(s) // a string can always be encoded
+	return strings.TrimSuffix(out.String(), "\n")
+}
+
+// intersect is what two lists of values have in common; nil is the list of all.
+func intersect(a, b []string) []string {
+	if a == nil {
+		return slices.Clone(b)
+	}
+	if b == nil {
+		return a
+	}
+	return slices.DeleteFunc(slices.Clone(a), func(v string) bool { return !slices.Contains(b, v) })
+}

@@ -44,6 +44,7 @@ type Model struct {
 	Size          int64     `json:"size"`              // bytes of the file
 	ContextLength int       `json:"context_length,omitempty"`
 	Vocabulary    int       `json:"vocabulary,omitempty"`
+	Dimensions    int       `json:"dimensions,omitempty"` // of the vectors of an embedding model
 	Tokenizer     string    `json:"tokenizer,omitempty"`
 	Installed     time.Time `json:"installed"`         // when the file was last changed
 	Problem       string    `json:"problem,omitempty"` // why it cannot be used, if it cannot
@@ -267,11 +268,6 @@ func read(path string, info fs.FileInfo) Model {
 		return m
 	}
 	m.ContextLength, m.Vocabulary = shape.ContextLength, shape.Vocab
-	if !shape.Causal {
-		m.Use = Embedding
-		m.Problem = "it makes embeddings, which the gate does not serve yet"
-		return m
-	}
 	tok, err := tokenizer.FromGGUF(f.Metadata)
 	if err != nil {
 		m.Problem = err.Error()
@@ -279,6 +275,10 @@ func read(path string, info fs.FileInfo) Model {
 	}
 	if m.Defaults, err = readDefaults(path); err != nil {
 		m.Problem = err.Error()
+		return m
+	}
+	if shape.Embeds() {
+		m.Use, m.Dimensions = Embedding, shape.Dim
 		return m
 	}
 	m.Use = Completion

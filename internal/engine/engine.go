@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"kindredgate/internal/grammar"
 	"kindredgate/internal/model"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/tokenizer"
@@ -33,6 +34,9 @@ type Options struct {
 // prefillRows is how many tokens of prompts a step reads at most. More would use the caches of the processor
 // better, less would make the answers under way smoother.
 const prefillRows = 64
+
+// scoredRows is how many tokens of prompts whose tokens are scored a step reads at most: each of them has logits.
+const scoredRows = 8
 
 // Engine is a running model. It is safe for concurrent use.
 type Engine struct {
@@ -60,9 +64,9 @@ func (e *ContextError) Error() string {
 	return fmt.Sprintf("the prompt has %d tokens; the model's context holds %d, of which the answer needs at least one", e.Prompt, e.Context)
 }
 
-// New starts an engine for a model that predicts next tokens; an encoder is refused.
+// New starts an engine for a model that predicts next tokens; one that makes embeddings is refused.
 func New(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Engine, error) {
-	if !m.Causal {
+	if m.Embeds() {
 		return nil, errors.New("the model makes embeddings; it cannot generate text")
 	}
 	if tok.Size() > m.Vocab {
@@ -104,12 +108,33 @@ type Job struct {
 	Sampling  Sampling
 	Ends      []int32 // tokens that end the answer as the end of the sequence does
 	Shown     []int32 // control tokens that are to be in the text, as others are not
+	// Form keeps the answer to a form; nil for none. If MaxTokens leaves room for it, an answer that comes to the
+	// limit is brought to a valid end.
+	Form *grammar.Matcher
+	// Scores asks for log-probabilities of the tokens with so many alternatives; nil for none. ScorePrompt asks for
+	// those of the prompt too.
+	Scores      *int
+	ScorePrompt bool
+	NoAnswer    bool // read the prompt, and no more
 }
+
+// Score is a token with its log-probability by the model, before anything else had a say.
+type Score struct {
+	Token   int32
+	LogProb float64
+	Top     []Score // the most likely tokens, most likely first
+}
+
+// NoToken is in a step that adds no token.
+const NoToken int32 = -1
 
 // Step is what one generated token adds.
 type Step struct {
-	Token int32
+	Token int32  // NoToken if the answer ended without one
 	Text  string // often nothing, when characters or stop strings straddle tokens
+	Score *Score // of the token, if it was asked for
+	// PromptScores are in the first step, if they were asked for: of the prompt's tokens but the first.
+	PromptScores []Score
 	// Ended is set in the last step.
 	Ended bool
 	// Cut is set in the last step if the limit of tokens ended it, not the model or a stop string.
@@ -200,6 +225,8 @@ type sequence struct {
 	stop      stopper
 	submitted time.Time
 	started   time.Time
+	forced    []int32 // tokens that bring a form to its end, once the limit is near
+	scores    []Score // of the prompt
 
 	mu    sync.Mutex
 	steps []Step // made, not yet taken
@@ -236,7 +263,7 @@ func (e *Engine) schedule() {
 	defer close(e.done)
 	team := tensor.NewTeam(e.opts.Threads)
 	defer team.Close()
-	scratch := e.model.NewScratch(prefillRows+e.opts.Sequences, e.opts.Sequences)
+	scratch := e.model.NewScratch(prefillRows+e.opts.Sequences, scoredRows+e.opts.Sequences)
 	var running []*sequence
 	for {
 		waiting, closed := e.admit(e.opts.Sequences - len(running))
@@ -316,13 +343,17 @@ func (e *Engine) step(team *tensor.Team, scratch *model.Scratch, running []*sequ
 
 	// First a token of each sequence that is generating, then prompts, in the order of arrival.
 	var rows []model.Row
-	var sampled []*sequence
+	var outputs []output
 	feed := func(s *sequence, n int) {
 		for i, id := range s.pending[:n] {
-			last := i == len(s.pending)-1
-			rows = append(rows, model.Row{Token: id, Cache: s.cache, Logits: last})
-			if last {
-				sampled = append(sampled, s)
+			o := output{s: s, next: NoToken}
+			if i < len(s.pending)-1 {
+				o.next = s.pending[i+1]
+			}
+			wanted := o.next == NoToken || s.job.ScorePrompt
+			rows = append(rows, model.Row{Token: id, Cache: s.cache, Logits: wanted})
+			if wanted {
+				outputs = append(outputs, o)
 			}
 		}
 		s.pending = s.pending[n:]
@@ -332,18 +363,27 @@ func (e *Engine) step(team *tensor.Team, scratch *model.Scratch, running []*sequ
 			feed(s, 1)
 		}
 	}
-	budget := prefillRows
+	budget, scored := prefillRows, scoredRows
 	for _, s := range live {
-		if s.generated == 0 && budget > 0 {
-			n := min(budget, len(s.pending))
-			feed(s, n)
-			budget -= n
+		if s.generated > 0 {
+			continue
 		}
+		n := min(budget, len(s.pending))
+		if s.job.ScorePrompt {
+			n = min(n, scored)
+			scored -= n
+		}
+		feed(s, n)
+		budget -= n
 	}
 
 	logits := e.model.Forward(team, scratch, rows)
-	for i, s := range sampled {
-		e.extend(s, s.sampler.next(logits[i]))
+	for i, o := range outputs {
+		if o.next != NoToken {
+			o.s.scores = append(o.s.scores, score(logits[i], o.next, *o.s.job.Scores))
+			continue
+		}
+		e.extend(o.s, logits[i])
 	}
 	goingOn := live[:0]
 	for _, s := range live {
@@ -355,22 +395,48 @@ func (e *Engine) step(team *tensor.Team, scratch *model.Scratch, running []*sequ
 	return goingOn
 }
 
+// output is a row whose logits are wanted: to draw the next token, or, within a prompt, to score the one that follows.
+type output struct {
+	s    *sequence
+	next int32 // the token that follows in the prompt, or NoToken
+}
+
 // extend adds a generated token to a sequence; one that is to go on gets the token as pending.
-func (e *Engine) extend(s *sequence, id int32) {
-	step := Step{Token: id}
+func (e *Engine) extend(s *sequence, logits []float32) {
+	step := Step{Token: NoToken}
 	if s.generated == 0 {
 		step.Queue = s.started.Sub(s.submitted)
 		step.Prefill = time.Since(s.started)
+		step.PromptScores = s.scores
 	}
-	s.generated++
-	text, stopped := s.stop.add(s.decoder.Next(id))
-	last := id == e.tok.EOS || slices.Contains(s.job.Ends, id)
+	if s.job.NoAnswer {
+		step.Ended, step.Cut = true, true
+		s.put(step, nil)
+		return
+	}
+	var raw []float32
+	if s.job.Scores != nil {
+		raw = slices.Clone(logits) // drawing changes them
+	}
+	id, cut := e.draw(s, logits)
+	step.Token = id
+	var text string
+	var stopped bool
+	if id != NoToken {
+		s.generated++
+		text, stopped = s.stop.add(s.decoder.Next(id))
+		if raw != nil {
+			one := score(raw, id, *s.job.Scores)
+			step.Score = &one
+		}
+	}
+	last := e.ends(s, id)
 	switch {
 	case stopped:
 		step.Ended = true
-	case last || s.generated == s.job.MaxTokens:
+	case last || s.generated == s.job.MaxTokens || e.complete(s):
 		step.Ended = true
-		step.Cut = !last
+		step.Cut = cut || !last && !e.complete(s)
 		rest, hit := s.stop.add(s.decoder.Flush())
 		text += rest
 		if hit {
@@ -383,6 +449,73 @@ func (e *Engine) extend(s *sequence, id int32) {
 	}
 	step.Text = text
 	s.put(step, nil)
+}
+
+// ends reports whether the answer ends with a token, or without one.
+func (e *Engine) ends(s *sequence, id int32) bool {
+	return id == NoToken || id == e.tok.EOS || slices.Contains(s.job.Ends, id)
+}
+
+// complete reports whether the answer has a form to which nothing can be added.
+func (e *Engine) complete(s *sequence) bool {
+	return s.job.Form != nil && s.job.Form.Done() && !slices.ContainsFunc(s.job.Form.Allowed(), func(w uint64) bool { return w != 0 })
+}
+
+// draw chooses the next token of a sequence. With a form, that is one that the form allows, and from which its end can
+// still be reached within the limit; once there is no other way, the tokens of the shortest end are taken one by one.
+// cut says that the limit made the choice; NoToken, that the answer ends here.
+func (e *Engine) draw(s *sequence, logits []float32) (id int32, cut bool) {
+	form := s.job.Form
+	if form == nil {
+		return s.sampler.next(logits, nil), false
+	}
+	if len(s.forced) > 0 {
+		return e.force(s)
+	}
+	allowed := form.Allowed()
+	if form.Done() {
+		for _, id := range append([]int32{e.tok.EOS}, s.job.Ends...) {
+			if id >= 0 {
+				allowed[id/64] |= 1 << (id % 64)
+			}
+		}
+	}
+	id = s.sampler.next(logits, allowed)
+	if id == NoToken || e.ends(s, id) {
+		return id, false
+	}
+	left := s.job.MaxTokens - s.generated - 1
+	if after := form.After(id); after.Needs() > left && len(e.encode(after.Ending())) > left {
+		if ending := e.encode(form.Ending()); len(ending) <= left+1 {
+			s.forced = ending
+			return e.force(s)
+		}
+	}
+	if err := form.Accept(id); err != nil {
+		panic(err) // the mask allowed it
+	}
+	return id, false
+}
+
+// force takes the next token of the shortest end.
+func (e *Engine) force(s *sequence) (id int32, cut bool) {
+	if len(s.forced) == 0 {
+		return NoToken, true
+	}
+	id, s.forced = s.forced[0], s.forced[1:]
+	if err := s.job.Form.Accept(id); err != nil {
+		return NoToken, true // the ending has a mark that the vocabulary has no token for
+	}
+	return id, true
+}
+
+// encode gives the tokens of a text in which control tokens may be.
+func (e *Engine) encode(text string) []int32 {
+	var ids []int32
+	for _, t := range e.tok.EncodeSpans(text, func(int, int) bool { return true }) {
+		ids = append(ids, t.ID)
+	}
+	return ids
 }
 
 // RandomSeed draws a seed for a request that names none.

@@ -369,7 +369,7 @@ func TestDistributionEqualsReference(t *testing.T) {
 		logits := slices.Clone(doc.Logits[c.Logits])
 		s.penalize(logits)
 		got := make([]float64, len(logits))
-		for _, k := range s.distribution(logits) {
+		for _, k := range s.distribution(logits, nil) {
 			got[k.id] = k.p
 		}
 		for id, want := range c.Probs {
@@ -388,7 +388,7 @@ func TestDrawFollowsTheDistribution(t *testing.T) {
 	counts := make([]int, 3)
 	const n = 20000
 	for range n {
-		counts[s.next(slices.Clone(logits))]++
+		counts[s.next(slices.Clone(logits), nil)]++
 	}
 	for id, want := range []float64{0.1, 0.3, 0.6} {
 		if got := float64(counts[id]) / n; math.Abs(got-want) > 0.02 {
@@ -431,7 +431,7 @@ func BenchmarkSample(b *testing.B) {
 	}
 	s := newSampler(Sampling{Temperature: 0.8, TopP: 0.95}, nil)
 	for b.Loop() {
-		s.next(logits)
+		s.next(logits, nil)
 	}
 }
 

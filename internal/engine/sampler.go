@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"math"
+	"math/bits"
 	"math/rand/v2"
 	"slices"
 )
@@ -57,10 +58,15 @@ func newSampler(s Sampling, prompt []int32) *sampler {
 	return out
 }
 
-// next draws a token. It changes logits, [vocabulary].
-func (s *sampler) next(logits []float32) int32 {
+// next draws a token among those allowed, a bit for each; nil allows all. It changes logits, [vocabulary]. If none is
+// allowed it is NoToken.
+func (s *sampler) next(logits []float32, allowed []uint64) int32 {
 	s.penalize(logits)
-	id := s.draw(s.distribution(logits))
+	kept := s.distribution(logits, allowed)
+	if len(kept) == 0 {
+		return NoToken
+	}
+	id := s.draw(kept)
 	if s.seen != nil {
 		s.seen[id] = true
 	}
@@ -88,23 +94,45 @@ func (s *sampler) penalize(logits []float32) {
 	}
 }
 
+// each calls visit with every allowed token.
+func each(n int, allowed []uint64, visit func(id int)) {
+	if allowed == nil {
+		for id := range n {
+			visit(id)
+		}
+		return
+	}
+	for i, w := range allowed {
+		for ; w != 0; w &= w - 1 {
+			if id := 64*i + bits.TrailingZeros64(w); id < n {
+				visit(id)
+			}
+		}
+	}
+}
+
 // distribution gives the tokens that may follow with their probabilities, which add up to 1. The slice is
 // valid until the next call.
-func (s *sampler) distribution(logits []float32) []candidate {
+func (s *sampler) distribution(logits []float32, allowed []uint64) []candidate {
 	if s.Temperature == 0 {
-		best := 0
-		for i, l := range logits {
-			if l > logits[best] {
-				best = i
+		best := -1
+		each(len(logits), allowed, func(id int) {
+			if best < 0 || logits[id] > logits[best] {
+				best = id
 			}
+		})
+		if best < 0 {
+			return nil
 		}
 		return []candidate{{int32(best), 1}}
 	}
 	kept := s.buffer[:0]
-	for i, l := range logits {
-		kept = append(kept, candidate{int32(i), float64(l) / s.Temperature})
+	each(len(logits), allowed, func(id int) {
+		kept = append(kept, candidate{int32(id), float64(logits[id]) / s.Temperature})
+	})
+	if s.buffer = kept; len(kept) == 0 {
+		return nil
 	}
-	s.buffer = kept
 	if s.TopK > 0 && s.TopK < len(kept) {
 		kept = mostLikely(kept, func(n int, _ candidate) bool { return n < s.TopK })
 	}
@@ -194,4 +222,29 @@ func (s *sampler) draw(c []candidate) int32 {
 		}
 	}
 	return c[len(c)-1].id // rounding left a little over
+}
+
+// score gives a token's log-probability by the logits, and the n most likely tokens.
+func score(logits []float32, id int32, n int) Score {
+	largest := math.Inf(-1)
+	for _, l := range logits {
+		largest = max(largest, float64(l))
+	}
+	sum := 0.0
+	for _, l := range logits {
+		sum += math.Exp(float64(l) - largest)
+	}
+	total := largest + math.Log(sum)
+	out := Score{Token: id, LogProb: float64(logits[id]) - total}
+	for i, l := range logits {
+		one := Score{Token: int32(i), LogProb: float64(l) - total}
+		at := len(out.Top)
+		for at > 0 && out.Top[at-1].LogProb < one.LogProb {
+			at--
+		}
+		if at < n {
+			out.Top = slices.Insert(out.Top, at, one)[:min(n, len(out.Top)+1)]
+		}
+	}
+	return out
 }

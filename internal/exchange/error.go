@@ -43,6 +43,9 @@ func (e *Error) Error() string {
 
 func (e *Error) Unwrap() error { return e.Err }
 
+// Conversation is the Param of errors about the turns or the prompt as a whole. Styles have names of their own for it.
+const Conversation = "messages"
+
 // Errorf makes an error without a parameter.
 func Errorf(kind Kind, code, format string, args ...any) *Error {
 	return &Error{Kind: kind, Code: code, Message: fmt.Sprintf(format, args...)}

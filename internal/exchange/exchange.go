@@ -4,6 +4,8 @@
 // stream of [Event] values, and every style of answer is encoded from that stream. So a style knows nothing
 // of engines and an engine nothing of styles.
 //
+// Vectors of texts are asked for by an [Embedding], which has no stream.
+//
 // A stream is an iter.Seq2[Event, error]. It begins with [Started], ends with one [Finish] for each
 // candidate, or with an error, after which nothing follows. Leaving the loop cancels the work.
 package exchange
@@ -18,13 +20,51 @@ import (
 type Request struct {
 	Model      string // the name the application asked for
 	Turns      []Turn
+	Raw        *Raw // a prompt that goes to the model as it is; the turns, tools and the template mean nothing then
 	Tools      []Tool
-	Thinking   bool // whether the model is asked to reason first, if its template has a switch for it
-	Candidates int  // how many answers; 0 means 1
-	MaxTokens  int  // of each answer; 0 means as many as the context holds
+	Choice     Choice
+	Format     Format // of the answer's text
+	Thinking   bool   // whether the model is asked to reason first, if its template has a switch for it
+	Candidates int    // how many answers; 0 means 1
+	MaxTokens  int    // of each answer; 0 means as many as the context holds
+	Truncate   bool   // whether the oldest turns are dropped if the prompt is longer than the context, rather than refused
 	Stop       []string
 	Sampling   Sampling
+	Scores     *int   // whether tokens come with log-probabilities, and with how many alternatives; nil for not at all
 	Template   string // a chat template to use in the place of the model's; empty for the model's own
+}
+
+// Raw is a prompt without a template.
+type Raw struct {
+	Text   string
+	Tokens []int32 // in the place of Text, if it is not nil
+	// Echo asks for the prompt in Started, with scores if the request asks for them.
+	Echo bool
+	// NoAnswer asks for nothing but that.
+	NoAnswer bool
+}
+
+// Format is what the text of an answer has to be.
+type Format struct {
+	Kind   FormatKind
+	Schema json.RawMessage // a JSON Schema, for FormatSchema
+}
+
+// FormatKind is a sort of format.
+type FormatKind string
+
+// The sorts of format.
+const (
+	FormatText   FormatKind = ""       // anything
+	FormatObject FormatKind = "object" // a JSON object
+	FormatSchema FormatKind = "schema" // JSON that is valid by a schema
+)
+
+// Choice says how tools may be called.
+type Choice struct {
+	Required bool     // the answer must be a call
+	Names    []string // of the tools that may be called; nil for all
+	Single   bool     // at most one call
 }
 
 // Role says who speaks in a turn.
@@ -87,6 +127,7 @@ type Tool struct {
 	Name        string
 	Description string
 	Parameters  json.RawMessage // a JSON Schema; may be nil
+	Strict      bool            // the arguments must be valid by Parameters
 }
 
 // Sampling says how the next token is drawn. A nil field leaves the choice to the model's defaults.
@@ -106,7 +147,23 @@ type Event interface{ event() }
 // Started comes once, when the first token is there.
 type Started struct {
 	PromptTokens int
+	Dropped      int // turns that were left out, since the prompt was longer than the context
 	Timings      Timings
+	Echo         *Echo // if it was asked for
+}
+
+// Echo is a raw prompt as the model got it.
+type Echo struct {
+	Text   string
+	First  string  // the text of the first token, before which is nothing to score it by; empty if there is none such
+	Scores []Score // of the other tokens, if they were asked for
+}
+
+// Score is a token with its log-probability: that of the model, before temperature, penalties and formats.
+type Score struct {
+	Text    string // its bytes, which may be part of a character
+	LogProb float64
+	Top     []Score // the most likely tokens at its place, most likely first; they have no Top themselves
 }
 
 // Timings are what happened before the first token.
@@ -120,7 +177,8 @@ type Timings struct {
 type TextDelta struct {
 	Candidate int
 	Text      string
-	Tokens    int // generated since the delta before it
+	Tokens    int     // generated since the delta before it
+	Scores    []Score // of these tokens, if they were asked for
 }
 
 // ReasoningDelta is text by which the model reasons before it answers.
@@ -161,3 +219,21 @@ const (
 	Length  Reason = "length"     // the limit of tokens, or the context, was reached
 	Called  Reason = "tool_calls" // the model wants tools to be called
 )
+
+// Embedding is a question for the vectors of texts.
+type Embedding struct {
+	Model  string
+	Inputs []Input
+}
+
+// Input is a text, or tokens in its place.
+type Input struct {
+	Text   string
+	Tokens []int32 // nil if Text counts
+}
+
+// Vectors are what an embedding model makes of texts.
+type Vectors struct {
+	Vectors [][]float32 // one for each input, of length 1
+	Tokens  int         // of all inputs
+}

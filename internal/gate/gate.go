@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"iter"
+	"strings"
 	"time"
 
 	"kindredgate/internal/catalog"
@@ -18,6 +19,7 @@ import (
 // Runner answers requests with the weights at a path.
 type Runner interface {
 	Run(ctx context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error]
+	Embed(ctx context.Context, path string, inputs []exchange.Input) (*exchange.Vectors, error)
 }
 
 // Prompter lays out conversations for the weights at a path, and knows which weights are loaded.
@@ -113,6 +115,11 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 			yield(nil, err)
 			return
 		}
+		if m.Use == catalog.Embedding {
+			r.Err = exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", req.Model)
+			yield(nil, r.Err)
+			return
+		}
 		if preset != nil {
 			preset.Apply(req)
 		}
@@ -153,6 +160,57 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 			}
 		}
 	}
+}
+
+// AnswerAll runs several requests side by side. Events come with the number of their request.
+func (g *Gate) AnswerAll(ctx context.Context, k keyring.Key, reqs []exchange.Request) iter.Seq2[exchange.Numbered[exchange.Event], error] {
+	streams := make([]func(context.Context) iter.Seq2[exchange.Event, error], len(reqs))
+	for i := range reqs {
+		streams[i] = func(ctx context.Context) iter.Seq2[exchange.Event, error] { return g.Answer(ctx, k, &reqs[i]) }
+	}
+	return exchange.Together(ctx, streams...)
+}
+
+// Embed makes vectors of texts.
+func (g *Gate) Embed(ctx context.Context, k keyring.Key, req *exchange.Embedding) (v *exchange.Vectors, m catalog.Model, err error) {
+	begun := time.Now()
+	r := Record{Key: k, Model: req.Model}
+	defer func() {
+		r.Duration, r.Err = time.Since(begun), err
+		if g.Meter != nil {
+			g.Meter(ctx, r)
+		}
+	}()
+	m, preset, err := g.resolve(ctx, k, req.Model)
+	if err != nil {
+		return nil, m, err
+	}
+	if m.Use != catalog.Embedding || preset != nil {
+		return nil, m, g.noEmbeddings(ctx, k, req.Model)
+	}
+	if v, err = g.Runner.Embed(ctx, m.Path, req.Inputs); err != nil {
+		return nil, m, err
+	}
+	r.PromptTokens, r.Reason = v.Tokens, exchange.Stopped
+	return v, m, nil
+}
+
+// noEmbeddings says which models make embeddings, since the one asked for does not.
+func (g *Gate) noEmbeddings(ctx context.Context, k keyring.Key, asked string) error {
+	offers, err := g.Offers(ctx, k)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, o := range offers {
+		if o.Model.Use == catalog.Embedding {
+			names = append(names, o.Name)
+		}
+	}
+	if len(names) == 0 {
+		return exchange.InvalidParam("model", "model %q makes no embeddings, and no model that does is installed", asked)
+	}
+	return exchange.InvalidParam("model", "model %q makes no embeddings; these do: %s", asked, strings.Join(names, ", "))
 }
 
 // Render lays out a request as the model would get it. What a preset adds is in the request afterwards.

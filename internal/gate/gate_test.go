@@ -25,6 +25,10 @@ type script struct {
 	path   string
 }
 
+func (s *script) Embed(_ context.Context, _ string, inputs []exchange.Input) (*exchange.Vectors, error) {
+	return &exchange.Vectors{Vectors: make([][]float32, len(inputs)), Tokens: 3 * len(inputs)}, nil
+}
+
 func (s *script) Run(_ context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
 		s.asked, s.path = req, path

@@ -49,6 +49,51 @@ func (m *Model) NewScratch(rows, outputs int) *Scratch {
 // ([Vocab] each) of the rows that want them, in order. The logits are valid until the next Forward with s.
 // Tokens must be below Vocab and there must not be more rows than s has room for.
 func (m *Model) Forward(team *tensor.Team, s *Scratch, rows []Row) [][]float32 {
+	m.run(team, s, rows)
+	return m.logits(team, s, rows)
+}
+
+// Encode makes a vector, [Dim] and of length 1, of each text. The texts, which must not be empty, must together not
+// have more tokens than s has room for.
+func (m *Model) Encode(team *tensor.Team, s *Scratch, texts [][]int32) [][]float32 {
+	var rows []Row
+	for _, text := range texts {
+		cache := m.NewCache()
+		for _, id := range text {
+			rows = append(rows, Row{Token: id, Cache: cache})
+		}
+	}
+	m.run(team, s, rows)
+	m.norm(s.normed, s.x, m.outputNorm)
+	out := make([][]float32, len(texts))
+	first := 0
+	for i, text := range texts {
+		out[i] = make([]float32, m.Dim)
+		from, to := first, first+len(text)
+		first = to
+		switch m.Pooling {
+		case PoolFirst:
+			to = from + 1
+		case PoolLast:
+			from = to - 1
+		case PoolNone, PoolMean:
+		}
+		for row := from; row < to; row++ {
+			for j, v := range s.normed.Vec(row) {
+				out[i][j] += v
+			}
+		}
+		// The mean's divisor goes with the length.
+		length := float32(math.Sqrt(float64(tensor.Dot(out[i], out[i]))))
+		for j := range out[i] {
+			out[i][j] /= max(length, 1e-12)
+		}
+	}
+	return out
+}
+
+// run puts the rows through the layers; s.x holds what comes out.
+func (m *Model) run(team *tensor.Team, s *Scratch, rows []Row) {
 	for _, a := range []*tensor.Activations{s.x, s.normed, s.projected, s.query, s.attended, s.key, s.value, s.gate, s.up} {
 		a.Resize(len(rows))
 	}
@@ -60,7 +105,6 @@ func (m *Model) Forward(team *tensor.Team, s *Scratch, rows []Row) [][]float32 {
 		m.attention(team, s, rows, l)
 		m.feedForward(team, s, &m.layers[l])
 	}
-	return m.logits(team, s, rows)
 }
 
 // place gives every row its position and the rotation that goes with it.
@@ -92,13 +136,17 @@ func (m *Model) attention(team *tensor.Team, s *Scratch, rows []Row, l int) {
 		key, value := r.Cache.at(l, s.positions[i])
 		copy(key, s.key.Vec(i))
 		copy(value, s.value.Vec(i))
-		longest = max(longest, s.positions[i]+1)
+		longest = max(longest, r.Cache.n)
 	}
 	// One unit of work is one head of one row; it reads its share of the cache twice.
 	team.Split(len(rows)*m.Heads, 2*longest*m.HeadDim, func(from, to int) {
 		for u := from; u < to; u++ {
 			i, head := u/m.Heads, u%m.Heads
-			s.scores[u] = m.attend(s.attended.Vec(i), s.query.Vec(i), rows[i].Cache, l, head, s.positions[i], s.scores[u])
+			last := s.positions[i]
+			if !m.Causal {
+				last = rows[i].Cache.n - 1
+			}
+			s.scores[u] = m.attend(s.attended.Vec(i), s.query.Vec(i), rows[i].Cache, l, head, last, s.scores[u])
 		}
 	})
 	quantizeFor(s.attended, w.attentionOut)
@@ -106,20 +154,20 @@ func (m *Model) attention(team *tensor.Team, s *Scratch, rows []Row, l int) {
 	add(s.x, s.projected)
 }
 
-// attend computes one head of one position: softmax(q·k / sqrt(HeadDim)) over the positions it sees, times
-// their values (Vaswani et al., "Attention Is All You Need", section 3.2.1). scores is memory to use.
-func (m *Model) attend(out, query []float32, cache *Cache, l, head, pos int, scores []float32) []float32 {
+// attend computes one head of one position: softmax(q·k / sqrt(HeadDim)) over the positions it sees, of which last is
+// the last, times their values (Vaswani et al., "Attention Is All You Need", section 3.2.1). scores is memory to use.
+func (m *Model) attend(out, query []float32, cache *Cache, l, head, last int, scores []float32) []float32 {
 	d := m.HeadDim
 	q := query[head*d : (head+1)*d]
 	out = out[head*d : (head+1)*d]
 	shared := head / (m.Heads / m.KVHeads) * d
 	first := 0
 	if m.Window > 0 {
-		first = max(0, pos-m.Window+1)
+		first = max(0, last-m.Window+1)
 	}
 	scale := float32(1 / math.Sqrt(float64(d)))
 	scores = scores[:0]
-	for j := first; j <= pos; j++ {
+	for j := first; j <= last; j++ {
 		key, _ := cache.at(l, j)
 		scores = append(scores, scale*tensor.Dot(q, key[shared:shared+d]))
 	}

@@ -24,6 +24,10 @@ func llamaConfig(md gguf.Metadata) (Config, error) {
 		Window:        r.intOr("llama.attention.sliding_window", 0),
 		Causal:        r.boolOr("llama.attention.causal", true),
 	}
+	c.Pooling = Pooling(r.intOr("llama.pooling_type", int(PoolNone)))
+	if !c.Causal && c.Pooling == PoolNone {
+		c.Pooling = PoolMean
+	}
 	c.KVHeads = r.intOr("llama.attention.head_count_kv", c.Heads)
 	if r.err == nil && c.Heads > 0 {
 		c.HeadDim = r.intOr("llama.attention.key_length", c.Dim/c.Heads)

@@ -35,7 +35,23 @@ type Config struct {
 	Window int
 	// Causal is false for encoders, in which every position sees every other.
 	Causal bool
+	// Pooling says how a text's positions become one vector, in a model that makes embeddings.
+	Pooling Pooling
 }
+
+// Pooling is a way to make one vector of many.
+type Pooling int
+
+// The ways, by their numbers in GGUF files.
+const (
+	PoolNone Pooling = iota // the model predicts tokens
+	PoolMean
+	PoolFirst
+	PoolLast
+)
+
+// Embeds reports whether the network makes vectors of texts rather than predict tokens.
+func (c *Config) Embeds() bool { return c.Pooling != PoolNone }
 
 // Model is a network with its weights.
 type Model struct {
@@ -105,6 +121,12 @@ func (c *Config) check() error {
 	}
 	if c.Heads%c.KVHeads != 0 {
 		return fmt.Errorf("%d query heads cannot share %d key/value heads evenly", c.Heads, c.KVHeads)
+	}
+	if c.Pooling < PoolNone || c.Pooling > PoolLast {
+		return fmt.Errorf("pooling of kind %d is not supported; 1 (mean), 2 (first) and 3 (last) are", c.Pooling)
+	}
+	if !c.Causal && c.Window > 0 {
+		return errors.New("a sliding window without causal attention is not supported")
 	}
 	if c.RopeDims < 0 || c.RopeDims > c.HeadDim || c.RopeDims%2 != 0 {
 		return fmt.Errorf("%d rotated dimensions do not fit heads of %d", c.RopeDims, c.HeadDim)

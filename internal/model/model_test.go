@@ -285,3 +285,49 @@ func BenchmarkPrefill(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.N*tokens)/b.Elapsed().Seconds(), "tokens/s")
 }
+
+// The vectors of the sample embedding model equal those that another program computed, within what rounding
+// activations to 8 bits makes of them; and alone or in one batch they are the same.
+func TestEmbeddingsEqualTheVectors(t *testing.T) {
+	raw, err := os.ReadFile("testdata/embed-q8_0.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var doc struct {
+		Texts []struct {
+			IDs       []int32   `json:"ids"`
+			Embedding []float32 `json:"embedding"`
+		} `json:"texts"`
+	}
+	if err := json.Unmarshal(raw, &doc); err != nil {
+		t.Fatal(err)
+	}
+	m := open(t, "../../demo/models/harbour-embed/harbour-embed-q8_0.gguf")
+	if m.Causal || m.Pooling != PoolMean {
+		t.Fatalf("causal %v, pooling %d", m.Causal, m.Pooling)
+	}
+	team := tensor.NewTeam(0)
+	defer team.Close()
+	var texts [][]int32
+	total := 0
+	for _, text := range doc.Texts {
+		texts = append(texts, text.IDs)
+		total += len(text.IDs)
+	}
+	together := m.Encode(team, m.NewScratch(total, 0), texts)
+	graph := exact(t, m).Encode(team, m.NewScratch(total, 0), texts)
+	for i, text := range doc.Texts {
+		alone := m.Encode(team, m.NewScratch(len(text.IDs), 0), texts[i:i+1])
+		if !slices.Equal(alone[0], together[i]) {
+			t.Errorf("text %d: alone it has another vector than among others", i)
+		}
+		for j, want := range text.Embedding {
+			if d := math.Abs(float64(graph[i][j] - want)); d > 2e-6 {
+				t.Fatalf("text %d, dimension %d: the graph is off by %g", i, j, d)
+			}
+			if d := math.Abs(float64(together[i][j] - want)); d > 0.01 {
+				t.Fatalf("text %d, dimension %d: off by %g", i, j, d)
+			}
+		}
+	}
+}

@@ -72,11 +72,15 @@ func (t *Template) probe(source string) Abilities {
 		Tools: calling.Tools}), probeResult)
 	if a.Calls {
 		said := text(Conversation{Turns: []exchange.Turn{user, say(exchange.Assistant, exchange.Text(probeText))}, Tools: calling.Tools, Continue: true})
-		a.Style.Form, a.Style.Calls = callStyle(between(said, called))
+		written := between(said, called)
+		a.Style.Form, a.Style.Calls = callStyle(written)
+		if a.Style.Form == reading.JSON {
+			a.Style.Frame = frame(written)
+		}
 	}
 
 	if reading.UsesChannels(source) {
-		a.Style.Form, a.Style.Calls = reading.Channels, reading.Marks{}
+		a.Style.Form, a.Style.Calls, a.Style.Frame = reading.Channels, reading.Marks{}, reading.Frame{}
 	}
 
 	plain := text(Conversation{Turns: []exchange.Turn{user}})
@@ -143,6 +147,26 @@ func callStyle(written string) (reading.Form, reading.Marks) {
 	return reading.NoCalls, reading.Marks{}
 }
 
+// frame tells from a call in JSON what stands around its name and its arguments.
+func frame(written string) reading.Frame {
+	name := strings.Index(written, probeName)
+	key := strings.Index(written, `"`+probeKey+`"`)
+	if key < name {
+		return reading.Frame{} // not there, or the arguments come first
+	}
+	from := strings.LastIndexByte(written[:key], '{')
+	d := json.NewDecoder(strings.NewReader(written[max(from, 0):]))
+	var arguments map[string]string
+	if from < 0 || d.Decode(&arguments) != nil || len(arguments) != 1 {
+		return reading.Frame{}
+	}
+	return reading.Frame{
+		Before:  strings.TrimLeft(written[:name], " \n"),
+		Between: written[name+len(probeName) : from],
+		After:   strings.TrimRight(written[from+int(d.InputOffset()):], " \n"),
+	}
+}
+
 // mark is a mark without the layout around it.
 func mark(s string) string { return strings.TrimSpace(s) }
 
@@ -170,7 +194,7 @@ func (t *Template) StyleOf(c Conversation) reading.Style {
 		s.Inside = t.abilities.InsideWhenThinking
 	}
 	if len(c.Tools) == 0 && s.Form != reading.Channels { // channels lay out every answer
-		s.Form, s.Calls = reading.NoCalls, reading.Marks{}
+		s.Form, s.Calls, s.Frame = reading.NoCalls, reading.Marks{}, reading.Frame{}
 	}
 	return s
 }

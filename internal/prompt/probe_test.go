@@ -17,13 +17,14 @@ func TestProbe(t *testing.T) {
 		want         Abilities
 	}{
 		{"the sample model's", source, Abilities{System: true, Tools: true, Calls: true, ParallelCalls: true, Results: true, Thinking: true,
-			Style:              reading.Style{Reasoning: reading.Marks{Open: "<think>", Close: "</think>"}, Form: reading.JSON, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"}},
+			Style: reading.Style{Reasoning: reading.Marks{Open: "<think>", Close: "</think>"}, Form: reading.JSON, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"},
+				Frame: reading.Frame{Before: `<tool_call>{"name":"`, Between: `","arguments":`, After: `}</tool_call>`}},
 			InsideWhenThinking: true}},
 		{"text only, no system turn", loop + `{% if m.role == 'system' %}{{ raise_exception('no') }}{% endif %}[{{ m.content }}]{% endfor %}`, Abilities{Results: true}},
 		{"a marker and a list", loop + `{% if m.tool_calls %}[CALLS] [{% for c in m.tool_calls %}{"name": "{{ c.function.name }}", "arguments": {{ c.function.arguments|tojson }}}{{ ', ' if not loop.last }}{% endfor %}]{% else %}{{ m.content }}{% endif %}</s>{% endfor %}`,
-			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.JSON, Calls: reading.Marks{Open: "[CALLS]"}}}},
+			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.JSON, Calls: reading.Marks{Open: "[CALLS]"}, Frame: reading.Frame{Before: `[CALLS] [{"name": "`, Between: `", "arguments": `, After: `}]`}}}},
 		{"bare JSON, one call", loop + `{% if m.tool_calls %}{"name": "{{ m.tool_calls[0].function.name }}", "parameters": {{ m.tool_calls[0].function.arguments|tojson }}}{% else %}{{ m.content }}{% endif %}<|eot|>{% endfor %}{{ tools|tojson if tools }}`,
-			Abilities{System: true, Tools: true, Calls: true, Results: true, Style: reading.Style{Form: reading.JSON}}},
+			Abilities{System: true, Tools: true, Calls: true, Results: true, Style: reading.Style{Form: reading.JSON, Frame: reading.Frame{Before: `{"name": "`, Between: `", "parameters": `, After: `}`}}}},
 		{"calls as in Python", loop + `{% if m.tool_calls %}[{% for c in m.tool_calls %}{{ c.function.name }}({% for k, v in c.function.arguments.items() %}{{ k }}={{ v|tojson }}{% endfor %}){{ ', ' if not loop.last }}{% endfor %}]{% else %}{{ m.content }}{% endif %};{% endfor %}`,
 			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.Python}}},
 		{"function tags", loop + `{% if m.tool_calls %}{% for c in m.tool_calls %}<tool_call>

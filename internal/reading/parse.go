@@ -44,6 +44,22 @@ func parseJSON(text string) (calls []Call, ok bool) {
 	return calls, len(calls) > 0
 }
 
+// unfinished reports whether a text ends within a string of JSON.
+func unfinished(text string) bool {
+	open := false
+	for i := 0; i < len(text); i++ {
+		switch text[i] {
+		case '\\':
+			if open {
+				i++
+			}
+		case '"':
+			open = !open
+		}
+	}
+	return open
+}
+
 // parseObject reads a call by the names that models use for its parts.
 func parseObject(raw json.RawMessage) (Call, bool) {
 	var o struct {

@@ -19,7 +19,13 @@ type Style struct {
 	// the whole answer from its first character; without a closing one, they go on to its end.
 	Form  Form
 	Calls Marks
+	// Frame is what stands around a call's name and arguments, marks included; zero if that is not known, or if the
+	// arguments are not written as a JSON object.
+	Frame Frame
 }
+
+// Frame is how a call is written, to the letter: Before, the name, Between, the arguments, After.
+type Frame struct{ Before, Between, After string }
 
 // Marks enclose a part of the text.
 type Marks struct{ Open, Close string }
@@ -209,7 +215,7 @@ func (r *Reader) callMark() string {
 func (r *Reader) calls(out []Piece, ended bool) []Piece {
 	m := r.style.Calls
 	body, whole := r.pending[len(m.Open):], len(r.pending)
-	if i := strings.Index(body, m.Close); m.Close != "" && i >= 0 {
+	if i := closing(r.style.Form, body, m.Close); i >= 0 {
 		body, whole = body[:i], len(m.Open)+i+len(m.Close)
 	} else if !ended {
 		return out
@@ -225,6 +231,23 @@ func (r *Reader) calls(out []Piece, ended bool) []Piece {
 		out = append(out, Piece{Call: &c})
 	}
 	return out
+}
+
+// closing finds the mark that ends calls; -1 if it has not come. One within a string of JSON is text.
+func closing(form Form, body, mark string) int {
+	if mark == "" {
+		return -1
+	}
+	for from := 0; ; {
+		i := strings.Index(body[from:], mark)
+		if i < 0 {
+			return -1
+		}
+		if from += i; form != JSON || !unfinished(body[:from]) {
+			return from
+		}
+		from += len(mark)
+	}
 }
 
 // held is the length of the longest end of s that is the beginning of mark, but not all of it.

@@ -42,6 +42,7 @@ var cases = []struct {
 	{"call without a name", tagged, `<tool_call>{"arguments":{}}</tool_call>`, `T(<tool_call>{"arguments":{}}</tool_call>)M`},
 	{"call that is cut off", tagged, `<tool_call>{"name":"f","argu`, `T(<tool_call>{"name":"f","argu)M`},
 	{"call whose end is missing", tagged, `<tool_call>{"name":"f","arguments":{}}`, "C(f {})"},
+	{"the end mark within a string", tagged, `<tool_call>{"name":"f","arguments":{"a":"\"</tool_call>"}}</tool_call>`, `C(f {"a":"\"</tool_call>"})`},
 	{"half a mark in the end", tagged, "a <tool_cal", "T(a <tool_cal)"},
 	{"marked list", marker, `Sure. [CALLS][{"name":"f","arguments":{"a":1}},{"name":"g","arguments":{}}]`, `T(Sure.)C(f {"a":1})C(g {})`},
 	{"bare JSON", bare, ` {"name": "f", "parameters": {"a": "x"}}`, `C(f {"a": "x"})`},

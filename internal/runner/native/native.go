@@ -3,22 +3,17 @@
 package native
 
 import (
-	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
-	"iter"
 	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/model"
 	"kindredgate/internal/prompt"
-	"kindredgate/internal/reading"
 	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights/gguf"
 )
@@ -39,12 +34,16 @@ type entry struct {
 	*loadedModel
 }
 
+// loadedModel has an engine or, if the model makes embeddings, an encoder.
 type loadedModel struct {
 	file     *gguf.File
 	tok      *tokenizer.Tokenizer
+	context  int // tokens
 	template *prompt.Template
 	engine   *engine.Engine
+	encoder  *engine.Encoder
 	override atomic.Pointer[override]
+	forms    forms
 }
 
 // override is a template in the place of the model's.
@@ -69,7 +68,9 @@ func (r *Runner) Close() error {
 	for _, e := range loaded {
 		<-e.ready
 		if e.err == nil {
-			e.engine.Close()
+			if e.engine != nil {
+				e.engine.Close()
+			}
 			errs = append(errs, e.file.Close())
 		}
 	}
@@ -160,7 +161,11 @@ func (r *Runner) assemble(f *gguf.File) (*loadedModel, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &loadedModel{file: f, tok: tok}
+	l := &loadedModel{file: f, tok: tok, context: m.ContextLength}
+	if m.Embeds() {
+		l.encoder, err = engine.NewEncoder(m, tok, r.opts.Threads)
+		return l, err
+	}
 	if source, err := f.Metadata.String("tokenizer.chat_template"); err == nil {
 		if l.template, err = prompt.New(source, tok); err != nil {
 			return nil, err
@@ -239,186 +244,4 @@ func (l *loadedModel) templateFor(source string) (*prompt.Template, error) {
 	}
 	l.override.Store(&override{source, t})
 	return t, nil
-}
-
-// Run answers a request with the weights at path.
-func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
-	return func(yield func(exchange.Event, error) bool) {
-		begun := time.Now()
-		loaded := r.Loaded(path)
-		l, err := r.get(path)
-		if err != nil {
-			yield(nil, err)
-			return
-		}
-		var load time.Duration
-		if !loaded {
-			load = time.Since(begun)
-		}
-		p, t, err := l.render(req)
-		if err == nil && len(req.Tools) > 0 && !t.Abilities().Tools {
-			err = exchange.InvalidParam("tools", "the model's template cannot show tools to the model; leave them out, or choose another model")
-		}
-		if err != nil {
-			yield(nil, err)
-			return
-		}
-		job := engine.Job{Prompt: p.IDs(), MaxTokens: req.MaxTokens, Stop: req.Stop, Shown: t.MarkTokens(), Ends: t.EndTokens()}
-		for event, err := range l.candidates(ctx, job, req, t.StyleOf(conversation(req))) {
-			if started, ok := event.(exchange.Started); ok {
-				started.Timings.Load = load
-				event = started
-			}
-			if !yield(event, err) || err != nil {
-				return
-			}
-		}
-	}
-}
-
-// candidates runs the answers of a request side by side, and reads each by the style.
-func (l *loadedModel) candidates(ctx context.Context, job engine.Job, req *exchange.Request, style reading.Style) iter.Seq2[exchange.Event, error] {
-	sampling := sampling(req.Sampling)
-	n := max(1, req.Candidates)
-	return func(yield func(exchange.Event, error) bool) {
-		type item struct {
-			candidate int
-			step      engine.Step
-			err       error
-		}
-		ctx, cancel := context.WithCancel(ctx)
-		items := make(chan item)
-		var running sync.WaitGroup
-		defer func() {
-			cancel()
-			running.Wait()
-		}()
-		for i := range n {
-			job.Sampling = sampling
-			job.Sampling.Seed += uint64(i) // each candidate draws for itself
-			own := job
-			running.Go(func() {
-				for step, err := range l.engine.Generate(ctx, own) {
-					select {
-					case items <- item{i, step, err}:
-					case <-ctx.Done():
-						return
-					}
-				}
-			})
-		}
-		readers := make([]*candidate, n)
-		for i := range readers {
-			readers[i] = &candidate{index: i, reader: reading.New(style)}
-		}
-		for started, left := false, n; left > 0; {
-			var it item
-			select {
-			case it = <-items:
-			case <-ctx.Done():
-				yield(nil, context.Cause(ctx))
-				return
-			}
-			if it.err != nil {
-				yield(nil, inWords(it.err))
-				return
-			}
-			if !started {
-				started = true
-				if !yield(exchange.Started{PromptTokens: len(job.Prompt), Timings: exchange.Timings{Queue: it.step.Queue, Prefill: it.step.Prefill}}, nil) {
-					return
-				}
-			}
-			for _, event := range readers[it.candidate].events(it.step) {
-				if !yield(event, nil) {
-					return
-				}
-			}
-			if it.step.Ended {
-				left--
-			}
-		}
-	}
-}
-
-// candidate turns the steps of one answer into events.
-type candidate struct {
-	index  int
-	reader *reading.Reader
-	tokens int // generated
-	told   int // of these, those that events have told of
-	calls  int
-}
-
-func (c *candidate) events(step engine.Step) (list []exchange.Event) {
-	c.tokens++
-	pieces := c.reader.Add(step.Text)
-	if step.Ended {
-		pieces = append(pieces, c.reader.End()...)
-	}
-	for _, p := range pieces {
-		tokens := c.tokens - c.told
-		c.told = c.tokens
-		switch {
-		case p.Call != nil:
-			call := exchange.ToolCall{ID: "call_" + strings.ToLower(rand.Text()), Name: p.Call.Name, Arguments: p.Call.Arguments}
-			list = append(list, exchange.ToolCalled{Candidate: c.index, Index: c.calls, Call: call, Tokens: tokens})
-			c.calls++
-		case p.Reasoning != "":
-			list = append(list, exchange.ReasoningDelta{Candidate: c.index, Text: p.Reasoning, Tokens: tokens})
-		default:
-			list = append(list, exchange.TextDelta{Candidate: c.index, Text: p.Text, Tokens: tokens})
-		}
-	}
-	if step.Ended {
-		reason := exchange.Stopped
-		switch {
-		case step.Cut:
-			reason = exchange.Length
-		case c.calls > 0:
-			reason = exchange.Called
-		}
-		list = append(list, exchange.Finish{Candidate: c.index, Reason: reason, Tokens: c.tokens, Malformed: c.reader.Malformed()})
-	}
-	return list
-}
-
-// inWords puts the engine's errors into words for a client.
-func inWords(err error) error {
-	var tooLong *engine.ContextError
-	switch {
-	case errors.As(err, &tooLong):
-		return &exchange.Error{Kind: exchange.Invalid, Code: "context_length_exceeded", Param: "messages",
-			Message: fmt.Sprintf("%v; shorten the conversation", tooLong)}
-	case errors.Is(err, engine.ErrQueueFull):
-		return &exchange.Error{Kind: exchange.Limited, Code: "queue_full", RetryAfter: 2 * time.Second,
-			Message: "too many requests are waiting for the model; try again in a few seconds"}
-	case errors.Is(err, engine.ErrClosed):
-		return exchange.Errorf(exchange.Unavailable, "shutting_down", "the model was unloaded while it answered")
-	}
-	return err
-}
-
-// sampling fills in what nobody chose: the distribution as the model gives it, and a seed by chance.
-func sampling(s exchange.Sampling) engine.Sampling {
-	out := engine.Sampling{
-		LogitBias:        s.LogitBias,
-		FrequencyPenalty: s.FrequencyPenalty,
-		PresencePenalty:  s.PresencePenalty,
-		Temperature:      1,
-		Seed:             engine.RandomSeed(),
-	}
-	if s.Temperature != nil {
-		out.Temperature = *s.Temperature
-	}
-	if s.TopP != nil {
-		out.TopP = *s.TopP
-	}
-	if s.TopK != nil {
-		out.TopK = *s.TopK
-	}
-	if s.Seed != nil {
-		out.Seed = uint64(*s.Seed)
-	}
-	return out
 }

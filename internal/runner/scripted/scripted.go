@@ -21,7 +21,7 @@ type Runner struct {
 // Words cuts a text into words, each with the space before it.
 func Words(text string) []string {
 	var out []string
-	for len(text) > 0 {
+	for text != "" {
 		n := strings.IndexByte(text[1:], ' ') + 1
 		if n == 0 {
 			n = len(text)
@@ -35,6 +35,9 @@ func Words(text string) []string {
 // Run answers a request. Candidates come one after the other.
 func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
+		if req.Raw != nil {
+			req.Turns = []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text(req.Raw.Text)}}}
+		}
 		prompt := 0
 		for _, t := range req.Turns {
 			prompt += len(Words(t.Text()))
@@ -71,6 +74,16 @@ func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.
 			}
 		}
 	}
+}
+
+// Embed makes a vector of each text: its length, and nothing else.
+func (r *Runner) Embed(_ context.Context, _ string, inputs []exchange.Input) (*exchange.Vectors, error) {
+	out := &exchange.Vectors{}
+	for _, in := range inputs {
+		out.Vectors = append(out.Vectors, []float32{float32(len(in.Text) + len(in.Tokens))})
+		out.Tokens += len(Words(in.Text)) + len(in.Tokens)
+	}
+	return out, nil
 }
 
 func (r *Runner) wait(ctx context.Context, piece int) error {

@@ -1,0 +1,339 @@
+package native
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"kindredgate/internal/engine"
+	"kindredgate/internal/exchange"
+)
+
+const embedder = "../../../demo/models/harbour-embed/harbour-embed-q8_0.gguf"
+
+// result is a collected answer of one candidate.
+type result struct {
+	text, reasoning string
+	calls           []exchange.ToolCall
+	finish          exchange.Finish
+	started         exchange.Started
+	scores          []exchange.Score
+}
+
+func collect(t *testing.T, r *Runner, req *exchange.Request) (out result, err error) {
+	t.Helper()
+	for event, err := range r.Run(t.Context(), harbour, req) {
+		if err != nil {
+			return out, err
+		}
+		switch event := event.(type) {
+		case exchange.Started:
+			out.started = event
+		case exchange.TextDelta:
+			out.text += event.Text
+			out.scores = append(out.scores, event.Scores...)
+		case exchange.ReasoningDelta:
+			out.reasoning += event.Text
+		case exchange.ToolCalled:
+			out.calls = append(out.calls, event.Call)
+		case exchange.Finish:
+			out.finish = event
+		}
+	}
+	return out, nil
+}
+
+// random makes a request draw by a seed.
+func random(req *exchange.Request, seed int64) *exchange.Request {
+	one := 1.0
+	req.Sampling = exchange.Sampling{Temperature: &one, Seed: &seed}
+	return req
+}
+
+func validator(t *testing.T, source string) *jsonschema.Schema {
+	t.Helper()
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(source))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	if err := c.AddResource("schema.json", doc); err != nil {
+		t.Fatal(err)
+	}
+	s, err := c.Compile("schema.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func check(t *testing.T, s *jsonschema.Schema, text string) {
+	t.Helper()
+	value, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+	if err == nil {
+		err = s.Validate(value)
+	}
+	if err != nil {
+		t.Errorf("%q: %v", text, err)
+	}
+}
+
+const sailing = `{"type":"object","properties":{"island":{"enum":["Osmer","Brannoc","Tarn Head"]},"time":{"type":"string","pattern":"^([01][0-9]|2[0-3]):[0-5][0-9]$"},
+	"crowns":{"type":"number","minimum":1,"maximum":60},"stops":{"type":"array","items":{"type":"string","maxLength":6},"maxItems":2},
+	"note":{"anyOf":[{"type":"null"},{"type":"string","minLength":1,"maxLength":8}]},"day":{"type":"string","format":"date"}},
+	"required":["island","time","crowns","day"],"additionalProperties":false}`
+
+// Whatever the seed, and however few tokens there are, what comes out is valid.
+func TestFormatsHoldForEverySeed(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	for _, c := range []struct {
+		schema string
+		seeds  int64
+	}{{sailing, 40}, {`{"type":"object","properties":{"crowns":{"type":"integer","minimum":1,"maximum":60},"return":{"type":"boolean"}},"required":["crowns"]}`, 200}} {
+		schema := validator(t, c.schema)
+		for seed := range c.seeds {
+			req := random(ask("What is the fare to Osmer? Answer in JSON."), seed)
+			req.Format = exchange.Format{Kind: exchange.FormatSchema, Schema: json.RawMessage(c.schema)}
+			if seed%8 != 1 && c.schema == sailing {
+				req.MaxTokens = 50 + int(seed) // most are brought to their end before they come to it
+			}
+			got, err := collect(t, r, req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			check(t, schema, got.text)
+			if got.finish.Reason != exchange.Stopped && req.MaxTokens == 0 {
+				t.Errorf("seed %d ended by %s: %s", seed, got.finish.Reason, got.text)
+			}
+		}
+	}
+	object := validator(t, `{"type":"object"}`)
+	for seed := range int64(20) {
+		req := random(ask("Give the fares to Osmer as JSON."), seed)
+		req.Format.Kind = exchange.FormatObject
+		req.MaxTokens = 25
+		req.Thinking = seed%10 == 0
+		if req.Thinking {
+			req.MaxTokens = 0
+		}
+		got, err := collect(t, r, req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if req.Thinking && got.finish.Reason == exchange.Length {
+			continue // reasoned to the end of the context
+		}
+		check(t, object, got.text)
+	}
+}
+
+func tools(strict bool) []exchange.Tool {
+	parameters := `{"type":"object","properties":{"island":{"enum":["Osmer","Brannoc"]},"after":{"type":"string","pattern":"^[0-2][0-9]:[0-5][0-9]$"}},"required":["island"],"additionalProperties":false}`
+	return []exchange.Tool{
+		{Name: "next_sailing", Description: "The next boat to an island.", Parameters: json.RawMessage(parameters), Strict: strict},
+		{Name: "fare_quote", Description: "What a trip costs.", Parameters: json.RawMessage(`{"type":"object","properties":{"adults":{"type":"integer","minimum":1,"maximum":9}},"required":["adults"],"additionalProperties":false}`), Strict: strict},
+	}
+}
+
+func TestForcedCallsAreValidForEverySeed(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	schemas := map[string]*jsonschema.Schema{}
+	for _, tool := range tools(true) {
+		schemas[tool.Name] = validator(t, string(tool.Parameters))
+	}
+	for seed := range int64(42) {
+		req := random(ask("Tell me a story."), seed)
+		req.Tools = tools(seed%2 == 0)
+		want := ""
+		switch seed % 3 {
+		case 0:
+			req.Choice = exchange.Choice{Required: true, Single: true}
+		case 1:
+			want = "fare_quote"
+			req.Choice = exchange.Choice{Required: true, Single: true, Names: []string{want}}
+		case 2: // by itself, strictly
+			req.Tools = tools(true)
+			req.Turns[0].Parts = []exchange.Part{exchange.Text("When is the next boat to Osmer after 10:30?")}
+			req.MaxTokens = 70
+		}
+		got, err := collect(t, r, req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if req.Choice.Required && (len(got.calls) != 1 || got.text != "" || got.finish.Reason != exchange.Called) {
+			t.Errorf("seed %d: calls %v, text %q, %s", seed, got.calls, got.text, got.finish.Reason)
+		}
+		if got.finish.Malformed > 0 {
+			t.Errorf("seed %d: a call could not be read: %q", seed, got.text)
+		}
+		for _, c := range got.calls {
+			if want != "" && c.Name != want {
+				t.Errorf("seed %d called %s", seed, c.Name)
+			}
+			check(t, schemas[c.Name], c.Arguments)
+		}
+	}
+}
+
+func TestWhatCannotBeEnforced(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	python := `{% for m in messages %}{% if m.tool_calls %}[{% for c in m.tool_calls %}{{ c.function.name }}({% for k, v in c.function.arguments.items() %}{{ k }}={{ v|tojson }}{% endfor %}){% endfor %}]{% else %}{{ m.content }}{% endif %};{% endfor %}{{ tools|tojson if tools }}`
+	channels := `{% for m in messages %}<|start|>{{ m.role }}<|message|>{{ m.content }}<|end|>{% endfor %}{# <|channel|>final #}<|start|>assistant`
+	for _, c := range []struct {
+		name   string
+		change func(*exchange.Request)
+		says   string
+	}{
+		{"schema", func(q *exchange.Request) {
+			q.Format = exchange.Format{Kind: exchange.FormatSchema, Schema: json.RawMessage(`{"not":{}}`)}
+		}, "not is not a keyword"},
+		{"strict tool", func(q *exchange.Request) {
+			q.Tools = []exchange.Tool{{Name: "f", Strict: true, Parameters: json.RawMessage(`{"type":"object","minProperties":1}`)}}
+		}, `tool "f"`},
+		{"calls that are no JSON", func(q *exchange.Request) {
+			q.Template, q.Tools, q.Choice.Required = python, tools(false), true
+		}, "cannot be enforced"},
+		{"channels", func(q *exchange.Request) { q.Template, q.Format.Kind = channels, exchange.FormatObject }, "channels"},
+	} {
+		req := ask("x")
+		c.change(req)
+		_, err := collect(t, r, req)
+		if e := exchange.AsError(err); err == nil || e.Kind != exchange.Invalid || !strings.Contains(e.Message, c.says) {
+			t.Errorf("%s: %v", c.name, err)
+		}
+	}
+	// A tool that is not strict may have such a schema: then any object will do.
+	req := random(ask("x"), 1)
+	req.Tools = []exchange.Tool{{Name: "f", Parameters: json.RawMessage(`{"type":"object","minProperties":1}`)}}
+	req.Choice = exchange.Choice{Required: true, Single: true}
+	if got, err := collect(t, r, req); err != nil || len(got.calls) != 1 || got.calls[0].Name != "f" {
+		t.Errorf("%+v, %v", got, err)
+	}
+}
+
+func TestScoresAndEcho(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	top := 3
+	req := ask("When is the last boat to Osmer?")
+	req.Scores = &top
+	got, err := collect(t, r, req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var text strings.Builder
+	for _, s := range got.scores {
+		text.WriteString(s.Text)
+		// What is most likely was taken, so it is the first of the alternatives.
+		if len(s.Top) != 3 || s.Top[0].Text != s.Text || s.Top[0].LogProb != s.LogProb || s.LogProb > 0 || s.Top[1].LogProb > s.LogProb {
+			t.Errorf("%+v", s)
+		}
+	}
+	if text.String() != got.text {
+		t.Errorf("the tokens say %q, the text %q", text.String(), got.text)
+	}
+
+	zero := 0.0
+	for _, c := range []struct {
+		raw   exchange.Raw
+		echo  string
+		first string
+	}{
+		{exchange.Raw{Text: "The ferry", Echo: true}, "The ferry", ""},
+		{exchange.Raw{Tokens: []int32{'T', 'h', 'e'}, Echo: true}, "The", "T"},
+		{exchange.Raw{Text: "The ferry", Echo: true, NoAnswer: true}, "The ferry", ""},
+	} {
+		got, err := collect(t, r, &exchange.Request{Raw: &c.raw, Scores: &top, MaxTokens: 5, Sampling: exchange.Sampling{Temperature: &zero}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		echo := got.started.Echo
+		said := echo.First
+		for _, s := range echo.Scores {
+			said += s.Text
+		}
+		if echo.Text != c.echo || said != c.echo || echo.First != c.first {
+			t.Errorf("%+v: echo %+v", c.raw, echo)
+		}
+		if answered := got.finish.Tokens > 0; answered == c.raw.NoAnswer {
+			t.Errorf("%+v: %d tokens", c.raw, got.finish.Tokens)
+		}
+	}
+	for _, raw := range []exchange.Raw{{Tokens: []int32{99999}}, {Tokens: []int32{-1}}, {Tokens: []int32{}}} {
+		if _, err := collect(t, r, &exchange.Request{Raw: &raw}); exchange.AsError(err).Kind != exchange.Invalid {
+			t.Errorf("%v: %v", raw.Tokens, err)
+		}
+	}
+}
+
+func TestOldestTurnsGoFirst(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	say := func(role exchange.Role, text string) exchange.Turn {
+		return exchange.Turn{Role: role, Parts: []exchange.Part{exchange.Text(text)}}
+	}
+	req := ask("x")
+	req.Turns = []exchange.Turn{say(exchange.System, "Be brief.")}
+	for range 6 {
+		req.Turns = append(req.Turns, say(exchange.User, strings.Repeat("boat ", 250)), say(exchange.Assistant, strings.Repeat("yes ", 100)))
+	}
+	req.Turns = append(req.Turns, say(exchange.User, "When is the last boat to Osmer?"))
+	if _, err := collect(t, r, req); exchange.AsError(err).Code != "context_length_exceeded" {
+		t.Fatal(err)
+	}
+	req.Truncate, req.MaxTokens = true, 20
+	got, err := collect(t, r, req)
+	if err != nil || got.started.Dropped < 2 || got.started.Dropped%2 != 0 || got.started.PromptTokens > 2048-20 {
+		t.Errorf("%+v, %v", got.started, err)
+	}
+	if len(req.Turns) != 14 {
+		t.Error("the request itself was changed")
+	}
+	req.Turns = []exchange.Turn{say(exchange.User, strings.Repeat("boat ", 2500))}
+	if _, err := collect(t, r, req); exchange.AsError(err).Code != "context_length_exceeded" {
+		t.Errorf("one turn that is too long: %v", err)
+	}
+}
+
+func TestEmbed(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	v, err := r.Embed(t.Context(), embedder, []exchange.Input{{Text: "When is the last boat to Osmer?"}, {Text: "last boat Osmer"}, {Text: "bicycle fare"}, {Tokens: []int32{2041, 1307}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	dot := func(a, b []float32) (sum float64) {
+		for i := range a {
+			sum += float64(a[i] * b[i])
+		}
+		return sum
+	}
+	if near, far := dot(v.Vectors[0], v.Vectors[1]), dot(v.Vectors[0], v.Vectors[2]); near <= far || v.Tokens < 9+2 {
+		t.Errorf("alike %f, not alike %f, %d tokens", near, far, v.Tokens)
+	}
+	for _, c := range []struct {
+		path string
+		in   exchange.Input
+		code string
+	}{
+		{embedder, exchange.Input{}, "invalid_value"},
+		{embedder, exchange.Input{Tokens: []int32{7, 4096}}, "invalid_value"},
+		{embedder, exchange.Input{Text: strings.Repeat("boat ", 3000)}, "context_length_exceeded"},
+		{harbour, exchange.Input{Text: "x"}, "invalid_value"},
+	} {
+		if _, err := r.Embed(t.Context(), c.path, []exchange.Input{c.in}); err == nil || exchange.AsError(err).Code != c.code {
+			t.Errorf("%s %.30q: %v", c.path, c.in.Text, err)
+		}
+	}
+	for _, err := range r.Run(t.Context(), embedder, ask("x")) {
+		if err == nil || exchange.AsError(err).Param != "model" {
+			t.Errorf("an embedding model was asked for text: %v", err)
+		}
+	}
+}

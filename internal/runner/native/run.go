@@ -1,0 +1,352 @@
+package native
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+	"time"
+
+	"kindredgate/internal/engine"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/grammar"
+	"kindredgate/internal/prompt"
+	"kindredgate/internal/reading"
+)
+
+// plan is a request made ready for the engine.
+type plan struct {
+	job     engine.Job
+	n       int // candidates
+	form    *grammar.Grammar
+	style   *reading.Style // nil if the text is to be given out as it is
+	single  bool           // the first tool call ends a candidate
+	dropped int            // turns that were left out
+	echo    *exchange.Echo
+}
+
+// Run answers a request with the weights at path.
+func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		begun := time.Now()
+		loaded := r.Loaded(path)
+		l, err := r.get(path)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		var load time.Duration
+		if !loaded {
+			load = time.Since(begun)
+		}
+		p, err := l.plan(req)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		streams := make([]func(context.Context) iter.Seq2[exchange.Event, error], p.n)
+		for i := range streams {
+			streams[i] = func(ctx context.Context) iter.Seq2[exchange.Event, error] { return l.candidate(ctx, p, i) }
+		}
+		started := false
+		for event, err := range exchange.Together(ctx, streams...) {
+			if s, ok := event.Item.(exchange.Started); ok {
+				if started {
+					continue
+				}
+				started = true
+				s.Timings.Load = load
+				event.Item = s
+			}
+			if !yield(event.Item, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+func (l *loadedModel) plan(req *exchange.Request) (*plan, error) {
+	p := &plan{n: max(1, req.Candidates), single: req.Choice.Single}
+	p.job = engine.Job{MaxTokens: req.MaxTokens, Stop: req.Stop, Sampling: sampling(req.Sampling), Scores: req.Scores}
+	if l.engine == nil {
+		return nil, exchange.InvalidParam("model", "the model makes embeddings, not text; POST /v1/embeddings asks it for them")
+	}
+	if req.Raw != nil {
+		return p, l.planRaw(p, req.Raw)
+	}
+	laid, t, dropped, err := l.fit(req)
+	if err != nil {
+		return nil, err
+	}
+	if len(req.Tools) > 0 && !t.Abilities().Tools {
+		return nil, exchange.InvalidParam("tools", "the model's template cannot show tools to the model; leave them out, or choose another model")
+	}
+	style := t.StyleOf(conversation(req))
+	p.style, p.dropped = &style, dropped
+	p.job.Prompt, p.job.Shown, p.job.Ends = laid.IDs(), t.MarkTokens(), t.EndTokens()
+	p.form, err = l.form(req, t, style, p.job.Shown)
+	return p, err
+}
+
+// planRaw takes a prompt as it is.
+func (l *loadedModel) planRaw(p *plan, raw *exchange.Raw) error {
+	p.job.Prompt = raw.Tokens
+	for _, id := range raw.Tokens {
+		if id < 0 || int(id) >= l.tok.Size() {
+			return exchange.InvalidParam("prompt", "the prompt has token %d; the model's tokens are 0 to %d", id, l.tok.Size()-1)
+		}
+	}
+	if raw.Tokens == nil {
+		p.job.Prompt = prompt.Raw(l.tok, raw.Text).IDs()
+	}
+	if len(p.job.Prompt) == 0 {
+		return exchange.InvalidParam("prompt", "the prompt is empty, and the model has no begin token to start from")
+	}
+	if raw.Echo {
+		p.echo = &exchange.Echo{Text: raw.Text}
+		if raw.Tokens != nil {
+			p.echo.Text = l.tok.Decode(raw.Tokens)
+		}
+		if first := p.job.Prompt[0]; raw.Tokens != nil || first != l.tok.BOS {
+			p.echo.First = l.tok.Text(first)
+		}
+		p.job.ScorePrompt = p.job.Scores != nil
+	}
+	p.job.NoAnswer = raw.NoAnswer
+	return nil
+}
+
+// fit lays out a request; if it may be cut to the context, the oldest turns go until there is room for an answer.
+func (l *loadedModel) fit(req *exchange.Request) (p *prompt.Prompt, t *prompt.Template, dropped int, err error) {
+	room := min(256, l.context/8)
+	if req.MaxTokens > 0 {
+		room = min(req.MaxTokens, l.context/2)
+	}
+	own := *req
+	for {
+		p, t, err = l.render(&own)
+		if err != nil || !req.Truncate || len(p.Tokens)+room <= l.context {
+			return p, t, dropped, err
+		}
+		rest, n := withoutOldest(own.Turns)
+		if n == 0 {
+			return p, t, dropped, nil // the engine refuses it with both numbers
+		}
+		own.Turns, dropped = rest, dropped+n
+	}
+}
+
+// withoutOldest leaves out the oldest question with all that answered it, calls of tools included. Instructions and the
+// last question stay; if there is nothing else, n is 0.
+func withoutOldest(turns []exchange.Turn) (rest []exchange.Turn, n int) {
+	from := slices.IndexFunc(turns, func(t exchange.Turn) bool { return t.Role != exchange.System })
+	if from < 0 {
+		return turns, 0
+	}
+	next := slices.IndexFunc(turns[from+1:], func(t exchange.Turn) bool { return t.Role == exchange.User })
+	if next < 0 {
+		return turns, 0
+	}
+	kept := slices.Clone(turns[:from])
+	for _, t := range turns[from : from+1+next] {
+		if t.Role == exchange.System {
+			kept = append(kept, t)
+		} else {
+			n++
+		}
+	}
+	return append(kept, turns[from+1+next:]...), n
+}
+
+// candidate runs one answer.
+func (l *loadedModel) candidate(ctx context.Context, p *plan, index int) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		job := p.job
+		job.Sampling.Seed += uint64(index) // each candidate draws for itself
+		if p.form != nil {
+			job.Form = p.form.Begin()
+		}
+		c := &candidate{index: index, model: l, shown: job.Shown}
+		if p.style != nil {
+			c.reader = reading.New(*p.style)
+		}
+		started := false
+		for step, err := range l.engine.Generate(ctx, job) {
+			if err != nil {
+				yield(nil, inWords(err))
+				return
+			}
+			if !started {
+				started = true
+				s := exchange.Started{PromptTokens: len(job.Prompt), Dropped: p.dropped, Timings: exchange.Timings{Queue: step.Queue, Prefill: step.Prefill}}
+				if p.echo != nil {
+					echo := *p.echo
+					echo.Scores = l.scores(step.PromptScores)
+					s.Echo = &echo
+				}
+				if !yield(s, nil) {
+					return
+				}
+			}
+			c.add(step)
+			if p.single && c.calls > 0 && !step.Ended {
+				c.finish(exchange.Called) // nobody waits for more
+				step.Ended = true
+			}
+			for _, event := range c.events {
+				if !yield(event, nil) {
+					return
+				}
+			}
+			c.events = c.events[:0]
+			if step.Ended {
+				return
+			}
+		}
+	}
+}
+
+// scores puts the engine's scores into words.
+func (l *loadedModel) scores(list []engine.Score) []exchange.Score {
+	var out []exchange.Score
+	for _, s := range list {
+		out = append(out, exchange.Score{Text: l.tok.Text(s.Token), LogProb: s.LogProb, Top: l.scores(s.Top)})
+	}
+	return out
+}
+
+// candidate turns the steps of one answer into events.
+type candidate struct {
+	index  int
+	model  *loadedModel
+	shown  []int32
+	reader *reading.Reader
+	events []exchange.Event
+	scores []exchange.Score
+	tokens int // generated
+	told   int // of these, those that events have told of
+	calls  int
+}
+
+func (c *candidate) add(step engine.Step) {
+	if step.Token != engine.NoToken {
+		c.tokens++
+	}
+	if tok := c.model.tok; step.Score != nil && (!tok.IsControl(step.Token) || slices.Contains(c.shown, step.Token)) {
+		c.scores = append(c.scores, c.model.scores([]engine.Score{*step.Score})...)
+	}
+	var pieces []reading.Piece
+	switch {
+	case c.reader != nil:
+		pieces = c.reader.Add(step.Text)
+		if step.Ended {
+			pieces = append(pieces, c.reader.End()...)
+		}
+	case step.Text != "":
+		pieces = []reading.Piece{{Text: step.Text}}
+	}
+	for _, p := range pieces {
+		tokens, scores := c.tokens-c.told, c.scores
+		c.told, c.scores = c.tokens, nil
+		switch {
+		case p.Call != nil:
+			call := exchange.ToolCall{ID: "call_" + strings.ToLower(rand.Text()), Name: p.Call.Name, Arguments: p.Call.Arguments}
+			c.events = append(c.events, exchange.ToolCalled{Candidate: c.index, Index: c.calls, Call: call, Tokens: tokens})
+			c.calls++
+		case p.Reasoning != "":
+			c.events = append(c.events, exchange.ReasoningDelta{Candidate: c.index, Text: p.Reasoning, Tokens: tokens})
+		default:
+			c.events = append(c.events, exchange.TextDelta{Candidate: c.index, Text: p.Text, Tokens: tokens, Scores: scores})
+		}
+	}
+	if step.Ended {
+		reason := exchange.Stopped
+		switch {
+		case step.Cut:
+			reason = exchange.Length
+		case c.calls > 0:
+			reason = exchange.Called
+		}
+		c.finish(reason)
+	}
+}
+
+func (c *candidate) finish(reason exchange.Reason) {
+	malformed := 0
+	if c.reader != nil {
+		malformed = c.reader.Malformed()
+	}
+	c.events = append(c.events, exchange.Finish{Candidate: c.index, Reason: reason, Tokens: c.tokens, Malformed: malformed})
+}
+
+// Embed makes vectors with the weights at path.
+func (r *Runner) Embed(ctx context.Context, path string, inputs []exchange.Input) (*exchange.Vectors, error) {
+	l, err := r.get(path)
+	if err != nil {
+		return nil, err
+	}
+	if l.encoder == nil {
+		return nil, exchange.InvalidParam("model", "the model predicts text; it makes no embeddings")
+	}
+	out := &exchange.Vectors{}
+	texts := make([][]int32, len(inputs))
+	for i, in := range inputs {
+		if texts[i] = in.Tokens; in.Tokens == nil && in.Text != "" {
+			texts[i] = l.encoder.Tokens(in.Text)
+		}
+		out.Tokens += len(texts[i])
+	}
+	out.Vectors, err = l.encoder.Encode(ctx, texts)
+	var unfit *engine.InputError
+	if errors.As(err, &unfit) {
+		e := exchange.InvalidParam("input", "input %d cannot be embedded: %v", unfit.Index, unfit)
+		if unfit.Tokens > unfit.Context {
+			e.Code = "context_length_exceeded"
+		}
+		return nil, e
+	}
+	return out, err
+}
+
+// inWords puts the engine's errors into words for a client.
+func inWords(err error) error {
+	var tooLong *engine.ContextError
+	switch {
+	case errors.As(err, &tooLong):
+		return &exchange.Error{Kind: exchange.Invalid, Code: "context_length_exceeded", Param: exchange.Conversation,
+			Message: fmt.Sprintf("%v; shorten the conversation", tooLong)}
+	case errors.Is(err, engine.ErrQueueFull):
+		return &exchange.Error{Kind: exchange.Limited, Code: "queue_full", RetryAfter: 2 * time.Second,
+			Message: "too many requests are waiting for the model; try again in a few seconds"}
+	case errors.Is(err, engine.ErrClosed):
+		return exchange.Errorf(exchange.Unavailable, "shutting_down", "the model was unloaded while it answered")
+	}
+	return err
+}
+
+// sampling fills in what nobody chose: the distribution as the model gives it, and a seed by chance.
+func sampling(s exchange.Sampling) engine.Sampling {
+	out := engine.Sampling{
+		LogitBias:        s.LogitBias,
+		FrequencyPenalty: s.FrequencyPenalty,
+		PresencePenalty:  s.PresencePenalty,
+		Temperature:      1,
+		Seed:             engine.RandomSeed(),
+	}
+	if s.Temperature != nil {
+		out.Temperature = *s.Temperature
+	}
+	if s.TopP != nil {
+		out.TopP = *s.TopP
+	}
+	if s.TopK != nil {
+		out.TopK = *s.TopK
+	}
+	if s.Seed != nil {
+		out.Seed = uint64(*s.Seed)
+	}
+	return out
+}

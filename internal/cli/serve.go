@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kindredgate/demo"
+	"kindredgate/internal/answers"
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/config"
 	"kindredgate/internal/engine"
@@ -146,8 +147,13 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 	if h.newOwner, err = ensureOwner(ctx, h.gate.Keys, filepath.Join(cfg.Data, ownerFile)); err != nil {
 		return folderError(cfg.Data, err)
 	}
+	desk, err := answers.Open(ctx, h.gate, db, log)
+	if err != nil {
+		return err
+	}
+	defer closing(desk.Close)
 	h.server = server.New(server.Options{
-		Gate: h.gate, Console: web.Console(), Log: log, Version: Version,
+		Gate: h.gate, Answers: desk, Console: web.Console(), Log: log, Version: Version,
 		Open: cfg.Access == config.Open, HostNames: cfg.HostNames,
 	}, listener.Addr())
 	forget, err := announce(listener.Addr(), cfg.Data)

@@ -222,8 +222,9 @@ const (
 
 // Embedding is a question for the vectors of texts.
 type Embedding struct {
-	Model  string
-	Inputs []Input
+	Model      string
+	Inputs     []Input
+	Dimensions int // that the vectors must have; 0 for as many as they have
 }
 
 // Input is a text, or tokens in its place.

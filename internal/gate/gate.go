@@ -172,7 +172,7 @@ func (g *Gate) AnswerAll(ctx context.Context, k keyring.Key, reqs []exchange.Req
 }
 
 // Embed makes vectors of texts.
-func (g *Gate) Embed(ctx context.Context, k keyring.Key, req *exchange.Embedding) (v *exchange.Vectors, m catalog.Model, err error) {
+func (g *Gate) Embed(ctx context.Context, k keyring.Key, req *exchange.Embedding) (v *exchange.Vectors, err error) {
 	begun := time.Now()
 	r := Record{Key: k, Model: req.Model}
 	defer func() {
@@ -183,16 +183,20 @@ func (g *Gate) Embed(ctx context.Context, k keyring.Key, req *exchange.Embedding
 	}()
 	m, preset, err := g.resolve(ctx, k, req.Model)
 	if err != nil {
-		return nil, m, err
+		return nil, err
 	}
-	if m.Use != catalog.Embedding || preset != nil {
-		return nil, m, g.noEmbeddings(ctx, k, req.Model)
+	switch {
+	case m.Use != catalog.Embedding || preset != nil:
+		return nil, g.noEmbeddings(ctx, k, req.Model)
+	case req.Dimensions != 0 && req.Dimensions != m.Dimensions:
+		// Cutting vectors short makes sense only for models that were trained for it, which a weights file does not say.
+		return nil, exchange.InvalidParam("dimensions", "dimensions is %d; the vectors of model %q have %d and cannot be cut", req.Dimensions, req.Model, m.Dimensions)
 	}
 	if v, err = g.Runner.Embed(ctx, m.Path, req.Inputs); err != nil {
-		return nil, m, err
+		return nil, err
 	}
 	r.PromptTokens, r.Reason = v.Tokens, exchange.Stopped
-	return v, m, nil
+	return v, nil
 }
 
 // noEmbeddings says which models make embeddings, since the one asked for does not.

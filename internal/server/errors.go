@@ -89,9 +89,10 @@ func fail(c *gin.Context, err error) {
 func (s *Server) noRoute(c *gin.Context) {
 	path := c.Request.URL.Path
 	hint := "the base URL for applications is " + s.base
-	for _, known := range []string{"/chat/completions", "/models"} {
+	for _, known := range []string{"/chat/completions", "/completions", "/generate", "/responses", "/embeddings", "/models"} {
 		if strings.HasSuffix(strings.TrimSuffix(path, "/"), known) && !strings.HasPrefix(path, "/gate/") {
 			hint = "did you mean /v1" + known + "? The base URL for applications is " + s.base
+			break
 		}
 	}
 	fail(c, exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; %s", path, hint))

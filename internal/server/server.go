@@ -12,13 +12,15 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"kindredgate/internal/answers"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 )
 
-// Options are what a server is made of. Gate and Console must be set.
+// Options are what a server is made of. Gate, Answers and Console must be set.
 type Options struct {
 	Gate    *gate.Gate
+	Answers *answers.Desk
 	Console fs.FS // the built console, with index.html at its root
 	Log     *slog.Logger
 	Version string
@@ -83,11 +85,20 @@ func (s *Server) routes() {
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "up\n") })
 	r.GET("/readyz", s.ready)
 	r.GET("/assets/*file", s.asset)
+	r.GET("/openapi.json", s.openAPI)
 
 	v1 := r.Group("/v1", s.admit)
 	v1.GET("/models", s.listModels)
 	v1.GET("/models/:id", s.showModel)
 	v1.POST("/chat/completions", s.chat)
+	v1.POST("/completions", s.complete)
+	v1.POST("/generate", s.generate)
+	v1.POST("/embeddings", s.embed)
+	v1.POST("/responses", s.respond)
+	v1.GET("/responses/:id", s.showResponse)
+	v1.DELETE("/responses/:id", s.deleteResponse)
+	v1.POST("/responses/:id/cancel", s.cancelResponse)
+	v1.GET("/responses/:id/input_items", s.listInput)
 
 	// The console signs in here, so these ask for no session.
 	r.POST("/gate/session", s.signIn)

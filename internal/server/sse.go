@@ -12,51 +12,45 @@ import (
 	"kindredgate/internal/exchange"
 )
 
-// sse writes server-sent events (WHATWG HTML, section 9.2). Each event is flushed as it is written: a client
-// waits for it. After a failed write the rest is dropped; the client has gone.
-type sse struct {
-	w   gin.ResponseWriter
-	err error
+// framing is how the items of a stream are written.
+type framing[T any] struct {
+	contentType string
+	item        func(T) string
+	failure     func(envelope) string           // an error in the middle, which is the last item
+	alive       string                          // what shows that the stream lives, while nothing else comes
+	end         func(t exchange.Timings) string // after the last item
 }
 
-// open sends the head of the stream.
-func (e *sse) open() {
-	h := e.w.Header()
-	h.Set("Content-Type", "text/event-stream; charset=utf-8")
-	h.Set("Cache-Control", "no-cache")
-	h.Set("X-Accel-Buffering", "no") // asks a proxy in between to pass events on at once
-	e.w.WriteHeader(http.StatusOK)
-	e.w.Flush()
-}
-
-func (e *sse) write(format string, args ...any) {
-	if e.err != nil {
-		return
-	}
-	if _, e.err = fmt.Fprintf(e.w, format, args...); e.err == nil {
-		e.w.Flush()
+// events are server-sent events (WHATWG HTML, section 9.2). A comment with the timings and the word done come last.
+func events[T any](item func(T) string, done string) framing[T] {
+	return framing[T]{
+		contentType: "text/event-stream; charset=utf-8",
+		item:        item,
+		failure:     func(e envelope) string { return data(e) },
+		alive:       ": still working\n\n",
+		end:         func(t exchange.Timings) string { return ": " + serverTiming(t) + "\n\ndata: " + done + "\n\n" },
 	}
 }
 
-// data writes an event that holds v as JSON.
-func (e *sse) data(v any) {
+// data is an event that holds v as JSON.
+func data(v any) string { return "data: " + encoded(v) + "\n\n" }
+
+func encoded(v any) string {
 	raw, err := json.Marshal(v)
 	if err != nil {
 		panic(err) // the wire types can always be marshalled
 	}
-	e.write("data: %s\n\n", raw)
+	return string(raw)
 }
 
-// comment writes a line that clients ignore.
-func (e *sse) comment(text string) { e.write(": %s\n\n", text) }
-
-// stream writes what items gives as events, and done as the last. An error before anything was sent is an
-// ordinary error answer; after that it is an event of its own, and the last. While items is silent, a comment
-// goes out now and then, so that no client or tunnel takes the silence for the end.
+// stream writes what items gives, each flushed as it is written: a client waits for it. An error before anything was
+// sent is an ordinary error answer; after that it is an item of its own, and the last. While items is silent, something
+// goes out now and then, so that no client or tunnel takes the silence for the end. After a failed write the rest is
+// dropped; the client has gone.
 //
 // items is pulled in a goroutine, since it may be silent for long; the goroutine ends before stream returns.
 // That items ends when the request's context does is up to items.
-func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings *exchange.Timings, done string) {
+func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings *exchange.Timings, f framing[T]) {
 	type item struct {
 		value T
 		err   error
@@ -91,38 +85,49 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings
 		<-ended
 	}()
 
-	out := &sse{w: c.Writer}
 	opened := false
+	open := func() {
+		if opened {
+			return
+		}
+		opened = true
+		h := c.Writer.Header()
+		h.Set("Content-Type", f.contentType)
+		h.Set("Cache-Control", "no-cache")
+		h.Set("X-Accel-Buffering", "no") // asks a proxy in between to pass items on at once
+		c.Writer.WriteHeader(http.StatusOK)
+	}
+	write := func(text string) error {
+		open()
+		_, err := c.Writer.WriteString(text)
+		if err == nil {
+			c.Writer.Flush()
+		}
+		return err
+	}
 	silence := time.NewTimer(s.Silence)
 	defer silence.Stop()
-	for out.err == nil {
+	for gone := error(nil); gone == nil; {
 		select {
 		case it, ok := <-pulled:
 			switch {
 			case !ok:
-				out.comment(serverTiming(*timings))
-				out.write("data: %s\n\n", done)
+				_ = write(f.end(*timings)) // nothing follows, whether the client is there or not
 				return
 			case it.err != nil && !opened:
 				fail(c, it.err)
 				return
 			case it.err != nil:
 				_ = c.Error(it.err)
-				out.data(envelopeOf(toError(it.err)))
+				_ = write(f.failure(envelopeOf(toError(it.err))))
 				return
 			}
 			if !opened {
-				opened = true
 				c.Header("Server-Timing", serverTiming(*timings))
-				out.open()
 			}
-			out.data(it.value)
+			gone = write(f.item(it.value))
 		case <-silence.C:
-			if !opened {
-				opened = true
-				out.open()
-			}
-			out.comment("still working")
+			gone = write(f.alive)
 		}
 		silence.Reset(s.Silence)
 	}

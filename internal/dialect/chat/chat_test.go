@@ -55,6 +55,7 @@ func TestDecode(t *testing.T) {
 
 func TestDecodeRefuses(t *testing.T) {
 	const ok = `"model": "m", "messages": [{"role": "user", "content": "x"}]`
+	const tool = `, "tools": [{"type": "function", "function": {"name": "f"}}]`
 	for _, c := range []struct{ body, param, message string }{
 		{``, "", "the body is empty"},
 		{`   `, "", "the body is empty"},
@@ -103,12 +104,25 @@ func TestDecodeRefuses(t *testing.T) {
 		{`{` + ok + `, "tools": [{"type": "search"}]}`, "tools[0].type", `"function" is possible`},
 		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "a b"}}]}`, "tools[0].function.name", "a name has"},
 		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "f", "parameters": 5}}]}`, "tools[0].function.parameters", "must be an object"},
-		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "f", "strict": true}}]}`, "tools[0].function.strict", "not supported yet"},
+		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "f", "strict": true, "parameters": {"type": "object", "properties": {"a": {"not": {}}}}}}]}`, "tools[0].function.parameters.properties.a", "not is not a keyword"},
 		{`{` + ok + `, "functions": []}`, "functions", "replaced by tools"},
 		{`{` + ok + `, "reasoning_effort": "huge"}`, "reasoning_effort", "it must be none"},
-		{`{` + ok + `, "tool_choice": "required"}`, "tool_choice", "not supported yet"},
-		{`{` + ok + `, "response_format": {"type": "json_object"}}`, "response_format", `"json_object" is not supported yet`},
-		{`{` + ok + `, "logprobs": true}`, "logprobs", "not supported yet"},
+		{`{` + ok + `, "tool_choice": "required"}`, "tool_choice", "no tools are offered"},
+		{`{` + ok + `, "tool_choice": "always"}`, "tool_choice", "it must be none, auto or required"},
+		{`{` + ok + `, "tool_choice": 5}`, "tool_choice", "must be an object"},
+		{`{` + ok + tool + `, "tool_choice": {"type": "function"}}`, "tool_choice.function", "is missing"},
+		{`{` + ok + tool + `, "tool_choice": {"type": "function", "function": {"name": "g"}}}`, "tool_choice.function.name", "not among the tools offered"},
+		{`{` + ok + tool + `, "tool_choice": {"type": "allowed_tools", "allowed_tools": {"mode": "auto", "tools": []}}}`, "tool_choice.allowed_tools.tools", "names no tool"},
+		{`{` + ok + tool + `, "tool_choice": {"type": "allowed_tools"}}`, "tool_choice.allowed_tools", "is missing"},
+		{`{` + ok + tool + `, "tool_choice": {"type": "custom"}}`, "tool_choice.type", "function or allowed_tools"},
+		{`{` + ok + `, "response_format": {"type": "xml"}}`, "response_format.type", "text, json_object or json_schema"},
+		{`{` + ok + `, "response_format": {}}`, "response_format.type", "is missing"},
+		{`{` + ok + `, "response_format": {"type": "json_schema"}}`, "response_format.json_schema", "is missing"},
+		{`{` + ok + `, "response_format": {"type": "json_schema", "json_schema": {"name": "a"}}}`, "response_format.json_schema.schema", "is missing"},
+		{`{` + ok + `, "response_format": {"type": "json_schema", "json_schema": {"schema": {}}}}`, "response_format.json_schema.name", "a name has"},
+		{`{` + ok + `, "response_format": {"type": "json_schema", "json_schema": {"name": "a", "schema": {"if": {}}}}}`, "response_format.json_schema.schema", "if is not a keyword"},
+		{`{` + ok + `, "logprobs": true, "top_logprobs": 21}`, "top_logprobs", "from 0 to 20"},
+		{`{` + ok + `, "top_logprobs": 2}`, "top_logprobs", "goes with"},
 		{`{` + ok + `, "modalities": ["text", "audio"]}`, "modalities", `"audio" is not supported`},
 	} {
 		_, err := Decode([]byte(c.body))
@@ -151,7 +165,7 @@ func TestStreamJoinsToTheWhole(t *testing.T) {
 	const want = `{"id":"chatcmpl-1","object":"chat.completion","created":1000,"model":"m","choices":[` +
 		`{"index":0,"message":{"role":"assistant","content":"The boat","refusal":null},"logprobs":null,"finish_reason":"stop"},` +
 		`{"index":1,"message":{"role":"assistant","content":"At ","refusal":null},"logprobs":null,"finish_reason":"length"}],` +
-		`"usage":{"prompt_tokens":3,"completion_tokens":3,"total_tokens":6}}`
+		`"usage":{"prompt_tokens":3,"completion_tokens":3,"total_tokens":6,"prompt_tokens_details":{"cached_tokens":0},"completion_tokens_details":{"reasoning_tokens":0}}}`
 	if string(raw) != want {
 		t.Errorf("\n got %s\nwant %s", raw, want)
 	}
@@ -182,7 +196,7 @@ func TestStreamJoinsToTheWhole(t *testing.T) {
 		0: head + `{"index":0,"delta":{"role":"assistant","content":""},"logprobs":null,"finish_reason":null}]}`,
 		2: head + `{"index":0,"delta":{"content":"The "},"logprobs":null,"finish_reason":null}]}`,
 		6: head + `{"index":0,"delta":{},"logprobs":null,"finish_reason":"stop"}]}`,
-		7: head + `],"usage":{"prompt_tokens":3,"completion_tokens":3,"total_tokens":6}}`,
+		7: head + `],"usage":{"prompt_tokens":3,"completion_tokens":3,"total_tokens":6,"prompt_tokens_details":{"cached_tokens":0},"completion_tokens_details":{"reasoning_tokens":0}}}`,
 	} {
 		if i >= len(chunks) || chunks[i] != want {
 			t.Errorf("chunk %d of %d:\n got %s\nwant %s", i, len(chunks), chunks[min(i, len(chunks)-1)], want)

@@ -3,10 +3,8 @@
 package chat
 
 import (
-	"regexp"
-	"strconv"
-
 	"kindredgate/internal/dialect/field"
+	"kindredgate/internal/dialect/wire"
 	"kindredgate/internal/exchange"
 )
 
@@ -18,19 +16,18 @@ type Call struct {
 	Unknown      []string // fields that mean nothing here; they were ignored
 }
 
-// Limits of a request.
-const (
-	maxStops      = 16
-	maxCandidates = 8
-	maxTurns      = 10_000
-)
+// maxTurns is how many turns a conversation may have.
+const maxTurns = 10_000
 
 // withoutEffect are fields that are accepted and change nothing: they are about a hosted service's storage,
 // billing and routing, or hints.
 var withoutEffect = []string{
-	"metadata", "store", "user", "safety_identifier", "prompt_cache_key", "prompt_cache_retention", "service_tier",
-	"parallel_tool_calls", "verbosity", "prediction",
+	"metadata", "store", "user", "safety_identifier", "prompt_cache_key", "prompt_cache_retention", "prompt_cache_options",
+	"service_tier", "verbosity", "prediction", "moderation",
 }
+
+// maxTop is how many alternatives a token may come with.
+const maxTop = 20
 
 // Decode reads the body of a request. The error is an [exchange.Error] that names the field.
 func Decode(body []byte) (*Call, error) {
@@ -39,10 +36,7 @@ func Decode(body []byte) (*Call, error) {
 		return nil, err
 	}
 	c := &Call{}
-	var ok bool
-	if c.Model, ok = o.String("model"); !ok || c.Model == "" {
-		o.Fail("model", "model is missing; GET /v1/models lists the installed ones")
-	}
+	c.Model = wire.Model(o)
 	c.Turns = turns(o)
 	c.Stream = o.Bool("stream")
 	if options := o.Object("stream_options"); options != nil {
@@ -51,143 +45,56 @@ func Decode(body []byte) (*Call, error) {
 		}
 		c.IncludeUsage = options.Bool("include_usage")
 	}
-	// The newer name of the two wins.
-	for _, name := range []string{"max_tokens", "max_completion_tokens"} {
-		if n := o.Int(name, 1, 1<<31-1); n != nil {
-			c.MaxTokens = int(*n)
-		}
+	c.MaxTokens = wire.MaxTokens(o, "max_tokens")
+	if n := wire.MaxTokens(o, "max_completion_tokens"); n > 0 {
+		c.MaxTokens = n // the newer name wins
 	}
-	if n := o.Int("n", 1, maxCandidates); n != nil {
+	if n := o.Int("n", 1, wire.MaxCandidates); n != nil {
 		c.Candidates = int(*n)
 	}
-	c.Stop = o.Strings("stop")
-	if len(c.Stop) > maxStops {
-		o.Fail("stop", "stop has %d strings; %d are possible", len(c.Stop), maxStops)
-	}
-	for i, s := range c.Stop {
-		if s == "" {
-			o.Fail("stop", "stop string %d is empty, which would end every answer at once", i)
+	c.Stop = wire.Stop(o)
+	c.Sampling = wire.Sampling(o)
+	c.Tools = wire.Tools(o, function)
+	c.Tools, c.Choice = wire.Choice(o, c.Tools, function, func(choice *field.Object) *field.Object {
+		list := choice.Object("allowed_tools")
+		if list == nil {
+			choice.Fail("allowed_tools", "%s is missing: it lists the tools that may be called", choice.Path("allowed_tools"))
 		}
+		return list
+	})
+	c.Format = wire.Format(o.Object("response_format"), func(f *field.Object) *field.Object { return f.Object("json_schema") })
+	c.Thinking = wire.Effort(o, "reasoning_effort")
+	logprobs := o.Bool("logprobs")
+	top := o.Int("top_logprobs", 0, maxTop)
+	switch {
+	case logprobs:
+		c.Scores = new(int)
+		if top != nil {
+			*c.Scores = int(*top)
+		}
+	case top != nil && *top > 0:
+		o.Fail("top_logprobs", "top_logprobs goes with \"logprobs\": true only")
 	}
-	sampling(o, &c.Sampling)
-	c.Tools = tools(o)
-	c.Thinking = thinking(o)
 	refuse(o)
 	o.Ignore(withoutEffect...)
 	c.Unknown = o.Unread()
 	return c, o.Err()
 }
 
-func sampling(o *field.Object, s *exchange.Sampling) {
-	s.Temperature = o.Float("temperature", 0, 2)
-	s.TopP = o.Float("top_p", 0, 1)
-	if s.TopP != nil && *s.TopP == 0 {
-		// No probability at all leaves the most likely token alone.
-		s.TopP, s.Temperature = nil, new(float64)
+func function(tool *field.Object) *field.Object {
+	fn := tool.Object("function")
+	if fn == nil {
+		tool.Fail("function", "%s is missing", tool.Path("function"))
 	}
-	if k := o.Int("top_k", 0, 1<<31-1); k != nil {
-		n := int(*k)
-		s.TopK = &n
-	}
-	s.Seed = o.Int("seed", -1<<63, 1<<63-1)
-	if p := o.Float("frequency_penalty", -2, 2); p != nil {
-		s.FrequencyPenalty = *p
-	}
-	if p := o.Float("presence_penalty", -2, 2); p != nil {
-		s.PresencePenalty = *p
-	}
-	if bias := o.Object("logit_bias"); bias != nil {
-		s.LogitBias = map[int32]float64{}
-		for _, name := range bias.Unread() {
-			id, err := strconv.ParseInt(name, 10, 32)
-			if err != nil || id < 0 {
-				o.Fail("logit_bias", "logit_bias has the key %q, which is not a token id", name)
-			}
-			if b := bias.Float(name, -100, 100); b != nil {
-				s.LogitBias[int32(id)] = *b
-			}
-		}
-	}
+	return fn
 }
 
-// maxTools is how many tools may be offered.
-const maxTools = 128
-
-// tools reads the tools that are offered, unless none is to be called: then the model is not shown them.
-func tools(o *field.Object) (list []exchange.Tool) {
-	for i, t := range o.Objects("tools") {
-		if i == maxTools {
-			o.Fail("tools", "there are more than %d tools", maxTools)
-			break
-		}
-		if kind, _ := t.String("type"); kind != "function" {
-			t.Fail("type", "%s is %q; \"function\" is possible", t.Path("type"), kind)
-		}
-		fn := t.Object("function")
-		if fn == nil {
-			t.Fail("function", "%s is missing", t.Path("function"))
-			continue
-		}
-		tool := exchange.Tool{}
-		if tool.Name, _ = fn.String("name"); !toolName.MatchString(tool.Name) {
-			fn.Fail("name", "%s is %q; a name has 1 to 64 letters, digits, \"_\", \"-\" or \".\"", fn.Path("name"), tool.Name)
-		}
-		tool.Description, _ = fn.String("description")
-		if fn.Object("parameters") != nil {
-			tool.Parameters, _ = fn.Raw("parameters")
-		}
-		if fn.Bool("strict") {
-			fn.Fail("strict", "strict tools are not supported yet; leave %s out", fn.Path("strict"))
-		}
-		list = append(list, tool)
-	}
-	if raw, ok := o.Raw("tool_choice"); ok {
-		switch string(raw) {
-		case `"auto"`:
-		case `"none"`:
-			return nil
-		default:
-			o.Fail("tool_choice", "tool_choice %s is not supported yet; \"auto\" and \"none\" are", raw)
-		}
-	}
-	return list
-}
-
-var toolName = regexp.MustCompile(`^[A-Za-z0-9_.-]{1,64}$`)
-
-// thinking reads whether the model is to reason first. Templates know yes and no only, so every effort but "none"
-// is yes.
-func thinking(o *field.Object) bool {
-	effort, ok := o.String("reasoning_effort")
-	switch effort {
-	case "none":
-		return false
-	case "minimal", "low", "medium", "high", "xhigh":
-		return true
-	}
-	if ok {
-		o.Fail("reasoning_effort", "reasoning_effort is %q; it must be none, minimal, low, medium, high or xhigh", effort)
-	}
-	return false
-}
-
-// refuse names what cannot be honoured yet, rather than answering as if it had not been asked for.
+// refuse names what cannot be honoured, rather than answering as if it had not been asked for.
 func refuse(o *field.Object) {
 	for newer, older := range map[string]string{"tools": "functions", "tool_choice": "function_call"} {
 		if _, ok := o.Raw(older); ok {
 			o.Fail(older, "%s was replaced by %s in the standard; use that", older, newer)
 		}
-	}
-	if f := o.Object("response_format"); f != nil {
-		if t, _ := f.String("type"); t != "text" {
-			o.Fail("response_format", "response_format %q is not supported yet; \"text\" is", t)
-		}
-	}
-	if o.Bool("logprobs") {
-		o.Fail("logprobs", "log-probabilities are not supported yet; leave the field out")
-	}
-	if n := o.Int("top_logprobs", 0, 20); n != nil && *n > 0 {
-		o.Fail("top_logprobs", "log-probabilities are not supported yet; leave the field out")
 	}
 	for _, m := range o.Strings("modalities") {
 		if m != "text" {
@@ -273,7 +180,7 @@ func content(m *field.Object) (list []exchange.Part) {
 	if _, ok := m.Raw("content"); !ok {
 		return nil
 	}
-	if m.IsString("content") {
+	if m.Kind("content") == field.Text {
 		s, _ := m.String("content")
 		return []exchange.Part{exchange.Text(s)}
 	}

@@ -6,24 +6,25 @@ import (
 	"strings"
 	"time"
 
+	"kindredgate/internal/dialect/wire"
 	"kindredgate/internal/exchange"
 )
 
 // Completion is a whole answer.
 type Completion struct {
-	ID      string   `json:"id"`
-	Object  string   `json:"object"`
-	Created int64    `json:"created"` // seconds since 1970
-	Model   string   `json:"model"`
-	Choices []Choice `json:"choices"`
-	Usage   Usage    `json:"usage"`
+	ID      string     `json:"id"`
+	Object  string     `json:"object"`
+	Created int64      `json:"created"` // seconds since 1970
+	Model   string     `json:"model"`
+	Choices []Choice   `json:"choices"`
+	Usage   wire.Usage `json:"usage"`
 }
 
 // Choice is one candidate of an answer.
 type Choice struct {
 	Index        int             `json:"index"`
 	Message      Message         `json:"message"`
-	Logprobs     any             `json:"logprobs"` // null
+	Logprobs     *Logprobs       `json:"logprobs"`
 	FinishReason exchange.Reason `json:"finish_reason"`
 }
 
@@ -54,16 +55,10 @@ func toolCall(c exchange.ToolCall) ToolCall {
 	return ToolCall{ID: c.ID, Type: "function", Function: Function{Name: c.Name, Arguments: c.Arguments}}
 }
 
-// Usage counts tokens.
-type Usage struct {
-	PromptTokens     int `json:"prompt_tokens"`
-	CompletionTokens int `json:"completion_tokens"`
-	TotalTokens      int `json:"total_tokens"`
-}
-
-func (u *Usage) add(f exchange.Finish) {
-	u.CompletionTokens += f.Tokens
-	u.TotalTokens = u.PromptTokens + u.CompletionTokens
+// Logprobs are the log-probabilities of an answer's tokens.
+type Logprobs struct {
+	Content []wire.TokenScore `json:"content"`
+	Refusal *[]string         `json:"refusal"` // null
 }
 
 // Chunk is a piece of a streamed answer.
@@ -74,14 +69,14 @@ type Chunk struct {
 	Model   string        `json:"model"`
 	Choices []ChunkChoice `json:"choices"`
 	// Usage is in the last chunk, if it was asked for.
-	Usage *Usage `json:"usage,omitempty"`
+	Usage *wire.Usage `json:"usage,omitempty"`
 }
 
 // ChunkChoice is what a chunk adds to a candidate.
 type ChunkChoice struct {
 	Index        int              `json:"index"`
 	Delta        Delta            `json:"delta"`
-	Logprobs     any              `json:"logprobs"` // null
+	Logprobs     *Logprobs        `json:"logprobs"`
 	FinishReason *exchange.Reason `json:"finish_reason"`
 }
 
@@ -98,29 +93,33 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 	n := max(1, call.Candidates)
 	texts, reasonings := make([]strings.Builder, n), make([]strings.Builder, n)
 	calls := make([][]ToolCall, n)
+	scores := make([][]exchange.Score, n)
 	c := &Completion{ID: "chatcmpl-" + id, Object: "chat.completion", Created: created.Unix(), Choices: make([]Choice, n)}
 	for event, err := range events {
 		if err != nil {
 			return nil, err
 		}
+		c.Usage.Count(event)
 		switch event := event.(type) {
 		case exchange.Started:
-			c.Usage.PromptTokens = event.PromptTokens
 		case exchange.TextDelta:
 			texts[event.Candidate].WriteString(event.Text)
+			scores[event.Candidate] = append(scores[event.Candidate], event.Scores...)
 		case exchange.ReasoningDelta:
 			reasonings[event.Candidate].WriteString(event.Text)
 		case exchange.ToolCalled:
 			calls[event.Candidate] = append(calls[event.Candidate], toolCall(event.Call))
 		case exchange.Finish:
 			c.Choices[event.Candidate].FinishReason = event.Reason
-			c.Usage.add(event)
 		default:
 			return nil, fmt.Errorf("chat style: unknown event %T", event)
 		}
 	}
 	for i := range c.Choices {
 		c.Choices[i].Index = i
+		if call.Scores != nil {
+			c.Choices[i].Logprobs = &Logprobs{Content: wire.Scores(scores[i])}
+		}
 		m := Message{Role: exchange.Assistant, ReasoningContent: reasonings[i].String(), ToolCalls: calls[i]}
 		if text := texts[i].String(); text != "" || len(calls[i]) == 0 {
 			m.Content = &text
@@ -138,22 +137,26 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 		chunk := func(choices ...ChunkChoice) *Chunk {
 			return &Chunk{ID: "chatcmpl-" + id, Object: "chat.completion.chunk", Created: created.Unix(), Model: call.Model, Choices: choices}
 		}
-		var usage Usage
+		var usage wire.Usage
 		for event, err := range events {
 			if err != nil {
 				yield(nil, err)
 				return
 			}
+			usage.Count(event)
 			switch event := event.(type) {
 			case exchange.Started:
-				usage.PromptTokens = event.PromptTokens
 				for i := range max(1, call.Candidates) {
 					if !yield(chunk(ChunkChoice{Index: i, Delta: Delta{Role: exchange.Assistant, Content: new(string)}}), nil) {
 						return
 					}
 				}
 			case exchange.TextDelta:
-				if !yield(chunk(ChunkChoice{Index: event.Candidate, Delta: Delta{Content: &event.Text}}), nil) {
+				choice := ChunkChoice{Index: event.Candidate, Delta: Delta{Content: &event.Text}}
+				if call.Scores != nil {
+					choice.Logprobs = &Logprobs{Content: wire.Scores(event.Scores)}
+				}
+				if !yield(chunk(choice), nil) {
 					return
 				}
 			case exchange.ReasoningDelta:
@@ -167,7 +170,6 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 					return
 				}
 			case exchange.Finish:
-				usage.add(event)
 				if !yield(chunk(ChunkChoice{Index: event.Candidate, FinishReason: &event.Reason}), nil) {
 					return
 				}

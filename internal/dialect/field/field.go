@@ -10,7 +10,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"net/url"
 	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"kindredgate/internal/exchange"
@@ -26,14 +29,41 @@ type Object struct {
 }
 
 // state is shared by the objects of a body.
-type state struct{ err error }
+type state struct {
+	err     error
+	lenient bool // whether a text may stand for what is written in it: "false", "0.2", "[…]"
+}
 
 // maxDepth bounds the nesting of a body.
 const maxDepth = 100
 
 // Parse reads a body that must be one JSON object. The error is an [exchange.Error] of kind Invalid.
-func Parse(body []byte) (*Object, error) {
-	s := &state{}
+func Parse(body []byte) (*Object, error) { return parseWith(body, &state{}) }
+
+// ParseLenient is Parse for senders that cannot tell types apart: where something other than a text is wanted, a text
+// may hold it.
+func ParseLenient(body []byte) (*Object, error) { return parseWith(body, &state{lenient: true}) }
+
+// FromForm reads a form's values as ParseLenient reads an object of texts. A value that comes several times is a list.
+func FromForm(values url.Values) *Object {
+	o := &Object{values: map[string]json.RawMessage{}, read: map[string]bool{}, state: &state{lenient: true}}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		var v any = values[name]
+		if len(values[name]) == 1 {
+			v = values[name][0]
+		}
+		raw, err := json.Marshal(v)
+		if err != nil || !utf8.ValidString(strings.Join(values[name], "")) {
+			o.Fail(name, "%s is not UTF-8", name)
+			continue
+		}
+		o.names = append(o.names, name)
+		o.values[name] = raw
+	}
+	return o
+}
+
+func parseWith(body []byte, s *state) (*Object, error) {
 	switch {
 	case len(bytes.TrimSpace(body)) == 0:
 		return nil, notJSON("the body is empty; it must be a JSON object")
@@ -204,7 +234,16 @@ func value[T any](o *Object, name, want string) (v T, ok bool) {
 	if !ok {
 		return v, false
 	}
-	if err := json.Unmarshal(raw, &v); err != nil {
+	err := json.Unmarshal(raw, &v)
+	if text := ""; err != nil && o.state.lenient && json.Unmarshal(raw, &text) == nil {
+		if text = strings.TrimSpace(text); text == "" {
+			return v, false // an empty field of a form was left out
+		}
+		if held := []byte(text); checkSyntax(held) == nil {
+			err = json.Unmarshal(held, &v)
+		}
+	}
+	if err != nil {
 		o.Fail(name, "%s must be %s, not %s", o.Path(name), want, describe(raw))
 		var zero T
 		return zero, false
@@ -251,9 +290,24 @@ func within[T int64 | float64](o *Object, name, want string, low, high T) *T {
 	return &n
 }
 
+// Dict reads a field that is an object, whole.
+func (o *Object) Dict(name string) (json.RawMessage, bool) {
+	if _, ok := value[map[string]json.RawMessage](o, name, "an object"); !ok {
+		return nil, false
+	}
+	raw, _ := o.Raw(name)
+	if text := ""; json.Unmarshal(raw, &text) == nil {
+		raw = json.RawMessage(text)
+	}
+	return raw, true
+}
+
 // Object reads a field that is an object itself. It is nil if the field is missing.
 func (o *Object) Object(name string) *Object {
 	raw, ok := o.Raw(name)
+	if ok && o.state.lenient && raw[0] == '"' {
+		raw, ok = o.Dict(name)
+	}
 	if !ok {
 		return nil
 	}
@@ -262,10 +316,10 @@ func (o *Object) Object(name string) *Object {
 
 // Objects reads a list of objects.
 func (o *Object) Objects(name string) []*Object {
-	items, _ := value[[]json.RawMessage](o, name, "a list")
+	items := o.Items(name)
 	list := make([]*Object, len(items))
 	for i, raw := range items {
-		list[i] = o.state.object(fmt.Sprintf("%s[%d]", o.Path(name), i), raw)
+		list[i] = o.Item(name, i, raw)
 	}
 	return list
 }
@@ -284,8 +338,71 @@ func (o *Object) Strings(name string) []string {
 	return list
 }
 
-// IsString reports whether a field is there and is a text.
-func (o *Object) IsString(name string) bool {
+// Kind tells what a field is before it is read.
+func (o *Object) Kind(name string) Kind {
 	raw, ok := o.Raw(name)
-	return ok && raw[0] == '"'
+	if !ok {
+		return Missing
+	}
+	switch raw[0] {
+	case '"':
+		return Text
+	case '[':
+		return List
+	case '{':
+		return Dict
+	}
+	return Other
+}
+
+// Kind is a sort of JSON value.
+type Kind int
+
+// The sorts of values. Null counts as missing.
+const (
+	Missing Kind = iota
+	Text
+	List
+	Dict
+	Other // a number or a boolean
+)
+
+// Items reads a list of anything.
+func (o *Object) Items(name string) []json.RawMessage {
+	items, _ := value[[]json.RawMessage](o, name, "a list")
+	return items
+}
+
+// Item reads an item of a list as an object.
+func (o *Object) Item(name string, i int, raw json.RawMessage) *Object {
+	return o.state.object(fmt.Sprintf("%s[%d]", o.Path(name), i), raw)
+}
+
+// Texts reads a map of texts with at most so many entries.
+func (o *Object) Texts(name string, most int) map[string]string {
+	m, ok := value[map[string]string](o, name, "an object of strings")
+	if len(m) > most {
+		o.Fail(name, "%s has %d entries; %d are possible", o.Path(name), len(m), most)
+	}
+	if !ok {
+		return nil
+	}
+	return m
+}
+
+// OneOf reads a text that must be one of some words; empty if it is missing.
+func (o *Object) OneOf(name string, words ...string) string {
+	s, ok := o.String(name)
+	if ok && !slices.Contains(words, s) {
+		o.Fail(name, "%s is %q; it must be %s", o.Path(name), s, choices(words))
+		return ""
+	}
+	return s
+}
+
+func choices(words []string) string {
+	if len(words) == 1 {
+		return words[0]
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }

@@ -22,7 +22,7 @@ func TestReadingByType(t *testing.T) {
 	o := parse(t, `{"s": "x", "b": true, "i": -3, "f": 0.5, "list": ["a", "b"], "one": "c", "none": null, "o": {"p": {"q": [{"r": 1}]}}, "extra": 1}`)
 	s, ok := o.String("s")
 	i, f := o.Int("i", -5, 5), o.Float("f", 0, 1)
-	if s != "x" || !ok || !o.Bool("b") || *i != -3 || *f != 0.5 || !o.IsString("one") || o.IsString("list") {
+	if s != "x" || !ok || !o.Bool("b") || *i != -3 || *f != 0.5 || o.Kind("one") != Text || o.Kind("list") != List || o.Kind("i") != Other || o.Kind("o") != Dict || o.Kind("none") != Missing {
 		t.Errorf("%q %v %v %v", s, ok, *i, *f)
 	}
 	if list, one := o.Strings("list"), o.Strings("one"); !slices.Equal(list, []string{"a", "b"}) || !slices.Equal(one, []string{"c"}) {

@@ -1,0 +1,503 @@
+// Package answers runs requests of the response style apart from the connections that ask for them, keeps what comes of
+// them, and lets others follow.
+//
+// A [Run] is one response under way: its events are numbered and kept in memory until it ends, so that whoever comes
+// late gets them from any number on. A response that is to be stored goes to [Records] when it ends, one in the
+// background when it begins too.
+package answers
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"iter"
+	"log/slog"
+	"runtime/debug"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"kindredgate/internal/dialect/response"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/keyring"
+)
+
+// Record is a stored response.
+type Record struct {
+	ID         string
+	Key        string // the id of the key that asked
+	Created    time.Time
+	Ended      bool
+	Background bool
+	Previous   string          // the response that this one goes on from; empty for none
+	Input      json.RawMessage // the list of items that were sent
+	Body       json.RawMessage // the response
+	Events     json.RawMessage // the list of its events
+}
+
+// ErrNoRecord is the error of Records for an id that is not there.
+var ErrNoRecord = errors.New("no such response is stored")
+
+// Records keeps stored responses.
+type Records interface {
+	// PutResponse keeps a response, in the place of one with the same id.
+	PutResponse(ctx context.Context, r Record) error
+	// Response returns a response, or ErrNoRecord.
+	Response(ctx context.Context, id string) (Record, error)
+	// DropResponse removes a response, or returns ErrNoRecord.
+	DropResponse(ctx context.Context, id string) error
+	// DropResponsesBefore removes responses that are older.
+	DropResponsesBefore(ctx context.Context, t time.Time) error
+	// UnendedResponses lists the responses that have not ended.
+	UnendedResponses(ctx context.Context) ([]Record, error)
+}
+
+// kept is how long responses are stored.
+const kept = 30 * 24 * time.Hour
+
+// Desk owns the runs. It is safe for concurrent use.
+type Desk struct {
+	gate    *gate.Gate
+	records Records
+	log     *slog.Logger
+
+	mu      sync.Mutex
+	runs    map[string]*Run
+	working sync.WaitGroup
+	base    context.Context // of runs in the background
+	close   context.CancelCauseFunc
+	pruned  time.Time
+}
+
+// Open makes a desk. Responses that were under way when the gate stopped are marked as failed.
+func Open(ctx context.Context, g *gate.Gate, records Records, log *slog.Logger) (*Desk, error) {
+	base, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
+	d := &Desk{gate: g, records: records, log: log, runs: map[string]*Run{}, base: base, close: cancel}
+	list, err := records.UnendedResponses(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range list {
+		body, event, err := response.Interrupted(r.Body)
+		if err != nil {
+			return nil, err
+		}
+		r.Body, r.Ended = body, true
+		if r.Events, err = json.Marshal([]response.Event{event}); err != nil {
+			return nil, err
+		}
+		if err := records.PutResponse(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	return d, nil
+}
+
+// Close ends the runs and waits until what came of them is stored.
+func (d *Desk) Close() error {
+	d.close(exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate was stopped while the response was under way"))
+	d.working.Wait()
+	return nil
+}
+
+// Run is a response under way, or one that has ended lately.
+type Run struct {
+	ID     string
+	call   *response.Call
+	key    keyring.Key
+	begun  time.Time
+	cancel context.CancelCauseFunc
+
+	mu      sync.Mutex
+	writer  *response.Writer
+	events  []response.Event
+	timings exchange.Timings
+	err     error         // why there is no response, if that was known before anything was sent
+	ended   bool          // nothing more comes
+	dropped bool          // it was deleted, so it is not to be stored
+	changed chan struct{} // closed when there is more to see, and replaced
+}
+
+var (
+	errCancelled = errors.New("the response was cancelled")
+	errDeleted   = errors.New("the response was deleted")
+)
+
+// Begin starts a response. Unless it is in the background, it ends when ctx does.
+func (d *Desk) Begin(ctx context.Context, k keyring.Key, id string, call *response.Call) (*Run, error) {
+	if call.Previous != "" {
+		items, err := d.conversation(ctx, k, call.Previous)
+		if err != nil {
+			return nil, err
+		}
+		if err := call.Before(items); err != nil {
+			return nil, fmt.Errorf("the conversation of response %s cannot be read: %w", call.Previous, err)
+		}
+	}
+	r := &Run{ID: "resp_" + id, call: call, key: k, begun: time.Now(), changed: make(chan struct{})}
+	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
+	parent := ctx
+	if call.Background {
+		// The request's values stay, such as its id for the log; its end does not matter.
+		detached, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
+		context.AfterFunc(d.base, func() { cancel(context.Cause(d.base)) })
+		parent = detached
+		if _, err := d.gate.Offer(ctx, k, call.Model); err != nil {
+			return nil, err // what is plainly wrong is said at once
+		}
+		r.writer.Begin()
+		if err := d.store(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	var own context.Context
+	own, r.cancel = context.WithCancelCause(parent)
+	d.mu.Lock()
+	d.runs[r.ID] = r
+	d.mu.Unlock()
+	d.working.Go(func() { d.work(own, r) })
+	return r, nil
+}
+
+// work runs a response to its end.
+func (d *Desk) work(ctx context.Context, r *Run) {
+	defer r.cancel(nil)
+	defer func() {
+		if p := recover(); p != nil {
+			r.end(fmt.Errorf("panic: %v\n%s", p, debug.Stack()), r.call.Background)
+		}
+		d.finish(r)
+	}()
+	begun := r.call.Background // whether the client was told that there is a response
+	for event, err := range d.gate.Answer(ctx, r.key, &r.call.Request) {
+		if err != nil {
+			if cause := context.Cause(ctx); cause != nil {
+				err = cause
+			}
+			r.end(err, begun)
+			return
+		}
+		r.mu.Lock()
+		if started, ok := event.(exchange.Started); ok {
+			r.timings = started.Timings
+		}
+		if !begun {
+			begun = true
+			r.writer.Begin()
+		}
+		err = r.writer.Add(event)
+		r.notify()
+		r.mu.Unlock()
+		if err != nil {
+			r.end(err, true)
+			return
+		}
+	}
+}
+
+// end ends a run with an error: as the response's, if there is one already.
+func (r *Run) end(err error, begun bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch {
+	case !begun:
+		r.err = err
+	case errors.Is(err, errCancelled), errors.Is(err, errDeleted), errors.Is(err, context.Canceled):
+		r.writer.Cancel()
+	default:
+		r.writer.Fail(err)
+	}
+}
+
+// finish stores what came of a run, and lets those who wait see that it has ended.
+func (d *Desk) finish(r *Run) {
+	r.mu.Lock()
+	keep := r.err == nil && r.call.Store && !r.dropped && len(r.events) > 0
+	r.mu.Unlock()
+	if keep {
+		// The run's own context has ended, perhaps by being cancelled; what it came to is stored all the same.
+		if err := d.store(context.WithoutCancel(d.base), r); err != nil {
+			d.log.Error("response not stored", "response", r.ID, "error", err.Error())
+		}
+	}
+	d.mu.Lock()
+	delete(d.runs, r.ID)
+	d.mu.Unlock()
+	r.mu.Lock()
+	r.ended = true
+	r.notify()
+	r.mu.Unlock()
+}
+
+// notify wakes those who follow; r.mu is held.
+func (r *Run) notify() {
+	close(r.changed)
+	r.changed = make(chan struct{})
+}
+
+// store writes a run to the records, and forgets what is old.
+func (d *Desk) store(ctx context.Context, r *Run) error {
+	r.mu.Lock()
+	input, err := json.Marshal(r.call.Input)
+	body, err2 := json.Marshal(r.writer.Response())
+	events, err3 := json.Marshal(r.events)
+	rec := Record{ID: r.ID, Key: r.key.ID, Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
+		Previous: r.call.Previous, Input: input, Body: body, Events: events}
+	r.mu.Unlock()
+	if err := errors.Join(err, err2, err3); err != nil {
+		return err
+	}
+	d.mu.Lock()
+	due := time.Since(d.pruned) > time.Hour
+	if due {
+		d.pruned = time.Now()
+	}
+	d.mu.Unlock()
+	if due {
+		if err := d.records.DropResponsesBefore(ctx, time.Now().Add(-kept)); err != nil {
+			return err
+		}
+	}
+	return d.records.PutResponse(ctx, rec)
+}
+
+// Timings are those of the answer; zero until it has started.
+func (r *Run) Timings() exchange.Timings {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.timings
+}
+
+// Snapshot is the response as far as it has come.
+func (r *Run) Snapshot() (body json.RawMessage, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.err != nil {
+		return nil, r.err
+	}
+	return json.Marshal(r.writer.Response())
+}
+
+// Events follows a run from the event after the given number on; -1 for the first. An error ends it: that of a request
+// that was refused, or ctx's.
+func (r *Run) Events(ctx context.Context, after int) iter.Seq2[response.Event, error] {
+	return func(yield func(response.Event, error) bool) {
+		for at := after + 1; ; {
+			r.mu.Lock()
+			list, ended, err, changed := r.events[min(at, len(r.events)):], r.ended, r.err, r.changed
+			r.mu.Unlock()
+			for _, e := range list {
+				if !yield(e, nil) {
+					return
+				}
+			}
+			at += len(list)
+			if ended {
+				if err != nil {
+					yield(response.Event{}, err)
+				}
+				return
+			}
+			if len(list) > 0 {
+				continue
+			}
+			select {
+			case <-changed:
+			case <-ctx.Done():
+				yield(response.Event{}, context.Cause(ctx))
+				return
+			}
+		}
+	}
+}
+
+// Wait waits for the end of a run and returns the response.
+func (r *Run) Wait(ctx context.Context) (json.RawMessage, error) {
+	for _, err := range r.Events(ctx, -1) {
+		if err != nil {
+			return nil, err
+		}
+	}
+	return r.Snapshot()
+}
+
+func notFound(id string) error {
+	return exchange.Errorf(exchange.NotFound, "response_not_found", "there is no response %q; it was not stored, was deleted, is older than 30 days, or belongs to another key", id)
+}
+
+// may reports whether a key may see what another asked for.
+func may(k keyring.Key, asked string) bool { return k.Owner || k.ID == asked }
+
+// running is the run of a response that is under way.
+func (d *Desk) running(k keyring.Key, id string) (*Run, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r, ok := d.runs[id]
+	return r, ok && may(k, r.key.ID)
+}
+
+func (d *Desk) record(ctx context.Context, k keyring.Key, id string) (Record, error) {
+	r, err := d.records.Response(ctx, id)
+	if errors.Is(err, ErrNoRecord) || err == nil && !may(k, r.Key) {
+		return r, notFound(id)
+	}
+	return r, err
+}
+
+// Get returns a response, under way or stored.
+func (d *Desk) Get(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
+	if r, ok := d.running(k, id); ok && r.call.Store {
+		return r.Snapshot()
+	}
+	r, err := d.record(ctx, k, id)
+	return r.Body, err
+}
+
+// Follow gives the events of a response, under way or stored, from the one after the given number on.
+func (d *Desk) Follow(ctx context.Context, k keyring.Key, id string, after int) (iter.Seq2[response.Event, error], error) {
+	if r, ok := d.running(k, id); ok && r.call.Store {
+		return r.Events(ctx, after), nil
+	}
+	rec, err := d.record(ctx, k, id)
+	if err != nil {
+		return nil, err
+	}
+	var events []response.Event
+	if err := json.Unmarshal(rec.Events, &events); err != nil {
+		return nil, fmt.Errorf("the events of response %s: %w", id, err)
+	}
+	return func(yield func(response.Event, error) bool) {
+		for _, e := range events {
+			if e.Sequence > after && !yield(e, nil) {
+				return
+			}
+		}
+	}, nil
+}
+
+// Cancel ends a response in the background and returns it. One that has ended stays as it is.
+func (d *Desk) Cancel(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
+	if r, ok := d.running(k, id); ok {
+		if !r.call.Background {
+			return nil, notInBackground(id)
+		}
+		r.cancel(errCancelled)
+		return r.Wait(ctx)
+	}
+	rec, err := d.record(ctx, k, id)
+	if err == nil && !rec.Background {
+		err = notInBackground(id)
+	}
+	return rec.Body, err
+}
+
+func notInBackground(id string) error {
+	return exchange.InvalidParam("response_id", "response %q does not run in the background; only those with \"background\": true can be cancelled, others by closing the connection", id)
+}
+
+// Delete ends a response, if it is under way, and removes it.
+func (d *Desk) Delete(ctx context.Context, k keyring.Key, id string) error {
+	r, ok := d.running(k, id)
+	if ok {
+		r.mu.Lock()
+		r.dropped = true
+		r.mu.Unlock()
+		r.cancel(errDeleted)
+		for _, err := range r.Events(ctx, -1) {
+			if err != nil && ctx.Err() != nil {
+				return err
+			}
+		}
+		if !r.call.Background {
+			return nil // it was not stored yet
+		}
+	}
+	if _, err := d.record(ctx, k, id); err != nil {
+		return err
+	}
+	return d.records.DropResponse(ctx, id)
+}
+
+// Input returns the items that a response was asked with, each with an id.
+func (d *Desk) Input(ctx context.Context, k keyring.Key, id string) ([]Item, error) {
+	var input []json.RawMessage
+	if r, ok := d.running(k, id); ok && r.call.Store {
+		input = r.call.Input
+	} else {
+		rec, err := d.record(ctx, k, id)
+		if err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(rec.Input, &input); err != nil {
+			return nil, fmt.Errorf("the input of response %s: %w", id, err)
+		}
+	}
+	list := make([]Item, len(input))
+	for i, raw := range input {
+		var fields map[string]json.RawMessage
+		if err := json.Unmarshal(raw, &fields); err != nil {
+			return nil, err
+		}
+		own := ""
+		if json.Unmarshal(fields["id"], &own) != nil || own == "" {
+			own = fmt.Sprintf("item_%s_%d", strings.TrimPrefix(id, "resp_"), i)
+			fields["id"], _ = json.Marshal(own) // a string can always be marshalled
+		}
+		raw, err := json.Marshal(fields)
+		if err != nil {
+			return nil, err
+		}
+		list[i] = Item{ID: own, Body: raw}
+	}
+	return list, nil
+}
+
+// Item is an item of a response's input.
+type Item struct {
+	ID   string
+	Body json.RawMessage
+}
+
+// maxChain is how many responses a conversation may have.
+const maxChain = 1000
+
+// conversation gives the items of a response and of those before it, the oldest first.
+func (d *Desk) conversation(ctx context.Context, k keyring.Key, id string) ([]json.RawMessage, error) {
+	var parts [][]json.RawMessage
+	asked := id
+	for id != "" {
+		if len(parts) > 2*maxChain {
+			return nil, exchange.InvalidParam("previous_response_id", "the conversation has more than %d responses", maxChain)
+		}
+		if r, ok := d.running(k, id); ok {
+			if r.call.Background {
+				return nil, exchange.InvalidParam("previous_response_id", "response %q is still under way; wait for its end, or cancel it", id)
+			}
+			// It has told its client of its end already, or will in a moment.
+			if _, err := r.Wait(ctx); err != nil {
+				return nil, err
+			}
+		}
+		rec, err := d.record(ctx, k, id)
+		if err != nil {
+			e := exchange.InvalidParam("previous_response_id", "previous_response_id: %s", exchange.AsError(err).Message)
+			if id != asked {
+				e.Message = fmt.Sprintf("the conversation of %q cannot be gone on with: %s", asked, exchange.AsError(err).Message)
+			}
+			e.Code = exchange.AsError(err).Code
+			return nil, e
+		}
+		var input []json.RawMessage
+		output, err := response.OutputOf(rec.Body)
+		if err := errors.Join(err, json.Unmarshal(rec.Input, &input)); err != nil {
+			return nil, fmt.Errorf("stored response %s: %w", id, err)
+		}
+		parts = append(parts, output, input)
+		id = rec.Previous
+	}
+	slices.Reverse(parts)
+	return slices.Concat(parts...), nil
+}

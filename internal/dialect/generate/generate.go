@@ -1,0 +1,203 @@
+// Package generate is the gate's own style, for automation tools: one prompt in, one text out. It is POST /v1/generate.
+//
+// Those who send it often cannot tell a number from a text or build a nested body, so a form will do in the place of
+// JSON, and "false" and "0.2" are understood.
+package generate
+
+import (
+	"fmt"
+	"iter"
+	"net/url"
+	"strings"
+	"time"
+
+	"kindredgate/internal/dialect/field"
+	"kindredgate/internal/dialect/wire"
+	"kindredgate/internal/exchange"
+)
+
+// Call is a decoded request.
+type Call struct {
+	exchange.Request
+	Stream bool
+}
+
+// Fields are the fields of a request. Others are refused: the style is ours, so they are mistakes.
+var Fields = []string{"model", "prompt", "instructions", "history", "stream", "format", "max_tokens", "stop", "think",
+	"temperature", "top_p", "top_k", "seed", "frequency_penalty", "presence_penalty", "logit_bias"}
+
+// Decode reads the body of a request that is JSON. The error is an [exchange.Error] that names the field.
+func Decode(body []byte) (*Call, error) {
+	o, err := field.ParseLenient(body)
+	if err != nil {
+		return nil, err
+	}
+	return decode(o)
+}
+
+// DecodeForm reads the body of a request that is a form.
+func DecodeForm(body []byte) (*Call, error) {
+	values, err := url.ParseQuery(string(body))
+	if err != nil {
+		return nil, exchange.Errorf(exchange.Invalid, "invalid_form", "the body is not a form: %v", err)
+	}
+	return decode(field.FromForm(values))
+}
+
+func decode(o *field.Object) (*Call, error) {
+	c := &Call{Stream: o.Bool("stream")}
+	c.Model = wire.Model(o)
+	c.Turns = turns(o)
+	c.MaxTokens = wire.MaxTokens(o, "max_tokens")
+	c.Stop = wire.Stop(o)
+	c.Sampling = wire.Sampling(o)
+	c.Thinking = o.Bool("think")
+	c.Format = format(o)
+	for _, name := range o.Unread() {
+		o.Fail(name, "there is no field %q in this style; these are: %s", name, strings.Join(Fields, ", "))
+	}
+	return c, o.Err()
+}
+
+// turns makes a conversation: instructions, what was said before, and the prompt.
+func turns(o *field.Object) (list []exchange.Turn) {
+	say := func(role exchange.Role, text string) {
+		list = append(list, exchange.Turn{Role: role, Parts: []exchange.Part{exchange.Text(text)}})
+	}
+	if s, _ := o.String("instructions"); s != "" {
+		say(exchange.System, s)
+	}
+	for i, said := range o.Objects("history") {
+		if i > 10_000 {
+			o.Fail("history", "history has more than 10000 entries")
+			break
+		}
+		role := said.OneOf("role", "user", "assistant")
+		text, ok := said.String("text")
+		if role == "" || !ok {
+			o.Fail("history", "history[%d] must be {\"role\": \"user\" or \"assistant\", \"text\": \"…\"}", i)
+			break
+		}
+		say(exchange.Role(role), text)
+	}
+	prompt, _ := o.String("prompt")
+	if prompt == "" {
+		o.Fail("prompt", "prompt is missing: what the model is asked")
+	}
+	say(exchange.User, prompt)
+	return list
+}
+
+// format reads what the text has to be: "text", "json", or a JSON Schema.
+func format(o *field.Object) exchange.Format {
+	if o.Kind("format") == field.Text {
+		switch s, _ := o.String("format"); {
+		case strings.HasPrefix(strings.TrimSpace(s), "{"): // a schema, in a form
+		case s == "json":
+			return exchange.Format{Kind: exchange.FormatObject}
+		default:
+			if s != "" && s != "text" {
+				o.Fail("format", "format is %q; it must be text, json, or a JSON Schema", s)
+			}
+			return exchange.Format{}
+		}
+	}
+	schema, ok := o.Dict("format")
+	if !ok {
+		return exchange.Format{}
+	}
+	wire.Enforceable(o, "format", schema)
+	return exchange.Format{Kind: exchange.FormatSchema, Schema: schema}
+}
+
+// Generation is a whole answer.
+type Generation struct {
+	ID           string          `json:"id"`
+	Object       string          `json:"object"`  // "generation"
+	Created      int64           `json:"created"` // seconds since 1970
+	Model        string          `json:"model"`
+	Text         string          `json:"text"`
+	Reasoning    string          `json:"reasoning"`
+	FinishReason exchange.Reason `json:"finish_reason"`
+	Usage        Usage           `json:"usage"`
+	Timings      Timings         `json:"timings"`
+}
+
+// Usage counts tokens.
+type Usage struct {
+	PromptTokens     int `json:"prompt_tokens"`
+	CompletionTokens int `json:"completion_tokens"`
+	TotalTokens      int `json:"total_tokens"`
+}
+
+// Timings are where the time went, in milliseconds.
+type Timings struct {
+	Queue   float64 `json:"queue_ms"`
+	Load    float64 `json:"load_ms"`
+	Prefill float64 `json:"prefill_ms"`
+	Total   float64 `json:"total_ms"`
+}
+
+// Piece is a piece of a streamed answer: more of the text or of the reasoning. The last one of a stream is a whole
+// Generation instead, with the text that the pieces made.
+type Piece struct {
+	Object    string `json:"object"` // "generation.piece"
+	Text      string `json:"text,omitempty"`
+	Reasoning string `json:"reasoning,omitempty"`
+}
+
+// Encode collects a stream of events into a whole answer.
+func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.Event, error]) (*Generation, error) {
+	for item, err := range EncodeStream(id, created, call, events) {
+		if err != nil {
+			return nil, err
+		}
+		if g, ok := item.(*Generation); ok {
+			return g, nil
+		}
+	}
+	return nil, fmt.Errorf("generate style: the stream has no end")
+}
+
+// EncodeStream turns a stream of events into pieces, each a [*Piece], and the whole as a [*Generation].
+func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exchange.Event, error]) iter.Seq2[any, error] {
+	return func(yield func(any, error) bool) {
+		out := &Generation{ID: "gen-" + id, Object: "generation", Created: created.Unix(), Model: call.Model}
+		var text, reasoning strings.Builder
+		ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+		for event, err := range events {
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			piece := &Piece{Object: "generation.piece"}
+			switch event := event.(type) {
+			case exchange.Started:
+				out.Usage.PromptTokens = event.PromptTokens
+				out.Timings = Timings{Queue: ms(event.Timings.Queue), Load: ms(event.Timings.Load), Prefill: ms(event.Timings.Prefill)}
+			case exchange.TextDelta:
+				piece.Text = event.Text
+			case exchange.ReasoningDelta:
+				piece.Reasoning = event.Text
+			case exchange.Finish:
+				out.FinishReason = event.Reason
+				out.Usage.CompletionTokens = event.Tokens
+			case exchange.ToolCalled:
+				yield(nil, fmt.Errorf("generate style: a tool was called, but none was offered"))
+				return
+			default:
+				yield(nil, fmt.Errorf("generate style: unknown event %T", event))
+				return
+			}
+			text.WriteString(piece.Text)
+			reasoning.WriteString(piece.Reasoning)
+			if piece.Text+piece.Reasoning != "" && !yield(piece, nil) {
+				return
+			}
+		}
+		out.Text, out.Reasoning = text.String(), reasoning.String()
+		out.Usage.TotalTokens = out.Usage.PromptTokens + out.Usage.CompletionTokens
+		out.Timings.Total = ms(time.Since(created))
+		yield(out, nil)
+	}
+}

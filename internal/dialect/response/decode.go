@@ -1,0 +1,376 @@
+// Package response is the response style: the wire types of /v1/responses, translated to the neutral form and back. The
+// reference is the public interface description of that endpoint and the open specification that extends it.
+//
+// A request holds items (messages, calls of tools, what they gave, reasoning), and so does an answer; the items of an
+// answer can be sent back as they are. A stream tells of every item as it opens, fills and closes.
+package response
+
+import (
+	"encoding/json"
+	"strings"
+
+	"kindredgate/internal/dialect/field"
+	"kindredgate/internal/dialect/wire"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/grammar"
+)
+
+// Call is a decoded request.
+type Call struct {
+	exchange.Request
+	Stream     bool
+	Store      bool
+	Background bool
+	Previous   string            // the response whose conversation this one goes on; empty for none
+	Input      []json.RawMessage // the items of the request, each with its type
+	Unknown    []string          // fields that mean nothing here; they were ignored
+	settings   settings
+}
+
+// settings are the parts of a request that its response repeats.
+type settings struct {
+	Instructions     json.RawMessage   `json:"instructions"`
+	MaxOutputTokens  *int              `json:"max_output_tokens"`
+	MaxToolCalls     *int64            `json:"max_tool_calls"`
+	Parallel         bool              `json:"parallel_tool_calls"`
+	Previous         *string           `json:"previous_response_id"`
+	Reasoning        reasoning         `json:"reasoning"`
+	Store            bool              `json:"store"`
+	Background       bool              `json:"background"`
+	ServiceTier      string            `json:"service_tier"`
+	Temperature      *float64          `json:"temperature"`
+	TopP             *float64          `json:"top_p"`
+	PresencePenalty  *float64          `json:"presence_penalty"`
+	FrequencyPenalty *float64          `json:"frequency_penalty"`
+	TopLogprobs      *int64            `json:"top_logprobs"`
+	Text             textConfig        `json:"text"`
+	ToolChoice       json.RawMessage   `json:"tool_choice"`
+	Tools            []json.RawMessage `json:"tools"`
+	Truncation       string            `json:"truncation"`
+	Metadata         map[string]string `json:"metadata"`
+	User             *string           `json:"user"`
+	SafetyIdentifier *string           `json:"safety_identifier"`
+	PromptCacheKey   *string           `json:"prompt_cache_key"`
+	CacheRetention   *string           `json:"prompt_cache_retention"`
+	Conversation     *struct{}         `json:"conversation"` // null: conversations are not kept apart from responses
+	Prompt           *struct{}         `json:"prompt"`       // null: presets take the place of stored prompts
+	Moderation       *struct{}         `json:"moderation"`   // null
+}
+
+type reasoning struct {
+	Effort  *string `json:"effort"`
+	Summary *string `json:"summary"`
+}
+
+type textConfig struct {
+	Format    json.RawMessage `json:"format"`
+	Verbosity *string         `json:"verbosity"`
+}
+
+// Limits of a request.
+const (
+	maxItems  = 10_000
+	maxTop    = 20
+	logprobs  = "message.output_text.logprobs"
+	inputName = "input"
+)
+
+// withoutEffect are fields that are accepted and change nothing.
+var withoutEffect = []string{"prompt_cache_options", "stream_options", "moderation"}
+
+// includable is what may be asked to be in a response. All but log-probabilities is about tools that the gate does not
+// have, or wants nothing done.
+var includable = []string{logprobs, "reasoning.encrypted_content", "file_search_call.results", "web_search_call.results",
+	"web_search_call.action.sources", "message.input_image.image_url", "computer_call_output.output.image_url", "code_interpreter_call.outputs"}
+
+// Decode reads the body of a request. The error is an [exchange.Error] that names the field.
+func Decode(body []byte) (*Call, error) {
+	o, err := field.Parse(body)
+	if err != nil {
+		return nil, err
+	}
+	c := &Call{Store: true}
+	c.Model = wire.Model(o)
+	s := &c.settings
+	c.Stream, c.Background = o.Bool("stream"), o.Bool("background")
+	if _, ok := o.Raw("store"); ok {
+		c.Store = o.Bool("store")
+	}
+	if c.Background && !c.Store {
+		o.Fail("background", "a response in the background has to be stored to be got later; leave \"store\": false out")
+	}
+	c.Previous, _ = o.String("previous_response_id")
+	if c.Previous != "" {
+		s.Previous = &c.Previous
+	}
+	s.Store, s.Background = c.Store, c.Background
+
+	s.Instructions = json.RawMessage("null")
+	if text, ok := o.String("instructions"); ok {
+		s.Instructions, _ = o.Raw("instructions")
+		c.Turns = append(c.Turns, exchange.Turn{Role: exchange.System, Parts: []exchange.Part{exchange.Text(text)}})
+	}
+	c.Turns = append(c.Turns, c.input(o)...)
+
+	if n := wire.MaxTokens(o, "max_output_tokens"); n > 0 {
+		c.MaxTokens, s.MaxOutputTokens = n, &n
+	}
+	s.MaxToolCalls = o.Int("max_tool_calls", 1, 1<<31-1)
+	c.Sampling = wire.Sampling(o)
+	c.Stop = wire.Stop(o)
+	s.Temperature, s.TopP = o.Float("temperature", 0, 2), o.Float("top_p", 0, 1)
+	s.PresencePenalty, s.FrequencyPenalty = o.Float("presence_penalty", -2, 2), o.Float("frequency_penalty", -2, 2)
+	if s.Truncation = o.OneOf("truncation", "auto", "disabled"); s.Truncation == "" {
+		s.Truncation = "disabled"
+	}
+	c.Truncate = s.Truncation == "auto"
+	s.Metadata = o.Texts("metadata", wire.MaxMetadata)
+	if s.Metadata == nil {
+		s.Metadata = map[string]string{}
+	}
+	if s.ServiceTier = o.OneOf("service_tier", "auto", "default", "flex", "scale", "priority"); s.ServiceTier == "" || s.ServiceTier == "auto" {
+		s.ServiceTier = "default"
+	}
+	c.reasoning(o)
+	c.text(o)
+	c.tools(o)
+	c.include(o)
+	for name, to := range map[string]**string{"user": &s.User, "safety_identifier": &s.SafetyIdentifier, "prompt_cache_key": &s.PromptCacheKey, "prompt_cache_retention": &s.CacheRetention} {
+		if v, ok := o.String(name); ok {
+			*to = &v
+		}
+	}
+	for name, instead := range map[string]string{
+		"conversation":       "go on from a response with previous_response_id",
+		"prompt":             "make a preset, and name it as the model",
+		"context_management": "\"truncation\": \"auto\" drops the oldest turns",
+	} {
+		if _, ok := o.Raw(name); ok {
+			o.Fail(name, "%s is not supported; %s", name, instead)
+		}
+	}
+	o.Ignore(withoutEffect...)
+	c.Unknown = o.Unread()
+	return c, o.Err()
+}
+
+// input reads a text or a list of items.
+func (c *Call) input(o *field.Object) []exchange.Turn {
+	switch o.Kind(inputName) {
+	case field.Missing:
+		if c.Previous == "" {
+			o.Fail(inputName, "input is missing: a text, or a list of items")
+		}
+		return nil
+	case field.Text:
+		text, _ := o.String(inputName)
+		c.Input = []json.RawMessage{marshal(&Message{Type: "message", Role: "user", Status: completed, Content: []any{InputText{"input_text", text}}})}
+		return []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}}}
+	}
+	objects := o.Objects(inputName)
+	if len(objects) > maxItems {
+		o.Fail(inputName, "input has %d items; %d are possible", len(objects), maxItems)
+		return nil
+	}
+	if len(objects) == 0 && c.Previous == "" {
+		o.Fail(inputName, "input is an empty list; at least one item is needed")
+	}
+	raw := o.Items(inputName)
+	for i, item := range raw {
+		c.Input = append(c.Input, typed(objects[i], item))
+	}
+	return turns(objects)
+}
+
+// typed gives an item its type, which may be left out of a message.
+func typed(o *field.Object, raw json.RawMessage) json.RawMessage {
+	if o.Kind("type") != field.Missing {
+		return raw
+	}
+	var m map[string]json.RawMessage
+	if json.Unmarshal(raw, &m) != nil {
+		return raw // what is wrong with it is said elsewhere
+	}
+	m["type"] = json.RawMessage(`"message"`)
+	return marshal(m)
+}
+
+// Before puts the items of earlier responses in front of the conversation, after the instructions.
+func (c *Call) Before(items []json.RawMessage) error {
+	o, err := field.Parse(marshal(map[string]any{inputName: items}))
+	if err != nil {
+		return err
+	}
+	earlier := turns(o.Objects(inputName))
+	if err := o.Err(); err != nil {
+		return err
+	}
+	at := 0
+	if string(c.settings.Instructions) != "null" {
+		at = 1
+	}
+	all := append([]exchange.Turn{}, c.Turns[:at]...)
+	all = append(all, earlier...)
+	c.Turns = append(all, c.Turns[at:]...)
+	return nil
+}
+
+var roles = map[string]exchange.Role{"system": exchange.System, "developer": exchange.System, "user": exchange.User, "assistant": exchange.Assistant}
+
+// turns makes a conversation of items. What a model said and called in a row is one turn of it; its earlier reasoning is
+// left out, as models are trained to have it.
+func turns(items []*field.Object) (list []exchange.Turn) {
+	add := func(role exchange.Role, parts ...exchange.Part) {
+		if n := len(list); n > 0 && role == exchange.Assistant && list[n-1].Role == role {
+			list[n-1].Parts = append(list[n-1].Parts, parts...)
+			return
+		}
+		list = append(list, exchange.Turn{Role: role, Parts: parts})
+	}
+	for _, item := range items {
+		kind, _ := item.String("type")
+		need := func(name string) string {
+			s, ok := item.String(name)
+			if !ok {
+				item.Fail(name, "%s is missing", item.Path(name))
+			}
+			return s
+		}
+		switch kind {
+		case "", "message":
+			role, ok := roles[item.OneOf("role", "user", "assistant", "system", "developer")]
+			if !ok && item.Err() == nil {
+				item.Fail("role", "%s is missing; it must be user, assistant, system or developer", item.Path("role"))
+			}
+			if item.Kind("content") == field.Missing {
+				item.Fail("content", "%s is missing", item.Path("content"))
+			}
+			add(role, content(item, "content")...)
+		case "function_call":
+			add(exchange.Assistant, exchange.ToolCall{ID: need("call_id"), Name: need("name"), Arguments: need("arguments")})
+		case "function_call_output":
+			if item.Kind("output") == field.Missing {
+				item.Fail("output", "%s is missing: what the function gave", item.Path("output"))
+			}
+			text := exchange.Turn{Parts: content(item, "output")}.Text()
+			add(exchange.ToolRole, exchange.ToolResult{CallID: need("call_id"), Content: text})
+		case "reasoning", truncationType:
+		default:
+			item.Fail("type", "%s is %q; message, function_call, function_call_output and reasoning are possible", item.Path("type"), kind)
+		}
+	}
+	return list
+}
+
+// content reads a text or a list of parts.
+func content(item *field.Object, name string) (list []exchange.Part) {
+	if item.Kind(name) == field.Text {
+		s, _ := item.String(name)
+		return []exchange.Part{exchange.Text(s)}
+	}
+	for _, part := range item.Objects(name) {
+		key := "text"
+		switch kind, _ := part.String("type"); kind {
+		case "input_text", "output_text":
+		case "refusal":
+			key = "refusal"
+		case "input_image", "input_file", "input_audio":
+			part.Fail("type", "%s is %q: the installed models take text only", part.Path("type"), kind)
+			continue
+		default:
+			part.Fail("type", "%s is %q; input_text, output_text and refusal are possible", part.Path("type"), kind)
+			continue
+		}
+		s, ok := part.String(key)
+		if !ok {
+			part.Fail(key, "%s is missing", part.Path(key))
+		}
+		list = append(list, exchange.Text(s))
+	}
+	return list
+}
+
+func (c *Call) reasoning(o *field.Object) {
+	r := o.Object("reasoning")
+	if r == nil {
+		return
+	}
+	c.Thinking = wire.Effort(r, "effort")
+	if s, ok := r.String("effort"); ok {
+		c.settings.Reasoning.Effort = &s
+	}
+	if s := r.OneOf("summary", "auto", "concise", "detailed"); s != "" {
+		c.settings.Reasoning.Summary = &s
+	}
+}
+
+func (c *Call) text(o *field.Object) {
+	c.settings.Text.Format = json.RawMessage(`{"type":"text"}`)
+	text := o.Object("text")
+	if text == nil {
+		return
+	}
+	c.Format = wire.Format(text.Object("format"), func(f *field.Object) *field.Object { return f })
+	if raw, ok := text.Raw("format"); ok {
+		c.settings.Text.Format = raw
+	}
+	if v := text.OneOf("verbosity", "low", "medium", "high"); v != "" {
+		c.settings.Text.Verbosity = &v
+	}
+}
+
+func (c *Call) tools(o *field.Object) {
+	c.settings.Tools = []json.RawMessage{}
+	objects := o.Objects("tools")
+	tools := wire.Tools(o, func(tool *field.Object) *field.Object { return tool })
+	for i, raw := range o.Items("tools") {
+		c.settings.Tools = append(c.settings.Tools, raw)
+		// Strict is what the standard has for tools that do not say; a schema for which it cannot be is left to the model.
+		if _, said := objects[i].Raw("strict"); !said && i < len(tools) && len(tools[i].Parameters) > 0 {
+			_, err := grammar.Compile(tools[i].Parameters)
+			tools[i].Strict = err == nil
+		}
+	}
+	itself := func(o *field.Object) *field.Object { return o }
+	c.Tools, c.Choice = wire.Choice(o, tools, itself, itself)
+	c.settings.Parallel = true
+	if _, said := o.Raw("parallel_tool_calls"); said {
+		c.settings.Parallel = o.Bool("parallel_tool_calls")
+	}
+	c.settings.ToolChoice = json.RawMessage(`"auto"`)
+	if raw, ok := o.Raw("tool_choice"); ok {
+		c.settings.ToolChoice = raw
+	}
+}
+
+// include reads whether log-probabilities are wanted.
+func (c *Call) include(o *field.Object) {
+	top := o.Int("top_logprobs", 0, maxTop)
+	c.settings.TopLogprobs = top
+	wanted := top != nil && *top > 0
+	for _, name := range o.Strings("include") {
+		known := false
+		for _, i := range includable {
+			known = known || i == name
+		}
+		if !known {
+			o.Fail("include", "include has %q; these are known: %s", name, strings.Join(includable, ", "))
+		}
+		wanted = wanted || name == logprobs
+	}
+	if wanted {
+		c.Scores = new(int)
+		if top != nil {
+			*c.Scores = int(*top)
+		}
+	}
+}
+
+// marshal writes a value that can always be written.
+func marshal(v any) json.RawMessage {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	return raw
+}

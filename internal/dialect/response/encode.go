@@ -1,0 +1,373 @@
+package response
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"kindredgate/internal/dialect/wire"
+	"kindredgate/internal/exchange"
+)
+
+// Status is how far a response or an item is. It only moves forward, and not from one end to another.
+type Status string
+
+// The states. Queued and in progress come before the others, which are ends.
+const (
+	queued     Status = "queued"
+	inProgress Status = "in_progress"
+	completed  Status = "completed"
+	incomplete Status = "incomplete"
+	failed     Status = "failed"
+	cancelled  Status = "cancelled"
+)
+
+// Ended reports whether nothing more comes.
+func (s Status) Ended() bool { return s != queued && s != inProgress }
+
+// Response is the answer to a request, whole or under way.
+type Response struct {
+	ID          string      `json:"id"`
+	Object      string      `json:"object"`     // "response"
+	CreatedAt   int64       `json:"created_at"` // seconds since 1970
+	CompletedAt *int64      `json:"completed_at"`
+	Status      Status      `json:"status"`
+	Error       *Failure    `json:"error"`
+	Incomplete  *Incomplete `json:"incomplete_details"`
+	Model       string      `json:"model"`
+	Output      []any       `json:"output"` // items
+	Usage       *Usage      `json:"usage"`
+	settings
+}
+
+// Failure is why a response failed.
+type Failure struct {
+	Code    string `json:"code"`
+	Message string `json:"message"`
+}
+
+// Incomplete is why a response ends before its end.
+type Incomplete struct {
+	Reason string `json:"reason"`
+}
+
+// Usage counts tokens.
+type Usage struct {
+	Input        int           `json:"input_tokens"`
+	InputDetails InputDetails  `json:"input_tokens_details"`
+	Output       int           `json:"output_tokens"`
+	Details      OutputDetails `json:"output_tokens_details"`
+	Total        int           `json:"total_tokens"`
+}
+
+// InputDetails tells of the tokens of a prompt.
+type InputDetails struct {
+	Cached       int `json:"cached_tokens"`
+	CacheWritten int `json:"cache_write_tokens"`
+}
+
+// OutputDetails tells of the tokens of an answer.
+type OutputDetails struct {
+	Reasoning int `json:"reasoning_tokens"`
+}
+
+// Message is an item: what somebody says.
+type Message struct {
+	Type    string `json:"type"` // "message"
+	ID      string `json:"id,omitempty"`
+	Status  Status `json:"status"`
+	Role    string `json:"role"`
+	Content []any  `json:"content"`
+}
+
+// InputText is a part of what is said to a model.
+type InputText struct {
+	Type string `json:"type"` // "input_text"
+	Text string `json:"text"`
+}
+
+// OutputText is a part of what a model says.
+type OutputText struct {
+	Type        string            `json:"type"` // "output_text"
+	Text        string            `json:"text"`
+	Annotations []any             `json:"annotations"` // empty
+	Logprobs    []wire.TokenScore `json:"logprobs"`
+}
+
+// Reasoning is an item: what a model thinks before it answers.
+type Reasoning struct {
+	Type      string          `json:"type"` // "reasoning"
+	ID        string          `json:"id"`
+	Status    Status          `json:"status"`
+	Summary   []any           `json:"summary"` // empty
+	Content   []ReasoningText `json:"content"`
+	Encrypted *string         `json:"encrypted_content"` // null
+}
+
+// ReasoningText is a part of reasoning.
+type ReasoningText struct {
+	Type string `json:"type"` // "reasoning_text"
+	Text string `json:"text"`
+}
+
+// FunctionCall is an item: a call that a model asks for.
+type FunctionCall struct {
+	Type      string `json:"type"` // "function_call"
+	ID        string `json:"id"`
+	Status    Status `json:"status"`
+	CallID    string `json:"call_id"`
+	Name      string `json:"name"`
+	Arguments string `json:"arguments"`
+}
+
+// Truncation is an item of ours: it says how many turns were left out, since the conversation was longer than the
+// context.
+type Truncation struct {
+	Type    string `json:"type"`
+	ID      string `json:"id"`
+	Status  Status `json:"status"`
+	Dropped int    `json:"dropped_turns"`
+}
+
+const truncationType = "kindred:truncation"
+
+// Event is an event of a stream.
+type Event struct {
+	Type     string          `json:"type"`
+	Sequence int             `json:"sequence_number"` // from 0, without gaps
+	Data     json.RawMessage `json:"data"`            // the whole event, type and number included
+}
+
+// payload is what events hold beside their type and number.
+type payload struct {
+	Type         string             `json:"type"`
+	Sequence     int                `json:"sequence_number"`
+	Response     *Response          `json:"response,omitempty"`
+	OutputIndex  *int               `json:"output_index,omitempty"`
+	ItemID       string             `json:"item_id,omitempty"`
+	ContentIndex *int               `json:"content_index,omitempty"`
+	Item         any                `json:"item,omitempty"`
+	Part         any                `json:"part,omitempty"`
+	Delta        *string            `json:"delta,omitempty"`
+	Text         *string            `json:"text,omitempty"`
+	Name         string             `json:"name,omitempty"`
+	Arguments    *string            `json:"arguments,omitempty"`
+	Logprobs     *[]wire.TokenScore `json:"logprobs,omitempty"`
+}
+
+// Writer builds a response from the events of an answer, and tells of every step.
+type Writer struct {
+	resp     Response
+	emit     func(Event)
+	sequence int
+	scored   bool
+
+	message   *Message // that is open, if one is
+	reasoning *Reasoning
+	text      strings.Builder // of what is open
+	scores    []wire.TokenScore
+}
+
+// NewWriter begins a response; its events go to emit.
+func NewWriter(id string, created time.Time, c *Call, emit func(Event)) *Writer {
+	w := &Writer{emit: emit, scored: c.Scores != nil}
+	w.resp = Response{ID: id, Object: "response", CreatedAt: created.Unix(), Status: inProgress, Model: c.Model, Output: []any{}, settings: c.settings}
+	if c.Background {
+		w.resp.Status = queued
+	}
+	return w
+}
+
+// Response is what there is of the response.
+func (w *Writer) Response() *Response { return &w.resp }
+
+func (w *Writer) send(kind string, p payload) {
+	p.Type, p.Sequence = kind, w.sequence
+	w.emit(Event{Type: kind, Sequence: w.sequence, Data: marshal(p)})
+	w.sequence++
+}
+
+func (w *Writer) sendWhole(kind string) { w.send(kind, payload{Response: &w.resp}) }
+
+// Begin tells that the response is there.
+func (w *Writer) Begin() {
+	w.sendWhole("response.created")
+	if w.resp.Status == queued {
+		w.sendWhole("response.queued")
+	}
+}
+
+// Add takes an event of the answer.
+func (w *Writer) Add(event exchange.Event) error {
+	switch event := event.(type) {
+	case exchange.Started:
+		w.resp.Status = inProgress
+		w.resp.Usage = &Usage{Input: event.PromptTokens, Total: event.PromptTokens}
+		w.sendWhole("response.in_progress")
+		if event.Dropped > 0 {
+			item := &Truncation{Type: truncationType, ID: newID("tr"), Status: completed, Dropped: event.Dropped}
+			w.open(item)
+			w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: item})
+		}
+	case exchange.TextDelta:
+		w.say(event.Text, event.Scores)
+	case exchange.ReasoningDelta:
+		w.reason(event.Text)
+		w.resp.Usage.Details.Reasoning += event.Tokens
+	case exchange.ToolCalled:
+		w.call(event.Call)
+	case exchange.Finish:
+		w.resp.Usage.Output += event.Tokens
+		w.resp.Usage.Total = w.resp.Usage.Input + w.resp.Usage.Output
+		w.finish(event.Reason)
+	default:
+		return fmt.Errorf("response style: unknown event %T", event)
+	}
+	return nil
+}
+
+func newID(prefix string) string { return prefix + "_" + strings.ToLower(rand.Text()) }
+
+func (w *Writer) last() *int {
+	i := len(w.resp.Output) - 1
+	return &i
+}
+
+// open adds an item.
+func (w *Writer) open(item any) {
+	w.resp.Output = append(w.resp.Output, item)
+	w.send("response.output_item.added", payload{OutputIndex: w.last(), Item: item})
+}
+
+var first = new(int) // every item of ours has one part of content
+
+func (w *Writer) say(text string, scores []exchange.Score) {
+	if w.message == nil {
+		w.close(completed)
+		w.message = &Message{Type: "message", ID: newID("msg"), Status: inProgress, Role: "assistant", Content: []any{}}
+		w.open(w.message)
+		w.send("response.content_part.added", payload{OutputIndex: w.last(), ItemID: w.message.ID, ContentIndex: first, Part: OutputText{Type: "output_text", Annotations: []any{}, Logprobs: []wire.TokenScore{}}})
+	}
+	w.text.WriteString(text)
+	list := wire.Scores(scores)
+	w.scores = append(w.scores, list...)
+	w.send("response.output_text.delta", payload{OutputIndex: w.last(), ItemID: w.message.ID, ContentIndex: first, Delta: &text, Logprobs: &list})
+}
+
+func (w *Writer) reason(text string) {
+	if w.reasoning == nil {
+		w.close(completed)
+		w.reasoning = &Reasoning{Type: "reasoning", ID: newID("rs"), Status: inProgress, Summary: []any{}, Content: []ReasoningText{}}
+		w.open(w.reasoning)
+		w.send("response.content_part.added", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, ContentIndex: first, Part: ReasoningText{Type: "reasoning_text"}})
+	}
+	w.text.WriteString(text)
+	w.send("response.reasoning_text.delta", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, ContentIndex: first, Delta: &text})
+}
+
+// close closes the item that is open.
+func (w *Writer) close(status Status) {
+	text := w.text.String()
+	switch {
+	case w.message != nil:
+		m := w.message
+		part := OutputText{Type: "output_text", Text: text, Annotations: []any{}, Logprobs: append([]wire.TokenScore{}, w.scores...)}
+		w.send("response.output_text.done", payload{OutputIndex: w.last(), ItemID: m.ID, ContentIndex: first, Text: &text, Logprobs: &part.Logprobs})
+		w.send("response.content_part.done", payload{OutputIndex: w.last(), ItemID: m.ID, ContentIndex: first, Part: part})
+		m.Content, m.Status = []any{part}, status
+		w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: m})
+	case w.reasoning != nil:
+		r := w.reasoning
+		part := ReasoningText{Type: "reasoning_text", Text: text}
+		w.send("response.reasoning_text.done", payload{OutputIndex: w.last(), ItemID: r.ID, ContentIndex: first, Text: &text})
+		w.send("response.content_part.done", payload{OutputIndex: w.last(), ItemID: r.ID, ContentIndex: first, Part: part})
+		r.Content, r.Status = []ReasoningText{part}, status
+		w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: r})
+	}
+	w.message, w.reasoning, w.scores = nil, nil, nil
+	w.text.Reset()
+}
+
+func (w *Writer) call(c exchange.ToolCall) {
+	w.close(completed)
+	item := &FunctionCall{Type: "function_call", ID: newID("fc"), Status: inProgress, CallID: c.ID, Name: c.Name}
+	w.open(item)
+	w.send("response.function_call_arguments.delta", payload{OutputIndex: w.last(), ItemID: item.ID, Delta: &c.Arguments})
+	w.send("response.function_call_arguments.done", payload{OutputIndex: w.last(), ItemID: item.ID, Name: c.Name, Arguments: &c.Arguments})
+	item.Arguments, item.Status = c.Arguments, completed
+	w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: item})
+}
+
+func (w *Writer) finish(reason exchange.Reason) {
+	if reason == exchange.Length {
+		w.close(incomplete)
+		w.resp.Incomplete = &Incomplete{Reason: "max_output_tokens"}
+		w.end(incomplete, "response.incomplete")
+		return
+	}
+	if n := len(w.resp.Output); n == 0 || w.message == nil && w.reasoning != nil {
+		w.say("", nil) // the model has nothing to say, which is an answer
+	}
+	w.close(completed)
+	w.end(completed, "response.completed")
+}
+
+func (w *Writer) end(status Status, event string) {
+	now := time.Now().Unix()
+	w.resp.CompletedAt = &now
+	w.resp.Status = status
+	w.sendWhole(event)
+}
+
+// Fail ends the response with an error, unless it has ended.
+func (w *Writer) Fail(err error) {
+	if w.resp.Status.Ended() {
+		return
+	}
+	e := exchange.AsError(err)
+	code := "server_error"
+	switch e.Kind {
+	case exchange.Limited:
+		code = "rate_limit_exceeded"
+	case exchange.Invalid, exchange.NotFound, exchange.Forbidden:
+		code = "invalid_prompt"
+	}
+	w.close(incomplete)
+	w.resp.Error = &Failure{Code: code, Message: e.Message}
+	w.end(failed, "response.failed")
+}
+
+// Cancel ends the response since somebody asked for that, unless it has ended. The event is of ours: the standard has
+// none for it.
+func (w *Writer) Cancel() {
+	if w.resp.Status.Ended() {
+		return
+	}
+	w.close(incomplete)
+	w.end(cancelled, "kindred:response.cancelled")
+}
+
+// Interrupted is a stored response that was under way when the gate stopped, as failed, with the event that says so.
+func Interrupted(stored json.RawMessage) (body json.RawMessage, event Event, err error) {
+	var fields map[string]json.RawMessage
+	if err := json.Unmarshal(stored, &fields); err != nil {
+		return nil, event, fmt.Errorf("a stored response cannot be read: %w", err)
+	}
+	fields["status"] = marshal(failed)
+	fields["completed_at"] = marshal(time.Now().Unix())
+	fields["error"] = marshal(Failure{Code: "server_error", Message: "the gate stopped while the response was under way; ask again"})
+	body = marshal(fields)
+	event = Event{Type: "response.failed", Data: marshal(map[string]any{"type": "response.failed", "sequence_number": 0, "response": json.RawMessage(body)})}
+	return body, event, nil
+}
+
+// OutputOf gives the items of a stored response.
+func OutputOf(stored json.RawMessage) ([]json.RawMessage, error) {
+	var r struct {
+		Output []json.RawMessage `json:"output"`
+	}
+	err := json.Unmarshal(stored, &r)
+	return r.Output, err
+}

@@ -1,0 +1,359 @@
+// Package wire is what several styles of request have in common: how sampling, tools, formats and log-probabilities are
+// written.
+package wire
+
+import (
+	"encoding/json"
+	"errors"
+	"regexp"
+	"strconv"
+
+	"kindredgate/internal/dialect/field"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/grammar"
+)
+
+// Limits of a request.
+const (
+	MaxCandidates = 8
+	maxStops      = 16
+	maxTools      = 128
+	// MaxMetadata is how many entries metadata may have.
+	MaxMetadata = 16
+)
+
+// Model reads which model is asked for.
+func Model(o *field.Object) string {
+	name, ok := o.String("model")
+	if !ok || name == "" {
+		o.Fail("model", "model is missing; GET /v1/models lists the installed ones")
+	}
+	return name
+}
+
+// MaxTokens reads a limit of tokens; 0 if it is missing.
+func MaxTokens(o *field.Object, name string) int {
+	if n := o.Int(name, 1, 1<<31-1); n != nil {
+		return int(*n)
+	}
+	return 0
+}
+
+// Sampling reads how tokens are drawn.
+func Sampling(o *field.Object) (s exchange.Sampling) {
+	s.Temperature = o.Float("temperature", 0, 2)
+	s.TopP = o.Float("top_p", 0, 1)
+	if s.TopP != nil && *s.TopP == 0 {
+		// No probability at all leaves the most likely token alone.
+		s.TopP, s.Temperature = nil, new(float64)
+	}
+	if k := o.Int("top_k", 0, 1<<31-1); k != nil {
+		n := int(*k)
+		s.TopK = &n
+	}
+	s.Seed = o.Int("seed", -1<<63, 1<<63-1)
+	if p := o.Float("frequency_penalty", -2, 2); p != nil {
+		s.FrequencyPenalty = *p
+	}
+	if p := o.Float("presence_penalty", -2, 2); p != nil {
+		s.PresencePenalty = *p
+	}
+	if bias := o.Object("logit_bias"); bias != nil {
+		s.LogitBias = map[int32]float64{}
+		for _, name := range bias.Unread() {
+			id, err := strconv.ParseInt(name, 10, 32)
+			if err != nil || id < 0 {
+				o.Fail("logit_bias", "logit_bias has the key %q, which is not a token id", name)
+			}
+			if b := bias.Float(name, -100, 100); b != nil {
+				s.LogitBias[int32(id)] = *b
+			}
+		}
+	}
+	return s
+}
+
+// Stop reads the texts that end an answer.
+func Stop(o *field.Object) []string {
+	stop := o.Strings("stop")
+	if len(stop) > maxStops {
+		o.Fail("stop", "stop has %d strings; %d are possible", len(stop), maxStops)
+	}
+	for i, s := range stop {
+		if s == "" {
+			o.Fail("stop", "stop string %d is empty, which would end every answer at once", i)
+		}
+	}
+	return stop
+}
+
+// Effort reads whether the model is to reason first. Templates know yes and no only, so every effort but "none" is yes.
+func Effort(o *field.Object, name string) bool {
+	switch o.OneOf(name, "none", "minimal", "low", "medium", "high", "xhigh") {
+	case "", "none":
+		return false
+	}
+	return true
+}
+
+// Tools reads what may be called. function gives the object that describes the function of a tool of that type.
+func Tools(o *field.Object, function func(tool *field.Object) *field.Object) (list []exchange.Tool) {
+	for i, t := range o.Objects("tools") {
+		if i == maxTools {
+			o.Fail("tools", "there are more than %d tools", maxTools)
+			break
+		}
+		if kind, _ := t.String("type"); kind != "function" {
+			t.Fail("type", "%s is %q; \"function\" is possible", t.Path("type"), kind)
+			continue
+		}
+		fn := function(t)
+		if fn == nil {
+			continue
+		}
+		tool := exchange.Tool{}
+		if tool.Name, _ = fn.String("name"); !toolName.MatchString(tool.Name) {
+			fn.Fail("name", "%s is %q; a name has 1 to 64 letters, digits, \"_\", \"-\" or \".\"", fn.Path("name"), tool.Name)
+		}
+		tool.Description, _ = fn.String("description")
+		if fn.Object("parameters") != nil {
+			tool.Parameters, _ = fn.Raw("parameters")
+		}
+		if tool.Strict = fn.Bool("strict"); tool.Strict && tool.Parameters != nil {
+			Enforceable(fn, "parameters", tool.Parameters)
+		}
+		list = append(list, tool)
+	}
+	return list
+}
+
+var toolName = regexp.MustCompile(`^[A-Za-z0-9_.-]{1,64}$`)
+
+// Choice reads tool_choice and parallel_tool_calls, and leaves those tools that may be called. function gives the object
+// that names the function of an object, which is the choice itself or one of the allowed tools; allowed gives the object
+// that lists these. Both say what is missing and give nil then.
+func Choice(o *field.Object, tools []exchange.Tool, function, allowed func(*field.Object) *field.Object) ([]exchange.Tool, exchange.Choice) {
+	name := func(of *field.Object) string {
+		fn := function(of)
+		if fn == nil {
+			return ""
+		}
+		n, ok := fn.String("name")
+		if !ok {
+			fn.Fail("name", "%s is missing", fn.Path("name"))
+		} else if len(only(tools, []string{n})) == 0 {
+			fn.Fail("name", "%s is %q, which is not among the tools offered", fn.Path("name"), n)
+		}
+		return n
+	}
+	var c exchange.Choice
+	if _, ok := o.Raw("parallel_tool_calls"); ok {
+		c.Single = !o.Bool("parallel_tool_calls")
+	}
+	const at = "tool_choice"
+	switch o.Kind(at) {
+	case field.Missing:
+		return tools, c
+	case field.Text:
+		switch o.OneOf(at, "none", "auto", "required") {
+		case "none":
+			return nil, exchange.Choice{}
+		case "required":
+			c.Required = true
+		}
+	default:
+		choice := o.Object(at)
+		if choice == nil {
+			return tools, c
+		}
+		switch kind := choice.OneOf("type", "function", "allowed_tools"); kind {
+		case "function":
+			c = exchange.Choice{Required: true, Single: true, Names: []string{name(choice)}}
+		case "allowed_tools":
+			list := allowed(choice)
+			if list == nil {
+				break
+			}
+			c.Required = list.OneOf("mode", "auto", "required") == "required"
+			names := []string{}
+			for _, t := range list.Objects("tools") {
+				names = append(names, name(t))
+			}
+			if len(names) == 0 {
+				list.Fail("tools", "%s names no tool; tool_choice \"none\" says that none may be called", list.Path("tools"))
+			}
+			tools = only(tools, names)
+		default:
+			if o.Err() == nil {
+				choice.Fail("type", "%s is missing; \"function\" and \"allowed_tools\" are possible", choice.Path("type"))
+			}
+		}
+	}
+	if c.Required && len(tools) == 0 {
+		o.Fail(at, "tool_choice asks for a call, but no tools are offered")
+	}
+	return tools, c
+}
+
+func only(tools []exchange.Tool, names []string) (list []exchange.Tool) {
+	for _, t := range tools {
+		for _, n := range names {
+			if t.Name == n {
+				list = append(list, t)
+				break
+			}
+		}
+	}
+	return list
+}
+
+// Format reads a format of answers. inner gives the object that holds name and schema.
+func Format(f *field.Object, inner func(*field.Object) *field.Object) exchange.Format {
+	if f == nil {
+		return exchange.Format{}
+	}
+	switch f.OneOf("type", "text", "json_object", "json_schema") {
+	case "json_object":
+		return exchange.Format{Kind: exchange.FormatObject}
+	case "json_schema":
+		in := inner(f)
+		if in == nil {
+			f.Fail("json_schema", "%s is missing: it holds the schema", f.Path("json_schema"))
+			break
+		}
+		if name, _ := in.String("name"); !toolName.MatchString(name) {
+			in.Fail("name", "%s is %q; a name has 1 to 64 letters, digits, \"_\", \"-\" or \".\"", in.Path("name"), name)
+		}
+		in.Ignore("description", "strict")
+		raw, ok := in.Raw("schema")
+		if !ok {
+			in.Fail("schema", "%s is missing", in.Path("schema"))
+			break
+		}
+		Enforceable(in, "schema", raw)
+		return exchange.Format{Kind: exchange.FormatSchema, Schema: raw}
+	case "":
+		if f.Err() == nil {
+			f.Fail("type", "%s is missing; text, json_object and json_schema are possible", f.Path("type"))
+		}
+	}
+	return exchange.Format{}
+}
+
+// Enforceable makes sure that a schema can be enforced.
+func Enforceable(o *field.Object, name string, schema json.RawMessage) {
+	_, err := grammar.Compile(schema)
+	var refused *grammar.SchemaError
+	if errors.As(err, &refused) {
+		if refused.Path != "" {
+			name += "." + refused.Path
+		}
+		o.Fail(name, "%v", refused)
+	}
+}
+
+// TokenScore is the log-probability of a token.
+type TokenScore struct {
+	Token   string  `json:"token"`
+	LogProb float64 `json:"logprob"`
+	// Bytes are the token's own, since Token is not exact if it is part of a character.
+	Bytes []int `json:"bytes"`
+	// Top are the most likely tokens in that place.
+	Top []Alternative `json:"top_logprobs"`
+}
+
+// Alternative is a token that might have come.
+type Alternative struct {
+	Token   string  `json:"token"`
+	LogProb float64 `json:"logprob"`
+	Bytes   []int   `json:"bytes"`
+}
+
+func alternative(s exchange.Score) Alternative {
+	bytes := make([]int, len(s.Text))
+	for i := range len(s.Text) {
+		bytes[i] = int(s.Text[i])
+	}
+	return Alternative{Token: s.Text, LogProb: s.LogProb, Bytes: bytes}
+}
+
+// Scores writes log-probabilities.
+func Scores(list []exchange.Score) []TokenScore {
+	out := make([]TokenScore, len(list))
+	for i, s := range list {
+		a := alternative(s)
+		out[i] = TokenScore{Token: a.Token, LogProb: a.LogProb, Bytes: a.Bytes, Top: make([]Alternative, len(s.Top))}
+		for j, t := range s.Top {
+			out[i].Top[j] = alternative(t)
+		}
+	}
+	return out
+}
+
+// Usage counts tokens.
+type Usage struct {
+	PromptTokens     int               `json:"prompt_tokens"`
+	CompletionTokens int               `json:"completion_tokens"`
+	TotalTokens      int               `json:"total_tokens"`
+	PromptDetails    PromptDetails     `json:"prompt_tokens_details"`
+	Details          CompletionDetails `json:"completion_tokens_details"`
+}
+
+// PromptDetails tells of the tokens of a prompt.
+type PromptDetails struct {
+	Cached int `json:"cached_tokens"`
+}
+
+// CompletionDetails tells of the tokens of an answer.
+type CompletionDetails struct {
+	Reasoning int `json:"reasoning_tokens"`
+}
+
+// Count adds what an event tells.
+func (u *Usage) Count(event exchange.Event) {
+	switch event := event.(type) {
+	case exchange.Started:
+		u.PromptTokens += event.PromptTokens
+	case exchange.ReasoningDelta:
+		u.Details.Reasoning += event.Tokens
+	case exchange.Finish:
+		u.CompletionTokens += event.Tokens
+	case exchange.TextDelta, exchange.ToolCalled:
+	}
+	u.TotalTokens = u.PromptTokens + u.CompletionTokens
+}
+
+// Inputs reads a list of texts, a list of tokens, or a list of lists of tokens.
+func Inputs(o *field.Object, name string, most int) (list []exchange.Input) {
+	items := o.Items(name)
+	switch {
+	case o.Err() != nil:
+		return nil
+	case len(items) == 0:
+		o.Fail(name, "%s is an empty list", name)
+		return nil
+	}
+	tokens := func(raw json.RawMessage) []int32 {
+		ids := []int32{}
+		if err := json.Unmarshal(raw, &ids); err != nil {
+			o.Fail(name, "%s must be a text, a list of texts, a list of tokens (whole numbers), or a list of such lists", name)
+		}
+		return ids
+	}
+	raw, _ := o.Raw(name)
+	if c := items[0][0]; c == '-' || '0' <= c && c <= '9' {
+		return []exchange.Input{{Tokens: tokens(raw)}}
+	}
+	if len(items) > most {
+		o.Fail(name, "%s has %d entries; %d are possible in one request", name, len(items), most)
+		return nil
+	}
+	for _, item := range items {
+		var in exchange.Input
+		if json.Unmarshal(item, &in.Text) != nil || item[0] != '"' {
+			in.Tokens = tokens(item)
+		}
+		list = append(list, in)
+	}
+	return list
+}

@@ -1,0 +1,187 @@
+package server
+
+import (
+	"errors"
+	"io"
+	"iter"
+	"mime"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/dialect/chat"
+	"kindredgate/internal/dialect/completion"
+	"kindredgate/internal/dialect/embedding"
+	"kindredgate/internal/dialect/generate"
+	"kindredgate/internal/exchange"
+)
+
+// body reads a request's body, up to the limit.
+func body(c *gin.Context) ([]byte, error) {
+	raw, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	var tooLarge *http.MaxBytesError
+	if err != nil && !errors.As(err, &tooLarge) {
+		return nil, exchange.Errorf(exchange.Invalid, "body_incomplete", "the body could not be read to its end: %v", err)
+	}
+	return raw, err
+}
+
+// unknown logs the fields of a request that mean nothing, once.
+func (s *Server) unknown(c *gin.Context, fields []string) {
+	if len(fields) > 0 {
+		s.Log.Warn("fields ignored", "id", c.GetString(idKey), "fields", fields)
+	}
+}
+
+// decoded reads a body and decodes it; if that fails the request is answered.
+func decoded[T any](c *gin.Context, decode func([]byte) (T, error)) (call T, ok bool) {
+	raw, err := body(c)
+	if err == nil {
+		call, err = decode(raw)
+	}
+	if err != nil {
+		fail(c, err)
+		return call, false
+	}
+	return call, true
+}
+
+// answer sends a whole answer, or the error in its place.
+func answer(c *gin.Context, timings exchange.Timings, v any, err error) {
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.Header("Server-Timing", serverTiming(timings))
+	c.JSON(http.StatusOK, v)
+}
+
+const done = "[DONE]"
+
+func (s *Server) chat(c *gin.Context) {
+	call, ok := decoded(c, chat.Decode)
+	if !ok {
+		return
+	}
+	s.unknown(c, call.Unknown)
+	var timings exchange.Timings
+	answered := noting(&timings, s.Gate.Answer(c.Request.Context(), callerOf(c), &call.Request))
+	id, now := c.GetString(idKey), time.Now()
+	if call.Stream {
+		stream(s, c, chat.EncodeStream(id, now, call, answered), &timings, events(func(chunk *chat.Chunk) string { return data(chunk) }, done))
+		return
+	}
+	v, err := chat.Encode(id, now, call, answered)
+	answer(c, timings, v, err)
+}
+
+func (s *Server) complete(c *gin.Context) {
+	call, ok := decoded(c, completion.Decode)
+	if !ok {
+		return
+	}
+	s.unknown(c, call.Unknown)
+	var timings exchange.Timings
+	answered := func(yield func(exchange.Numbered[exchange.Event], error) bool) {
+		for event, err := range s.Gate.AnswerAll(c.Request.Context(), callerOf(c), call.Requests) {
+			if started, ok := event.Item.(exchange.Started); ok {
+				timings = started.Timings
+			}
+			if !yield(event, naming("prompt", err)) {
+				return
+			}
+		}
+	}
+	id, now := c.GetString(idKey), time.Now()
+	if call.Stream {
+		stream(s, c, completion.EncodeStream(id, now, call, answered), &timings, events(func(piece *completion.Completion) string { return data(piece) }, done))
+		return
+	}
+	v, err := completion.Encode(id, now, call, answered)
+	answer(c, timings, v, err)
+}
+
+// jsonLines is the media type of JSON values, one a line.
+const jsonLines = "application/x-ndjson"
+
+func (s *Server) generate(c *gin.Context) {
+	decode := generate.Decode
+	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err == nil && kind == "application/x-www-form-urlencoded" {
+		decode = generate.DecodeForm
+	}
+	call, ok := decoded(c, decode)
+	if !ok {
+		return
+	}
+	var timings exchange.Timings
+	answered := named("prompt", noting(&timings, s.Gate.Answer(c.Request.Context(), callerOf(c), &call.Request)))
+	id, now := c.GetString(idKey), time.Now()
+	switch {
+	case !call.Stream:
+		v, err := generate.Encode(id, now, call, answered)
+		answer(c, timings, v, err)
+	case strings.Contains(c.GetHeader("Accept"), jsonLines):
+		line := func(v any) string { return encoded(v) + "\n" }
+		stream(s, c, generate.EncodeStream(id, now, call, answered), &timings, framing[any]{
+			contentType: jsonLines,
+			item:        line,
+			failure:     func(e envelope) string { return line(e) },
+			alive:       line(generate.Piece{Object: "generation.waiting"}),
+			end:         func(exchange.Timings) string { return "" },
+		})
+	default:
+		stream(s, c, generate.EncodeStream(id, now, call, answered), &timings, events(data, done))
+	}
+}
+
+func (s *Server) embed(c *gin.Context) {
+	call, ok := decoded(c, embedding.Decode)
+	if !ok {
+		return
+	}
+	s.unknown(c, call.Unknown)
+	v, err := s.Gate.Embed(c.Request.Context(), callerOf(c), &call.Embedding)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, embedding.Encode(call, v))
+}
+
+// naming gives an error about the conversation the name that the conversation has in a style.
+func naming(name string, err error) error {
+	var e *exchange.Error
+	if !errors.As(err, &e) || e.Param != exchange.Conversation {
+		return err
+	}
+	own := *e
+	own.Param = name
+	return &own
+}
+
+// named is naming, for the error at the end of a stream.
+func named(name string, events iter.Seq2[exchange.Event, error]) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		for event, err := range events {
+			if !yield(event, naming(name, err)) {
+				return
+			}
+		}
+	}
+}
+
+// noting passes events on and keeps their timings.
+func noting(t *exchange.Timings, events iter.Seq2[exchange.Event, error]) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		for event, err := range events {
+			if started, ok := event.(exchange.Started); ok {
+				*t = started.Timings
+			}
+			if !yield(event, err) {
+				return
+			}
+		}
+	}
+}

@@ -2,7 +2,7 @@
 // them, and lets others follow.
 //
 // A [Run] is one response under way: its events are numbered and kept in memory until it ends, so that whoever comes
-// late gets them from any number on. A response that is to be stored goes to [Records] when it ends, one in the
+// late gets them from any number on. A response that is to be stored goes to [kept.Records] when it ends, one in the
 // background when it begins too.
 package answers
 
@@ -22,46 +22,17 @@ import (
 	"kindredgate/internal/dialect/response"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
+	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 )
 
-// Record is a stored response.
-type Record struct {
-	ID         string
-	Key        string // the id of the key that asked
-	Created    time.Time
-	Ended      bool
-	Background bool
-	Previous   string          // the response that this one goes on from; empty for none
-	Input      json.RawMessage // the list of items that were sent
-	Body       json.RawMessage // the response
-	Events     json.RawMessage // the list of its events
-}
-
-// ErrNoRecord is the error of Records for an id that is not there.
-var ErrNoRecord = errors.New("no such response is stored")
-
-// Records keeps stored responses.
-type Records interface {
-	// PutResponse keeps a response, in the place of one with the same id.
-	PutResponse(ctx context.Context, r Record) error
-	// Response returns a response, or ErrNoRecord.
-	Response(ctx context.Context, id string) (Record, error)
-	// DropResponse removes a response, or returns ErrNoRecord.
-	DropResponse(ctx context.Context, id string) error
-	// DropResponsesBefore removes responses that are older.
-	DropResponsesBefore(ctx context.Context, t time.Time) error
-	// UnendedResponses lists the responses that have not ended.
-	UnendedResponses(ctx context.Context) ([]Record, error)
-}
-
-// kept is how long responses are stored.
-const kept = 30 * 24 * time.Hour
+// lifetime is how long responses are stored.
+const lifetime = 30 * 24 * time.Hour
 
 // Desk owns the runs. It is safe for concurrent use.
 type Desk struct {
 	gate    *gate.Gate
-	records Records
+	records kept.Records
 	log     *slog.Logger
 
 	mu      sync.Mutex
@@ -73,7 +44,7 @@ type Desk struct {
 }
 
 // Open makes a desk. Responses that were under way when the gate stopped are marked as failed.
-func Open(ctx context.Context, g *gate.Gate, records Records, log *slog.Logger) (*Desk, error) {
+func Open(ctx context.Context, g *gate.Gate, records kept.Records, log *slog.Logger) (*Desk, error) {
 	base, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
 	d := &Desk{gate: g, records: records, log: log, runs: map[string]*Run{}, base: base, close: cancel}
 	list, err := records.UnendedResponses(ctx)
@@ -244,7 +215,7 @@ func (d *Desk) store(ctx context.Context, r *Run) error {
 	input, err := json.Marshal(r.call.Input)
 	body, err2 := json.Marshal(r.writer.Response())
 	events, err3 := json.Marshal(r.events)
-	rec := Record{ID: r.ID, Key: r.key.ID, Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
+	rec := kept.Response{ID: r.ID, Key: r.key.ID, Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
 		Previous: r.call.Previous, Input: input, Body: body, Events: events}
 	r.mu.Unlock()
 	if err := errors.Join(err, err2, err3); err != nil {
@@ -257,7 +228,7 @@ func (d *Desk) store(ctx context.Context, r *Run) error {
 	}
 	d.mu.Unlock()
 	if due {
-		if err := d.records.DropResponsesBefore(ctx, time.Now().Add(-kept)); err != nil {
+		if err := d.records.DropResponsesBefore(ctx, time.Now().Add(-lifetime)); err != nil {
 			return err
 		}
 	}
@@ -339,9 +310,9 @@ func (d *Desk) running(k keyring.Key, id string) (*Run, bool) {
 	return r, ok && may(k, r.key.ID)
 }
 
-func (d *Desk) record(ctx context.Context, k keyring.Key, id string) (Record, error) {
+func (d *Desk) record(ctx context.Context, k keyring.Key, id string) (kept.Response, error) {
 	r, err := d.records.Response(ctx, id)
-	if errors.Is(err, ErrNoRecord) || err == nil && !may(k, r.Key) {
+	if errors.Is(err, kept.ErrMissing) || err == nil && !may(k, r.Key) {
 		return r, notFound(id)
 	}
 	return r, err

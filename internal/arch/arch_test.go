@@ -40,10 +40,12 @@ var rooms = map[string][]string{
 	"catalog":         {"exchange", "weights/gguf", "model", "tokenizer", "prompt"},
 	"keyring":         {"exchange"},
 	"gate":            {"exchange", "prompt", "catalog", "keyring"},
-	"answers":         {"exchange", "gate", "keyring", "dialect/response"},
-	"store":           {"keyring", "catalog", "answers"},
-	"server":          {"gate", "exchange", "prompt", "catalog", "keyring", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"cli":             {"answers", "config", "server", "gate", "catalog", "prompt", "keyring", "store", "engine", "runner/native"},
+	"kept":            {},
+	"answers":         {"exchange", "gate", "keyring", "kept", "dialect/response"},
+	"store":           {"keyring", "catalog", "kept"},
+	"snippet":         {"exchange"},
+	"server":          {"snippet", "gate", "exchange", "prompt", "catalog", "keyring", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
+	"cli":             {"answers", "snippet", "config", "server", "gate", "catalog", "prompt", "keyring", "store", "engine", "runner/native"},
 	"arch":            {},
 }
 

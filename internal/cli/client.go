@@ -186,14 +186,24 @@ func events(r io.Reader) iter.Seq2[[]byte, error] {
 	}
 }
 
-// model is the one to use: the one asked for, or the only one there is, presets apart.
+// model is the one to ask for text: the one named, or the only one there is, presets apart.
 func (c *client) model(ctx context.Context, asked string) (string, error) {
+	return c.choose(ctx, asked, func(use string) bool { return use != "embedding" })
+}
+
+// embedder is the model to ask for vectors: the one named, or the only one there is.
+func (c *client) embedder(ctx context.Context, asked string) (string, error) {
+	return c.choose(ctx, asked, func(use string) bool { return use == "embedding" })
+}
+
+func (c *client) choose(ctx context.Context, asked string, fits func(use string) bool) (string, error) {
 	if asked != "" {
 		return asked, nil
 	}
 	var list struct {
 		Data []struct {
 			ID       string `json:"id"`
+			Use      string `json:"use"`
 			PresetOf string `json:"preset_of"`
 		} `json:"data"`
 	}
@@ -202,6 +212,9 @@ func (c *client) model(ctx context.Context, asked string) (string, error) {
 	}
 	var names, models []string
 	for _, m := range list.Data {
+		if !fits(m.Use) {
+			continue
+		}
 		names = append(names, m.ID)
 		if m.PresetOf == "" {
 			models = append(models, m.ID)
@@ -209,7 +222,7 @@ func (c *client) model(ctx context.Context, asked string) (string, error) {
 	}
 	switch {
 	case len(names) == 0:
-		return "", errors.New("the gate has no model that this key may use; \"kindred models list\" shows what is installed")
+		return "", errors.New("the gate has no such model that this key may use; \"kindred models list\" shows what is installed")
 	case len(names) == 1:
 		return names[0], nil
 	case len(models) == 1:

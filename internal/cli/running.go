@@ -43,7 +43,18 @@ func announce(addr net.Addr, data string) (forget func() error, err error) {
 	if err != nil {
 		return nil, err
 	}
-	file := filepath.Join(dir, fmt.Sprintf("%d.json", tcp.Port))
+	// What is there for this port is of a gate that was killed, or is just about to take its word away itself; with the
+	// process in the name it cannot take this one.
+	old, err := filepath.Glob(filepath.Join(dir, fmt.Sprintf("%d-*.json", tcp.Port)))
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range old {
+		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, folderError(dir, err)
+		}
+	}
+	file := filepath.Join(dir, fmt.Sprintf("%d-%d.json", tcp.Port, os.Getpid()))
 	if err := os.WriteFile(file, raw, 0o600); err != nil {
 		return nil, folderError(dir, err)
 	}

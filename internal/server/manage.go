@@ -15,6 +15,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/snippet"
 )
 
 // Status is what GET /gate/status tells.
@@ -336,4 +337,34 @@ func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn, to
 		out.TokenList = append(out.TokenList, PromptToken{t.ID, t.Start, t.End, t.Control})
 	}
 	return out
+}
+
+// Snippet is a request as a program.
+type Snippet struct {
+	Text string `json:"text"`
+}
+
+// writeSnippet writes a request to this gate as a program.
+func (s *Server) writeSnippet(c *gin.Context) {
+	o, err := object(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	style, _ := o.String("style")
+	language, _ := o.String("language")
+	request, ok := o.Dict("request")
+	if !ok {
+		o.Fail("request", "request is missing: the body of the request to write")
+	}
+	if err := onlyKnown(o); err != nil {
+		fail(c, err)
+		return
+	}
+	text, err := snippet.Write(style, language, s.base, request)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, Snippet{text})
 }

@@ -116,6 +116,7 @@ func (s *Server) routes() {
 	manage.POST("/keys", s.issueKey)
 	manage.DELETE("/keys/:id", s.revokeKey)
 	manage.POST("/prompt/render", s.renderPrompt)
+	manage.POST("/snippet", s.writeSnippet)
 	s.engine = r
 }
 

@@ -1,0 +1,279 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// question is what a person asks, whatever the style.
+type question struct {
+	Model        string
+	Instructions string
+	Text         string
+	Temperature  *float64
+	Seed         *int64
+	MaxTokens    int
+	Think        bool
+	Stream       bool
+}
+
+// style is a way to put a question to the gate.
+type style struct {
+	name string
+	path string
+	// body is what is sent.
+	body func(q question) any
+	// piece reads an event of the stream.
+	piece func(raw []byte) (increment, error)
+	// text finds the text in a whole answer.
+	text func(raw []byte) (string, error)
+}
+
+// increment is what an event of a stream adds.
+type increment struct {
+	text, reasoning string
+	finish          string // why the answer ended, if this is its end
+	usage           *usage
+}
+
+type usage struct {
+	Prompt     int `json:"prompt_tokens"`
+	Completion int `json:"completion_tokens"`
+}
+
+// message is a turn of a chat request.
+type message struct {
+	Role    string `json:"role"`
+	Content string `json:"content"`
+}
+
+// conversation is one question, with instructions if there are any.
+func conversation(instructions, question string) (list []message) {
+	if instructions != "" {
+		list = append(list, message{"system", instructions})
+	}
+	return append(list, message{"user", question})
+}
+
+// drawing is what the styles call by the same names.
+type drawing struct {
+	Temperature *float64 `json:"temperature,omitempty"`
+	Seed        *int64   `json:"seed,omitempty"`
+}
+
+type streamOptions struct {
+	IncludeUsage bool `json:"include_usage"`
+}
+
+func options(q question) *streamOptions {
+	if !q.Stream {
+		return nil
+	}
+	return &streamOptions{IncludeUsage: true}
+}
+
+// effort is how the standard's styles ask for reasoning.
+func effort(q question) string {
+	if q.Think {
+		return "medium"
+	}
+	return ""
+}
+
+type reasoning struct {
+	Effort string `json:"effort"`
+}
+
+// styles are the ways to ask.
+var styles = []style{
+	{"chat", "/v1/chat/completions", func(q question) any {
+		return struct {
+			Model         string         `json:"model"`
+			Messages      []message      `json:"messages"`
+			Stream        bool           `json:"stream,omitempty"`
+			StreamOptions *streamOptions `json:"stream_options,omitempty"`
+			drawing
+			MaxTokens int    `json:"max_tokens,omitempty"`
+			Effort    string `json:"reasoning_effort,omitempty"`
+		}{q.Model, conversation(q.Instructions, q.Text), q.Stream, options(q), drawing{q.Temperature, q.Seed}, q.MaxTokens, effort(q)}
+	}, choicesPiece, choicesText},
+	{"generate", "/v1/generate", func(q question) any {
+		return struct {
+			Model        string `json:"model"`
+			Prompt       string `json:"prompt"`
+			Instructions string `json:"instructions,omitempty"`
+			Stream       bool   `json:"stream,omitempty"`
+			drawing
+			MaxTokens int  `json:"max_tokens,omitempty"`
+			Think     bool `json:"think,omitempty"`
+		}{q.Model, q.Text, q.Instructions, q.Stream, drawing{q.Temperature, q.Seed}, q.MaxTokens, q.Think}
+	}, generatePiece, func(raw []byte) (string, error) {
+		var answer struct {
+			Text string `json:"text"`
+		}
+		err := json.Unmarshal(raw, &answer)
+		return answer.Text, err
+	}},
+	{"response", "/v1/responses", func(q question) any {
+		body := struct {
+			Model        string `json:"model"`
+			Input        string `json:"input"`
+			Instructions string `json:"instructions,omitempty"`
+			Stream       bool   `json:"stream,omitempty"`
+			drawing
+			MaxTokens int        `json:"max_output_tokens,omitempty"`
+			Reasoning *reasoning `json:"reasoning,omitempty"`
+		}{q.Model, q.Text, q.Instructions, q.Stream, drawing{q.Temperature, q.Seed}, q.MaxTokens, nil}
+		if q.Think {
+			body.Reasoning = &reasoning{effort(q)}
+		}
+		return body
+	}, responsePiece, func(raw []byte) (string, error) {
+		var r wireResponse
+		err := json.Unmarshal(raw, &r)
+		return r.text(), err
+	}},
+	{"raw", "/v1/completions", func(q question) any {
+		if q.MaxTokens == 0 {
+			q.MaxTokens = 256 // the standard's limit of 16 is for other times
+		}
+		return struct {
+			Model         string         `json:"model"`
+			Prompt        string         `json:"prompt"`
+			Stream        bool           `json:"stream,omitempty"`
+			StreamOptions *streamOptions `json:"stream_options,omitempty"`
+			drawing
+			MaxTokens int `json:"max_tokens,omitempty"`
+		}{q.Model, q.Text, q.Stream, options(q), drawing{q.Temperature, q.Seed}, q.MaxTokens}
+	}, choicesPiece, choicesText},
+}
+
+// styleNamed finds a style. What a question asks for and the style cannot do is a usage error.
+func styleNamed(name string, q question) (style, error) {
+	var names []string
+	for _, s := range styles {
+		names = append(names, s.name)
+		if s.name != name {
+			continue
+		}
+		if name == "raw" && (q.Instructions != "" || q.Think) {
+			return s, usageError{errors.New("a raw prompt goes to the model as it is, so it has neither instructions nor reasoning; leave out --instructions and --think")}
+		}
+		return s, nil
+	}
+	return style{}, usageError{fmt.Errorf("there is no style %q; these are: %s", name, strings.Join(names, ", "))}
+}
+
+// choices is an answer, or a piece of one, in the styles that have choices.
+type choices struct {
+	Choices []struct {
+		Text    string `json:"text"`
+		Message struct {
+			Content string `json:"content"`
+		} `json:"message"`
+		Delta struct {
+			Content   string `json:"content"`
+			Reasoning string `json:"reasoning_content"`
+		} `json:"delta"`
+		FinishReason string `json:"finish_reason"`
+	} `json:"choices"`
+	Usage *usage `json:"usage"`
+}
+
+func choicesPiece(raw []byte) (p increment, err error) {
+	var c choices
+	if err := json.Unmarshal(raw, &c); err != nil {
+		return p, err
+	}
+	p.usage = c.Usage
+	for _, choice := range c.Choices {
+		p.text += choice.Text + choice.Delta.Content
+		p.reasoning += choice.Delta.Reasoning
+		p.finish = choice.FinishReason
+	}
+	return p, nil
+}
+
+func choicesText(raw []byte) (string, error) {
+	var c choices
+	if err := json.Unmarshal(raw, &c); err != nil || len(c.Choices) == 0 {
+		return "", fmt.Errorf("the gate's answer has no text: %s", raw)
+	}
+	return c.Choices[0].Message.Content + c.Choices[0].Text, nil
+}
+
+func generatePiece(raw []byte) (p increment, err error) {
+	var g struct {
+		Object       string `json:"object"`
+		Text         string `json:"text"`
+		Reasoning    string `json:"reasoning"`
+		FinishReason string `json:"finish_reason"`
+		Usage        *usage `json:"usage"`
+	}
+	if err := json.Unmarshal(raw, &g); err != nil {
+		return p, err
+	}
+	if g.Object == "generation" { // the whole, of which the pieces were shown already
+		return increment{finish: g.FinishReason, usage: g.Usage}, nil
+	}
+	return increment{text: g.Text, reasoning: g.Reasoning}, nil
+}
+
+// wireResponse is what is read of a response.
+type wireResponse struct {
+	Status string `json:"status"`
+	Output []struct {
+		Type    string `json:"type"`
+		Content []struct {
+			Text string `json:"text"`
+		} `json:"content"`
+	} `json:"output"`
+	Error *struct {
+		Message string `json:"message"`
+	} `json:"error"`
+	Usage *struct {
+		Input  int `json:"input_tokens"`
+		Output int `json:"output_tokens"`
+	} `json:"usage"`
+}
+
+func (r wireResponse) text() (s string) {
+	for _, item := range r.Output {
+		for _, part := range item.Content {
+			if item.Type == "message" {
+				s += part.Text
+			}
+		}
+	}
+	return s
+}
+
+func responsePiece(raw []byte) (p increment, err error) {
+	var e struct {
+		Type     string       `json:"type"`
+		Delta    string       `json:"delta"`
+		Response wireResponse `json:"response"`
+	}
+	if err := json.Unmarshal(raw, &e); err != nil {
+		return p, err
+	}
+	switch e.Type {
+	case "response.output_text.delta":
+		p.text = e.Delta
+	case "response.reasoning_text.delta":
+		p.reasoning = e.Delta
+	case "response.failed":
+		return p, fmt.Errorf("the response failed: %s", e.Response.Error.Message)
+	case "response.completed", "response.incomplete":
+		p.finish = "stop"
+		if e.Type == "response.incomplete" {
+			p.finish = "length"
+		}
+		if u := e.Response.Usage; u != nil {
+			p.usage = &usage{u.Input, u.Output}
+		}
+	}
+	return p, nil
+}

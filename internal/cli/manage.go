@@ -243,6 +243,9 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 	add("parameters", count(m.Parameters))
 	add("weights", fmt.Sprintf("%s, %s", m.Weights, size(m.Size)))
 	add("context", fmt.Sprintf("%d tokens", m.ContextLength))
+	if m.Dimensions > 0 {
+		add("vectors", fmt.Sprintf("%d numbers", m.Dimensions))
+	}
 	add("vocabulary", fmt.Sprintf("%d tokens (%s)", m.Vocabulary, m.Tokenizer))
 	add("recommended", sampling(m.Defaults))
 	if a := m.Template; a != nil {

@@ -99,6 +99,7 @@ func Write(style, language, base string, body json.RawMessage) (string, error) {
 		return "", exchange.InvalidParam("language", "there is no language %q; these are: %s", language, strings.Join(languages, ", "))
 	}
 	var pretty bytes.Buffer
+	body = bytes.TrimSpace(body)
 	if err := json.Indent(&pretty, body, "", "  "); err != nil || body[0] != '{' {
 		return "", exchange.InvalidParam("request", "the request is not a JSON object")
 	}

@@ -91,6 +91,18 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.Click(`//button[text()="Ask"]`),
 		chromedp.WaitVisible(css(`[data-testid="figures"]`)),
 		picture("console-try-it.png"),
+		chromedp.Click(`//button[text()="Ask in every style"]`),
+		chromedp.WaitVisible(`(//*[@data-testid="figures"])[4]`),
+		picture("console-try-every-style.png"),
+		chromedp.Click(`//button[text()="Response"]`),
+		chromedp.Click(`//button[text()="Ask"]`),
+		chromedp.WaitVisible(css(`[data-testid="figures"]`)),
+		chromedp.Click(css(`[role="tab"][id$="trigger-events"]`)),
+		chromedp.WaitVisible(css(`[data-testid="events"]`)),
+		picture("console-try-events.png"),
+		chromedp.Click(css(`[role="tab"][id$="trigger-snippet"]`)),
+		chromedp.WaitVisible(css(`[data-testid="snippet"]`)),
+		picture("console-try-snippet.png"),
 		open("models"),
 		chromedp.WaitVisible(`//article//span[text()="loaded"]`),
 		picture("console-models.png"),
@@ -187,8 +199,12 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 	for name, commands := range map[string][]string{
 		"terminal-ask.png": {
 			`kindred ask "When is the last boat to Osmer?"`,
-			`kindred ask --instructions "You are a cheerful harbour master." "How long is the crossing to Wick Skerry?"`,
-			`kindred ask --json --max-tokens 8 "Which island has the lighthouse?"`,
+			`kindred ask --style response --think "Which is longer, Osmer or Brannoc?"`,
+			`kindred ask --json --style generate "Which island has the lighthouse?"`,
+		},
+		"terminal-snippet.png": {
+			`kindred snippet "When is the last boat to Osmer?"`,
+			`kindred snippet --style generate --lang python "When is the last boat to Osmer?"`,
 		},
 		"terminal-render.png": {
 			`kindred render --instructions "You are a cheerful harbour master." "And to Quillay? Please say <|end|> at the end."`,

@@ -24,7 +24,10 @@ const fromHash = () => screens.find((s) => `#${s.name}` === window.location.hash
 function useScreen(): [string, (name: string) => void] {
   const [screen, setScreen] = useState<string>(fromHash);
   useEffect(() => {
-    const follow = () => setScreen(fromHash());
+    const follow = () => {
+      setScreen(fromHash());
+      window.scrollTo(0, 0);
+    };
     window.addEventListener("hashchange", follow);
     return () => window.removeEventListener("hashchange", follow);
   }, []);
@@ -44,7 +47,7 @@ export function App() {
 
   return (
     <Tabs.Root value={screen} onValueChange={setScreen} activationMode="manual" className="min-h-screen">
-      <header className="border-b border-rule">
+      <header className="z-20 border-b border-rule bg-paper sm:sticky sm:top-0">
         <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-3 px-5 pt-4 pb-3">
           <p className="font-serif text-title leading-none">
             Kindred <em>Gate</em>

@@ -42,6 +42,7 @@ function Model({ model: m }: { model: api.Model }) {
         <Fact name="Context" value={m.context_length && `${m.context_length} tokens`} number />
         <Fact name="Architecture" value={m.architecture} />
         <Fact name="Weights" value={m.weights && `${m.weights}, ${bytes(m.size)}`} number />
+        <Fact name="Vectors" value={m.dimensions && `${m.dimensions} numbers`} number />
         <Fact name="Vocabulary" value={m.vocabulary && `${m.vocabulary} tokens`} number />
         <Fact name="Licence" value={m.license} />
         <Fact name="Temperature" value={m.defaults.temperature} number />

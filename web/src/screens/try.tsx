@@ -1,57 +1,100 @@
-import { useEffect, useRef, useState, type FormEvent, type KeyboardEvent } from "react";
+import { Tabs, ToggleGroup } from "radix-ui";
+import { useEffect, useRef, useState, type FormEvent, type KeyboardEvent, type ReactNode } from "react";
 import * as api from "../api";
 import { Button, CopyButton, Field, Heading, Problem, inputStyle } from "../design/controls";
 import { useLoad } from "../load";
+import { ask, styles, type Ending, type Question, type Style } from "../styles";
 import { message } from "../words";
 
-type Answer = { text: string; reasoning: string; running: boolean; ending?: api.Ending; problem?: string; milliseconds?: number };
+type Answer = { style: Style; text: string; reasoning: string; lines: string[]; running: boolean; ending?: Ending; problem?: string; milliseconds?: number };
 
 const number = (s: string) => (s.trim() === "" ? undefined : Number(s));
 
 export function TryScreen() {
   const { data } = useLoad(api.models, 5000);
-  const usable = data?.models.filter((m) => !m.problem && m.use === "chat") ?? [];
+  const usable = data?.models.filter((m) => !m.problem && m.use !== "embedding") ?? [];
+  const [styleName, setStyleName] = useState<Style["name"]>("chat");
   const [model, setModel] = useState("");
   const [instructions, setInstructions] = useState("");
   const [question, setQuestion] = useState("");
   const [temperature, setTemperature] = useState("");
   const [maxTokens, setMaxTokens] = useState("");
   const [think, setThink] = useState(false);
-  const [answer, setAnswer] = useState<Answer>();
+  const [answers, setAnswers] = useState<Answer[]>([]);
   const cancel = useRef<AbortController>(undefined);
   useEffect(() => () => cancel.current?.abort(), []);
 
   const chosen = usable.find((m) => m.id === model) ?? usable[0];
+  const style = styles.find((s) => s.name === styleName)!;
+  const raw = style.name === "raw";
   const canThink = chosen?.template?.thinking ?? false;
+  const running = answers.some((a) => a.running);
+  const q: Question = {
+    model: chosen?.id ?? "",
+    instructions: instructions.trim(),
+    text: question,
+    temperature: number(temperature),
+    maxTokens: number(maxTokens),
+    think: think && canThink,
+  };
 
-  async function submit(e?: FormEvent) {
-    e?.preventDefault();
-    if (!chosen || !question.trim() || answer?.running) return;
+  async function submit(list: Style[]) {
+    if (!chosen || !question.trim() || running) return;
     const control = new AbortController();
     cancel.current = control;
-    const begun = performance.now();
-    setAnswer({ text: "", reasoning: "", running: true });
-    const finish = (rest: Partial<Answer>) =>
-      setAnswer((a) => a && { ...a, running: false, milliseconds: performance.now() - begun, ...rest });
-    try {
-      const q = { model: chosen.id, instructions: instructions.trim(), question, temperature: number(temperature), maxTokens: number(maxTokens), think: think && canThink };
-      const add = (text: string, reasoning: string) => setAnswer((a) => a && { ...a, text: a.text + text, reasoning: a.reasoning + reasoning });
-      const ending = await api.ask(q, add, control.signal);
-      finish({ ending });
-    } catch (e) {
-      finish(control.signal.aborted ? { problem: "You stopped the answer." } : { problem: message(e) });
-    }
+    setAnswers(list.map((s) => ({ style: s, text: "", reasoning: "", lines: [], running: true })));
+    await Promise.all(
+      list.map(async (s) => {
+        const begun = performance.now();
+        const change = (to: (a: Answer) => Partial<Answer>) => setAnswers((all) => all.map((a) => (a.style === s ? { ...a, ...to(a) } : a)));
+        const finish = (rest: Partial<Answer>) => change(() => ({ running: false, milliseconds: performance.now() - begun, ...rest }));
+        try {
+          const add = (line: string, text: string, reasoning: string) =>
+            change((a) => ({ text: a.text + text, reasoning: a.reasoning + reasoning, lines: [...a.lines, line] }));
+          finish({ ending: await ask(s, q, add, control.signal) });
+        } catch (e) {
+          finish(control.signal.aborted ? { problem: "You stopped the answer." } : { problem: message(e) });
+        }
+      }),
+    );
   }
 
   function onKeyDown(e: KeyboardEvent) {
-    if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) void submit();
+    if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) void submit([style]);
+  }
+  function onSubmit(e: FormEvent) {
+    e.preventDefault();
+    void submit([style]);
   }
 
   return (
     <section>
-      <Heading title="Try it" lead="Ask one question, as an application would in the chat style." />
+      <Heading title="Try it" lead="Ask one question, as an application would, in any style." />
       <div className="grid gap-10 border-t border-rule pt-6 md:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
-        <form onSubmit={(e) => void submit(e)} onKeyDown={onKeyDown} className="grid content-start gap-5">
+        <form onSubmit={onSubmit} onKeyDown={onKeyDown} className="grid content-start gap-4">
+          <div className="grid gap-1.5">
+            <span className="text-small font-medium" id="style-label">
+              Style
+            </span>
+            <ToggleGroup.Root
+              type="single"
+              value={styleName}
+              onValueChange={(v) => v && setStyleName(v as Style["name"])}
+              aria-labelledby="style-label"
+              className="grid h-9 grid-cols-4 divide-x divide-rule-strong overflow-hidden rounded-control border border-rule-strong bg-leaf"
+            >
+              {styles.map((s) => (
+                <ToggleGroup.Item
+                  key={s.name}
+                  value={s.name}
+                  className="text-small font-medium text-faded hover:text-ink focus-visible:-outline-offset-2 data-[state=on]:bg-ink data-[state=on]:text-paper"
+                >
+                  {s.title}
+                </ToggleGroup.Item>
+              ))}
+            </ToggleGroup.Root>
+            <p className="text-small text-faded">{style.lead}</p>
+          </div>
           <Field label="Model" htmlFor="model">
             <select id="model" value={chosen?.id ?? ""} onChange={(e) => setModel(e.target.value)} className={`${inputStyle} h-9`}>
               {usable.map((m) => (
@@ -59,23 +102,25 @@ export function TryScreen() {
               ))}
             </select>
           </Field>
-          <Field label="Instructions" htmlFor="instructions">
-            <textarea
-              id="instructions"
-              rows={2}
-              value={instructions}
-              onChange={(e) => setInstructions(e.target.value)}
-              placeholder="You are a cheerful harbour master."
-              className={`${inputStyle} resize-y py-2`}
-            />
-          </Field>
-          <Field label="Question" htmlFor="question">
+          {!raw && (
+            <Field label="Instructions" htmlFor="instructions">
+              <textarea
+                id="instructions"
+                rows={2}
+                value={instructions}
+                onChange={(e) => setInstructions(e.target.value)}
+                placeholder="You are a cheerful harbour master."
+                className={`${inputStyle} resize-y py-2`}
+              />
+            </Field>
+          )}
+          <Field label={raw ? "Text to go on from" : "Question"} htmlFor="question">
             <textarea
               id="question"
-              rows={4}
+              rows={2}
               value={question}
               onChange={(e) => setQuestion(e.target.value)}
-              placeholder="When is the last boat to Osmer?"
+              placeholder={raw ? "The last boat to Osmer" : "When is the last boat to Osmer?"}
               className={`${inputStyle} resize-y py-2`}
             />
           </Field>
@@ -100,40 +145,146 @@ export function TryScreen() {
                 min={1}
                 value={maxTokens}
                 onChange={(e) => setMaxTokens(e.target.value)}
-                placeholder="tokens"
+                placeholder={raw ? "256 tokens" : "tokens"}
                 className={`${inputStyle} tabular h-9`}
               />
             </Field>
           </div>
-          {canThink && (
+          {canThink && !raw && (
             <label className="flex items-center gap-2">
               <input type="checkbox" className="accent-vermilion" checked={think} onChange={(e) => setThink(e.target.checked)} />
               Reason first
             </label>
           )}
-          <div className="flex items-center gap-3">
-            {answer?.running ? (
+          <div className="flex flex-wrap items-center gap-3">
+            {running ? (
               <Button onClick={() => cancel.current?.abort()}>Stop</Button>
             ) : (
-              <Button type="submit" weight="primary" disabled={!chosen || !question.trim()}>
-                Ask
-              </Button>
+              <>
+                <Button type="submit" weight="primary" disabled={!chosen || !question.trim()}>
+                  Ask
+                </Button>
+                <Button disabled={!chosen || !question.trim()} onClick={() => void submit(styles)}>
+                  Ask in every style
+                </Button>
+              </>
             )}
             <span className="text-small text-faded max-sm:hidden">Ctrl + Enter</span>
           </div>
         </form>
-        <AnswerView answer={answer} />
+        <Results answers={answers} style={style} question={q} />
       </div>
     </section>
   );
 }
 
-function AnswerView({ answer }: { answer?: Answer }) {
-  if (!answer) {
-    return <p className="border-l border-rule pl-6 text-faded">The answer appears here as the model writes it.</p>;
-  }
+function Results({ answers, style, question }: { answers: Answer[]; style: Style; question: Question }) {
+  const tab = (value: string, title: ReactNode) => (
+    <Tabs.Trigger value={value} className="-mb-px border-b-2 border-transparent pb-1.5 text-small font-medium text-faded hover:text-ink data-[state=active]:border-ink data-[state=active]:text-ink">
+      {title}
+    </Tabs.Trigger>
+  );
+  const lines = answers.reduce((n, a) => n + a.lines.length, 0);
   return (
-    <div className={`grid min-h-40 content-start gap-4 border-l pl-6 ${answer.running ? "border-vermilion" : "border-rule"}`}>
+    <Tabs.Root defaultValue="answer" className="min-w-0">
+      <Tabs.List aria-label="What to look at" className="flex gap-6 border-b border-rule">
+        {tab("answer", "Answer")}
+        {tab("events", <>Events{lines > 0 && <span className="tabular ml-1.5 font-normal">{lines}</span>}</>)}
+        {tab("snippet", "Snippet")}
+      </Tabs.List>
+      <Tabs.Content value="answer" className="grid content-start gap-8 pt-5">
+        {answers.length === 0 && <p className="text-faded">The answer appears here as the model writes it.</p>}
+        {answers.map((a) => (
+          <AnswerView key={a.style.name} answer={a} titled={answers.length > 1} />
+        ))}
+      </Tabs.Content>
+      <Tabs.Content value="events" className="grid content-start gap-6 pt-5">
+        {answers.length === 0 && <p className="text-faded">What the gate sends appears here, line by line.</p>}
+        {answers.map((a) => (
+          <EventsView key={a.style.name} answer={a} />
+        ))}
+      </Tabs.Content>
+      <Tabs.Content value="snippet" className="pt-5">
+        <SnippetView style={style} question={question} />
+      </Tabs.Content>
+    </Tabs.Root>
+  );
+}
+
+function EventsView({ answer }: { answer: Answer }) {
+  return (
+    <div className="min-w-0">
+      <div className="flex items-center justify-between gap-4 pb-2">
+        <h2 className="text-small font-medium">
+          {answer.style.title} <span className="font-mono font-normal text-faded">POST {answer.style.path}</span>
+        </h2>
+        <CopyButton text={answer.lines.join("\n\n")} what="the events" />
+      </div>
+      <ol className="max-h-96 overflow-auto border-y border-rule py-2 font-mono text-small" data-testid="events" tabIndex={0} aria-label={`Events of ${answer.style.title}`}>
+        {answer.lines.map((line, i) => (
+          <li key={i} className={`whitespace-nowrap ${line.startsWith("data: ") ? "" : "text-faded"}`}>
+            {line}
+          </li>
+        ))}
+      </ol>
+    </div>
+  );
+}
+
+const languages = [
+  ["curl", "curl, POSIX shells"],
+  ["powershell", "curl, PowerShell"],
+  ["cmd", "curl, cmd.exe"],
+  ["python", "Python"],
+  ["javascript", "JavaScript"],
+  ["go", "Go"],
+  ["csharp", "C#"],
+] as const;
+
+/** The request as a program, written by the gate, for the question as it stands. */
+function SnippetView({ style, question }: { style: Style; question: Question }) {
+  const [language, setLanguage] = useState<string>("curl");
+  const [text, setText] = useState("");
+  const [problem, setProblem] = useState("");
+  const request = JSON.stringify(style.body({ ...question, text: question.text || "When is the last boat to Osmer?" }));
+  useEffect(() => {
+    if (!question.model) return;
+    let current = true;
+    api.snippet(style.name, language, JSON.parse(request) as object).then(
+      (t) => current && (setText(t), setProblem("")),
+      (e: unknown) => current && setProblem(message(e)),
+    );
+    return () => {
+      current = false;
+    };
+  }, [style.name, language, request, question.model]);
+  return (
+    <div className="grid gap-3">
+      <div className="flex items-center justify-between gap-4">
+        <select aria-label="Language" value={language} onChange={(e) => setLanguage(e.target.value)} className={`${inputStyle} h-9 max-w-60`}>
+          {languages.map(([name, title]) => (
+            <option key={name} value={name}>
+              {title}
+            </option>
+          ))}
+        </select>
+        <CopyButton text={text} what="the snippet" />
+      </div>
+      {problem && <Problem>{problem}</Problem>}
+      <pre className="max-h-[28rem] overflow-auto border-y border-rule py-3 font-mono text-small" data-testid="snippet" tabIndex={0}>
+        {text}
+      </pre>
+      <p className="text-small text-faded">
+        It takes the key from the environment variable <code className="font-mono">KINDRED_KEY</code>.
+      </p>
+    </div>
+  );
+}
+
+function AnswerView({ answer, titled }: { answer: Answer; titled: boolean }) {
+  return (
+    <div className={`grid content-start gap-3 border-l pl-5 ${answer.running ? "border-vermilion" : "border-rule"}`}>
+      {titled && <h2 className="text-small font-medium">{answer.style.title}</h2>}
       {answer.reasoning && (
         // Open while there is nothing else to see; folded away when the answer comes.
         <details open={answer.text === ""} className="text-small text-faded" data-testid="reasoning">
@@ -151,7 +302,7 @@ function AnswerView({ answer }: { answer?: Answer }) {
   );
 }
 
-function Figures({ answer, ending }: { answer: Answer; ending: api.Ending }) {
+function Figures({ answer, ending }: { answer: Answer; ending: Ending }) {
   const prefill = /prefill;dur=([\d.]+)/.exec(ending.timing)?.[1];
   return (
     <div className="grid gap-3 border-t border-rule pt-3 text-small" data-testid="figures">

@@ -1,0 +1,139 @@
+// The styles in which the same question can be put.
+import * as api from "./api";
+import type { components } from "./contract";
+
+type Schemas = components["schemas"];
+
+export type Question = { model: string; instructions: string; text: string; temperature?: number; maxTokens?: number; think: boolean };
+export type Ending = { reason: string; promptTokens: number; completionTokens: number; timing: string };
+
+/** What an event adds: text, reasoning, or what is known at the end. */
+type Increment = { text?: string; reasoning?: string; reason?: string; promptTokens?: number; completionTokens?: number; problem?: string };
+
+export type Style = {
+  name: "chat" | "generate" | "response" | "raw";
+  title: string;
+  path: string;
+  lead: string;
+  /** The request, without what makes it a stream. */
+  body: (q: Question) => object;
+  /** What makes it a stream. */
+  streaming: object;
+  read: (event: unknown) => Increment;
+};
+
+const effort = (q: Question) => (q.think ? "medium" : undefined);
+const orNothing = (s: string) => (s === "" ? undefined : s);
+const usage = (u?: Schemas["Usage"]) => (u ? { promptTokens: u.prompt_tokens, completionTokens: u.completion_tokens } : {});
+
+export const styles: Style[] = [
+  {
+    name: "chat",
+    title: "Chat",
+    path: "/v1/chat/completions",
+    lead: "A conversation, laid out by the model's template.",
+    body: (q) => ({
+      model: q.model,
+      messages: [...(q.instructions ? [{ role: "system", content: q.instructions }] : []), { role: "user", content: q.text }],
+      temperature: q.temperature,
+      max_tokens: q.maxTokens,
+      reasoning_effort: effort(q),
+    }),
+    streaming: { stream: true, stream_options: { include_usage: true } },
+    read: (event) => {
+      const chunk = event as Schemas["ChatChunk"];
+      const choice = chunk.choices[0];
+      return { text: choice?.delta.content, reasoning: choice?.delta.reasoning_content, reason: choice?.finish_reason ?? undefined, ...usage(chunk.usage) };
+    },
+  },
+  {
+    name: "generate",
+    title: "Generate",
+    path: "/v1/generate",
+    lead: "One prompt in, one text out, for automation tools.",
+    body: (q) => ({
+      model: q.model,
+      prompt: q.text,
+      instructions: orNothing(q.instructions),
+      temperature: q.temperature,
+      max_tokens: q.maxTokens,
+      think: q.think || undefined,
+    }),
+    streaming: { stream: true },
+    read: (event) => {
+      const piece = event as Schemas["GenerationPiece"] | Schemas["Generation"];
+      if (piece.object === "generation") {
+        return { reason: piece.finish_reason, promptTokens: piece.usage.prompt_tokens, completionTokens: piece.usage.completion_tokens };
+      }
+      return { text: piece.text, reasoning: piece.reasoning };
+    },
+  },
+  {
+    name: "response",
+    title: "Response",
+    path: "/v1/responses",
+    lead: "Items in, items out, with an event for every step.",
+    body: (q) => ({
+      model: q.model,
+      input: q.text,
+      instructions: orNothing(q.instructions),
+      temperature: q.temperature,
+      max_output_tokens: q.maxTokens,
+      reasoning: q.think ? { effort: effort(q) } : undefined,
+    }),
+    streaming: { stream: true, store: false },
+    read: (event) => {
+      const e = event as Schemas["ResponseEvent"];
+      switch (e.type) {
+        case "response.output_text.delta":
+          return { text: e.delta };
+        case "response.reasoning_text.delta":
+          return { reasoning: e.delta };
+        case "response.completed":
+        case "response.incomplete":
+          return {
+            reason: e.type === "response.completed" ? "stop" : "length",
+            promptTokens: e.response?.usage?.input_tokens,
+            completionTokens: e.response?.usage?.output_tokens,
+          };
+        case "response.failed":
+          return { problem: e.response?.error?.message ?? "The response failed." };
+      }
+      return {};
+    },
+  },
+  {
+    name: "raw",
+    title: "Raw",
+    path: "/v1/completions",
+    lead: "The text goes to the model as it is; no template, no instructions.",
+    body: (q) => ({ model: q.model, prompt: q.text, temperature: q.temperature, max_tokens: q.maxTokens ?? 256 }),
+    streaming: { stream: true, stream_options: { include_usage: true } },
+    read: (event) => {
+      const piece = event as Schemas["Completion"];
+      const choice = piece.choices[0];
+      return { text: choice?.text, reason: choice?.finish_reason ?? undefined, ...usage(piece.usage) };
+    },
+  },
+];
+
+/** Asks in a style, and hands over every line of the stream with what it adds. */
+export async function ask(style: Style, q: Question, onLine: (line: string, text: string, reasoning: string) => void, signal: AbortSignal): Promise<Ending> {
+  const ending: Ending = { reason: "", promptTokens: 0, completionTokens: 0, timing: "" };
+  for await (const { line, data, timing } of api.events(style.path, { ...style.body(q), ...style.streaming }, signal)) {
+    ending.timing = timing;
+    let added: Increment = {};
+    if (data !== undefined && data !== "[DONE]") {
+      const event = JSON.parse(data) as { type?: string; message?: string; error?: { message: string; code: string } };
+      const error = event.type === "error" ? { code: "", message: event.message ?? "" } : event.error;
+      if (error) throw new api.GateError(0, error.code, error.message);
+      added = style.read(event);
+    }
+    onLine(line, added.text ?? "", added.reasoning ?? "");
+    if (added.problem) throw new api.GateError(0, "failed", added.problem);
+    ending.reason = added.reason ?? ending.reason;
+    ending.promptTokens = added.promptTokens ?? ending.promptTokens;
+    ending.completionTokens = added.completionTokens ?? ending.completionTokens;
+  }
+  return ending;
+}

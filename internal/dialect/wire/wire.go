@@ -335,7 +335,7 @@ func Inputs(o *field.Object, name string, most int) (list []exchange.Input) {
 	}
 	tokens := func(raw json.RawMessage) []int32 {
 		ids := []int32{}
-		if err := json.Unmarshal(raw, &ids); err != nil {
+		if err := json.Unmarshal(raw, &ids); err != nil || ids == nil {
 			o.Fail(name, "%s must be a text, a list of texts, a list of tokens (whole numbers), or a list of such lists", name)
 		}
 		return ids

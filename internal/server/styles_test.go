@@ -1,0 +1,423 @@
+package server
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"math"
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/runner/scripted"
+)
+
+// post asks and reads the answer into out.
+func (h *house) post(t testing.TB, path, body string, out any, header ...string) *http.Response {
+	t.Helper()
+	resp, raw := h.do(t, "POST", path, h.key, body, header...)
+	if resp.StatusCode != 200 {
+		t.Fatalf("%s %s: %d %s", path, body, resp.StatusCode, raw)
+	}
+	if err := json.Unmarshal([]byte(raw), out); err != nil {
+		t.Fatalf("%v in %s", err, raw)
+	}
+	return resp
+}
+
+// sseEvent is an event of a stream as a client sees it.
+type sseEvent struct{ name, data string }
+
+// events asks for a stream and reads it to its end.
+func (h *house) events(t testing.TB, method, path, body string) (list []sseEvent) {
+	t.Helper()
+	resp, raw := h.do(t, method, path, h.key, body)
+	if resp.StatusCode != 200 || !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/event-stream") || resp.Header.Get("X-Accel-Buffering") != "no" {
+		t.Fatalf("%s %s: %d %v %s", path, body, resp.StatusCode, resp.Header, raw)
+	}
+	for block := range strings.SplitSeq(strings.TrimSuffix(raw, "\n\n"), "\n\n") {
+		var e sseEvent
+		for line := range strings.SplitSeq(block, "\n") {
+			if v, ok := strings.CutPrefix(line, "event: "); ok {
+				e.name = v
+			} else if v, ok := strings.CutPrefix(line, "data: "); ok {
+				e.data = v
+			} else if !strings.HasPrefix(line, ":") {
+				t.Fatalf("line %q", line)
+			}
+		}
+		if e.data != "" {
+			list = append(list, e)
+		}
+	}
+	if last := list[len(list)-1]; last.data != "[DONE]" {
+		t.Fatalf("the last event is %q", last.data)
+	}
+	return list[:len(list)-1]
+}
+
+const askOsmer = "When is the last boat to Osmer?"
+
+// For the same seed a stream joins to the text of the whole answer, in every style, with every answer as the contract
+// has it.
+func TestStreamsJoinToTheWhole(t *testing.T) {
+	h := startNative(t)
+	const drawn = `"model":"harbour-4m","temperature":1,"seed":7`
+	for _, c := range []struct {
+		path, body, schema string
+		whole              func(raw []byte) string
+		delta              func(raw []byte) string
+	}{
+		{"/v1/chat/completions", `{` + drawn + `,"max_completion_tokens":40,"logprobs":true,"top_logprobs":2,"messages":[{"role":"user","content":"Tell me about Osmer."}]`, "ChatChunk",
+			path("choices", 0, "message", "content"), path("choices", 0, "delta", "content")},
+		{"/v1/chat/completions", `{` + drawn + `,"reasoning_effort":"low","messages":[{"role":"user","content":"Which is longer, Osmer or Brannoc?"}]`, "ChatChunk",
+			path("choices", 0, "message", "reasoning_content"), path("choices", 0, "delta", "reasoning_content")},
+		{"/v1/chat/completions", `{` + drawn + `,"response_format":{"type":"json_schema","json_schema":{"name":"a","schema":{"type":"object","properties":{"n":{"type":"integer","minimum":0,"maximum":99}},"required":["n"]}}},"messages":[{"role":"user","content":"How many?"}]`, "ChatChunk",
+			path("choices", 0, "message", "content"), path("choices", 0, "delta", "content")},
+		{"/v1/completions", `{` + drawn + `,"prompt":"The last boat","echo":true,"logprobs":1`, "Completion", path("choices", 0, "text"), path("choices", 0, "text")},
+		{"/v1/generate", `{` + drawn + `,"prompt":"Tell me about Osmer.","max_tokens":"30"`, "GenerationPiece", path("text"), path("text")},
+		{"/v1/responses", `{` + drawn + `,"input":"Tell me about Osmer.","max_output_tokens":30`, "ResponseEvent",
+			path("output", 0, "content", 0, "text"), func(raw []byte) string {
+				if path("type")(raw) == "response.output_text.delta" {
+					return path("delta")(raw)
+				}
+				return ""
+			}},
+	} {
+		_, raw := h.do(t, "POST", c.path, h.key, c.body+"}")
+		want := c.whole([]byte(raw))
+		got := ""
+		for _, e := range h.events(t, "POST", c.path, c.body+`,"stream":true}`) {
+			if path("object")([]byte(e.data)) == "generation" { // the whole at the end of its stream
+				matchesSchema(t, "Generation", []byte(e.data))
+				continue
+			}
+			matchesSchema(t, c.schema, []byte(e.data))
+			got += c.delta([]byte(e.data))
+		}
+		if want == "" || got != want {
+			t.Errorf("%s %s:\nstream %q\nwhole  %q", c.path, c.body, got, want)
+		}
+	}
+}
+
+// path reads a text out of JSON; empty if it is not there.
+func path(keys ...any) func(raw []byte) string {
+	return func(raw []byte) string {
+		var v any
+		if json.Unmarshal(raw, &v) != nil {
+			return ""
+		}
+		for _, k := range keys {
+			switch k := k.(type) {
+			case string:
+				m, _ := v.(map[string]any)
+				v = m[k]
+			case int:
+				l, _ := v.([]any)
+				if k >= len(l) {
+					return ""
+				}
+				v = l[k]
+			}
+		}
+		s, _ := v.(string)
+		return s
+	}
+}
+
+func TestChatWithToolsAndFormats(t *testing.T) {
+	h := startNative(t)
+	const tools = `,"tools":[{"type":"function","function":{"name":"next_sailing","parameters":{"type":"object","properties":{"island":{"enum":["Osmer","Brannoc"]}},"required":["island"],"additionalProperties":false}}},{"type":"function","function":{"name":"fare_quote","parameters":{"type":"object"}}}]`
+	type answer struct {
+		Choices []struct {
+			FinishReason string `json:"finish_reason"`
+			Message      struct {
+				Content   *string
+				ToolCalls []struct {
+					ID       string
+					Function struct{ Name, Arguments string }
+				} `json:"tool_calls"`
+			}
+		}
+		Usage struct {
+			Details struct {
+				Reasoning int `json:"reasoning_tokens"`
+			} `json:"completion_tokens_details"`
+		}
+	}
+	body := func(more string) string {
+		return `{"model":"harbour-4m","seed":3,"messages":[{"role":"user","content":"Good morning."}]` + more + `}`
+	}
+	for _, c := range []struct{ more, tool string }{
+		{tools + `,"tool_choice":"required","parallel_tool_calls":false`, ""},
+		{tools + `,"tool_choice":{"type":"function","function":{"name":"next_sailing"}}`, "next_sailing"},
+		{tools + `,"tool_choice":{"type":"allowed_tools","allowed_tools":{"mode":"required","tools":[{"type":"function","function":{"name":"fare_quote"}}]}},"parallel_tool_calls":false`, "fare_quote"},
+	} {
+		var a answer
+		h.post(t, "/v1/chat/completions", body(c.more+`,"max_tokens":80`), &a)
+		choice := a.Choices[0]
+		if choice.FinishReason != "tool_calls" && choice.FinishReason != "length" || len(choice.Message.ToolCalls) != 1 || choice.Message.Content != nil {
+			t.Errorf("%s: %+v", c.more, choice)
+			continue
+		}
+		call := choice.Message.ToolCalls[0]
+		if !json.Valid([]byte(call.Function.Arguments)) || !strings.HasPrefix(call.ID, "call_") || c.tool != "" && call.Function.Name != c.tool {
+			t.Errorf("%s: %+v", c.more, call)
+		}
+	}
+	var none answer
+	h.post(t, "/v1/chat/completions", body(tools+`,"tool_choice":"none"`), &none)
+	if m := none.Choices[0].Message; m.ToolCalls != nil || m.Content == nil {
+		t.Errorf("%+v", m)
+	}
+	var object answer
+	h.post(t, "/v1/chat/completions", body(`,"response_format":{"type":"json_object"},"max_tokens":30,"temperature":1,"n":3`), &object)
+	for _, c := range object.Choices {
+		if !json.Valid([]byte(*c.Message.Content)) || (*c.Message.Content)[0] != '{' {
+			t.Errorf("no object: %s", *c.Message.Content)
+		}
+	}
+	var thought answer
+	h.post(t, "/v1/chat/completions", body(`,"reasoning_effort":"high","max_tokens":200`), &thought)
+	if thought.Usage.Details.Reasoning == 0 {
+		t.Errorf("%+v", thought.Usage)
+	}
+}
+
+func TestCompletions(t *testing.T) {
+	h := startNative(t)
+	var a struct {
+		Choices []struct {
+			Index        int
+			Text         string
+			FinishReason string `json:"finish_reason"`
+			Logprobs     *struct {
+				Tokens  []string
+				Scores  []*float64 `json:"token_logprobs"`
+				Offsets []int      `json:"text_offset"`
+			}
+		}
+		Usage struct {
+			Prompt     int `json:"prompt_tokens"`
+			Completion int `json:"completion_tokens"`
+		}
+	}
+	h.post(t, "/v1/completions", `{"model":"harbour-4m","prompt":["The last boat","A bicycle"],"n":2,"best_of":4,"temperature":1,"seed":1,"logprobs":1,"echo":true,"max_tokens":6}`, &a)
+	if len(a.Choices) != 4 || a.Usage.Completion > 2*4*6 || a.Usage.Prompt == 0 {
+		t.Fatalf("%+v", a)
+	}
+	for i, c := range a.Choices {
+		prompt := []string{"The last boat", "The last boat", "A bicycle", "A bicycle"}[i]
+		joined := strings.Join(c.Logprobs.Tokens, "")
+		if c.Index != i || !strings.HasPrefix(c.Text, prompt) || joined != c.Text || len(c.Logprobs.Scores) != len(c.Logprobs.Tokens) {
+			t.Errorf("choice %d: %+v, tokens %q", i, c, joined)
+		}
+		for j, at := range c.Logprobs.Offsets {
+			if !strings.HasPrefix(c.Text[at:], c.Logprobs.Tokens[j]) {
+				t.Errorf("token %d of choice %d is not at %d", j, i, at)
+			}
+		}
+	}
+	mean := func(i int) (sum float64) {
+		scores := a.Choices[i].Logprobs.Scores[3:]
+		for _, s := range scores {
+			sum += *s
+		}
+		return sum / float64(len(scores))
+	}
+	if mean(0) < mean(1) {
+		t.Errorf("the first, %f, is less likely than the second, %f", mean(0), mean(1))
+	}
+	// The default is the standard's 16 tokens; nothing but the prompt can be asked for too.
+	h.post(t, "/v1/completions", `{"model":"harbour-4m","prompt":[[84,104,101]],"temperature":0}`, &a)
+	if a.Usage.Completion != 16 || a.Choices[0].FinishReason != "length" || a.Choices[0].Logprobs != nil {
+		t.Errorf("%+v", a)
+	}
+	h.post(t, "/v1/completions", `{"model":"harbour-4m","prompt":"The last boat","echo":true,"max_tokens":0,"logprobs":0}`, &a)
+	if a.Usage.Completion != 0 || a.Choices[0].Text != "The last boat" || len(a.Choices[0].Logprobs.Tokens) != 3 {
+		t.Errorf("%+v", a.Choices[0])
+	}
+	resp, raw := h.do(t, "POST", "/v1/completions", h.key, `{"model":"harbour-4m","prompt":"`+strings.Repeat("boat ", 3000)+`"}`)
+	if resp.StatusCode != 400 || !strings.Contains(raw, `"param":"prompt"`) || !strings.Contains(raw, "context_length_exceeded") {
+		t.Errorf("%d %s", resp.StatusCode, raw)
+	}
+}
+
+// What a no-code tool sends: forms, and texts for everything.
+func TestGenerateTakesWhatToolsSend(t *testing.T) {
+	h := startNative(t)
+	type generation struct {
+		Object, Text, Reasoning, FinishReason string
+		Usage                                 struct {
+			Total int `json:"total_tokens"`
+		}
+		Timings struct {
+			Total float64 `json:"total_ms"`
+		}
+	}
+	form := url.Values{"model": {"harbour-4m"}, "prompt": {askOsmer}, "temperature": {"0"}, "stream": {"false"}, "max_tokens": {""}, "stop": {"Xyzzy", "Plugh"},
+		"history": {`[{"role":"user","text":"Hello"},{"role":"assistant","text":"Good day."}]`}, "instructions": {"You are a cheerful harbour master."}}
+	var a, b generation
+	h.post(t, "/v1/generate", form.Encode(), &a, "Content-Type", "application/x-www-form-urlencoded")
+	h.post(t, "/v1/generate", `{"model":"harbour-4m","prompt":"`+askOsmer+`","temperature":"0","stream":"false","stop":["Xyzzy","Plugh"],"instructions":"You are a cheerful harbour master.","history":"[{\"role\":\"user\",\"text\":\"Hello\"},{\"role\":\"assistant\",\"text\":\"Good day.\"}]"}`, &b)
+	if a.Text == "" || a.Text != b.Text || a.Object != "generation" || a.Usage.Total == 0 || a.Timings.Total <= 0 {
+		t.Errorf("form %+v\nJSON %+v", a, b)
+	}
+	var c generation
+	schema := url.Values{"model": {"harbour-4m"}, "prompt": {askOsmer}, "format": {`{"type":"object","properties":{"at":{"type":"string","pattern":"^\\d\\d:\\d\\d$"}},"required":["at"]}`}, "think": {"false"}, "logit_bias": {`{"5": "1"}`}}
+	h.post(t, "/v1/generate", schema.Encode(), &c, "Content-Type", "application/x-www-form-urlencoded")
+	var at struct{ At string }
+	if err := json.Unmarshal([]byte(c.Text), &at); err != nil || len(at.At) != 5 {
+		t.Errorf("%q, %v", c.Text, err)
+	}
+	h.post(t, "/v1/generate", `{"model":"harbour-4m","prompt":"Which is longer, Osmer or Brannoc?","think":"true"}`, &c)
+	if c.Reasoning == "" || strings.Contains(c.Text, c.Reasoning) {
+		t.Errorf("%+v", c)
+	}
+}
+
+func TestGenerateInLines(t *testing.T) {
+	h := start(t, &scripted.Runner{Before: pauses(map[int]time.Duration{1: 60 * time.Millisecond})}, func(o *Options) { o.Silence = 20 * time.Millisecond })
+	resp, raw := h.do(t, "POST", "/v1/generate", h.key, `{"model":"harbour-4m","prompt":"one two three","stream":true}`, "Accept", jsonLines)
+	if resp.StatusCode != 200 || resp.Header.Get("Content-Type") != jsonLines {
+		t.Fatalf("%d %v", resp.StatusCode, resp.Header)
+	}
+	text, waited, last := "", false, ""
+	for line := range strings.SplitSeq(strings.TrimSuffix(raw, "\n"), "\n") {
+		last = path("object")([]byte(line))
+		waited = waited || last == "generation.waiting"
+		if last != "generation" {
+			matchesSchema(t, "GenerationPiece", []byte(line))
+			text += path("text")([]byte(line))
+			continue
+		}
+		matchesSchema(t, "Generation", []byte(line))
+		if whole := path("text")([]byte(line)); whole != text || whole != "one two three" {
+			t.Errorf("the pieces say %q, the whole %q", text, whole)
+		}
+	}
+	if last != "generation" || !waited {
+		t.Errorf("waited %v, the last is %s:\n%s", waited, last, raw)
+	}
+	// An error in the middle is the last line.
+	broken := start(t, &scripted.Runner{Before: func(_ context.Context, piece int) error {
+		if piece == 1 {
+			return fmt.Errorf("the cable was cut")
+		}
+		return nil
+	}})
+	_, raw = broken.do(t, "POST", "/v1/generate", broken.key, `{"model":"harbour-4m","prompt":"one two three","stream":true}`, "Accept", jsonLines)
+	lines := strings.Split(strings.TrimSpace(raw), "\n")
+	if code := path("error", "code")([]byte(lines[len(lines)-1])); code != "internal_error" {
+		t.Errorf("%s", raw)
+	}
+}
+
+// pauses waits before pieces.
+func pauses(at map[int]time.Duration) func(context.Context, int) error {
+	return func(ctx context.Context, piece int) error {
+		if at[piece] == 0 {
+			return nil
+		}
+		select {
+		case <-time.After(at[piece]):
+			return nil
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+func TestEmbeddings(t *testing.T) {
+	h := startNative(t)
+	type list struct {
+		Model string
+		Data  []struct {
+			Index     int
+			Embedding json.RawMessage
+		}
+		Usage struct {
+			Prompt int `json:"prompt_tokens"`
+			Total  int `json:"total_tokens"`
+		}
+	}
+	var plain, packed, one list
+	h.post(t, "/v1/embeddings", `{"model":"harbour-embed","input":["last boat to Osmer","a bicycle"],"dimensions":256}`, &plain)
+	h.post(t, "/v1/embeddings", `{"model":"harbour-embed","input":["last boat to Osmer","a bicycle"],"encoding_format":"base64"}`, &packed)
+	h.post(t, "/v1/embeddings", `{"model":"harbour-embed","input":[2041,1307]}`, &one)
+	if len(plain.Data) != 2 || plain.Data[1].Index != 1 || plain.Usage.Prompt == 0 || plain.Usage != packed.Usage || len(one.Data) != 1 || one.Usage.Total != 2 {
+		t.Fatalf("%d vectors, %+v; %+v", len(plain.Data), plain.Usage, one.Usage)
+	}
+	for i := range plain.Data {
+		var numbers []float32
+		var text string
+		if err := json.Unmarshal(plain.Data[i].Embedding, &numbers); err != nil {
+			t.Fatal(err)
+		}
+		if err := json.Unmarshal(packed.Data[i].Embedding, &text); err != nil {
+			t.Fatal(err)
+		}
+		raw, err := base64.StdEncoding.DecodeString(text)
+		if err != nil || len(raw) != 4*len(numbers) || len(numbers) != 256 {
+			t.Fatalf("%d bytes for %d numbers: %v", len(raw), len(numbers), err)
+		}
+		length := 0.0
+		for j, x := range numbers {
+			if y := math.Float32frombits(binary.LittleEndian.Uint32(raw[4*j:])); x != y {
+				t.Fatalf("number %d is %g in one form, %g in the other", j, x, y)
+			}
+			length += float64(x) * float64(x)
+		}
+		if math.Abs(length-1) > 1e-5 {
+			t.Errorf("vector %d has the length %f", i, math.Sqrt(length))
+		}
+	}
+	resp, raw := h.do(t, "POST", "/v1/chat/completions", h.key, `{"model":"harbour-embed","messages":[{"role":"user","content":"x"}]}`)
+	if resp.StatusCode != 400 || !strings.Contains(raw, "POST /v1/embeddings") {
+		t.Errorf("%d %s", resp.StatusCode, raw)
+	}
+}
+
+func TestSnippetsAndContractOverHTTP(t *testing.T) {
+	h := start(t, &scripted.Runner{})
+	resp, raw := h.do(t, "POST", "/gate/snippet", h.owner, `{"style":"generate","language":"python","request":{"model":"m","prompt":"it's"}}`)
+	if resp.StatusCode != 200 || !strings.Contains(raw, h.url+"/v1/generate") || strings.Contains(raw, h.owner) {
+		t.Errorf("%d %s", resp.StatusCode, raw)
+	}
+	for _, body := range []string{`{"style":"x","language":"go","request":{}}`, `{"style":"chat","language":"cobol","request":{}}`, `{"style":"chat","language":"go"}`, `{"style":"chat","language":"go","request":{},"extra":1}`} {
+		if resp, raw := h.do(t, "POST", "/gate/snippet", h.owner, body); resp.StatusCode != 400 {
+			t.Errorf("%s: %d %s", body, resp.StatusCode, raw)
+		}
+	}
+	var doc struct{ Openapi string }
+	_, raw = h.do(t, "GET", "/openapi.json", "", "")
+	if err := json.Unmarshal([]byte(raw), &doc); err != nil || doc.Openapi != "3.0.3" {
+		t.Errorf("%v, %q", err, doc.Openapi)
+	}
+}
+
+// A style gives an error about the conversation the name that its own field has.
+func TestTooLongIsToldInTheStylesWords(t *testing.T) {
+	h := start(t, &scripted.Runner{Before: func(context.Context, int) error {
+		return &exchange.Error{Kind: exchange.Invalid, Code: "context_length_exceeded", Param: exchange.Conversation, Message: "too long"}
+	}})
+	for p, c := range map[string][2]string{
+		"/v1/chat/completions": {`{"model":"harbour-4m","messages":[{"role":"user","content":"x"}]`, "messages"},
+		"/v1/completions":      {`{"model":"harbour-4m","prompt":"x"`, "prompt"},
+		"/v1/generate":         {`{"model":"harbour-4m","prompt":"x"`, "prompt"},
+		"/v1/responses":        {`{"model":"harbour-4m","input":"x"`, "input"},
+	} {
+		for _, end := range []string{"}", `,"stream":true}`} {
+			resp, raw := h.do(t, "POST", p, h.key, c[0]+end)
+			if param := path("error", "param")([]byte(raw)); resp.StatusCode != 400 || param != c[1] {
+				t.Errorf("%s: %d %s", p, resp.StatusCode, raw)
+			}
+		}
+	}
+}

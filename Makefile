@@ -3,7 +3,7 @@
 
 BINARY := bin/kindred
 CONSOLE_SOURCES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/tsconfig.json web/package-lock.json
-GO_SOURCES := $(shell find cmd demo internal web -name '*.go' -o -name '*.sql' -path '*/migrations/*' -o -path 'demo/models/*' -type f) go.mod go.sum
+GO_SOURCES := $(shell find api cmd demo internal web -name '*.go' -o -name '*.yaml' -o -name '*.sql' -path '*/migrations/*' -o -path 'demo/models/*' -type f) go.mod go.sum
 export CGO_ENABLED ?= 0
 
 .PHONY: build demo test race lint fuzz bench chromium screenshots clean
@@ -34,7 +34,7 @@ race:
 	CGO_ENABLED=1 go test -race $(shell go list ./... | grep -v -e /internal/engine -e /internal/model -e /e2e)
 
 lint: web/dist/index.html
-	@test -z "$$(gofmt -l cmd demo e2e internal tools web/*.go)" || { echo "not gofmt'ed:"; gofmt -l cmd demo e2e internal tools web/*.go; exit 1; }
+	@test -z "$$(gofmt -l api cmd demo e2e internal tools web/*.go)" || { echo "not gofmt'ed:"; gofmt -l api cmd demo e2e internal tools web/*.go; exit 1; }
 	go vet ./...
 	GOARCH=arm64 go vet ./...
 	go tool staticcheck ./...
@@ -44,7 +44,7 @@ lint: web/dist/index.html
 # time is up in the middle of one; FUZZTIME=10m for longer.
 FUZZTIME ?= 30000x
 fuzz:
-	@set -e; for target in internal/weights/gguf:FuzzParse internal/tokenizer:FuzzEncode internal/jinja:FuzzParse internal/reading:FuzzRead internal/dialect/chat:FuzzDecode; do \
+	@set -e; for target in internal/weights/gguf:FuzzParse internal/tokenizer:FuzzEncode internal/jinja:FuzzParse internal/reading:FuzzRead internal/grammar:FuzzCompile internal/dialect/chat:FuzzDecode internal/dialect/completion:FuzzDecode internal/dialect/generate:FuzzDecode internal/dialect/embedding:FuzzDecode internal/dialect/response:FuzzDecode; do \
 		echo "fuzzing $$target for $(FUZZTIME)"; \
 		go test ./$${target%%:*} -run '^$$' -fuzz "^$${target##*:}\$$" -fuzztime $(FUZZTIME); \
 	done

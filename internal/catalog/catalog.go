@@ -90,8 +90,9 @@ func (m Model) Usable() bool { return m.Problem == "" }
 type Catalog struct {
 	folders []string
 
-	mu    sync.Mutex
+	mu    sync.RWMutex
 	known map[string]entry // by path
+	last  []Model          // what Models gave last
 }
 
 // entry is what was read of a file, and the state of the file then.
@@ -148,7 +149,23 @@ func (c *Catalog) Models() ([]Model, error) {
 		}
 	}
 	c.known = found
-	return named(found), errors.Join(problems...)
+	c.last = named(found)
+	return slices.Clone(c.last), errors.Join(problems...)
+}
+
+// unchanged finds a model among those listed last, if its file is still as it was. It spares a walk through the folders
+// for every request.
+func (c *Catalog) unchanged(id string) (Model, bool) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	i := slices.IndexFunc(c.last, func(m Model) bool { return m.ID == id })
+	if i < 0 {
+		return Model{}, false
+	}
+	m := c.last[i]
+	info, err := os.Stat(m.Path)
+	e := c.known[m.Path]
+	return m, err == nil && info.Size() == e.size && info.ModTime().Equal(e.changed)
 }
 
 // named gives every model its public name: that in its file, or, where several have the same, the file's.
@@ -177,6 +194,9 @@ func named(found map[string]entry) []Model {
 
 // Find returns the usable model with that name. The error is an [exchange.Error] that names the nearest ones.
 func (c *Catalog) Find(id string) (Model, error) {
+	if m, ok := c.unchanged(id); ok && m.Usable() {
+		return m, nil
+	}
 	models, _ := c.Models() // what cannot be read is not installed
 	var names []string
 	for _, m := range models {

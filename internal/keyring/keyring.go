@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"kindredgate/internal/exchange"
@@ -57,14 +58,69 @@ type Records interface {
 // ErrUnknown says that there is no such record.
 var ErrUnknown = errors.New("no such record")
 
-// Keyring issues and checks keys. It is safe for concurrent use.
+// Keyring issues and checks keys. It is safe for concurrent use. It keeps the keys that it has looked up, so nothing
+// else may change its records.
 type Keyring struct {
 	records Records
 	now     func() time.Time
+
+	mu    sync.RWMutex
+	known map[string]Key // by identifier
 }
 
 // New makes a keyring on top of records.
-func New(r Records) *Keyring { return &Keyring{records: r, now: time.Now} }
+func New(r Records) *Keyring { return &Keyring{records: r, now: time.Now, known: map[string]Key{}} }
+
+// key looks a key up.
+func (r *Keyring) key(ctx context.Context, id string) (Key, error) {
+	r.mu.RLock()
+	k, ok := r.known[id]
+	r.mu.RUnlock()
+	if ok {
+		return k, nil
+	}
+	k, err := r.records.Key(ctx, id)
+	if err == nil {
+		r.mu.Lock()
+		r.known[id] = k
+		r.mu.Unlock()
+	}
+	return k, err
+}
+
+// revoke makes a key invalid.
+func (r *Keyring) revoke(ctx context.Context, id string, at time.Time) error {
+	// Held throughout, so that nobody keeps the key as it was before.
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := r.records.RevokeKey(ctx, id, at); err != nil {
+		return err
+	}
+	delete(r.known, id)
+	return nil
+}
+
+// touch notes that a key is used now, unless that was noted within the last minute: that is enough to know, and spares a
+// write for every request.
+func (r *Keyring) touch(ctx context.Context, k *Key) error {
+	now := r.now().UTC()
+	if now.Sub(k.LastUsed) < time.Minute {
+		return nil
+	}
+	r.mu.Lock()
+	held, ok := r.known[k.ID]
+	due := !ok || now.Sub(held.LastUsed) >= time.Minute // else another request has just noted it
+	if ok && due {
+		held.LastUsed = now
+		r.known[k.ID] = held
+	}
+	r.mu.Unlock()
+	k.LastUsed = now
+	if !due {
+		return nil
+	}
+	return r.records.TouchKey(ctx, k.ID, now)
+}
 
 const (
 	prefix       = "kg_"
@@ -130,7 +186,7 @@ func (r *Keyring) IssueOwner(ctx context.Context) (secret string, err error) {
 	}
 	for _, k := range keys {
 		if k.Owner && k.Revoked.IsZero() {
-			if err := r.records.RevokeKey(ctx, k.ID, r.now()); err != nil {
+			if err := r.revoke(ctx, k.ID, r.now()); err != nil {
 				return "", err
 			}
 		}
@@ -158,7 +214,7 @@ func (r *Keyring) Check(ctx context.Context, secret string) (Key, error) {
 	case len(body) != idLength+secretLength+checkLength || check(secret[:len(secret)-checkLength]) != secret[len(secret)-checkLength:]:
 		return Key{}, unauthenticated("the key is mistyped or cut off: a key has %d characters, of which the last two check the others", len(prefix)+idLength+secretLength+checkLength)
 	}
-	k, err := r.records.Key(ctx, body[:idLength])
+	k, err := r.key(ctx, body[:idLength])
 	if err != nil && !errors.Is(err, ErrUnknown) {
 		return Key{}, fmt.Errorf("look up the key: %w", err)
 	}
@@ -169,12 +225,8 @@ func (r *Keyring) Check(ctx context.Context, secret string) (Key, error) {
 	if !k.Revoked.IsZero() {
 		return Key{}, unauthenticated("the key %q (%s…) was revoked on %s; issue another with \"kindred keys issue\"", k.Label, prefix+k.ID, k.Revoked.UTC().Format(time.DateOnly))
 	}
-	// Once a minute is enough to know when a key was last used, and spares a write for every request.
-	if now := r.now().UTC(); now.Sub(k.LastUsed) >= time.Minute {
-		if err := r.records.TouchKey(ctx, k.ID, now); err != nil {
-			return Key{}, fmt.Errorf("note the use of a key: %w", err)
-		}
-		k.LastUsed = now
+	if err := r.touch(ctx, &k); err != nil {
+		return Key{}, fmt.Errorf("note the use of a key: %w", err)
 	}
 	return k, nil
 }
@@ -210,7 +262,7 @@ func (r *Keyring) Revoke(ctx context.Context, ref string) (Key, error) {
 	k := found[0]
 	if k.Revoked.IsZero() {
 		k.Revoked = r.now().UTC()
-		if err := r.records.RevokeKey(ctx, k.ID, k.Revoked); err != nil {
+		if err := r.revoke(ctx, k.ID, k.Revoked); err != nil {
 			return Key{}, fmt.Errorf("revoke the key: %w", err)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -425,7 +426,12 @@ func TestPresets(t *testing.T) {
 // streamLines opens a stream and gives its lines.
 func (h *house) streamLines(t testing.TB, ctx context.Context) (*bufio.Scanner, func()) {
 	t.Helper()
-	req, err := http.NewRequestWithContext(ctx, "POST", h.url+"/v1/chat/completions", strings.NewReader(chatBody(true, "")))
+	return h.streamOf(t, ctx, "/v1/chat/completions", chatBody(true, ""))
+}
+
+func (h *house) streamOf(t testing.TB, ctx context.Context, path, body string) (*bufio.Scanner, func()) {
+	t.Helper()
+	req, err := http.NewRequestWithContext(ctx, "POST", h.url+path, strings.NewReader(body))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -631,15 +637,44 @@ func BenchmarkHundredStreams(b *testing.B) {
 	b.ReportMetric(1000*middle/float64(b.N), "median-ms")
 }
 
-// BenchmarkOwnShare is what the gate itself adds to a request: the whole way with a runner that takes no time.
+func TestThousandStreamsAtOnce(t *testing.T) { streamAtOnce(t, start(t, hundred), 1000) }
+
+// BenchmarkOwnShare is what the gate itself adds to a request, from its first byte to its last, with a runner that takes
+// no time and 64 clients at once. The time is taken within the server, since clients and gate share the processors here.
 func BenchmarkOwnShare(b *testing.B) {
-	h := start(b, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"fine"} }})
-	body := chatBody(false, "")
+	h := start(b, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"fine"} }}, func(o *Options) { o.Gate.Meter = nil })
+	var mu sync.Mutex
+	var took []time.Duration
+	outer := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		at := time.Now()
+		h.server.ServeHTTP(w, r)
+		d := time.Since(at)
+		mu.Lock()
+		took = append(took, d)
+		mu.Unlock()
+	}))
+	defer outer.Close()
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}
+	b.SetParallelism(64 / runtime.GOMAXPROCS(0))
 	b.ResetTimer()
-	for b.Loop() {
-		if resp, text := h.do(b, "POST", "/v1/chat/completions", h.key, body); resp.StatusCode != 200 {
-			b.Fatal(text)
+	b.RunParallel(func(pb *testing.PB) {
+		for pb.Next() {
+			req, err := http.NewRequest("POST", outer.URL+"/v1/chat/completions", strings.NewReader(chatBody(false, "")))
+			if err != nil {
+				b.Error(err)
+				return
+			}
+			req.Header.Set("Authorization", "Bearer "+h.key)
+			resp, err := client.Do(req)
+			if err != nil || resp.StatusCode != 200 {
+				b.Errorf("%v", err)
+				return
+			}
+			_, _ = io.Copy(io.Discard, resp.Body) // it was whole in the tests
+			resp.Body.Close()
 		}
-		<-h.records
-	}
+	})
+	slices.Sort(took)
+	b.ReportMetric(float64(took[len(took)/2].Microseconds()), "median-µs")
+	b.ReportMetric(float64(took[len(took)*99/100].Microseconds()), "p99-µs")
 }

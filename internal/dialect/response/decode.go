@@ -188,7 +188,7 @@ func typed(o *field.Object, raw json.RawMessage) json.RawMessage {
 		return raw
 	}
 	var m map[string]json.RawMessage
-	if json.Unmarshal(raw, &m) != nil {
+	if json.Unmarshal(raw, &m) != nil || m == nil {
 		return raw // what is wrong with it is said elsewhere
 	}
 	m["type"] = json.RawMessage(`"message"`)

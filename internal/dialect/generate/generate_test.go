@@ -1,0 +1,56 @@
+package generate
+
+import (
+	"reflect"
+	"testing"
+
+	"kindredgate/internal/exchange"
+)
+
+// What stands for the same is read as the same, whether it comes as JSON with types, JSON of texts, or a form.
+func TestLenience(t *testing.T) {
+	want, err := Decode([]byte(`{"model":"m","prompt":"x","stream":true,"temperature":0.2,"max_tokens":5,"seed":-3,"think":false,"stop":["a"],"logit_bias":{"7":-1},"format":{"type":"object"},"history":[{"role":"user","text":"h"}]}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	texts, err := Decode([]byte(`{"model":"m","prompt":"x","stream":"true","temperature":" 0.2 ","max_tokens":"5","seed":"-3","think":"false","stop":"a","top_k":"","logit_bias":"{\"7\": -1}","format":"{\"type\":\"object\"}","history":"[{\"role\":\"user\",\"text\":\"h\"}]"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	form, err := DecodeForm([]byte(`model=m&prompt=x&stream=true&temperature=0.2&max_tokens=5&seed=-3&think=false&stop=a&top_k=&logit_bias=%7B%227%22%3A-1%7D&format=%7B%22type%22%3A%22object%22%7D&history=%5B%7B%22role%22%3A%22user%22%2C%22text%22%3A%22h%22%7D%5D`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !reflect.DeepEqual(texts, want) || !reflect.DeepEqual(form, want) {
+		t.Errorf("\ntypes %+v\ntexts %+v\nform  %+v", want, texts, form)
+	}
+	// A prompt is a text, whatever it looks like.
+	for _, prompt := range []string{`true`, `[1]`, `{"a":1}`} {
+		c, err := DecodeForm([]byte("model=m&prompt=" + prompt))
+		if err != nil || c.Turns[0].Text() != prompt {
+			t.Errorf("%s: %+v, %v", prompt, c, err)
+		}
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	for _, s := range []string{
+		`{"model":"m","prompt":"x","format":{"type":"string"},"history":"[]"}`, `model=m&prompt=x&stop=a&stop=b`, `{"model":"m","prompt":"x","temperature":"{"}`, `format=%7B&model=m&prompt=x`, `a=%ff&model=m`,
+	} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, body []byte) {
+		for _, decode := range []func([]byte) (*Call, error){Decode, DecodeForm} {
+			c, err := decode(body)
+			if err != nil {
+				if e := exchange.AsError(err); e.Kind != exchange.Invalid || e.Message == "" {
+					t.Errorf("%q: %v", body, err)
+				}
+				continue
+			}
+			if last := c.Turns[len(c.Turns)-1]; last.Role != exchange.User || last.Text() == "" || c.Model == "" {
+				t.Errorf("%q: %+v", body, c)
+			}
+		}
+	})
+}

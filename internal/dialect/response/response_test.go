@@ -1,0 +1,159 @@
+package response
+
+import (
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"kindredgate/internal/exchange"
+)
+
+func decode(t testing.TB, body string) *Call {
+	t.Helper()
+	c, err := Decode([]byte(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// said writes a conversation down.
+func said(turns []exchange.Turn) string {
+	var out []string
+	for _, turn := range turns {
+		line := string(turn.Role) + "="
+		for _, p := range turn.Parts {
+			switch p := p.(type) {
+			case exchange.Text:
+				line += string(p)
+			case exchange.ToolCall:
+				line += "<" + p.ID + " " + p.Name + p.Arguments + ">"
+			case exchange.ToolResult:
+				line += "{" + p.CallID + " " + p.Content + "}"
+			}
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, " | ")
+}
+
+func TestItemsBecomeTurns(t *testing.T) {
+	for _, c := range []struct{ name, body, want string }{
+		{"a text", `"input":"x"`, "user=x"},
+		{"instructions", `"instructions":"i","input":"x"`, "system=i | user=x"},
+		{"messages with and without a type", `"input":[{"role":"developer","content":"d"},{"type":"message","role":"user","content":[{"type":"input_text","text":"a"},{"type":"input_text","text":"b"}]}]`, "system=d | user=ab"},
+		{"what a model said and called is one turn", `"input":[{"role":"user","content":"x"},{"type":"reasoning","id":"r","summary":[]},{"role":"assistant","content":[{"type":"output_text","text":"One moment."}]},{"type":"function_call","call_id":"c1","name":"f","arguments":"{}"},{"type":"function_call","call_id":"c2","name":"g","arguments":"{}"},{"type":"function_call_output","call_id":"c1","output":"r"},{"type":"function_call_output","call_id":"c2","output":[{"type":"input_text","text":"s"}]}]`,
+			"user=x | assistant=One moment.<c1 f{}><c2 g{}> | tool={c1 r} | tool={c2 s}"},
+		{"what was truncated", `"input":[{"type":"kindred:truncation","id":"t","dropped_turns":2},{"role":"user","content":"x"}]`, "user=x"},
+	} {
+		call := decode(t, `{"model":"m",`+c.body+`}`)
+		if got := said(call.Turns); got != c.want {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
+		for _, item := range call.Input {
+			if !strings.Contains(string(item), `"type":"`) {
+				t.Errorf("%s: an item without a type: %s", c.name, item)
+			}
+		}
+	}
+	call := decode(t, `{"model":"m","instructions":"i","input":"x","previous_response_id":"resp_1"}`)
+	err := call.Before([]json.RawMessage{json.RawMessage(`{"type":"message","role":"user","content":"before"}`), json.RawMessage(`{"type":"message","role":"assistant","content":[{"type":"output_text","text":"yes"}]}`)})
+	if got := said(call.Turns); err != nil || got != "system=i | user=before | assistant=yes | user=x" {
+		t.Errorf("%s, %v", got, err)
+	}
+}
+
+func TestStrictToolsByDefaultWhereTheyCanBe(t *testing.T) {
+	c := decode(t, `{"model":"m","input":"x","tools":[{"type":"function","name":"a","parameters":{"type":"object"}},{"type":"function","name":"b","parameters":{"type":"object","minProperties":1}},{"type":"function","name":"c","parameters":{"type":"object"},"strict":false},{"type":"function","name":"d"}]}`)
+	for i, want := range []bool{true, false, false, false} {
+		if c.Tools[i].Strict != want {
+			t.Errorf("tool %s: strict is %v", c.Tools[i].Name, c.Tools[i].Strict)
+		}
+	}
+}
+
+// A response has every field of the specification, with null where there is no value.
+func TestWholeSetOfFields(t *testing.T) {
+	c := decode(t, `{"model":"m","input":"x"}`)
+	w := NewWriter("resp_1", time.Unix(1000, 0), c, func(Event) {})
+	raw, err := json.Marshal(w.Response())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var fields map[string]json.RawMessage
+	if err := json.Unmarshal(raw, &fields); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"id": `"resp_1"`, "object": `"response"`, "status": `"in_progress"`, "completed_at": "null", "error": "null", "incomplete_details": "null",
+		"instructions": "null", "usage": "null", "max_output_tokens": "null", "max_tool_calls": "null", "previous_response_id": "null", "temperature": "null", "top_p": "null",
+		"presence_penalty": "null", "frequency_penalty": "null", "top_logprobs": "null", "tools": "[]", "tool_choice": `"auto"`, "parallel_tool_calls": "true", "truncation": `"disabled"`,
+		"text": `{"format":{"type":"text"},"verbosity":null}`, "reasoning": `{"effort":null,"summary":null}`, "store": "true", "background": "false", "service_tier": `"default"`,
+		"metadata": "{}", "output": "[]", "user": "null", "safety_identifier": "null", "prompt_cache_key": "null", "prompt_cache_retention": "null", "conversation": "null", "prompt": "null", "moderation": "null"} {
+		if got, ok := fields[name]; !ok || string(got) != want {
+			t.Errorf("%s is %s, want %s", name, got, want)
+		}
+	}
+}
+
+// A response that has ended stays as it is.
+func TestStatesOnlyMoveForward(t *testing.T) {
+	for _, c := range []struct {
+		end  func(*Writer)
+		want Status
+	}{
+		{func(w *Writer) { _ = w.Add(exchange.Finish{Reason: exchange.Stopped}) }, completed},
+		{func(w *Writer) { _ = w.Add(exchange.Finish{Reason: exchange.Length}) }, incomplete},
+		{func(w *Writer) { w.Fail(errors.New("x")) }, failed},
+		{func(w *Writer) { w.Cancel() }, cancelled},
+	} {
+		var last Event
+		w := NewWriter("resp_1", time.Now(), decode(t, `{"model":"m","input":"x","background":true}`), func(e Event) { last = e })
+		w.Begin()
+		if err := w.Add(exchange.Started{PromptTokens: 1}); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Add(exchange.TextDelta{Text: "a"}); err != nil {
+			t.Fatal(err)
+		}
+		c.end(w)
+		ended := last
+		w.Fail(errors.New("y"))
+		w.Cancel()
+		if w.Response().Status != c.want || last.Sequence != ended.Sequence {
+			t.Errorf("%s, want %s; %+v after %+v", w.Response().Status, c.want, last, ended)
+		}
+		if m := w.Response().Output[0].(*Message); m.Status == inProgress {
+			t.Errorf("%s leaves an item open", c.want)
+		}
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	for _, s := range []string{
+		`{"model":"m","input":"x","instructions":"i","metadata":{"a":"b"},"text":{"format":{"type":"json_schema","name":"n","schema":{"type":"object"}}}}`,
+		`{"model":"m","input":[{"role":"user","content":"x"},{"type":"function_call","call_id":"c","name":"f","arguments":"{}"},{"type":"function_call_output","call_id":"c","output":"r"},{"type":"reasoning"}]}`,
+		`{"model":"m","input":[{"role":"user","content":[{"type":"input_text","text":"x"}]}],"tools":[{"type":"function","name":"f","parameters":{}}],"tool_choice":{"type":"allowed_tools","mode":"required","tools":[{"type":"function","name":"f"}]}}`,
+		`{"model":"m","input":[null]}`, `{"model":"m","previous_response_id":"r","input":[]}`,
+	} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, body []byte) {
+		c, err := Decode(body)
+		if err != nil {
+			if e := exchange.AsError(err); e.Kind != exchange.Invalid || e.Message == "" {
+				t.Errorf("%q: %v", body, err)
+			}
+			return
+		}
+		// What was taken can be gone on from, and a response of it can be written.
+		own := said(c.Turns)
+		if err := c.Before(c.Input); err != nil || len(said(c.Turns)) < len(own) {
+			t.Errorf("%q: %v", body, err)
+		}
+		w := NewWriter("resp_1", time.Now(), c, func(Event) {})
+		w.Begin()
+		w.Fail(errors.New("x"))
+	})
+}

@@ -2,8 +2,8 @@
 # "make screenshots" install Debian packages that they miss, and say so.
 
 BINARY := bin/kindred
-CONSOLE_SOURCES := $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/tsconfig.json web/package-lock.json
-GO_SOURCES := $(shell find api cmd demo internal web -name '*.go' -o -name '*.yaml' -o -name '*.sql' -path '*/migrations/*' -o -path 'demo/models/*' -type f) go.mod go.sum
+CONSOLE_SOURCES := $(shell find web/src web/public -type f ! -name contract.ts) api/openapi.yaml web/index.html web/vite.config.ts web/tsconfig.json web/package-lock.json
+GO_SOURCES := $(shell find api cmd demo internal web/*.go -name '*.go' -o -name '*.sql' -path '*/migrations/*' -o -path 'demo/models/*' -type f) api/openapi.yaml go.mod go.sum
 export CGO_ENABLED ?= 0
 
 .PHONY: build demo test race lint fuzz bench chromium screenshots clean

@@ -251,6 +251,17 @@ func TestCommandLine(t *testing.T) {
 		{"ask by the whole base URL", "", []string{"ask", "--address", g.BaseURL, "--key", g.Key, "--temperature", "0", question}, 0, want + "\n", ""},
 		{"ask nobody", "", []string{"ask", "--address", "127.0.0.1:1", question}, 1, "", "no gate answers at http://127.0.0.1:1"},
 		{"ask with reasoning", "", []string{"ask", "--think", "--temperature", "0", "Which is quicker to reach, Brannoc or Marrow Isle?"}, 0, "Brannoc is quicker", "25 minutes"},
+		{"ask in the generate style", "", []string{"ask", "--style", "generate", "--temperature", "0", question}, 0, want + "\n", ""},
+		{"ask in the response style", "", []string{"ask", "--style", "response", "--temperature", "0", question}, 0, want + "\n", ""},
+		{"ask in the response style, whole", "", []string{"ask", "--style", "response", "--no-stream", "--temperature", "0", question}, 0, want + "\n", ""},
+		{"ask in the response style, with reasoning, cut off", "", []string{"ask", "--style", "response", "--think", "--max-tokens", "2", question}, 0, "\n", "cut off at the limit"},
+		{"ask with a raw prompt", "", []string{"ask", "--style", "raw", "--temperature", "0", "--show-prompt", "<|user|>" + question + "<|end|><|assistant|>"}, 0, want + "\n", "<|begin|><|user|>When"},
+		{"ask with a raw prompt and instructions", "", []string{"ask", "--style", "raw", "--instructions", "x", question}, 2, "", "neither instructions nor reasoning"},
+		{"ask in an unknown style", "", []string{"ask", "--style", "verse", question}, 2, "", "chat, generate, response, raw"},
+		{"snippet", "", []string{"snippet", question}, 0, "curl " + g.BaseURL + "/chat/completions", ""},
+		{"snippet in an unknown language", "", []string{"snippet", "--lang", "latin", question}, 2, "", "powershell"},
+		{"snippet in an unknown style", "", []string{"snippet", "--style", "verse", question}, 2, "", "chat, generate, response, raw"},
+		{"models show an embedding model", "", []string{"models", "show", "harbour-embed"}, 0, "256 numbers", ""},
 		{"ask nothing", "", []string{"ask"}, 2, "", "there is no question"},
 		{"render", "", []string{"render", "--instructions", "Be brief.", question}, 0, "messages[0].content", ""},
 		{"render the text", "", []string{"render", "--text", "Hi <|end|>"}, 0, "<|begin|><|user|>Hi <|end|><|end|><|assistant|>", ""},
@@ -295,6 +306,95 @@ func TestCommandLine(t *testing.T) {
 		if code != 0 && (out != "" || strings.Count(errOut, "\n") != 1) {
 			t.Errorf("%s: a failure is one line on standard error, not %q and %q", c.name, out, errOut)
 		}
+	}
+}
+
+// The snippets that can run here do, with nothing but what their language comes with, and print the answer.
+func TestSnippetsRun(t *testing.T) {
+	g := startDemo(t)
+	_, want := chatVector(t)
+	const question = "When is the last boat to Osmer?"
+	dir := t.TempDir()
+	programs := map[string]func(file string) *exec.Cmd{
+		"curl":       func(file string) *exec.Cmd { return exec.Command("sh", file) },
+		"python":     func(file string) *exec.Cmd { return exec.Command("/usr/bin/python3", file) },
+		"javascript": func(file string) *exec.Cmd { return exec.Command("node", file) },
+		"go":         func(file string) *exec.Cmd { return exec.Command("go", "run", file) },
+	}
+	endings := map[string]string{"curl": "sh", "python": "py", "javascript": "mjs", "go": "go"}
+	for _, style := range []string{"chat", "generate", "response", "raw", "embedding"} {
+		text, says := question, want
+		switch style {
+		case "raw":
+			text = "<|user|>" + question + "<|end|><|assistant|>"
+		case "embedding":
+			says = "0.0"
+		}
+		for language, command := range programs {
+			snippet, errOut, code := run(t, g, "", "snippet", "--style", style, "--lang", language, "--temperature", "0", text)
+			if code != 0 {
+				t.Fatal(errOut)
+			}
+			file := filepath.Join(dir, style+"."+endings[language])
+			if err := os.WriteFile(file, []byte(snippet), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			cmd := command(file)
+			cmd.Env = append(os.Environ(), "KINDRED_KEY="+g.Key)
+			out, err := cmd.CombinedOutput()
+			if err != nil || !strings.Contains(string(out), says) {
+				t.Errorf("%s in %s: %v\n%s\n%s", style, language, err, snippet, out)
+			}
+		}
+	}
+}
+
+// A response in the background that a killed gate leaves behind is marked as failed when it starts again.
+func TestBackgroundAfterAKill(t *testing.T) {
+	folder := t.TempDir()
+	g, err := Start(binary, folder, "demo", "--listen", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ask := func(g *Gate, method, path, body string) (r struct{ ID, Status string }) {
+		t.Helper()
+		req, err := http.NewRequest(method, g.BaseURL+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+g.Key)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		if err := json.NewDecoder(resp.Body).Decode(&r); err != nil || resp.StatusCode != 200 {
+			t.Fatalf("%d, %v", resp.StatusCode, err)
+		}
+		return r
+	}
+	// A raw answer without an end goes on for some seconds.
+	begun := ask(g, "POST", "/responses", `{"model": "harbour-4m", "input": "Tell me everything.", "background": true, "stop": ["\u0001"], "logit_bias": {"2042": -100}}`)
+	if begun.Status != "queued" && begun.Status != "in_progress" {
+		t.Fatalf("%+v", begun)
+	}
+	if err := g.Signal(syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := g.Wait(5 * time.Second); err != nil {
+		t.Fatal(err)
+	}
+	again, err := Start(binary, folder, "demo", "--listen", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		if err := again.Stop(); err != nil {
+			t.Error(err)
+		}
+	}()
+	if got := ask(again, "GET", "/responses/"+begun.ID, ""); got.Status != "failed" {
+		t.Errorf("%+v", got)
 	}
 }
 
@@ -523,6 +623,28 @@ func TestConsole(t *testing.T) {
 	pieces, err := chromedp.Run(tab, chromedp.Evaluate[int](`new Set(window.lengths).size`))
 	if err != nil || pieces < 3 {
 		t.Errorf("the answer came in %d pieces, %v", pieces, err)
+	}
+
+	do("the same in every style",
+		chromedp.Click(`//button[text()="Ask in every style"]`),
+		chromedp.WaitVisible(`(//*[@data-testid="figures"])[4]`))
+	said, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`[...document.querySelectorAll('[data-testid="answer"]')].map(a => a.textContent)`))
+	if err != nil || len(said) != 4 || said[0] != want || said[1] != want || said[2] != want || said[3] == "" {
+		t.Errorf("the styles say %q, %v", said, err)
+	}
+	do("the events",
+		chromedp.Click(css(`[role="tab"][id$="trigger-events"]`)),
+		chromedp.WaitVisible(`(//*[@data-testid="events"])[4]`))
+	lines, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`[...document.querySelectorAll('[data-testid="events"]')].map(e => e.lastElementChild.textContent)`))
+	if err != nil || len(lines) != 4 || lines[0] != "data: [DONE]" || lines[2] != "data: [DONE]" {
+		t.Errorf("the events end with %q, %v", lines, err)
+	}
+	do("the snippet",
+		chromedp.Click(`//button[text()="Response"]`),
+		chromedp.Click(css(`[role="tab"][id$="trigger-snippet"]`)),
+		chromedp.WaitVisible(`//*[@data-testid="snippet"][contains(text(), "/v1/responses")]`))
+	if got := text(`[data-testid="snippet"]`); !strings.Contains(got, "$KINDRED_KEY") || !strings.Contains(got, `"input": "When is the last boat to Osmer?"`) || strings.Contains(got, g.Owner) {
+		t.Errorf("the snippet is %q", got)
 	}
 
 	do("the prompt, with a control token that is typed",

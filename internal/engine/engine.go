@@ -225,7 +225,8 @@ type sequence struct {
 	stop      stopper
 	submitted time.Time
 	started   time.Time
-	forced    []int32 // tokens that bring a form to its end, once the limit is near
+	ending    bool    // the limit is near, so the rest is what brings the form to its end
+	forced    []int32 // the tokens of that which are to come
 	scores    []Score // of the prompt
 
 	mu    sync.Mutex
@@ -469,7 +470,7 @@ func (e *Engine) draw(s *sequence, logits []float32) (id int32, cut bool) {
 	if form == nil {
 		return s.sampler.next(logits, nil), false
 	}
-	if len(s.forced) > 0 {
+	if s.ending {
 		return e.force(s)
 	}
 	allowed := form.Allowed()
@@ -487,7 +488,7 @@ func (e *Engine) draw(s *sequence, logits []float32) (id int32, cut bool) {
 	left := s.job.MaxTokens - s.generated - 1
 	if after := form.After(id); after.Needs() > left && len(e.encode(after.Ending())) > left {
 		if ending := e.encode(form.Ending()); len(ending) <= left+1 {
-			s.forced = ending
+			s.ending, s.forced = true, ending
 			return e.force(s)
 		}
 	}

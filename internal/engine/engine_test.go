@@ -11,6 +11,7 @@ import (
 	"sync"
 	"testing"
 
+	"kindredgate/internal/grammar"
 	"kindredgate/internal/model"
 	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights/gguf"
@@ -165,6 +166,48 @@ func TestStopperIsBlindToPieces(t *testing.T) {
 			}
 			if got != want || stopped != wantStopped {
 				t.Fatalf("%v, cuts %b: %q, %v; want %q, %v", stops, cuts, got, stopped, want, wantStopped)
+			}
+		}
+	}
+}
+
+// An answer in a form that comes to its limit is brought to a valid end within it, and says that it was cut; a limit
+// that leaves no room for one cuts it off.
+func TestFormsEndWithinTheLimit(t *testing.T) {
+	e := harbour(t, Options{})
+	var texts []string
+	for id := range int32(e.tok.Size()) {
+		text := e.tok.Text(id)
+		if e.tok.IsControl(id) {
+			text = ""
+		}
+		texts = append(texts, text)
+	}
+	vocabulary := grammar.NewVocabulary(texts)
+	for _, source := range []string{
+		`{"type":"object","properties":{"first":{"type":"string","minLength":5},"to":{"type":"array","items":{"type":"integer"}}},"required":["first","to"]}`,
+		`{"type":"integer","minimum":1,"maximum":999999999}`,
+	} {
+		schema, err := grammar.Compile([]byte(source))
+		if err != nil {
+			t.Fatal(err)
+		}
+		g, err := grammar.New(vocabulary, schema.Value())
+		if err != nil {
+			t.Fatal(err)
+		}
+		least := len(e.encode(g.Begin().Ending()))
+		for limit := 1; limit <= 2*least; limit++ {
+			text, ids, cut, err := answer(t.Context(), e, Job{Prompt: []int32{e.tok.BOS}, MaxTokens: limit, Form: g.Begin(), Sampling: Sampling{Temperature: 1, Seed: uint64(limit)}})
+			if err != nil || len(ids) > limit+1 {
+				t.Fatalf("%d tokens of %d, %v", len(ids), limit, err)
+			}
+			valid := json.Valid([]byte(text))
+			if limit >= least && !valid {
+				t.Errorf("limit %d, of which %d are needed: %q", limit, least, text)
+			}
+			if !valid && !cut {
+				t.Errorf("limit %d: %q does not say that it was cut", limit, text)
 			}
 		}
 	}

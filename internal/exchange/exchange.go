@@ -237,4 +237,5 @@ type Input struct {
 type Vectors struct {
 	Vectors [][]float32 // one for each input, of length 1
 	Tokens  int         // of all inputs
+	Timings Timings     // Prefill is the time that making them took
 }

@@ -195,7 +195,7 @@ func (g *Gate) Embed(ctx context.Context, k keyring.Key, req *exchange.Embedding
 	if v, err = g.Runner.Embed(ctx, m.Path, req.Inputs); err != nil {
 		return nil, err
 	}
-	r.PromptTokens, r.Reason = v.Tokens, exchange.Stopped
+	r.PromptTokens, r.Timings, r.Reason = v.Tokens, v.Timings, exchange.Stopped
 	return v, nil
 }
 

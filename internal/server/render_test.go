@@ -14,6 +14,9 @@ import (
 // startNative is a server that lays out prompts for the sample model.
 func startNative(t testing.TB) *house {
 	t.Helper()
+	if testing.Short() {
+		t.Skip("the engine's arithmetic takes minutes under the race detector")
+	}
 	runner := native.New(engine.Options{})
 	t.Cleanup(func() {
 		if err := runner.Close(); err != nil {

@@ -38,7 +38,9 @@ func (s *Server) respond(c *gin.Context) {
 		var timings exchange.Timings
 		stream(s, c, func(yield func(response.Event, error) bool) {
 			for e, err := range run.Events(ctx, -1) {
-				timings = run.Timings()
+				if e.Sequence == 0 { // later it might be being written
+					timings = run.Timings()
+				}
 				if !yield(e, naming("input", err)) {
 					return
 				}

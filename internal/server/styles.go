@@ -85,9 +85,11 @@ func (s *Server) complete(c *gin.Context) {
 	s.unknown(c, call.Unknown)
 	var timings exchange.Timings
 	answered := func(yield func(exchange.Numbered[exchange.Event], error) bool) {
+		noted := false
 		for event, err := range s.Gate.AnswerAll(c.Request.Context(), callerOf(c), call.Requests) {
-			if started, ok := event.Item.(exchange.Started); ok {
-				timings = started.Timings
+			// The first's are noted; later ones would come while these are being written.
+			if started, ok := event.Item.(exchange.Started); ok && !noted {
+				noted, timings = true, started.Timings
 			}
 			if !yield(event, naming("prompt", err)) {
 				return
@@ -147,7 +149,7 @@ func (s *Server) embed(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, embedding.Encode(call, v))
+	answer(c, v.Timings, embedding.Encode(call, v), nil)
 }
 
 // naming gives an error about the conversation the name that the conversation has in a style.

@@ -5,6 +5,7 @@
 package generate
 
 import (
+	"bytes"
 	"fmt"
 	"iter"
 	"net/url"
@@ -35,8 +36,11 @@ func Decode(body []byte) (*Call, error) {
 	return decode(o)
 }
 
-// DecodeForm reads the body of a request that is a form.
+// DecodeForm reads the body of a request that is a form, or JSON that is said to be one, as some clients do by default.
 func DecodeForm(body []byte) (*Call, error) {
+	if bytes.HasPrefix(bytes.TrimSpace(body), []byte("{")) {
+		return Decode(body)
+	}
 	values, err := url.ParseQuery(string(body))
 	if err != nil {
 		return nil, exchange.Errorf(exchange.Invalid, "invalid_form", "the body is not a form: %v", err)

@@ -24,6 +24,9 @@ func TestLenience(t *testing.T) {
 	if !reflect.DeepEqual(texts, want) || !reflect.DeepEqual(form, want) {
 		t.Errorf("\ntypes %+v\ntexts %+v\nform  %+v", want, texts, form)
 	}
+	if c, err := DecodeForm([]byte(` {"model":"m","prompt":"x"}`)); err != nil || c.Turns[0].Text() != "x" {
+		t.Errorf("JSON that is said to be a form: %+v, %v", c, err)
+	}
 	// A prompt is a text, whatever it looks like.
 	for _, prompt := range []string{`true`, `[1]`, `{"a":1}`} {
 		c, err := DecodeForm([]byte("model=m&prompt=" + prompt))

@@ -88,6 +88,9 @@ const sailing = `{"type":"object","properties":{"island":{"enum":["Osmer","Brann
 
 // Whatever the seed, and however few tokens there are, what comes out is valid.
 func TestFormatsHoldForEverySeed(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the engine's arithmetic takes minutes under the race detector")
+	}
 	r := New(engine.Options{})
 	defer r.Close()
 	for _, c := range []struct {
@@ -140,6 +143,9 @@ func tools(strict bool) []exchange.Tool {
 }
 
 func TestForcedCallsAreValidForEverySeed(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the engine's arithmetic takes minutes under the race detector")
+	}
 	r := New(engine.Options{})
 	defer r.Close()
 	schemas := map[string]*jsonschema.Schema{}
@@ -273,6 +279,9 @@ func TestScoresAndEcho(t *testing.T) {
 }
 
 func TestOldestTurnsGoFirst(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the engine's arithmetic takes minutes under the race detector")
+	}
 	r := New(engine.Options{})
 	defer r.Close()
 	say := func(role exchange.Role, text string) exchange.Turn {

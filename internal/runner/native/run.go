@@ -31,16 +31,10 @@ type plan struct {
 // Run answers a request with the weights at path.
 func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
-		begun := time.Now()
-		loaded := r.Loaded(path)
-		l, err := r.get(path)
+		l, load, err := r.timed(path)
 		if err != nil {
 			yield(nil, err)
 			return
-		}
-		var load time.Duration
-		if !loaded {
-			load = time.Since(begun)
 		}
 		p, err := l.plan(req)
 		if err != nil {
@@ -66,6 +60,15 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 			}
 		}
 	}
+}
+
+// timed is get, with the time that loading took; 0 if the model was loaded.
+func (r *Runner) timed(path string) (l *loadedModel, load time.Duration, err error) {
+	begun, loaded := time.Now(), r.Loaded(path)
+	if l, err = r.get(path); !loaded {
+		load = time.Since(begun)
+	}
+	return l, load, err
 }
 
 func (l *loadedModel) plan(req *exchange.Request) (*plan, error) {
@@ -284,14 +287,14 @@ func (c *candidate) finish(reason exchange.Reason) {
 
 // Embed makes vectors with the weights at path.
 func (r *Runner) Embed(ctx context.Context, path string, inputs []exchange.Input) (*exchange.Vectors, error) {
-	l, err := r.get(path)
+	l, load, err := r.timed(path)
 	if err != nil {
 		return nil, err
 	}
 	if l.encoder == nil {
 		return nil, exchange.InvalidParam("model", "the model predicts text; it makes no embeddings")
 	}
-	out := &exchange.Vectors{}
+	out := &exchange.Vectors{Timings: exchange.Timings{Load: load}}
 	texts := make([][]int32, len(inputs))
 	for i, in := range inputs {
 		if texts[i] = in.Tokens; in.Tokens == nil && in.Text != "" {
@@ -299,7 +302,9 @@ func (r *Runner) Embed(ctx context.Context, path string, inputs []exchange.Input
 		}
 		out.Tokens += len(texts[i])
 	}
+	begun := time.Now()
 	out.Vectors, err = l.encoder.Encode(ctx, texts)
+	out.Timings.Prefill = time.Since(begun)
 	var unfit *engine.InputError
 	if errors.As(err, &unfit) {
 		e := exchange.InvalidParam("input", "input %d cannot be embedded: %v", unfit.Index, unfit)

@@ -38,6 +38,7 @@ type Request struct {
 type Raw struct {
 	Text   string
 	Tokens []int32 // in the place of Text, if it is not nil
+	Suffix string  // what comes after the answer, if the model is to write what stands between
 	// Echo asks for the prompt in Started, with scores if the request asks for them.
 	Echo bool
 	// NoAnswer asks for nothing but that.

@@ -262,15 +262,43 @@ const rawPath = "prompt"
 // Raw is a prompt that goes to the model as it is, with no template. Who sends it is its author, so control tokens
 // are recognised in it. The begin token is put in front if the model wants that and it is not there.
 func Raw(tok *tokenizer.Tokenizer, text string) *Prompt {
-	out := jinja.Output{Text: text}
+	var l layout
 	if begin := tok.Text(tok.BOS); tok.AddBOS && !strings.HasPrefix(text, begin) {
-		out.Text = begin + text
-		out.Spans = append(out.Spans, jinja.Span{End: len(begin), Origin: jinja.Origin{Path: bosPath}})
+		l.add(begin, bosPath)
 	}
+	l.add(text, rawPath)
+	return tokenize(tok, l.out, func(jinja.Origin) bool { return true })
+}
+
+// ErrNoFill says that a model cannot write what stands between a beginning and an end.
+var ErrNoFill = errors.New("the model has no fill-in tokens, so it cannot write what stands between a prompt and an ending")
+
+// Fill is a raw prompt for what stands between a beginning and an end. Control tokens are recognised in neither: marks
+// of the program that is being written would be taken for the model's.
+func Fill(tok *tokenizer.Tokenizer, before, after string) (*Prompt, error) {
+	if !tok.Fill.Possible() {
+		return nil, ErrNoFill
+	}
+	var l layout
+	if tok.AddBOS {
+		l.add(tok.Text(tok.BOS), bosPath)
+	}
+	l.add(tok.Text(tok.Fill.Before), "")
+	l.add(before, rawPath)
+	l.add(tok.Text(tok.Fill.After), "")
+	l.add(after, "suffix")
+	l.add(tok.Text(tok.Fill.Middle), "")
+	return tokenize(tok, l.out, trusted), nil
+}
+
+// layout is a prompt that is put together without a template.
+type layout struct{ out jinja.Output }
+
+func (l *layout) add(text, path string) {
 	if text != "" {
-		out.Spans = append(out.Spans, jinja.Span{End: len(out.Text), Origin: jinja.Origin{Path: rawPath}})
+		l.out.Text += text
+		l.out.Spans = append(l.out.Spans, jinja.Span{End: len(l.out.Text), Origin: jinja.Origin{Path: path}})
 	}
-	return tokenize(tok, out, func(jinja.Origin) bool { return true })
 }
 
 // tokenize recognises control tokens that lie wholly in trusted text.

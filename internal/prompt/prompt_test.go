@@ -2,6 +2,7 @@ package prompt
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -290,5 +291,29 @@ func BenchmarkRender(b *testing.B) {
 		if _, err := tmpl.template.Render(vars); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// What stands between is asked for by the model's own tokens, which nobody can forge in either part.
+func TestFill(t *testing.T) {
+	tmpl, _ := harbour(t)
+	if _, err := Fill(tmpl.tok, "a", "b"); !errors.Is(err, ErrNoFill) {
+		t.Errorf("a model without the tokens: %v", err)
+	}
+	tok := tmpl.tok // of this test alone
+	id := func(mark string) int32 { return tok.EncodeSpans(mark, func(int, int) bool { return true })[0].ID }
+	tok.Fill = tokenizer.Fill{Before: id("<|user|>"), After: id("<|tool|>"), Middle: id("<|assistant|>")}
+	p, err := Fill(tok, "The last <|end|>", " leaves.")
+	if err != nil || p.Text != "<|begin|><|user|>The last <|end|><|tool|> leaves.<|assistant|>" {
+		t.Fatalf("%q, %v", p.Text, err)
+	}
+	var control []int32
+	for _, token := range p.Tokens {
+		if token.Control {
+			control = append(control, token.ID)
+		}
+	}
+	if want := []int32{tok.BOS, tok.Fill.Before, tok.Fill.After, tok.Fill.Middle}; !slices.Equal(control, want) || p.Count("suffix") == 0 || p.Count("prompt") == 0 {
+		t.Errorf("control tokens %v, want %v; %+v", control, want, p.Spans)
 	}
 }

@@ -52,7 +52,7 @@ func TestMalformedBodies(t *testing.T) {
 			more: sampling + `|n=0:n:from 1 to 8|stream=1:stream:must be a boolean|stream_options={}:stream_options:goes with|max_completion_tokens=-1:max_completion_tokens:from 1|top_logprobs=3:top_logprobs:goes with|` +
 				`tools=[{"type":"retrieval"}]:tools[0].type:"function" is possible|tool_choice="required":tool_choice:no tools are offered|response_format={"type":"xml"}:response_format.type:json_schema|reasoning_effort="vast":reasoning_effort:it must be none|audio={}:audio:not supported`},
 		"/v1/completions": {ok: `"model":"harbour-4m","prompt":"x"`,
-			more: sampling + `|n=9:n:from 1 to 8|best_of=0:best_of:from 1 to 8|logprobs=6:logprobs:from 0 to 5|logprobs=true:logprobs:must be an integer|echo="yes":echo:must be a boolean|max_tokens=0:max_tokens:goes with|max_tokens=-1:max_tokens:from 0|suffix="end":suffix:fill-in tokens|stream_options={}:stream_options:goes with|user=null,"prompt2"=1,"n"=2,"best_of"=1:best_of:n asks for 2|best_of=3,"stream"=true:best_of:without "stream"`,
+			more: sampling + `|n=9:n:from 1 to 8|best_of=0:best_of:from 1 to 8|logprobs=6:logprobs:from 0 to 5|logprobs=true:logprobs:must be an integer|echo="yes":echo:must be a boolean|max_tokens=0:max_tokens:goes with|max_tokens=-1:max_tokens:from 0|suffix=5:suffix:must be a string|suffix="end","echo"=true:suffix:without "echo"|stream_options={}:stream_options:goes with|user=null,"prompt2"=1,"n"=2,"best_of"=1:best_of:n asks for 2|best_of=3,"stream"=true:best_of:without "stream"`,
 			full: []malformed{
 				{`{"model":"harbour-4m"}`, "prompt", "invalid_value", "prompt is missing"},
 				{`{"model":"harbour-4m","prompt":null}`, "prompt", "invalid_value", "prompt is missing"},
@@ -62,6 +62,7 @@ func TestMalformedBodies(t *testing.T) {
 				{`{"model":"harbour-4m","prompt":[1,"x"]}`, "prompt", "invalid_value", "a list of tokens"},
 				{`{"model":"harbour-4m","prompt":["x",1]}`, "prompt", "invalid_value", "a list of tokens"},
 				{`{"model":"harbour-4m","prompt":[[1],["x"]]}`, "prompt", "invalid_value", "a list of tokens"},
+				{`{"model":"harbour-4m","prompt":[1,2],"suffix":"end"}`, "suffix", "invalid_value", "prompts that are texts"},
 				{`{"model":"harbour-4m","prompt":[1.5]}`, "prompt", "invalid_value", "whole numbers"},
 				{`{"model":"harbour-4m","prompt":[` + strings.Repeat(`"x",`, 64) + `"x"]}`, "prompt", "invalid_value", "64 are possible"},
 			}},

@@ -243,7 +243,11 @@ func TestCompletions(t *testing.T) {
 	if a.Usage.Completion != 0 || a.Choices[0].Text != "The last boat" || len(a.Choices[0].Logprobs.Tokens) != 3 {
 		t.Errorf("%+v", a.Choices[0])
 	}
-	resp, raw := h.do(t, "POST", "/v1/completions", h.key, `{"model":"harbour-4m","prompt":"`+strings.Repeat("boat ", 3000)+`"}`)
+	resp, raw := h.do(t, "POST", "/v1/completions", h.key, `{"model":"harbour-4m","prompt":"The last boat","suffix":" leaves."}`)
+	if resp.StatusCode != 400 || path("error", "param")([]byte(raw)) != "suffix" || !strings.Contains(raw, "no fill-in tokens") {
+		t.Errorf("%d %s", resp.StatusCode, raw)
+	}
+	resp, raw = h.do(t, "POST", "/v1/completions", h.key, `{"model":"harbour-4m","prompt":"`+strings.Repeat("boat ", 3000)+`"}`)
 	if resp.StatusCode != 400 || !strings.Contains(raw, `"param":"prompt"`) || !strings.Contains(raw, "context_length_exceeded") {
 		t.Errorf("%d %s", resp.StatusCode, raw)
 	}

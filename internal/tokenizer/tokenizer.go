@@ -29,7 +29,14 @@ type Tokenizer struct {
 	cache    wordCache
 	BOS, EOS int32 // begin and end of sequence; -1 if the model has none
 	AddBOS   bool  // whether raw text wants BOS in front
+	Fill     Fill  // -1 throughout if the model has none
 }
+
+// Fill are the tokens by which a model is asked for what stands between a beginning and an end.
+type Fill struct{ Before, After, Middle int32 }
+
+// Possible reports whether the model has such tokens.
+func (f Fill) Possible() bool { return f.Before >= 0 && f.After >= 0 && f.Middle >= 0 }
 
 type token struct {
 	text    string // the bytes that the token stands for
@@ -92,7 +99,7 @@ func FromGGUF(md gguf.Metadata) (*Tokenizer, error) {
 		return nil, err
 	}
 
-	t := &Tokenizer{control: map[string]int32{}, split: split, BOS: -1, EOS: -1}
+	t := &Tokenizer{control: map[string]int32{}, split: split, BOS: -1, EOS: -1, Fill: Fill{-1, -1, -1}}
 	t.cache.words = map[string][]Token{}
 	if err := t.addTokens(tokens, kinds); err != nil {
 		return nil, err
@@ -100,7 +107,10 @@ func FromGGUF(md gguf.Metadata) (*Tokenizer, error) {
 	if err := t.addMerges(tokens, merges); err != nil {
 		return nil, err
 	}
-	for key, id := range map[string]*int32{"tokenizer.ggml.bos_token_id": &t.BOS, "tokenizer.ggml.eos_token_id": &t.EOS} {
+	for key, id := range map[string]*int32{
+		"tokenizer.ggml.bos_token_id": &t.BOS, "tokenizer.ggml.eos_token_id": &t.EOS,
+		"tokenizer.ggml.fim_pre_token_id": &t.Fill.Before, "tokenizer.ggml.fim_suf_token_id": &t.Fill.After, "tokenizer.ggml.fim_mid_token_id": &t.Fill.Middle,
+	} {
 		n, err := md.Int(key)
 		if missing := (*gguf.MissingError)(nil); errors.As(err, &missing) {
 			continue

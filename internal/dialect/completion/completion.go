@@ -77,13 +77,15 @@ func Decode(body []byte) (*Call, error) {
 			o.Fail("max_tokens", "max_tokens is 0, which goes with \"echo\": true only")
 		}
 	}
-	if _, ok := o.Raw("suffix"); ok {
-		if s, _ := o.String("suffix"); s != "" {
-			o.Fail("suffix", "suffix asks for text between a prompt and an ending, for which no installed model has the fill-in tokens; leave it out")
-		}
+	suffix, _ := o.String("suffix")
+	if suffix != "" && echo {
+		o.Fail("suffix", "suffix goes without \"echo\" only: the prompt is in two parts then")
 	}
 	for _, raw := range prompts(o) {
-		raw.Echo, raw.NoAnswer = echo, noAnswer
+		if suffix != "" && raw.Tokens != nil {
+			o.Fail("suffix", "suffix goes with prompts that are texts only")
+		}
+		raw.Echo, raw.NoAnswer, raw.Suffix = echo, noAnswer, suffix
 		one := req
 		one.Raw = &raw
 		c.Requests = append(c.Requests, one)

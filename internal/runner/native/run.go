@@ -102,7 +102,14 @@ func (l *loadedModel) planRaw(p *plan, raw *exchange.Raw) error {
 			return exchange.InvalidParam("prompt", "the prompt has token %d; the model's tokens are 0 to %d", id, l.tok.Size()-1)
 		}
 	}
-	if raw.Tokens == nil {
+	switch {
+	case raw.Suffix != "":
+		laid, err := prompt.Fill(l.tok, raw.Text, raw.Suffix)
+		if err != nil {
+			return exchange.InvalidParam("suffix", "%v; leave suffix out", err)
+		}
+		p.job.Prompt = laid.IDs()
+	case raw.Tokens == nil:
 		p.job.Prompt = prompt.Raw(l.tok, raw.Text).IDs()
 	}
 	if len(p.job.Prompt) == 0 {

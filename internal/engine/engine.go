@@ -474,11 +474,13 @@ func (e *Engine) draw(s *sequence, logits []float32) (id int32, cut bool) {
 		return e.force(s)
 	}
 	allowed := form.Allowed()
-	if form.Done() {
-		for _, id := range append([]int32{e.tok.EOS}, s.job.Ends...) {
-			if id >= 0 {
-				allowed[id/64] |= 1 << (id % 64)
-			}
+	for _, id := range append([]int32{e.tok.EOS}, s.job.Ends...) {
+		if id < 0 {
+			continue
+		}
+		allowed[id/64] &^= 1 << (id % 64) // it ends the answer, even where it is text too
+		if form.Done() {
+			allowed[id/64] |= 1 << (id % 64)
 		}
 	}
 	id = s.sampler.next(logits, allowed)

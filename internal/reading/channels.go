@@ -10,11 +10,12 @@ import (
 
 // The marks of channels. A message is a header, messageMark, and what it says, up to one of the endings.
 const (
-	startMark   = "<|start|>"
-	channelMark = "<|channel|>"
-	messageMark = "<|message|>"
-	endMark     = "<|end|>"
-	returnMark  = "<|return|>"
+	startMark     = "<|start|>"
+	channelMark   = "<|channel|>"
+	messageMark   = "<|message|>"
+	endMark       = "<|end|>"
+	returnMark    = "<|return|>"
+	constrainMark = "<|constrain|>"
 	// ChannelCall ends a message that is a tool call, and with it the answer.
 	ChannelCall = "<|call|>"
 )
@@ -25,9 +26,20 @@ var (
 	endings     = []string{endMark, returnMark, ChannelCall, startMark, channelMark}
 )
 
+// ChannelHeader is how a message in a channel begins, one that is to a function if that is named.
+func ChannelHeader(channel, function string) string {
+	if function != "" {
+		channel += " to=functions." + function + " " + constrainMark + "json"
+	}
+	return channelMark + channel + messageMark
+}
+
+// ChannelTurn ends a message of a model after which it writes another.
+const ChannelTurn = endMark + startMark + "assistant"
+
 // ChannelMarks are all marks by which channels are laid out.
 func ChannelMarks() []string {
-	return []string{startMark, channelMark, messageMark, endMark, returnMark, ChannelCall, "<|constrain|>"}
+	return []string{startMark, channelMark, messageMark, endMark, returnMark, ChannelCall, constrainMark}
 }
 
 // UsesChannels reports whether a template lays its messages out in channels.

@@ -83,12 +83,38 @@ func (l *loadedModel) vocabulary(shown []int32) *grammar.Vocabulary {
 // answerForm describes all that an answer may be: reasoning first, if the model does that and mayReason is true, then
 // what was asked for.
 func answerForm(req *exchange.Request, style reading.Style, mayReason bool) (grammar.Expr, error) {
-	if style.Form == reading.Channels {
-		return nil, exchange.InvalidParam("model", "the model lays its answers out in channels, for which formats and forced tool calls cannot be enforced yet")
-	}
-	body, err := bodyForm(req, style)
+	format, err := formatForm(req.Format)
 	if err != nil {
 		return nil, err
+	}
+	var calls grammar.Expr // one call, or several
+	if len(req.Tools) > 0 {
+		if calls, err = callsForm(req, style, ""); err != nil {
+			return nil, err
+		}
+	}
+	if style.Form == reading.Channels {
+		return channelForm(req, format, calls), nil
+	}
+	body := format
+	switch open := style.Calls.Open; {
+	case calls == nil:
+	case req.Choice.Required:
+		body = calls
+	case format != nil:
+		body = grammar.Alt(format, calls)
+	case open == "":
+		body = grammar.Alt(grammar.TextNot("{["), calls)
+	default:
+		after, err := callsForm(req, style, open)
+		if err != nil {
+			return nil, err
+		}
+		if !severalCalls(req, style) {
+			body = grammar.TextOr(open, after)
+			break
+		}
+		body = grammar.Loop(func(again grammar.Expr) grammar.Expr { return grammar.TextOr(open, grammar.Seq(after, again)) })
 	}
 	layout := grammar.Seq(grammar.Space(), grammar.Space())
 	switch marks := style.Reasoning; {
@@ -100,87 +126,93 @@ func answerForm(req *exchange.Request, style reading.Style, mayReason bool) (gra
 	return body, nil
 }
 
-// bodyForm is the answer itself: text in its format, or calls, or both.
-func bodyForm(req *exchange.Request, style reading.Style) (grammar.Expr, error) {
-	var format grammar.Expr
-	switch req.Format.Kind {
-	case exchange.FormatText:
+// formatForm is a format; nil for any text.
+func formatForm(f exchange.Format) (grammar.Expr, error) {
+	switch f.Kind {
 	case exchange.FormatObject:
-		format = grammar.AnyObject().Value()
+		return grammar.AnyObject().Value(), nil
 	case exchange.FormatSchema:
-		s, err := grammar.Compile(req.Format.Schema)
+		s, err := grammar.Compile(f.Schema)
 		if err != nil {
 			return nil, unenforceable("the format's schema", err)
 		}
-		format = s.Value()
+		return s.Value(), nil
+	case exchange.FormatText:
 	}
-	if len(req.Tools) == 0 {
-		return format, nil
+	return nil, nil
+}
+
+// channelForm is an answer in channels: reasoning perhaps, then the answer or a call, of which there is one.
+func channelForm(req *exchange.Request, format, call grammar.Expr) grammar.Expr {
+	if format == nil {
+		format = grammar.TextNot("")
 	}
-	call, err := callForm(req, style)
+	body := grammar.Seq(grammar.Literal(reading.ChannelHeader("final", "")), format)
+	switch {
+	case call != nil && req.Choice.Required:
+		body = call
+	case call != nil:
+		body = grammar.Alt(body, call)
+	}
+	return grammar.Seq(grammar.Optional(grammar.Seq(grammar.Literal(reading.ChannelHeader("analysis", "")), grammar.Until(reading.ChannelTurn))), body)
+}
+
+// severalCalls reports whether an answer may have several calls. A list in brackets holds one, and a mark without an end
+// goes on to that of the answer, as does a message in a channel.
+func severalCalls(req *exchange.Request, style reading.Style) bool {
+	marks := style.Calls
+	return !req.Choice.Single && style.Form != reading.Channels && (marks.Open == "" || marks.Close != "") &&
+		!strings.Contains(strings.TrimPrefix(style.Frame.Before, marks.Open), "[")
+}
+
+// callsForm is calls of any tools that may be called. begun is what of the first one is there already.
+func callsForm(req *exchange.Request, style reading.Style, begun string) (grammar.Expr, error) {
+	if style.Form != reading.Channels && style.Frame.Before == "" {
+		return nil, exchange.InvalidParam("tools", "the model's template does not write tool calls as JSON objects, so calls cannot be enforced: leave out \"strict\" and leave tool_choice to \"auto\"")
+	}
+	one := func(begun string) (grammar.Expr, error) {
+		var alts []grammar.Expr
+		for _, t := range req.Tools {
+			if req.Choice.Names != nil && !slices.Contains(req.Choice.Names, t.Name) {
+				continue
+			}
+			arguments, err := argumentsForm(t)
+			if err != nil {
+				return nil, err
+			}
+			if style.Form == reading.Channels {
+				alts = append(alts, grammar.Seq(grammar.Literal(reading.ChannelHeader("commentary", t.Name)), arguments))
+				continue
+			}
+			f := style.Frame
+			alts = append(alts, grammar.Seq(grammar.Literal(f.Before[len(begun):]+t.Name+f.Between), arguments, grammar.Literal(f.After)))
+		}
+		return grammar.Alt(alts...), nil
+	}
+	call, err := one(begun)
+	if err != nil || begun != "" || !severalCalls(req, style) {
+		return call, err
+	}
+	other, err := one("")
 	if err != nil {
 		return nil, err
 	}
-	calls := call("")
-	// A list in brackets holds one call, and a mark without an end goes on to that of the answer.
-	marks := style.Calls
-	several := !req.Choice.Single && (marks.Open == "" || marks.Close != "") && !strings.Contains(strings.TrimPrefix(style.Frame.Before, marks.Open), "[")
-	if several {
-		calls = grammar.Seq(calls, grammar.Many(grammar.Seq(grammar.Space(), call(""))))
-	}
-	switch {
-	case req.Choice.Required:
-		return calls, nil
-	case format != nil:
-		return grammar.Alt(format, calls), nil
-	case marks.Open == "":
-		return grammar.Alt(grammar.TextNot("{["), calls), nil
-	default:
-		return grammar.Loop(func(again grammar.Expr) grammar.Expr {
-			after := call(marks.Open)
-			if several {
-				after = grammar.Seq(after, again)
-			}
-			return grammar.TextOr(marks.Open, after)
-		}), nil
-	}
+	return grammar.Seq(call, grammar.Many(grammar.Seq(grammar.Space(), other))), nil
 }
 
-// callForm is one call of any tool that may be called. The function takes what of it is there already.
-func callForm(req *exchange.Request, style reading.Style) (func(begun string) grammar.Expr, error) {
-	frame := style.Frame
-	if frame.Before == "" {
-		return nil, exchange.InvalidParam("tools", "the model's template does not write tool calls as JSON objects, so calls cannot be enforced: leave out \"strict\" and leave tool_choice to \"auto\"")
-	}
-	type tool struct {
-		name      string
-		arguments func() grammar.Expr
-	}
-	var tools []tool
-	for _, t := range req.Tools {
-		if req.Choice.Names != nil && !slices.Contains(req.Choice.Names, t.Name) {
-			continue
+// argumentsForm is what a tool may be called with: by its schema if that can be enforced, else, unless it is strict, any
+// object.
+func argumentsForm(t exchange.Tool) (grammar.Expr, error) {
+	if len(t.Parameters) > 0 {
+		s, err := grammar.Compile(t.Parameters)
+		if err == nil {
+			return s.Value(), nil
 		}
-		arguments := func() grammar.Expr { return grammar.AnyObject().Value() }
-		if len(t.Parameters) > 0 {
-			if _, err := grammar.Compile(t.Parameters); err == nil {
-				arguments = func() grammar.Expr {
-					s, _ := grammar.Compile(t.Parameters) // it did before
-					return s.Value()
-				}
-			} else if t.Strict {
-				return nil, unenforceable(fmt.Sprintf("the parameters of tool %q", t.Name), err)
-			}
+		if t.Strict {
+			return nil, unenforceable(fmt.Sprintf("the parameters of tool %q", t.Name), err)
 		}
-		tools = append(tools, tool{t.Name, arguments})
 	}
-	return func(begun string) grammar.Expr {
-		var alts []grammar.Expr
-		for _, t := range tools {
-			alts = append(alts, grammar.Seq(grammar.Literal(frame.Before[len(begun):]+t.name+frame.Between), t.arguments(), grammar.Literal(frame.After)))
-		}
-		return grammar.Alt(alts...)
-	}, nil
+	return grammar.AnyObject().Value(), nil
 }
 
 func unenforceable(what string, err error) error {

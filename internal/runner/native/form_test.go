@@ -9,6 +9,8 @@ import (
 
 	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/grammar"
+	"kindredgate/internal/reading"
 )
 
 const embedder = "../../../demo/models/harbour-embed/harbour-embed-q8_0.gguf"
@@ -190,7 +192,6 @@ func TestWhatCannotBeEnforced(t *testing.T) {
 	r := New(engine.Options{})
 	defer r.Close()
 	python := `{% for m in messages %}{% if m.tool_calls %}[{% for c in m.tool_calls %}{{ c.function.name }}({% for k, v in c.function.arguments.items() %}{{ k }}={{ v|tojson }}{% endfor %}){% endfor %}]{% else %}{{ m.content }}{% endif %};{% endfor %}{{ tools|tojson if tools }}`
-	channels := `{% for m in messages %}<|start|>{{ m.role }}<|message|>{{ m.content }}<|end|>{% endfor %}{# <|channel|>final #}<|start|>assistant`
 	for _, c := range []struct {
 		name   string
 		change func(*exchange.Request)
@@ -205,7 +206,6 @@ func TestWhatCannotBeEnforced(t *testing.T) {
 		{"calls that are no JSON", func(q *exchange.Request) {
 			q.Template, q.Tools, q.Choice.Required = python, tools(false), true
 		}, "cannot be enforced"},
-		{"channels", func(q *exchange.Request) { q.Template, q.Format.Kind = channels, exchange.FormatObject }, "channels"},
 	} {
 		req := ask("x")
 		c.change(req)
@@ -220,6 +220,115 @@ func TestWhatCannotBeEnforced(t *testing.T) {
 	req.Choice = exchange.Choice{Required: true, Single: true}
 	if got, err := collect(t, r, req); err != nil || len(got.calls) != 1 || got.calls[0].Name != "f" {
 		t.Errorf("%+v, %v", got, err)
+	}
+}
+
+// Templates that lay answers out in other ways have their forms too.
+func TestFormsFollowTheTemplate(t *testing.T) {
+	r := New(engine.Options{})
+	defer r.Close()
+	const (
+		loop     = `{% for m in messages %}{% if m.tool_calls %}`
+		rest     = `{% else %}{{ m.content }}{% endif %};{% endfor %}{{ tools|tojson if tools }}`
+		bare     = loop + `{"name": "{{ m.tool_calls[0].function.name }}", "parameters": {{ m.tool_calls[0].function.arguments|tojson }}}` + rest
+		listed   = loop + `[CALLS] [{"name": "{{ m.tool_calls[0].function.name }}", "arguments": {{ m.tool_calls[0].function.arguments|tojson }}}]` + rest
+	)
+	for name, template := range map[string]string{"bare": bare, "listed": listed} {
+		object := validator(t, `{"type":"object"}`)
+		for seed := range int64(3) {
+			req := random(ask("Give the fares as JSON."), seed)
+			req.Template, req.MaxTokens, req.Format.Kind = template, 200, exchange.FormatObject
+			got, err := collect(t, r, req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			check(t, object, got.text)
+
+			req = random(ask("When?"), seed)
+			req.Template, req.MaxTokens, req.Tools, req.Choice.Required = template, 200, tools(true)[:1], true
+			got, err = collect(t, r, req)
+			if err != nil || len(got.calls) == 0 || got.text != "" {
+				t.Errorf("%s, seed %d: %+v, %v", name, seed, got, err)
+				continue
+			}
+			check(t, validator(t, string(req.Tools[0].Parameters)), got.calls[0].Arguments)
+
+			req.Choice.Required, req.MaxTokens = false, 40
+			if got, err = collect(t, r, req); err != nil || got.finish.Malformed > 0 {
+				t.Errorf("%s by itself, seed %d: %+v, %v", name, seed, got, err)
+			}
+		}
+	}
+}
+
+// What an answer may be, by what was asked and by how the model lays answers out.
+func TestAnswerForms(t *testing.T) {
+	marked := reading.Style{Reasoning: reading.Marks{Open: "<think>", Close: "</think>"}, Form: reading.JSON, Calls: reading.Marks{Open: "<c>", Close: "</c>"},
+		Frame: reading.Frame{Before: `<c>{"name":"`, Between: `","arguments":`, After: "}</c>"}}
+	inside := marked
+	inside.Inside = true
+	bare := reading.Style{Form: reading.JSON, Frame: reading.Frame{Before: `{"name":"`, Between: `","parameters":`, After: "}"}}
+	channels := reading.Style{Form: reading.Channels}
+	const call = `<c>{"name":"fare_quote","arguments":{"adults":2}}</c>`
+	object := exchange.Format{Kind: exchange.FormatObject}
+	for _, c := range []struct {
+		name      string
+		style     reading.Style
+		req       exchange.Request
+		reasons   bool
+		good, bad []string
+	}{
+		{"a format", marked, exchange.Request{Format: object}, false, []string{`{}`, `{"a":[1]}`}, []string{"", "[]", "text", "<think></think>{}"}},
+		{"a format, reasoning perhaps", marked, exchange.Request{Format: object}, true, []string{"{}", "<think>x</think>\n\n{}"}, []string{"<think>{}", "x</think>{}"}},
+		{"a format, inside the reasoning", inside, exchange.Request{Format: object}, true, []string{"x</think>{}", "</think>\n{}"}, []string{"{}", "x"}},
+		{"a call", marked, exchange.Request{Tools: tools(true), Choice: exchange.Choice{Required: true, Single: true}}, false, []string{call}, []string{"", call + call, "x" + call, `<c>{"name":"none","arguments":{}}</c>`, `<c>{"name":"fare_quote","arguments":{}}</c>`}},
+		{"calls", marked, exchange.Request{Tools: tools(true), Choice: exchange.Choice{Required: true}}, false, []string{call, call + "\n" + call}, []string{"", call + "x"}},
+		{"a named tool", marked, exchange.Request{Tools: tools(true), Choice: exchange.Choice{Required: true, Single: true, Names: []string{"next_sailing"}}}, false, []string{`<c>{"name":"next_sailing","arguments":{"island":"Osmer"}}</c>`}, []string{call}},
+		{"strict tools", marked, exchange.Request{Tools: tools(true)}, false, []string{"", "text", "text <c", call, "text" + call + "more" + call}, []string{"<c>", `<c>{"name":"none"`}},
+		{"a format and tools", marked, exchange.Request{Tools: tools(true), Format: object}, false, []string{"{}", call}, []string{"text", "{}" + call}},
+		{"bare calls", bare, exchange.Request{Tools: tools(true)}, false, []string{"text {", `{"name":"fare_quote","parameters":{"adults":1}}`}, []string{"{}", "[1]"}},
+		{"channels, a format", channels, exchange.Request{Format: object}, true, []string{"<|channel|>final<|message|>{}", "<|channel|>analysis<|message|>x<|end|><|start|>assistant<|channel|>final<|message|>{}"}, []string{"{}", "<|channel|>final<|message|>x", "<|channel|>analysis<|message|>x"}},
+		{"channels, a call", channels, exchange.Request{Tools: tools(true), Choice: exchange.Choice{Required: true}}, true, []string{`<|channel|>commentary to=functions.fare_quote <|constrain|>json<|message|>{"adults":2}`}, []string{"<|channel|>final<|message|>x", `<|channel|>commentary to=functions.none <|constrain|>json<|message|>{}`}},
+		{"channels, strict tools", channels, exchange.Request{Tools: tools(true)}, true, []string{"<|channel|>final<|message|>x", `<|channel|>commentary to=functions.fare_quote <|constrain|>json<|message|>{"adults":2}`}, []string{"x"}},
+	} {
+		e, err := answerForm(&c.req, c.style, c.reasons)
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		var texts []string
+		for b := range 256 {
+			texts = append(texts, string([]byte{byte(b)}))
+		}
+		g, err := grammar.New(grammar.NewVocabulary(texts), e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		accepts := func(text string) bool {
+			m := g.Begin()
+			for i := range len(text) {
+				if m.Accept(int32(text[i])) != nil {
+					return false
+				}
+			}
+			return m.Done()
+		}
+		for _, text := range c.good {
+			if !accepts(text) {
+				t.Errorf("%s: %q is not accepted", c.name, text)
+			}
+			// What is accepted can be read: nothing in it is malformed.
+			r := reading.New(c.style)
+			r.Add(text)
+			if r.End(); r.Malformed() > 0 {
+				t.Errorf("%s: %q cannot be read", c.name, text)
+			}
+		}
+		for _, text := range c.bad {
+			if accepts(text) {
+				t.Errorf("%s: %q is accepted", c.name, text)
+			}
+		}
 	}
 }
 

@@ -110,12 +110,7 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, id string, call *respon
 	}
 	r := &Run{ID: "resp_" + id, call: call, key: k, begun: time.Now(), changed: make(chan struct{})}
 	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
-	parent := ctx
 	if call.Background {
-		// The request's values stay, such as its id for the log; its end does not matter.
-		detached, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
-		context.AfterFunc(d.base, func() { cancel(context.Cause(d.base)) })
-		parent = detached
 		if _, err := d.gate.Offer(ctx, k, call.Model); err != nil {
 			return nil, err // what is plainly wrong is said at once
 		}
@@ -123,50 +118,59 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, id string, call *respon
 		if err := d.store(ctx, r); err != nil {
 			return nil, err
 		}
+		// The request's values stay, such as its id for the log; its end does not matter.
+		ctx = context.WithoutCancel(ctx)
 	}
-	var own context.Context
-	own, r.cancel = context.WithCancelCause(parent)
+	ctx, r.cancel = context.WithCancelCause(ctx)
+	stop := context.AfterFunc(d.base, func() { r.cancel(context.Cause(d.base)) })
 	d.mu.Lock()
 	d.runs[r.ID] = r
 	d.mu.Unlock()
-	d.working.Go(func() { d.work(own, r) })
+	d.working.Go(func() {
+		defer stop()
+		defer r.cancel(nil)
+		d.work(ctx, r)
+		d.finish(r)
+	})
 	return r, nil
 }
 
 // work runs a response to its end.
 func (d *Desk) work(ctx context.Context, r *Run) {
-	defer r.cancel(nil)
+	begun := r.call.Background // whether there is a response to tell of
 	defer func() {
 		if p := recover(); p != nil {
-			r.end(fmt.Errorf("panic: %v\n%s", p, debug.Stack()), r.call.Background)
+			err := fmt.Errorf("panic: %v\n%s", p, debug.Stack())
+			d.log.Error("response failed", "response", r.ID, "error", err.Error())
+			r.end(err, begun)
 		}
-		d.finish(r)
 	}()
-	begun := r.call.Background // whether the client was told that there is a response
 	for event, err := range d.gate.Answer(ctx, r.key, &r.call.Request) {
+		if err == nil {
+			err = r.add(event, &begun)
+		} else if cause := context.Cause(ctx); cause != nil {
+			err = cause
+		}
 		if err != nil {
-			if cause := context.Cause(ctx); cause != nil {
-				err = cause
-			}
 			r.end(err, begun)
 			return
 		}
-		r.mu.Lock()
-		if started, ok := event.(exchange.Started); ok {
-			r.timings = started.Timings
-		}
-		if !begun {
-			begun = true
-			r.writer.Begin()
-		}
-		err = r.writer.Add(event)
-		r.notify()
-		r.mu.Unlock()
-		if err != nil {
-			r.end(err, true)
-			return
-		}
 	}
+}
+
+// add takes an event of the answer; with the first one there is a response.
+func (r *Run) add(event exchange.Event, begun *bool) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if started, ok := event.(exchange.Started); ok {
+		r.timings = started.Timings
+	}
+	if !*begun {
+		*begun = true
+		r.writer.Begin()
+	}
+	defer r.notify()
+	return r.writer.Add(event)
 }
 
 // end ends a run with an error: as the response's, if there is one already.

@@ -365,6 +365,52 @@ func TestFailedResponses(t *testing.T) {
 	}
 }
 
+// A panic ends its response and no other, and one in the background is stored as failed.
+func TestPanicInAResponse(t *testing.T) {
+	h := start(t, &scripted.Runner{Before: func(_ context.Context, piece int) error {
+		if piece == 1 {
+			panic("the hull is breached")
+		}
+		return nil
+	}})
+	var r reply
+	h.post(t, "/v1/responses", `{"model":"harbour-4m","input":"one two"}`, &r)
+	if r.Status != "failed" || strings.Contains(r.Error.Message, "hull") {
+		t.Errorf("%+v", r)
+	}
+	h.post(t, "/v1/responses", `{"model":"harbour-4m","input":"one two","background":true}`, &r)
+	if r = h.until(t, r.ID, "failed"); r.text() != "one" {
+		t.Errorf("%+v", r)
+	}
+	h.post(t, "/v1/responses", `{"model":"harbour-4m","input":"one"}`, &r)
+	if r.Status != "completed" {
+		t.Errorf("%+v", r)
+	}
+}
+
+// A gate that stops ends what runs in the background, and says so in what it stores.
+func TestStopEndsTheBackground(t *testing.T) {
+	held := make(chan struct{}, 1)
+	var desk *answers.Desk
+	h := start(t, &scripted.Runner{Before: func(ctx context.Context, piece int) error {
+		if piece == 1 {
+			held <- struct{}{}
+			<-ctx.Done()
+			return context.Cause(ctx)
+		}
+		return nil
+	}}, func(o *Options) { desk = o.Answers })
+	var r reply
+	h.post(t, "/v1/responses", `{"model":"harbour-4m","input":"one two","background":true}`, &r)
+	<-held
+	if err := desk.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if got, _ := h.get(t, "/v1/responses/"+r.ID); got.Status != "failed" || !strings.Contains(got.Error.Message, "stopped") || got.Output[0].Status != "incomplete" {
+		t.Errorf("%+v", got)
+	}
+}
+
 // What was under way when the gate stopped is marked as failed at the next start, and what ended is as it was.
 func TestRestartMarksWhatWasUnderWay(t *testing.T) {
 	db, err := store.Open(t.TempDir() + "/gate.db")

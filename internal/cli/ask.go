@@ -104,7 +104,7 @@ func (t *terminal) ask() *cobra.Command {
 	q.add(cmd)
 	f := cmd.Flags()
 	f.StringVar(&styleName, "style", "chat", "how to put the question: chat, generate, response or raw")
-	f.BoolVar(&q.Think, "think", false, "have the model reason first; the reasoning goes to standard error")
+	f.BoolVar(&q.Think, "reason", false, "have the model reason first; the reasoning goes to standard error")
 	f.BoolVar(&showPrompt, "show-prompt", false, "show the prompt that the model gets, on standard error; needs the owner key")
 	f.BoolVar(&noStream, "no-stream", false, "print the answer when it is whole")
 	f.BoolVar(&asJSON, "json", false, "print the gate's answer as JSON, whole")

@@ -107,7 +107,7 @@ var styles = []style{
 			Stream       bool   `json:"stream,omitempty"`
 			drawing
 			MaxTokens int  `json:"max_tokens,omitempty"`
-			Think     bool `json:"think,omitempty"`
+			Reason    bool `json:"reasoning,omitempty"`
 		}{q.Model, q.Text, q.Instructions, q.Stream, drawing{q.Temperature, q.Seed}, q.MaxTokens, q.Think}
 	}, generatePiece, func(raw []byte) (string, error) {
 		var answer struct {
@@ -159,7 +159,7 @@ func styleNamed(name string, q question) (style, error) {
 			continue
 		}
 		if name == "raw" && (q.Instructions != "" || q.Think) {
-			return s, usageError{errors.New("a raw prompt goes to the model as it is, so it has neither instructions nor reasoning; leave out --instructions and --think")}
+			return s, usageError{errors.New("a raw prompt goes to the model as it is, so it has neither instructions nor reasoning; leave out --instructions and --reason")}
 		}
 		return s, nil
 	}

@@ -225,6 +225,7 @@ type sequence struct {
 	stop      stopper
 	submitted time.Time
 	started   time.Time
+	bounded   bool    // the form can be brought to its end within the limit
 	ending    bool    // the limit is near, so the rest is what brings the form to its end
 	forced    []int32 // the tokens of that which are to come
 	scores    []Score // of the prompt
@@ -488,11 +489,12 @@ func (e *Engine) draw(s *sequence, logits []float32) (id int32, cut bool) {
 		return id, false
 	}
 	left := s.job.MaxTokens - s.generated - 1
-	if after := form.After(id); after.Needs() > left && len(e.encode(after.Ending())) > left {
-		if ending := e.encode(form.Ending()); len(ending) <= left+1 {
-			s.ending, s.forced = true, ending
-			return e.force(s)
-		}
+	if s.generated == 0 {
+		s.bounded = form.Needs() <= left || len(e.encode(form.Ending())) <= left+1
+	}
+	if after := form.After(id); s.bounded && after.Needs() > left && len(e.encode(after.Ending())) > left {
+		s.ending, s.forced = true, e.encode(form.Ending())
+		return e.force(s)
 	}
 	if err := form.Accept(id); err != nil {
 		panic(err) // the mask allowed it

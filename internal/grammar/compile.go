@@ -79,6 +79,7 @@ func (n *node) withoutDeadEnds() {
 // something of one property; so a rule is made of a list of schemas, and lists that were met before are used again,
 // which is how schemas that contain themselves come to an end.
 type compiler struct {
+	size     int // of what was made so far: alternatives, items of lists, states of patterns
 	rules    map[string]*rule
 	keys     map[*schema]int
 	numbers  map[string]*dfa
@@ -119,7 +120,15 @@ func (c *compiler) rule(list []*schema) (*rule, error) {
 		}
 		r.node.alts = append(r.node.alts, alts...)
 	}
-	return r, nil
+	return r, c.grow(len(r.node.alts))
+}
+
+// grow notes that a grammar grows. Schemas are a client's, so there is a limit.
+func (c *compiler) grow(n int) error {
+	if c.size += n; c.size > maxSize {
+		return &SchemaError{Message: "its lists, patterns and alternatives are too large together"}
+	}
+	return nil
 }
 
 // branch is what a value has to meet when every choice has been made.
@@ -435,6 +444,11 @@ func (c *compiler) text(b *branch) (*node, error) {
 			return nil, &SchemaError{Path: b.path, Keyword: "pattern", Message: "pattern: " + err.Error()}
 		}
 		c.patterns[key] = d
+		if d != nil {
+			if err := c.grow(len(d.next)); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if d == nil {
 		return nil, nil
@@ -447,6 +461,9 @@ var comma = Seq(Literal(","), Space())
 // array makes a list between its bounds: "[", items with commas between, "]".
 func (c *compiler) array(b *branch) (*node, error) {
 	item, err := c.rule(b.items)
+	if err == nil {
+		err = c.grow(max(b.minItems, b.maxItems))
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -263,6 +263,27 @@ func TestRefused(t *testing.T) {
 	}
 }
 
+// A schema cannot be made to cost more than it is worth.
+func TestLargeSchemasAreRefused(t *testing.T) {
+	var lists, patterns, choices []string
+	for i := range 40 {
+		lists = append(lists, fmt.Sprintf(`"a%d":{"type":"array","maxItems":9999,"items":{"const":%d}}`, i, i))
+		patterns = append(patterns, fmt.Sprintf(`"a%d":{"type":"string","pattern":"^(a|b)*a(a|b){%d}x%d$"}`, i, 8+i%3, i))
+		choices = append(choices, fmt.Sprintf(`{"anyOf":[{"required":["a%d"]},{"required":["b%d"]},{"required":["c%d"]}]}`, i, i, i))
+	}
+	for name, source := range map[string]string{
+		"lists":    `{"type":"object","properties":{` + strings.Join(lists, ",") + `}}`,
+		"patterns": `{"type":"object","properties":{` + strings.Join(patterns, ",") + `}}`,
+		"choices":  `{"type":"object","allOf":[` + strings.Join(choices, ",") + `]}`,
+	} {
+		_, err := Compile([]byte(source))
+		var refused *SchemaError
+		if !errors.As(err, &refused) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
 func TestForms(t *testing.T) {
 	v := letters()
 	call := Seq(Literal("<call>"), AnyObject().Value(), Literal("</call>"))

@@ -124,13 +124,18 @@ func explore[S comparable](start S, alphabet string, limit int, step func(S, byt
 		for b := range row {
 			row[b] = dead
 		}
+		var last S // neighbouring bytes often lead to the same state
+		lastIndex := -1
 		for k := range len(alphabet) {
 			b := alphabet[k]
 			to, ok := step(states[i], b)
 			if !ok {
 				continue
 			}
-			j, known := index[to]
+			j, known := lastIndex, true
+			if lastIndex < 0 || to != last {
+				j, known = index[to]
+			}
 			if !known {
 				if j = len(states); j >= limit {
 					return nil, false
@@ -139,6 +144,7 @@ func explore[S comparable](start S, alphabet string, limit int, step func(S, byt
 				states = append(states, to)
 				back = append(back, nil)
 			}
+			last, lastIndex = to, j
 			row[b] = uint16(j)
 			if n := len(back[j]); n == 0 || back[j][n-1] != i {
 				back[j] = append(back[j], i)

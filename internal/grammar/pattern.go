@@ -30,8 +30,11 @@ const (
 	timeForm = `([01][0-9]|2[0-3]):[0-5][0-9]:[0-5][0-9](\.[0-9]{1,9})?(Z|[+-]([01][0-9]|2[0-3]):[0-5][0-9])`
 )
 
-// maxPatternStates bounds the automaton of a pattern.
-const maxPatternStates = 4000
+// What bounds the automaton of a pattern, over characters and over bytes.
+const (
+	maxPatternStates = 2000
+	maxByteStates    = 10_000
+)
 
 // runes is a deterministic automaton over characters.
 type runes struct {
@@ -254,7 +257,7 @@ func (r *runes) bytes() (*dfa, bool) {
 		}
 		return to(s, s.prefix)
 	}
-	return explore(byteState{}, "", dead, step, func(s byteState) int {
+	return explore(byteState{}, "", maxByteStates, step, func(s byteState) int {
 		if s.place == atClosed {
 			return 0
 		}

@@ -94,6 +94,7 @@ const (
 	maxBranches = 256    // alternatives of one value, once anyOf within anyOf is resolved
 	maxRules    = 20_000 // different values
 	maxBound    = 10_000 // items, and characters of a pattern with bounds
+	maxSize     = 100_000
 )
 
 // document is a schema with the places that references lead to.

@@ -274,13 +274,13 @@ func TestGenerateTakesWhatToolsSend(t *testing.T) {
 		t.Errorf("form %+v\nJSON %+v", a, b)
 	}
 	var c generation
-	schema := url.Values{"model": {"harbour-4m"}, "prompt": {askOsmer}, "format": {`{"type":"object","properties":{"at":{"type":"string","pattern":"^\\d\\d:\\d\\d$"}},"required":["at"]}`}, "think": {"false"}, "logit_bias": {`{"5": "1"}`}}
+	schema := url.Values{"model": {"harbour-4m"}, "prompt": {askOsmer}, "format": {`{"type":"object","properties":{"at":{"type":"string","pattern":"^\\d\\d:\\d\\d$"}},"required":["at"]}`}, "reasoning": {"false"}, "logit_bias": {`{"5": "1"}`}}
 	h.post(t, "/v1/generate", schema.Encode(), &c, "Content-Type", "application/x-www-form-urlencoded")
 	var at struct{ At string }
 	if err := json.Unmarshal([]byte(c.Text), &at); err != nil || len(at.At) != 5 {
 		t.Errorf("%q, %v", c.Text, err)
 	}
-	h.post(t, "/v1/generate", `{"model":"harbour-4m","prompt":"Which is longer, Osmer or Brannoc?","think":"true"}`, &c)
+	h.post(t, "/v1/generate", `{"model":"harbour-4m","prompt":"Which is longer, Osmer or Brannoc?","reasoning":"true"}`, &c)
 	if c.Reasoning == "" || strings.Contains(c.Text, c.Reasoning) {
 		t.Errorf("%+v", c)
 	}

@@ -199,7 +199,7 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 	for name, commands := range map[string][]string{
 		"terminal-ask.png": {
 			`kindred ask "When is the last boat to Osmer?"`,
-			`kindred ask --style response --think "Which is longer, Osmer or Brannoc?"`,
+			`kindred ask --style response --reason "Which is longer, Osmer or Brannoc?"`,
 			`kindred ask --json --style generate "Which island has the lighthouse?"`,
 		},
 		"terminal-snippet.png": {

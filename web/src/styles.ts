@@ -57,7 +57,7 @@ export const styles: Style[] = [
       instructions: orNothing(q.instructions),
       temperature: q.temperature,
       max_tokens: q.maxTokens,
-      think: q.think || undefined,
+      reasoning: q.think || undefined,
     }),
     streaming: { stream: true },
     read: (event) => {

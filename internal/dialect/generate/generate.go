@@ -24,7 +24,7 @@ type Call struct {
 }
 
 // Fields are the fields of a request. Others are refused: the style is ours, so they are mistakes.
-var Fields = []string{"model", "prompt", "instructions", "history", "stream", "format", "max_tokens", "stop", "think",
+var Fields = []string{"model", "prompt", "instructions", "history", "stream", "format", "max_tokens", "stop", "reasoning",
 	"temperature", "top_p", "top_k", "seed", "frequency_penalty", "presence_penalty", "logit_bias"}
 
 // Decode reads the body of a request that is JSON. The error is an [exchange.Error] that names the field.
@@ -55,7 +55,7 @@ func decode(o *field.Object) (*Call, error) {
 	c.MaxTokens = wire.MaxTokens(o, "max_tokens")
 	c.Stop = wire.Stop(o)
 	c.Sampling = wire.Sampling(o)
-	c.Thinking = o.Bool("think")
+	c.Thinking = o.Bool("reasoning")
 	c.Format = format(o)
 	for _, name := range o.Unread() {
 		o.Fail(name, "there is no field %q in this style; these are: %s", name, strings.Join(Fields, ", "))

@@ -9,15 +9,15 @@ import (
 
 // What stands for the same is read as the same, whether it comes as JSON with types, JSON of texts, or a form.
 func TestLenience(t *testing.T) {
-	want, err := Decode([]byte(`{"model":"m","prompt":"x","stream":true,"temperature":0.2,"max_tokens":5,"seed":-3,"think":false,"stop":["a"],"logit_bias":{"7":-1},"format":{"type":"object"},"history":[{"role":"user","text":"h"}]}`))
+	want, err := Decode([]byte(`{"model":"m","prompt":"x","stream":true,"temperature":0.2,"max_tokens":5,"seed":-3,"reasoning":false,"stop":["a"],"logit_bias":{"7":-1},"format":{"type":"object"},"history":[{"role":"user","text":"h"}]}`))
 	if err != nil {
 		t.Fatal(err)
 	}
-	texts, err := Decode([]byte(`{"model":"m","prompt":"x","stream":"true","temperature":" 0.2 ","max_tokens":"5","seed":"-3","think":"false","stop":"a","top_k":"","logit_bias":"{\"7\": -1}","format":"{\"type\":\"object\"}","history":"[{\"role\":\"user\",\"text\":\"h\"}]"}`))
+	texts, err := Decode([]byte(`{"model":"m","prompt":"x","stream":"true","temperature":" 0.2 ","max_tokens":"5","seed":"-3","reasoning":"false","stop":"a","top_k":"","logit_bias":"{\"7\": -1}","format":"{\"type\":\"object\"}","history":"[{\"role\":\"user\",\"text\":\"h\"}]"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
-	form, err := DecodeForm([]byte(`model=m&prompt=x&stream=true&temperature=0.2&max_tokens=5&seed=-3&think=false&stop=a&top_k=&logit_bias=%7B%227%22%3A-1%7D&format=%7B%22type%22%3A%22object%22%7D&history=%5B%7B%22role%22%3A%22user%22%2C%22text%22%3A%22h%22%7D%5D`))
+	form, err := DecodeForm([]byte(`model=m&prompt=x&stream=true&temperature=0.2&max_tokens=5&seed=-3&reasoning=false&stop=a&top_k=&logit_bias=%7B%227%22%3A-1%7D&format=%7B%22type%22%3A%22object%22%7D&history=%5B%7B%22role%22%3A%22user%22%2C%22text%22%3A%22h%22%7D%5D`))
 	if err != nil {
 		t.Fatal(err)
 	}

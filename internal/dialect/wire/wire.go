@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"regexp"
+	"slices"
 	"strconv"
 
 	"kindredgate/internal/dialect/field"
@@ -195,16 +196,8 @@ func Choice(o *field.Object, tools []exchange.Tool, function, allowed func(*fiel
 	return tools, c
 }
 
-func only(tools []exchange.Tool, names []string) (list []exchange.Tool) {
-	for _, t := range tools {
-		for _, n := range names {
-			if t.Name == n {
-				list = append(list, t)
-				break
-			}
-		}
-	}
-	return list
+func only(tools []exchange.Tool, names []string) []exchange.Tool {
+	return slices.DeleteFunc(slices.Clone(tools), func(t exchange.Tool) bool { return !slices.Contains(names, t.Name) })
 }
 
 // Format reads a format of answers. inner gives the object that holds name and schema.

@@ -228,10 +228,10 @@ func TestFormsFollowTheTemplate(t *testing.T) {
 	r := New(engine.Options{})
 	defer r.Close()
 	const (
-		loop     = `{% for m in messages %}{% if m.tool_calls %}`
-		rest     = `{% else %}{{ m.content }}{% endif %};{% endfor %}{{ tools|tojson if tools }}`
-		bare     = loop + `{"name": "{{ m.tool_calls[0].function.name }}", "parameters": {{ m.tool_calls[0].function.arguments|tojson }}}` + rest
-		listed   = loop + `[CALLS] [{"name": "{{ m.tool_calls[0].function.name }}", "arguments": {{ m.tool_calls[0].function.arguments|tojson }}}]` + rest
+		loop   = `{% for m in messages %}{% if m.tool_calls %}`
+		rest   = `{% else %}{{ m.content }}{% endif %};{% endfor %}{{ tools|tojson if tools }}`
+		bare   = loop + `{"name": "{{ m.tool_calls[0].function.name }}", "parameters": {{ m.tool_calls[0].function.arguments|tojson }}}` + rest
+		listed = loop + `[CALLS] [{"name": "{{ m.tool_calls[0].function.name }}", "arguments": {{ m.tool_calls[0].function.arguments|tojson }}}]` + rest
 	)
 	for name, template := range map[string]string{"bare": bare, "listed": listed} {
 		object := validator(t, `{"type":"object"}`)

@@ -194,6 +194,7 @@ func TestAcceptedAndNot(t *testing.T) {
 		{`{"type":"string","pattern":"^\\u00e9\\/$"}`, `"é/"`, `"e/"|"é"`},
 		{schemas["date"], `"2026-11-25"|"2024-02-29"|"2000-02-29"`, `"2026-02-29"|"1900-02-29"|"2026-13-01"|"2026-04-31"|"0000-01-01"`},
 		{schemas["two patterns"], `"ab"|"abcd"`, `"a"|"abcde"|"xy"`},
+		{`{"$id":"https://sorrel.example/fare","$ref":"#/$defs/a%20b~1c","$defs":{"a b/c":{"const":1,"contentMediaType":"text/plain"}}}`, `1`, `2`},
 		{schemas["recursion"], `{"n":1,"below":[{"n":2},{"n":3,"below":[]}]}`, `{"below":[]}|{"n":1,"below":[1]}`},
 	} {
 		s, err := Compile([]byte(tc.schema))
@@ -232,6 +233,8 @@ func TestRefused(t *testing.T) {
 		{`{"oneOf":[{"type":"string"},{"type":["string","null"]}]}`, "oneOf.0", "oneOf", "options 0 and 1"},
 		{`{"oneOf":[{"type":"object","properties":{"a":{"const":1}}},{"type":"object","properties":{"a":{"const":2}},"required":["a"]}]}`, "oneOf.0", "oneOf", "options 0 and 1"},
 		{`{"$ref":"other.json"}`, "", "$ref", "leads out"},
+		{`{"properties":{"a":{"$id":"b"}}}`, "properties.a", "$id", "$id is not a keyword"},
+		{`{"$ref":"#/%zz"}`, "", "$ref", "leads to nothing"},
 		{`{"$ref":"#/$defs/none"}`, "", "$ref", "leads to nothing"},
 		{`{"type":"text"}`, "", "type", "it must be null"},
 		{`{"type":"object","properties":{"a":7}}`, "properties.a", "", "an object or a boolean"},

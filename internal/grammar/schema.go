@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/big"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -87,6 +88,7 @@ var typeNames = map[string]typeSet{
 var annotations = map[string]bool{
 	"title": true, "description": true, "default": true, "examples": true, "example": true, "deprecated": true,
 	"readOnly": true, "writeOnly": true, "$schema": true, "$comment": true, "$defs": true, "definitions": true,
+	"contentEncoding": true, "contentMediaType": true,
 }
 
 // Limits of a schema.
@@ -313,6 +315,9 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 			return fail("cannot be enforced; leave it out")
 		}
 	default:
+		if name == "$id" && pointer == "" {
+			return nil // the name of the whole; references stay within it all the same
+		}
 		if !annotations[name] && !strings.HasPrefix(name, "x-") {
 			return fail("is not a keyword that can be enforced; leave it out")
 		}
@@ -326,7 +331,10 @@ func (d *document) refer(raw json.RawMessage, fail func(string, ...any) error) (
 	if json.Unmarshal(raw, &ref) != nil || ref != "#" && !strings.HasPrefix(ref, "#/") {
 		return nil, fail("%s leads out of the schema; only references such as \"#/$defs/name\" can be followed", raw)
 	}
-	pointer := strings.TrimPrefix(ref, "#")
+	pointer, err := url.PathUnescape(strings.TrimPrefix(ref, "#"))
+	if err != nil {
+		return nil, fail("%q leads to nothing: %v", ref, err)
+	}
 	at := d.root
 	for i, part := range strings.Split(pointer, "/") {
 		if i == 0 {

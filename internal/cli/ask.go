@@ -48,7 +48,7 @@ func (q *questionFlags) add(cmd *cobra.Command) {
 	f.StringVar(&q.Instructions, "instructions", "", "what the model is told ahead of the question")
 	f.Float64Var(&q.temperature, "temperature", 0, "0 for the most likely answer, more for more variety (default the model's own)")
 	f.Int64Var(&q.seed, "seed", 0, "same seed, same answer (default by chance)")
-	f.IntVar(&q.MaxTokens, "max-tokens", 0, "longest answer, in tokens (default as long as the context holds)")
+	f.IntVar(&q.MaxTokens, "max-tokens", 0, "longest answer, in tokens (default as long as the context holds; 256 for a raw prompt)")
 }
 
 // read fills in what was given.

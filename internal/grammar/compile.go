@@ -19,32 +19,84 @@ func (s *Schema) Value() Expr {
 
 // Compile reads a JSON Schema (draft 2020-12). What it asks that cannot be enforced is a [*SchemaError].
 func Compile(raw []byte) (*Schema, error) {
+	root, err := read(raw)
+	if err != nil {
+		return nil, err
+	}
+	c := newCompiler()
+	r, err := c.rule([]*schema{root})
+	if err != nil {
+		return nil, err
+	}
+	return finished(r)
+}
+
+func read(raw []byte) (*schema, error) {
 	if !json.Valid(raw) || !utf8.Valid(raw) {
 		return nil, &SchemaError{Message: "it is not JSON"}
 	}
 	d := &document{root: raw, known: map[string]*schema{}}
-	root, err := d.node("", raw)
+	return d.node("", raw)
+}
+
+// Arguments is how the members of an object are written one after the other, rather than as JSON: Open, the name, Assign,
+// the value as JSON, Close, with Separator between them.
+type Arguments struct{ Open, Assign, Close, Separator string }
+
+// argumentName is what a name has to be to stand without quotes.
+var argumentName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// CompileArguments reads a JSON Schema of objects whose members are written as arguments. With marks that begin with "<"
+// that character comes in no value, so that the marks cannot be forged.
+func CompileArguments(raw []byte, a Arguments) (*Schema, error) {
+	root, err := read(raw)
 	if err != nil {
 		return nil, err
 	}
-	return compile([]*schema{root})
+	c := newCompiler()
+	if strings.HasPrefix(a.Open, "<") {
+		c.avoid = '<'
+	}
+	branches, err := c.branches([]*schema{root})
+	if err != nil {
+		return nil, err
+	}
+	r := &rule{node: &node{alts: []*node{}}}
+	for _, b := range branches {
+		if b.types&typeObject == 0 || b.values != nil {
+			continue
+		}
+		members, _, err := c.members(b)
+		if err != nil {
+			return nil, err
+		}
+		if members == nil {
+			continue
+		}
+		for _, m := range members {
+			if !argumentName.MatchString(m.name) {
+				return nil, &SchemaError{Path: b.path, Keyword: "properties", Message: fmt.Sprintf("the property %q cannot be written as an argument", m.name)}
+			}
+		}
+		r.node.alts = append(r.node.alts, c.layOut(members, nil, a.layout()))
+	}
+	return finished(r)
 }
 
 // AnyObject is the schema of all JSON objects.
 func AnyObject() *Schema {
-	s, err := compile([]*schema{{types: typeObject, maxItems: -1, maxLength: -1}})
-	if err != nil {
-		panic(err) // a schema without conditions can always be met
+	r, err := newCompiler().rule([]*schema{{types: typeObject, maxItems: -1, maxLength: -1}})
+	if err == nil {
+		var s *Schema
+		if s, err = finished(r); err == nil {
+			return s
+		}
 	}
-	return s
+	panic(err) // a schema without conditions can always be met
 }
 
-func compile(root []*schema) (*Schema, error) {
-	c := &compiler{rules: map[string]*rule{}, keys: map[*schema]int{}, numbers: map[string]*dfa{}, patterns: map[string]*dfa{}}
-	r, err := c.rule(root)
-	if err != nil {
-		return nil, err
-	}
+// finished finds out whether a rule can be met, and leaves its dead ends out.
+func finished(r *rule) (*Schema, error) {
 	start := &node{call: r}
 	all := costs(start)
 	if start.worth() >= never {
@@ -84,6 +136,11 @@ type compiler struct {
 	keys     map[*schema]int
 	numbers  map[string]*dfa
 	patterns map[string]*dfa
+	avoid    byte // a character that comes in no text; 0 for none
+}
+
+func newCompiler() *compiler {
+	return &compiler{rules: map[string]*rule{}, keys: map[*schema]int{}, numbers: map[string]*dfa{}, patterns: map[string]*dfa{}}
 }
 
 func (c *compiler) key(list []*schema) string {
@@ -332,7 +389,7 @@ func (c *compiler) values(b *branch) ([]*node, error) {
 		if err != nil {
 			return nil, err
 		}
-		if ok {
+		if ok && (c.avoid == 0 || strings.IndexByte(v, c.avoid) < 0) {
 			kept = append(kept, v)
 		}
 	}
@@ -431,7 +488,7 @@ func (c *compiler) text(b *branch) (*node, error) {
 		if room < 0 {
 			room = unbounded
 		}
-		return terminal(anyText, textState(atOpen, b.minLength, room), nil), nil
+		return terminal(texts[c.avoid], textState(atOpen, b.minLength, room), nil), nil
 	}
 	if b.minLength > maxBound || b.maxLength > maxBound {
 		return nil, &SchemaError{Path: b.path, Keyword: "pattern", Message: fmt.Sprintf("a pattern or format cannot be combined with a length beyond %d", maxBound)}
@@ -440,7 +497,7 @@ func (c *compiler) text(b *branch) (*node, error) {
 	d, ok := c.patterns[key]
 	if !ok {
 		var err error
-		if d, err = newPattern(b.patterns, b.minLength, b.maxLength); err != nil {
+		if d, err = newPattern(b.patterns, b.minLength, b.maxLength, c.avoid); err != nil {
 			return nil, &SchemaError{Path: b.path, Keyword: "pattern", Message: "pattern: " + err.Error()}
 		}
 		c.patterns[key] = d
@@ -506,32 +563,64 @@ type objectMember struct {
 	required bool
 }
 
-// object makes an object: its properties in the order of their declaration, then others where they are allowed.
-// It is nil if a required property is impossible.
+// objectLayout is how an object is written.
+type objectLayout struct {
+	begin, end string
+	open       func(name string) string // a member up to the end of its name
+	assign     Expr                     // what stands between the name and the value
+	close      Expr                     // what ends a member
+	separator  Expr                     // what stands between members
+	space      Expr                     // what may stand within the braces
+}
+
+func nothing(then *node) *node { return then }
+
+// literal is Literal, or nothing.
+func literal(text string) Expr {
+	if text == "" {
+		return nothing
+	}
+	return Literal(text)
+}
+
+var jsonLayout = objectLayout{begin: "{", end: "}", assign: Seq(Literal(":"), Space()), close: nothing, separator: comma, space: Space(),
+	open: func(name string) string { return quote(name) }}
+
+func (a Arguments) layout() objectLayout {
+	return objectLayout{open: func(name string) string { return a.Open + name }, assign: literal(a.Assign), close: literal(a.Close), separator: literal(a.Separator), space: nothing}
+}
+
+// object makes an object. It is nil if a required property is impossible.
 func (c *compiler) object(b *branch) (*node, error) {
 	members, extra, err := c.members(b)
-	if members == nil && err == nil {
-		return nil, nil
-	}
-	if err != nil {
+	if members == nil || err != nil {
 		return nil, err
 	}
-	colon := Seq(Literal(":"), Space())
-	end := Seq(Space(), Literal("}"))
-	value := func(r *rule, then *node) *node { return &node{call: r, then: then} }
+	return c.layOut(members, extra, jsonLayout), nil
+}
 
-	var names []string
+// layOut makes an object of members in their order, then others by the rule extra, if there is one.
+func (c *compiler) layOut(members []objectMember, extra *rule, l objectLayout) *node {
+	end := Seq(l.space, literal(l.end))
+	value := func(r *rule, then *node) *node { return &node{call: r, then: l.close(then)} }
+
+	var names []string // up to the end of the name
 	for _, m := range members {
-		q := quote(m.name)
-		names = append(names, q[1:len(q)-1])
+		names = append(names, l.open(m.name))
 	}
-	var others *node // any number of others, then the end; a comma comes first
+	var others *node // any number of others, then the end; a separator comes first
 	var anOther func(then *node) *node
 	if extra != nil {
-		names := newOthers(slices.DeleteFunc(slices.Clone(names), func(n string) bool { return n == "" }))
-		anOther = func(then *node) *node { return terminal(names, atOpen, colon(value(extra, then))) }
+		var taken []string
+		for _, n := range names {
+			if inner := n[1 : len(n)-1]; inner != "" {
+				taken = append(taken, inner)
+			}
+		}
+		unlike := newOthers(taken, c.avoid)
+		anOther = func(then *node) *node { return terminal(unlike, atOpen, l.assign(value(extra, then))) }
 		more := &rule{node: &node{}}
-		more.node.alts = []*node{end(nil), comma(anOther(&node{call: more}))}
+		more.node.alts = []*node{end(nil), l.separator(anOther(&node{call: more}))}
 		others = &node{call: more}
 	} else {
 		others = end(nil)
@@ -546,7 +635,7 @@ func (c *compiler) object(b *branch) (*node, error) {
 		var outcomes []int
 		n := &node{}
 		for j := i; j < len(members); j++ {
-			texts = append(texts, `"`+names[j]+`"`)
+			texts = append(texts, names[j])
 			outcomes = append(outcomes, j-i)
 			n.next = append(n.next, values[j])
 			if members[j].required {
@@ -561,8 +650,8 @@ func (c *compiler) object(b *branch) (*node, error) {
 		optionalFrom--
 	}
 	for i := len(members) - 1; i >= 0; i-- {
-		values[i] = colon(value(members[i].value, follow[i+1]))
-		alts := []*node{comma(next(i))}
+		values[i] = l.assign(value(members[i].value, follow[i+1]))
+		alts := []*node{l.separator(next(i))}
 		if i >= optionalFrom {
 			alts = append(alts, others)
 		}
@@ -570,15 +659,15 @@ func (c *compiler) object(b *branch) (*node, error) {
 	}
 	first := &node{}
 	if len(members) > 0 {
-		first.alts = append(first.alts, Space()(next(0)))
+		first.alts = append(first.alts, l.space(next(0)))
 	}
 	if optionalFrom == 0 {
 		first.alts = append(first.alts, end(nil))
 		if anOther != nil {
-			first.alts = append(first.alts, Space()(anOther(others)))
+			first.alts = append(first.alts, l.space(anOther(others)))
 		}
 	}
-	return Literal("{")(first), nil
+	return literal(l.begin)(first)
 }
 
 // members gives the properties of an object, and the rule of those that are not declared; nil if there are to be

@@ -266,6 +266,48 @@ func TestRefused(t *testing.T) {
 	}
 }
 
+// Members one after the other, with marks that no value can forge.
+func TestArguments(t *testing.T) {
+	v := letters()
+	const schema = `{"type":"object","properties":{"a":{"type":"string"},"ab":{"enum":["x","<y>"]},"c":{"type":"string","pattern":"^.{2}$"},"d":{"type":"object"}},"required":["ab"]}`
+	for _, c := range []struct {
+		layout    Arguments
+		good, bad []string
+	}{
+		{Arguments{Assign: "=", Separator: ", "}, []string{`ab="x"`, `ab="<y>"`, `a="<", ab="x", c="é!"`, `ab="x", d={"<": 1}`}, []string{"", `a="1"`, `ab="x",`, `ab="x", a="1"`, `ab="x", e=1`}},
+		{Arguments{Open: "<p=", Assign: ">", Close: "</p>"}, []string{`<p=ab>"x"</p>`, `<p=a>"1"</p><p=ab>"x"</p><p=d>{"k": ["v"]}</p>`}, []string{`<p=ab>"<y>"</p>`, `<p=a>"<"</p><p=ab>"x"</p>`, `<p=ab>"x"</p><p=c>"<>"</p>`, `<p=ab>"x"</p><p=d>{"<":1}</p>`}},
+	} {
+		s, err := CompileArguments([]byte(schema), c.layout)
+		if err != nil {
+			t.Fatal(err)
+		}
+		g, err := New(v, s.Value())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, text := range c.good {
+			if !accepts(t, g, text) {
+				t.Errorf("%+v does not accept %s", c.layout, text)
+			}
+		}
+		for _, text := range c.bad {
+			if accepts(t, g, text) {
+				t.Errorf("%+v accepts %s", c.layout, text)
+			}
+		}
+		for seed := range uint64(50) {
+			if text := draw(t, g.Begin(), rand.New(rand.NewPCG(seed, 3)), 40); strings.Count(text, "<p=") != strings.Count(text, "</p>") && c.layout.Close != "" {
+				t.Errorf("the marks of %s do not match", text)
+			}
+		}
+	}
+	for _, refused := range []string{`{"type":"object","properties":{"not a name":{}}}`, `{"type":"string"}`, `{"type":"object","properties":{"a":{"const":"<"}},"required":["a"]}`, `7`, `{"not":{}}`} {
+		if _, err := CompileArguments([]byte(refused), Arguments{Open: "<p=", Assign: ">", Close: "</p>"}); err == nil {
+			t.Errorf("%s is not refused", refused)
+		}
+	}
+}
+
 // A schema cannot be made to cost more than it is worth.
 func TestLargeSchemasAreRefused(t *testing.T) {
 	var lists, patterns, choices []string
@@ -385,6 +427,13 @@ func FuzzCompile(f *testing.F) {
 	f.Fuzz(func(t *testing.T, source []byte) {
 		if len(source) > 2000 {
 			return
+		}
+		if s, err := CompileArguments(source, Arguments{Open: "<p=", Assign: ">", Close: "</p>"}); err == nil {
+			g, err := New(v, s.Value())
+			if err != nil {
+				t.Fatal(err)
+			}
+			draw(t, g.Begin(), rand.New(rand.NewPCG(1, 2)), 20)
 		}
 		s, err := Compile(source)
 		if err != nil {

@@ -252,9 +252,13 @@ var space = func() *dfa {
 
 // text is a JSON string of a number of characters. A state is a place, how many characters are still needed, and for
 // how many there is room.
-type text struct{}
+type text struct {
+	avoid byte // a character that does not come, except as an escape; 0 for none
+}
 
-var anyText = &text{}
+// texts are the machines of strings, by the character that they avoid: one each, so that what is found for one schema
+// serves for others.
+var texts = map[byte]*text{0: {}, '<': {avoid: '<'}}
 
 // Places within a string.
 const (
@@ -331,7 +335,7 @@ func utf8Step(place int, b byte) (int, bool) {
 	return 0, false
 }
 
-func (*text) step(s uint64, b byte) (uint64, bool) {
+func (t *text) step(s uint64, b byte) (uint64, bool) {
 	place, need, room := unpackText(s)
 	hexDigit := '0' <= b && b <= '9' || 'a' <= b && b <= 'f' || 'A' <= b && b <= 'F'
 	switch place {
@@ -341,7 +345,7 @@ func (*text) step(s uint64, b byte) (uint64, bool) {
 		switch {
 		case b == '"':
 			return textState(atClosed, 0, 0), need == 0
-		case room == 0 || b < 0x20:
+		case room == 0 || b < 0x20 || b == t.avoid:
 			return 0, false
 		}
 		if room != unbounded {
@@ -412,11 +416,14 @@ func (*text) ways(s uint64) []way {
 
 // others is a property's name that is none of some names. It is written without escapes, so that no name can be
 // spelled in two ways, and is not empty unless there are no names. A state is a place, and whether one of the names is still possible: their range and depth.
-type others struct{ names *words }
+type others struct {
+	names *words
+	avoid byte // a character that does not come; 0 for none
+}
 
 // newOthers takes the names as they stand between quotes.
-func newOthers(names []string) *others {
-	return &others{newWords(names, make([]int, len(names)))}
+func newOthers(names []string, avoid byte) *others {
+	return &others{newWords(names, make([]int, len(names))), avoid}
 }
 
 const diverged = 1 << 8 // the bit that says that no name is possible any more
@@ -434,7 +441,7 @@ func (o *others) step(s uint64, b byte) (uint64, bool) {
 		return 0, false
 	case place == inside && b == '"':
 		return atClosed, s&diverged != 0 || s>>9 != 0 && o.names.outcome(s>>9) < 0
-	case place == inside && (b < 0x20 || b == '\\'):
+	case place == inside && (b < 0x20 || b == '\\' || b == o.avoid):
 		return 0, false
 	}
 	next, ok := utf8Step(place, b)

@@ -45,8 +45,9 @@ type runes struct {
 
 // newPattern is the JSON strings that match all patterns and have from low to high characters; high may be -1. The
 // result is nil if there are none. Patterns are those of ECMA-262 that Go's regexp package understands, without word
-// boundaries and inline flags; as JSON Schema has it they may match anywhere in the text.
-func newPattern(patterns []string, low, high int) (*dfa, error) {
+// boundaries and inline flags; as JSON Schema has it they may match anywhere in the text. The character avoid, unless it
+// is 0, does not come.
+func newPattern(patterns []string, low, high int, avoid byte) (*dfa, error) {
 	type product struct {
 		states [4]int
 		count  int
@@ -112,7 +113,7 @@ func newPattern(patterns []string, low, high int) (*dfa, error) {
 		all.accept = append(all.accept, accept)
 	}
 	all.prune()
-	d, ok := all.bytes()
+	d, ok := all.bytes(avoid)
 	if !ok {
 		return nil, fmt.Errorf("its automaton has too many states")
 	}
@@ -170,7 +171,7 @@ type byteState struct {
 }
 
 // bytes makes an automaton over the bytes of JSON strings.
-func (r *runes) bytes() (*dfa, bool) {
+func (r *runes) bytes(avoid byte) (*dfa, bool) {
 	// characters gives how many characters continuation bytes make a difference between.
 	left := map[uint8]int{more1: 1, more2: 2, more3: 3, afterE0: 2, afterED: 2, afterF0: 3, afterF4: 3}
 	to := func(s byteState, c rune) (byteState, bool) {
@@ -210,7 +211,7 @@ func (r *runes) bytes() (*dfa, bool) {
 				return byteState{place: atClosed}, r.accept[s.state]
 			case b == '\\':
 				return byteState{state: s.state, place: escaped}, true
-			case b < 0x20:
+			case b < 0x20 || b == avoid:
 				return s, false
 			case b < 0x80:
 				return to(s, rune(b))

@@ -34,6 +34,7 @@ const (
 	probeName   = "probe7name"
 	probeSecond = "probe7second"
 	probeKey    = "probe7key"
+	probeValue  = "probe7value"
 	probeResult = "probe7result"
 )
 
@@ -56,7 +57,7 @@ func (t *Template) probe(source string) Abilities {
 	}
 	user := say(exchange.User, exchange.Text("u"))
 	tool := exchange.Tool{Name: probeText, Description: "d", Parameters: json.RawMessage(`{"type": "object", "properties": {}}`)}
-	call := exchange.ToolCall{ID: "call0000a", Name: probeName, Arguments: `{"` + probeKey + `": "v"}`}
+	call := exchange.ToolCall{ID: "call0000a", Name: probeName, Arguments: `{"` + probeKey + `": "` + probeValue + `"}`}
 	second := exchange.ToolCall{ID: "call0000b", Name: probeSecond, Arguments: `{}`}
 
 	var a Abilities
@@ -74,9 +75,7 @@ func (t *Template) probe(source string) Abilities {
 		said := text(Conversation{Turns: []exchange.Turn{user, say(exchange.Assistant, exchange.Text(probeText))}, Tools: calling.Tools, Continue: true})
 		written := between(said, called)
 		a.Style.Form, a.Style.Calls = callStyle(written)
-		if a.Style.Form == reading.JSON {
-			a.Style.Frame = frame(written)
-		}
+		a.Style.Frame = frame(a.Style.Form, written)
 	}
 
 	if reading.UsesChannels(source) {
@@ -147,24 +146,52 @@ func callStyle(written string) (reading.Form, reading.Marks) {
 	return reading.NoCalls, reading.Marks{}
 }
 
-// frame tells from a call in JSON what stands around its name and its arguments.
-func frame(written string) reading.Frame {
-	name := strings.Index(written, probeName)
-	key := strings.Index(written, `"`+probeKey+`"`)
-	if key < name {
-		return reading.Frame{} // not there, or the arguments come first
-	}
-	from := strings.LastIndexByte(written[:key], '{')
-	d := json.NewDecoder(strings.NewReader(written[max(from, 0):]))
-	var arguments map[string]string
-	if from < 0 || d.Decode(&arguments) != nil || len(arguments) != 1 {
+// frame tells from a call what stands around its name and its arguments; zero if that is not plain.
+func frame(form reading.Form, written string) (f reading.Frame) {
+	var rest string
+	var found bool
+	f.Before, rest, _ = strings.Cut(strings.TrimSpace(written), probeName)
+	switch form {
+	case reading.JSON:
+		// The arguments must come after the name, as an object, not as text that holds one.
+		key := strings.Index(rest, `"`+probeKey+`"`)
+		from := strings.LastIndexByte(rest[:max(key, 0)], '{')
+		if key < 0 || from < 0 {
+			return reading.Frame{}
+		}
+		d := json.NewDecoder(strings.NewReader(rest[from:]))
+		var arguments map[string]string
+		if d.Decode(&arguments) != nil || len(arguments) != 1 {
+			return reading.Frame{}
+		}
+		f.Between, f.After = rest[:from], rest[from+int(d.InputOffset()):]
+		return f
+	case reading.Python:
+		for _, value := range []string{`"` + probeValue + `"`, `'` + probeValue + `'`} {
+			f.Between, f.After, found = strings.Cut(rest, probeKey+"="+value)
+			if f.Assign, f.Separator = "=", ", "; found {
+				return f
+			}
+		}
 		return reading.Frame{}
+	case reading.FunctionTags:
+		const open, end = "<parameter=", "</parameter>"
+		head, value, found := strings.Cut(rest, open+probeKey)
+		if !found {
+			return reading.Frame{}
+		}
+		f.Between, f.Open = head, open
+		f.Assign, value, found = strings.Cut(value, probeValue)
+		at := strings.Index(value, end)
+		last := strings.LastIndex(value, "</function>")
+		if !found || at < 0 || last < at {
+			return reading.Frame{}
+		}
+		f.Close, f.After = value[:last], value[last:]
+		return f
+	case reading.NoCalls, reading.Channels:
 	}
-	return reading.Frame{
-		Before:  strings.TrimLeft(written[:name], " \n"),
-		Between: written[name+len(probeName) : from],
-		After:   strings.TrimRight(written[from+int(d.InputOffset()):], " \n"),
-	}
+	return reading.Frame{}
 }
 
 // mark is a mark without the layout around it.

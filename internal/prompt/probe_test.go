@@ -26,7 +26,7 @@ func TestProbe(t *testing.T) {
 		{"bare JSON, one call", loop + `{% if m.tool_calls %}{"name": "{{ m.tool_calls[0].function.name }}", "parameters": {{ m.tool_calls[0].function.arguments|tojson }}}{% else %}{{ m.content }}{% endif %}<|eot|>{% endfor %}{{ tools|tojson if tools }}`,
 			Abilities{System: true, Tools: true, Calls: true, Results: true, Style: reading.Style{Form: reading.JSON, Frame: reading.Frame{Before: `{"name": "`, Between: `", "parameters": `, After: `}`}}}},
 		{"calls as in Python", loop + `{% if m.tool_calls %}[{% for c in m.tool_calls %}{{ c.function.name }}({% for k, v in c.function.arguments.items() %}{{ k }}={{ v|tojson }}{% endfor %}){{ ', ' if not loop.last }}{% endfor %}]{% else %}{{ m.content }}{% endif %};{% endfor %}`,
-			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.Python}}},
+			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.Python, Frame: reading.Frame{Before: "[", Between: "(", After: ")]", Assign: "=", Separator: ", "}}}},
 		{"function tags", loop + `{% if m.tool_calls %}{% for c in m.tool_calls %}<tool_call>
 <function={{ c.function.name }}>
 {% for k, v in c.function.arguments.items() %}
@@ -36,7 +36,8 @@ func TestProbe(t *testing.T) {
 {% endfor %}
 </function>
 </tool_call>{% endfor %}{% else %}{{ m.content }}{% endif %}<|end|>{% endfor %}`,
-			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.FunctionTags, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"}}}},
+			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.FunctionTags, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"},
+				Frame: reading.Frame{Before: "<tool_call>\n<function=", Between: ">\n", After: "</function>\n</tool_call>", Open: "<parameter=", Assign: ">\n", Close: "\n</parameter>\n"}}}},
 		{"channels", `{% for m in messages %}<|start|>{{ m.role }}<|message|>{{ m.content }}<|end|>{% endfor %}{# answers: <|channel|>final<|message|> #}<|start|>assistant`,
 			Abilities{System: true, Results: true, Style: reading.Style{Form: reading.Channels}}},
 		{"always inside the reasoning", loop + `{{ m.content }}{% endfor %}{% if add_generation_prompt %}A:<think>{{ '\n' }}{% endif %}`,

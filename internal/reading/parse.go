@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"regexp"
+	"strconv"
 	"strings"
 )
 
@@ -185,8 +186,11 @@ func pythonString(text string) (value, rest string, ok bool) {
 			return string(raw), text[i+1:], err == nil
 		case c == '\\' && i+1 < len(text):
 			i++
-			if at := strings.IndexByte(`nrt`, text[i]); at >= 0 {
-				s.WriteByte("\n\r\t"[at])
+			if at := strings.IndexByte(`nrtbf`, text[i]); at >= 0 {
+				s.WriteByte("\n\r\t\b\f"[at])
+			} else if code, err := strconv.ParseUint(text[i+1:min(i+5, len(text))], 16, 16); text[i] == 'u' && err == nil && i+5 <= len(text) {
+				s.WriteRune(rune(code))
+				i += 4
 			} else {
 				s.WriteByte(text[i])
 			}

@@ -19,13 +19,17 @@ type Style struct {
 	// the whole answer from its first character; without a closing one, they go on to its end.
 	Form  Form
 	Calls Marks
-	// Frame is what stands around a call's name and arguments, marks included; zero if that is not known, or if the
-	// arguments are not written as a JSON object.
+	// Frame is what stands around a call's name and arguments, marks included; zero if that is not known.
 	Frame Frame
 }
 
-// Frame is how a call is written, to the letter: Before, the name, Between, the arguments, After.
-type Frame struct{ Before, Between, After string }
+// Frame is how a call is written, to the letter: Before, the name, Between, the arguments, After. The arguments are a JSON
+// object in the form JSON. In the others each is written by itself: Open, its name, Assign, its value, Close, with
+// Separator between them.
+type Frame struct {
+	Before, Between, After         string
+	Open, Assign, Close, Separator string
+}
 
 // Marks enclose a part of the text.
 type Marks struct{ Open, Close string }

@@ -50,6 +50,7 @@ var cases = []struct {
 	{"JSON that is an answer", bare, `{"boat": "Osmer"}`, `T({"boat": "Osmer"})M`},
 	{"text where JSON is possible", bare, `See {"name": "f"}`, `T(See {"name": "f"})`},
 	{"Python", python, `[f(a=1, b="x, y"), g.h(c=[1, 'z'], d={'k': None}, e=True)]`, `C(f {"a":1,"b":"x, y"})C(g.h {"c":[1,"z"],"d":{"k":null},"e":true})`},
+	{"Python, escapes", python, `[f(a="\u00e9\b\f\n\"\\", b='\'', c="\u12")]`, `C(f {"a":"é\b\f\n\"\\","b":"'","c":"u12"})`},
 	{"Python that is none", python, `[1, 2]`, "T([1, 2])M"},
 	{"function tags", tags, "<tool_call>\n<function=f>\n<parameter=a>\n12\n</parameter>\n<parameter=b>\nx <y>\n</parameter>\n</function>\n</tool_call>", `C(f {"a":12,"b":"x \u003cy\u003e"})`},
 	{"channels", channels, "<|channel|>analysis<|message|>Osmer: 35 <min><|end|><|start|>assistant<|channel|>final<|message|>Brannoc.", "R(Osmer: 35 <min>)T(Brannoc.)"},

@@ -167,8 +167,8 @@ func severalCalls(req *exchange.Request, style reading.Style) bool {
 
 // callsForm is calls of any tools that may be called. begun is what of the first one is there already.
 func callsForm(req *exchange.Request, style reading.Style, begun string) (grammar.Expr, error) {
-	if style.Form != reading.Channels && style.Frame.Before == "" {
-		return nil, exchange.InvalidParam("tools", "the model's template does not write tool calls as JSON objects, so calls cannot be enforced: leave out \"strict\" and leave tool_choice to \"auto\"")
+	if style.Form != reading.Channels && style.Frame == (reading.Frame{}) {
+		return nil, exchange.InvalidParam("tools", "the model's template does not show how a tool call is written, so calls cannot be enforced: leave out \"strict\" and leave tool_choice to \"auto\"")
 	}
 	one := func(begun string) (grammar.Expr, error) {
 		var alts []grammar.Expr
@@ -176,7 +176,7 @@ func callsForm(req *exchange.Request, style reading.Style, begun string) (gramma
 			if req.Choice.Names != nil && !slices.Contains(req.Choice.Names, t.Name) {
 				continue
 			}
-			arguments, err := argumentsForm(t)
+			arguments, err := argumentsForm(t, style)
 			if err != nil {
 				return nil, err
 			}
@@ -200,17 +200,27 @@ func callsForm(req *exchange.Request, style reading.Style, begun string) (gramma
 	return grammar.Seq(call, grammar.Many(grammar.Seq(grammar.Space(), other))), nil
 }
 
-// argumentsForm is what a tool may be called with: by its schema if that can be enforced, else, unless it is strict, any
-// object.
-func argumentsForm(t exchange.Tool) (grammar.Expr, error) {
-	if len(t.Parameters) > 0 {
-		s, err := grammar.Compile(t.Parameters)
-		if err == nil {
-			return s.Value(), nil
+// argumentsForm is what a tool may be called with: by its schema if that can be enforced, else, unless it is strict,
+// anything. Arguments that are written one by one need names, so there nothing else will do than what the schema says.
+func argumentsForm(t exchange.Tool, style reading.Style) (grammar.Expr, error) {
+	schema := t.Parameters
+	if len(schema) == 0 {
+		schema = json.RawMessage(`{"type":"object"}`)
+	}
+	compile := grammar.Compile
+	byName := style.Form == reading.Python || style.Form == reading.FunctionTags
+	if byName {
+		f := style.Frame
+		compile = func(raw []byte) (*grammar.Schema, error) {
+			return grammar.CompileArguments(raw, grammar.Arguments{Open: f.Open, Assign: f.Assign, Close: f.Close, Separator: f.Separator})
 		}
-		if t.Strict {
-			return nil, unenforceable(fmt.Sprintf("the parameters of tool %q", t.Name), err)
-		}
+	}
+	s, err := compile(schema)
+	switch {
+	case err == nil:
+		return s.Value(), nil
+	case t.Strict || byName:
+		return nil, unenforceable(fmt.Sprintf("the parameters of tool %q", t.Name), err)
 	}
 	return grammar.AnyObject().Value(), nil
 }

@@ -191,7 +191,7 @@ func TestForcedCallsAreValidForEverySeed(t *testing.T) {
 func TestWhatCannotBeEnforced(t *testing.T) {
 	r := New(engine.Options{})
 	defer r.Close()
-	python := `{% for m in messages %}{% if m.tool_calls %}[{% for c in m.tool_calls %}{{ c.function.name }}({% for k, v in c.function.arguments.items() %}{{ k }}={{ v|tojson }}{% endfor %}){% endfor %}]{% else %}{{ m.content }}{% endif %};{% endfor %}{{ tools|tojson if tools }}`
+	silent := `{% for m in messages %}{{ m.content }};{% endfor %}{{ tools|tojson if tools }}`
 	for _, c := range []struct {
 		name   string
 		change func(*exchange.Request)
@@ -203,8 +203,8 @@ func TestWhatCannotBeEnforced(t *testing.T) {
 		{"strict tool", func(q *exchange.Request) {
 			q.Tools = []exchange.Tool{{Name: "f", Strict: true, Parameters: json.RawMessage(`{"type":"object","minProperties":1}`)}}
 		}, `tool "f"`},
-		{"calls that are no JSON", func(q *exchange.Request) {
-			q.Template, q.Tools, q.Choice.Required = python, tools(false), true
+		{"calls that the template does not show", func(q *exchange.Request) {
+			q.Template, q.Tools, q.Choice.Required = silent, tools(false), true
 		}, "cannot be enforced"},
 	} {
 		req := ask("x")
@@ -233,7 +233,19 @@ func TestFormsFollowTheTemplate(t *testing.T) {
 		bare   = loop + `{"name": "{{ m.tool_calls[0].function.name }}", "parameters": {{ m.tool_calls[0].function.arguments|tojson }}}` + rest
 		listed = loop + `[CALLS] [{"name": "{{ m.tool_calls[0].function.name }}", "arguments": {{ m.tool_calls[0].function.arguments|tojson }}}]` + rest
 	)
-	for name, template := range map[string]string{"bare": bare, "listed": listed} {
+	const (
+		python = loop + `[{% for c in m.tool_calls %}{{ c.function.name }}({% for k, v in c.function.arguments.items() %}{{ k }}={{ v|tojson }}{{ ', ' if not loop.last }}{% endfor %}){{ ', ' if not loop.last }}{% endfor %}]` + rest
+		tags   = loop + `<tool_call>
+<function={{ m.tool_calls[0].function.name }}>
+{% for k, v in m.tool_calls[0].function.arguments.items() %}
+<parameter={{ k }}>
+{{ v }}
+</parameter>
+{% endfor %}
+</function>
+</tool_call>` + rest
+	)
+	for name, template := range map[string]string{"python": python, "tags": tags, "bare": bare, "listed": listed} {
 		object := validator(t, `{"type":"object"}`)
 		for seed := range int64(3) {
 			req := random(ask("Give the fares as JSON."), seed)
@@ -287,6 +299,11 @@ func TestAnswerForms(t *testing.T) {
 		{"strict tools", marked, exchange.Request{Tools: tools(true)}, false, []string{"", "text", "text <c", call, "text" + call + "more" + call}, []string{"<c>", `<c>{"name":"none"`}},
 		{"a format and tools", marked, exchange.Request{Tools: tools(true), Format: object}, false, []string{"{}", call}, []string{"text", "{}" + call}},
 		{"bare calls", bare, exchange.Request{Tools: tools(true)}, false, []string{"text {", `{"name":"fare_quote","parameters":{"adults":1}}`}, []string{"{}", "[1]"}},
+		{"calls as in Python", reading.Style{Form: reading.Python, Frame: reading.Frame{Before: "[", Between: "(", After: ")]", Assign: "=", Separator: ", "}}, exchange.Request{Tools: tools(true), Choice: exchange.Choice{Required: true}}, false,
+			[]string{`[fare_quote(adults=2)]`, `[next_sailing(island="Osmer")]`, `[next_sailing(island="Osmer", after="10:30")]`}, []string{"[fare_quote()]", `[next_sailing(after="10:30")]`, `[fare_quote(adults=2, adults=2)]`}},
+		{"calls as tags", reading.Style{Form: reading.FunctionTags, Calls: reading.Marks{Open: "<c>", Close: "</c>"}, Frame: reading.Frame{Before: "<c><function=", Between: ">", After: "</function></c>", Open: "<parameter=", Assign: ">", Close: "</parameter>"}}, exchange.Request{Tools: tools(true), Choice: exchange.Choice{Required: true}}, false,
+			[]string{`<c><function=fare_quote><parameter=adults>2</parameter></function></c>`, `<c><function=next_sailing><parameter=island>"Osmer"</parameter><parameter=after>"10:30"</parameter></function></c>`},
+			[]string{`<c><function=fare_quote></function></c>`, `<c><function=next_sailing><parameter=island>Osmer</parameter></function></c>`}},
 		{"channels, a format", channels, exchange.Request{Format: object}, true, []string{"<|channel|>final<|message|>{}", "<|channel|>analysis<|message|>x<|end|><|start|>assistant<|channel|>final<|message|>{}"}, []string{"{}", "<|channel|>final<|message|>x", "<|channel|>analysis<|message|>x"}},
 		{"channels, a call", channels, exchange.Request{Tools: tools(true), Choice: exchange.Choice{Required: true}}, true, []string{`<|channel|>commentary to=functions.fare_quote <|constrain|>json<|message|>{"adults":2}`}, []string{"<|channel|>final<|message|>x", `<|channel|>commentary to=functions.none <|constrain|>json<|message|>{}`}},
 		{"channels, strict tools", channels, exchange.Request{Tools: tools(true)}, true, []string{"<|channel|>final<|message|>x", `<|channel|>commentary to=functions.fare_quote <|constrain|>json<|message|>{"adults":2}`}, []string{"x"}},

@@ -2,8 +2,10 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"runtime/debug"
+	"sync/atomic"
 
 	"kindredgate/internal/model"
 	"kindredgate/internal/tensor"
@@ -14,7 +16,8 @@ import (
 type Encoder struct {
 	model   *model.Model
 	tok     *tokenizer.Tokenizer
-	threads int
+	opts    Options
+	waiting atomic.Int32
 	turn    chan struct{} // has room for one: who is in may use the processors
 }
 
@@ -22,11 +25,11 @@ type Encoder struct {
 const batchTokens = 512
 
 // NewEncoder takes a model that makes embeddings.
-func NewEncoder(m *model.Model, tok *tokenizer.Tokenizer, threads int) (*Encoder, error) {
+func NewEncoder(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Encoder, error) {
 	if !m.Embeds() {
-		return nil, fmt.Errorf("the model predicts text; it makes no embeddings")
+		return nil, errors.New("the model predicts text; it makes no embeddings")
 	}
-	return &Encoder{model: m, tok: tok, threads: threads, turn: make(chan struct{}, 1)}, nil
+	return &Encoder{model: m, tok: tok, opts: o.filled(), turn: make(chan struct{}, 1)}, nil
 }
 
 // Tokens are the tokens of a text, with the begin token in front if the model wants it.
@@ -39,7 +42,7 @@ func (e *Encoder) Tokens(text string) []int32 {
 }
 
 // Encode makes a vector of length 1 of each text. A text without tokens, or with more than the context holds, is a
-// *[InputError].
+// *[InputError]; if too many wait already it is ErrQueueFull.
 func (e *Encoder) Encode(ctx context.Context, texts [][]int32) ([][]float32, error) {
 	for i, text := range texts {
 		if len(text) == 0 || len(text) > e.model.ContextLength {
@@ -51,6 +54,11 @@ func (e *Encoder) Encode(ctx context.Context, texts [][]int32) ([][]float32, err
 			}
 		}
 	}
+	if e.waiting.Add(1) > int32(e.opts.Queue) {
+		e.waiting.Add(-1)
+		return nil, ErrQueueFull
+	}
+	defer e.waiting.Add(-1)
 	select {
 	case e.turn <- struct{}{}:
 	case <-ctx.Done():
@@ -66,7 +74,7 @@ func (e *Encoder) encode(ctx context.Context, texts [][]int32) (out [][]float32,
 			err = fmt.Errorf("the engine panicked: %v\n%s", p, debug.Stack())
 		}
 	}()
-	team := tensor.NewTeam(e.threads)
+	team := tensor.NewTeam(e.opts.Threads)
 	defer team.Close()
 	var scratch *model.Scratch
 	room := 0

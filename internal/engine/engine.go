@@ -31,6 +31,17 @@ type Options struct {
 	Threads   int // processors to use; all
 }
 
+// filled takes the defaults where nothing is said.
+func (o Options) filled() Options {
+	if o.Sequences <= 0 {
+		o.Sequences = 8
+	}
+	if o.Queue <= 0 {
+		o.Queue = 256
+	}
+	return o
+}
+
 // prefillRows is how many tokens of prompts a step reads at most. More would use the caches of the processor
 // better, less would make the answers under way smoother.
 const prefillRows = 64
@@ -72,13 +83,7 @@ func New(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Engine, error) {
 	if tok.Size() > m.Vocab {
 		return nil, fmt.Errorf("the tokenizer has %d tokens, the model's vocabulary only %d", tok.Size(), m.Vocab)
 	}
-	if o.Sequences <= 0 {
-		o.Sequences = 8
-	}
-	if o.Queue <= 0 {
-		o.Queue = 256
-	}
-	e := &Engine{model: m, tok: tok, opts: o, wake: make(chan struct{}, 1), done: make(chan struct{})}
+	e := &Engine{model: m, tok: tok, opts: o.filled(), wake: make(chan struct{}, 1), done: make(chan struct{})}
 	go e.schedule()
 	return e, nil
 }

@@ -3,6 +3,8 @@ package native
 import (
 	"encoding/json"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -465,6 +467,24 @@ func TestEmbed(t *testing.T) {
 		if _, err := r.Embed(t.Context(), c.path, []exchange.Input{c.in}); err == nil || exchange.AsError(err).Code != c.code {
 			t.Errorf("%s %.30q: %v", c.path, c.in.Text, err)
 		}
+	}
+	// Those who would wait too long are told so at once.
+	crowded := New(engine.Options{Queue: 2})
+	defer crowded.Close()
+	var full atomic.Int32
+	var all sync.WaitGroup
+	for range 12 {
+		all.Go(func() {
+			_, err := crowded.Embed(t.Context(), embedder, []exchange.Input{{Text: strings.Repeat("boat ", 500)}})
+			if err != nil && exchange.AsError(err).Code == "queue_full" {
+				full.Add(1)
+			} else if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	if all.Wait(); full.Load() == 0 {
+		t.Error("twelve at once, and none was refused")
 	}
 	for _, err := range r.Run(t.Context(), embedder, ask("x")) {
 		if err == nil || exchange.AsError(err).Param != "model" {

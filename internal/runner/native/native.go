@@ -163,7 +163,7 @@ func (r *Runner) assemble(f *gguf.File) (*loadedModel, error) {
 	}
 	l := &loadedModel{file: f, tok: tok, context: m.ContextLength}
 	if m.Embeds() {
-		l.encoder, err = engine.NewEncoder(m, tok, r.opts.Threads)
+		l.encoder, err = engine.NewEncoder(m, tok, r.opts)
 		return l, err
 	}
 	if source, err := f.Metadata.String("tokenizer.chat_template"); err == nil {

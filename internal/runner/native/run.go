@@ -320,7 +320,10 @@ func (r *Runner) Embed(ctx context.Context, path string, inputs []exchange.Input
 		}
 		return nil, e
 	}
-	return out, err
+	if err != nil {
+		return nil, inWords(err)
+	}
+	return out, nil
 }
 
 // inWords puts the engine's errors into words for a client.

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"kindredgate/internal/catalog"
@@ -19,6 +20,7 @@ import (
 
 // script answers with the events that it is given.
 type script struct {
+	mu     sync.Mutex
 	events []exchange.Event
 	err    error // after them
 	asked  *exchange.Request
@@ -31,7 +33,9 @@ func (s *script) Embed(_ context.Context, _ string, inputs []exchange.Input) (*e
 
 func (s *script) Run(_ context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
+		s.mu.Lock()
 		s.asked, s.path = req, path
+		s.mu.Unlock()
 		for _, e := range s.events {
 			if !yield(e, nil) {
 				return
@@ -54,12 +58,12 @@ func (s *script) Loaded(string) bool                               { return fals
 func open(t testing.TB, s *script) (*Gate, *[]Record) {
 	t.Helper()
 	dir := t.TempDir()
-	for _, name := range []string{"harbour-4m-q8_0.gguf", "generation_config.json"} {
-		raw, err := os.ReadFile("../../demo/models/harbour-4m/" + name)
+	for _, name := range []string{"harbour-4m/harbour-4m-q8_0.gguf", "harbour-4m/generation_config.json", "harbour-embed/harbour-embed-q8_0.gguf"} {
+		raw, err := os.ReadFile("../../demo/models/" + name)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(filepath.Join(dir, name), raw, 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, filepath.Base(name)), raw, 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -68,9 +72,14 @@ func open(t testing.TB, s *script) (*Gate, *[]Record) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { db.Close() })
+	var mu sync.Mutex
 	var records []Record
 	return &Gate{Catalog: catalog.New(dir), Keys: keyring.New(db), Presets: db, Runner: s, Prompts: s,
-		Meter: func(_ context.Context, r Record) { records = append(records, r) }}, &records
+		Meter: func(_ context.Context, r Record) {
+			mu.Lock()
+			defer mu.Unlock()
+			records = append(records, r)
+		}}, &records
 }
 
 func user(text string) []exchange.Turn {
@@ -186,5 +195,49 @@ func TestKeysAreHeldToTheirModels(t *testing.T) {
 	}
 	if _, k, err := g.IssueKey(ctx, "x", []string{"master"}); err != nil || !k.MayUse("master") {
 		t.Errorf("a key for a preset: %v", err)
+	}
+}
+
+// Models are asked for what they are for, and told apart by name where they are not; embeddings are metered as answers are.
+func TestModelsAreAskedForWhatTheyAreFor(t *testing.T) {
+	g, records := open(t, &script{events: []exchange.Event{exchange.Started{PromptTokens: 2}, exchange.Finish{Reason: exchange.Stopped, Tokens: 1}}})
+	ctx := t.Context()
+	embed := func(model string, dimensions int) error {
+		_, err := g.Embed(ctx, keyring.Key{Label: "a"}, &exchange.Embedding{Model: model, Inputs: []exchange.Input{{Text: "x"}}, Dimensions: dimensions})
+		return err
+	}
+	if err := embed("harbour-embed", 256); err != nil {
+		t.Fatal(err)
+	}
+	if r := (*records)[0]; r.PromptTokens != 3 || r.Key.Label != "a" || r.Reason != exchange.Stopped || r.Err != nil {
+		t.Errorf("%+v", r)
+	}
+	for _, c := range []struct {
+		model      string
+		dimensions int
+		param      string
+	}{{"harbour-4m", 0, "model"}, {"nothing", 0, "model"}, {"harbour-embed", 128, "dimensions"}} {
+		if err := embed(c.model, c.dimensions); err == nil || exchange.AsError(err).Param != c.param {
+			t.Errorf("%+v: %v", c, err)
+		}
+	}
+	_, err := drain(g.Answer(ctx, keyring.Key{}, &exchange.Request{Model: "harbour-embed", Turns: user("x")}), -1)
+	if err == nil || exchange.AsError(err).Param != "model" {
+		t.Errorf("text from an embedding model: %v", err)
+	}
+
+	// Several requests of one call are metered each by itself.
+	before := len(*records)
+	finished := 0
+	for event, err := range g.AnswerAll(ctx, keyring.Key{}, []exchange.Request{{Model: "harbour-4m", Turns: user("x")}, {Model: "harbour-4m", Turns: user("y")}}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, ok := event.Item.(exchange.Finish); ok {
+			finished++
+		}
+	}
+	if finished != 2 || len(*records) != before+2 {
+		t.Errorf("%d finished, %d records", finished, len(*records)-before)
 	}
 }

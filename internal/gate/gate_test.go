@@ -162,7 +162,7 @@ func TestKeysAreHeldToTheirModels(t *testing.T) {
 	for _, c := range []struct {
 		models, may []string
 	}{
-		{nil, []string{"harbour-4m", "master"}},
+		{nil, []string{"harbour-4m", "harbour-embed", "master"}},
 		{[]string{"master"}, []string{"master"}},
 		{[]string{"harbour-4m"}, []string{"harbour-4m"}},
 		{[]string{"gone"}, nil},

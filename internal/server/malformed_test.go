@@ -62,6 +62,7 @@ func TestMalformedBodies(t *testing.T) {
 				{`{"model":"harbour-4m","prompt":[1,"x"]}`, "prompt", "invalid_value", "a list of tokens"},
 				{`{"model":"harbour-4m","prompt":["x",1]}`, "prompt", "invalid_value", "a list of tokens"},
 				{`{"model":"harbour-4m","prompt":[[1],["x"]]}`, "prompt", "invalid_value", "a list of tokens"},
+				{`{"model":"harbour-4m","n":3,"prompt":[` + strings.Repeat(`"x",`, 43) + `"x"]}`, "n", "invalid_value", "make 132; 128 are possible"},
 				{`{"model":"harbour-4m","prompt":[1,2],"suffix":"end"}`, "suffix", "invalid_value", "prompts that are texts"},
 				{`{"model":"harbour-4m","prompt":[1.5]}`, "prompt", "invalid_value", "whole numbers"},
 				{`{"model":"harbour-4m","prompt":[` + strings.Repeat(`"x",`, 64) + `"x"]}`, "prompt", "invalid_value", "64 are possible"},

@@ -31,6 +31,7 @@ type Call struct {
 // Limits of a request.
 const (
 	maxPrompts    = 64
+	maxAnswers    = 128 // of all prompts together
 	maxTop        = 5  // alternatives of a token, by the standard
 	defaultTokens = 16 // of an answer, by the standard
 )
@@ -89,6 +90,9 @@ func Decode(body []byte) (*Call, error) {
 		one := req
 		one.Raw = &raw
 		c.Requests = append(c.Requests, one)
+	}
+	if n := len(c.Requests) * req.Candidates; n > maxAnswers {
+		o.Fail("n", "%d prompts with %d answers each make %d; %d are possible in one request", len(c.Requests), req.Candidates, n, maxAnswers)
 	}
 	o.Ignore("user")
 	c.Unknown = o.Unread()

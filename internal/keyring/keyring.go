@@ -79,18 +79,18 @@ func (r *Keyring) key(ctx context.Context, id string) (Key, error) {
 	if ok {
 		return k, nil
 	}
+	// Held until the key is kept, so that one that is revoked meanwhile is not kept as it was before.
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	k, err := r.records.Key(ctx, id)
 	if err == nil {
-		r.mu.Lock()
 		r.known[id] = k
-		r.mu.Unlock()
 	}
 	return k, err
 }
 
 // revoke makes a key invalid.
 func (r *Keyring) revoke(ctx context.Context, id string, at time.Time) error {
-	// Held throughout, so that nobody keeps the key as it was before.
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err := r.records.RevokeKey(ctx, id, at); err != nil {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -218,5 +219,29 @@ func TestMigrationsAreNumbered(t *testing.T) {
 	}
 	if _, err := s.Key(t.Context(), "none"); !errors.Is(err, keyring.ErrUnknown) || errors.Is(err, sql.ErrNoRows) {
 		t.Errorf("a key that does not exist: %v", err)
+	}
+}
+
+// A key that is revoked while others look it up is refused from then on, whoever was first.
+func TestRevokedWhileInUse(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	ctx := t.Context()
+	for range 20 {
+		r := keyring.New(s) // which has not looked it up yet
+		secret, k, err := r.Issue(ctx, "x", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var all sync.WaitGroup
+		for range 4 {
+			all.Go(func() { _, _ = r.Check(ctx, secret) }) // valid or not, as it comes
+		}
+		if _, err := r.Revoke(ctx, k.ID); err != nil {
+			t.Fatal(err)
+		}
+		all.Wait()
+		if _, err := r.Check(ctx, secret); err == nil {
+			t.Fatal("the revoked key is valid")
+		}
 	}
 }

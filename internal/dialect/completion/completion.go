@@ -32,8 +32,8 @@ type Call struct {
 const (
 	maxPrompts    = 64
 	maxAnswers    = 128 // of all prompts together
-	maxTop        = 5  // alternatives of a token, by the standard
-	defaultTokens = 16 // of an answer, by the standard
+	maxTop        = 5   // alternatives of a token, by the standard
+	defaultTokens = 16  // of an answer, by the standard
 )
 
 // Decode reads the body of a request. The error is an [exchange.Error] that names the field.

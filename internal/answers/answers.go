@@ -38,7 +38,7 @@ type Desk struct {
 	mu      sync.Mutex
 	runs    map[string]*Run
 	working sync.WaitGroup
-	base    context.Context // of runs in the background
+	base    context.Context // every run ends when this does
 	close   context.CancelCauseFunc
 	pruned  time.Time
 }

@@ -200,7 +200,7 @@ type branch struct {
 	low, high  bound
 	minLength  int
 	maxLength  int
-	patterns   []string
+	patterns   []*pattern
 	impossible bool
 }
 
@@ -214,10 +214,7 @@ func (c *compiler) branches(list []*schema) ([]*branch, error) {
 	queue := []todo{{list, nil}}
 	for ; len(queue) > 0; queue = queue[1:] {
 		t := queue[0]
-		b, open, err := flatten(t.list, t.made)
-		if err != nil {
-			return nil, err
-		}
+		b, open := flatten(t.list, t.made)
 		if b.impossible {
 			continue
 		}
@@ -247,36 +244,30 @@ func (c *compiler) branches(list []*schema) ([]*branch, error) {
 }
 
 // flatten joins what all schemas of a list say, by the choices that were made. open is a choice that is not made yet.
-func flatten(list []*schema, made map[*choice]int) (b *branch, open *choice, err error) {
+func flatten(list []*schema, made map[*choice]int) (b *branch, open *choice) {
 	b = &branch{types: everyType, maxItems: -1, maxLength: -1}
 	if len(list) > 0 {
 		b.path = list[0].path
 	}
 	visited := map[*schema]bool{}
 	choosing := map[*schema]bool{} // schemas of which a choice is being followed
-	var visit func(s *schema) error
-	visit = func(s *schema) error {
+	var visit func(s *schema)
+	visit = func(s *schema) {
 		if choosing[s] {
 			// A choice that leads back to itself adds nothing that the other options do not.
 			b.impossible = true
-			return nil
+			return
 		}
 		if visited[s] {
-			return nil
+			return
 		}
 		visited[s] = true
-		if err := b.add(s); err != nil {
-			return err
-		}
+		b.add(s)
 		for _, t := range s.allOf {
-			if err := visit(t); err != nil {
-				return err
-			}
+			visit(t)
 		}
 		if s.ref != nil {
-			if err := visit(s.ref); err != nil {
-				return err
-			}
+			visit(s.ref)
 		}
 		choosing[s] = len(s.choices) > 0
 		defer delete(choosing, s)
@@ -288,22 +279,17 @@ func flatten(list []*schema, made map[*choice]int) (b *branch, open *choice, err
 				}
 				continue
 			}
-			if err := visit(s.choices[i].options[option]); err != nil {
-				return err
-			}
+			visit(s.choices[i].options[option])
 		}
-		return nil
 	}
 	for _, s := range list {
-		if err := visit(s); err != nil {
-			return nil, nil, err
-		}
+		visit(s)
 	}
-	return b, open, nil
+	return b, open
 }
 
 // add joins what one place of a schema says.
-func (b *branch) add(s *schema) error {
+func (b *branch) add(s *schema) {
 	b.impossible = b.impossible || s.never
 	b.types &= s.types
 	b.values = intersect(b.values, s.values)
@@ -317,16 +303,11 @@ func (b *branch) add(s *schema) error {
 	b.minItems, b.minLength = max(b.minItems, s.minItems), max(b.minLength, s.minLength)
 	b.maxItems, b.maxLength = least(b.maxItems, s.maxItems), least(b.maxLength, s.maxLength)
 	b.low, b.high = higher(b.low, s.low), lower(b.high, s.high)
-	if s.hasPattern && !slices.Contains(b.patterns, s.pattern) {
-		if _, err := compilePattern(s.pattern); err != nil {
-			return &SchemaError{Path: s.path, Keyword: "pattern", Message: "pattern " + err.Error()}
+	for _, p := range s.patterns {
+		if !slices.ContainsFunc(b.patterns, func(q *pattern) bool { return q.source == p.source }) {
+			b.patterns = append(b.patterns, p)
 		}
-		b.patterns = append(b.patterns, s.pattern)
 	}
-	if f := formats[s.format]; s.format != "" && !slices.Contains(b.patterns, f) {
-		b.patterns = append(b.patterns, f)
-	}
-	return nil
 }
 
 // least is the smaller of two limits, of which -1 is none.
@@ -439,12 +420,8 @@ func (b *branch) admits(v string) (bool, error) {
 			return false, nil
 		}
 		for _, p := range b.patterns {
-			source, err := ecma(p)
-			if err != nil {
-				return false, err
-			}
-			if ok, err := regexp.MatchString(source, s); !ok || err != nil {
-				return false, err
+			if !p.matches(s) {
+				return false, nil
 			}
 		}
 	case typeInteger, typeFraction:
@@ -493,11 +470,14 @@ func (c *compiler) text(b *branch) (*node, error) {
 	if b.minLength > maxBound || b.maxLength > maxBound {
 		return nil, &SchemaError{Path: b.path, Keyword: "pattern", Message: fmt.Sprintf("a pattern or format cannot be combined with a length beyond %d", maxBound)}
 	}
-	key := fmt.Sprintf("%q %d %d", b.patterns, b.minLength, b.maxLength)
+	key := fmt.Sprint(b.minLength, b.maxLength)
+	for _, p := range b.patterns {
+		key += fmt.Sprintf(" %q", p.source)
+	}
 	d, ok := c.patterns[key]
 	if !ok {
 		var err error
-		if d, err = newPattern(b.patterns, b.minLength, b.maxLength, c.avoid); err != nil {
+		if d, err = patternStrings(b.patterns, b.minLength, b.maxLength, c.avoid); err != nil {
 			return nil, &SchemaError{Path: b.path, Keyword: "pattern", Message: "pattern: " + err.Error()}
 		}
 		c.patterns[key] = d
@@ -573,21 +553,11 @@ type objectLayout struct {
 	space      Expr                     // what may stand within the braces
 }
 
-func nothing(then *node) *node { return then }
-
-// literal is Literal, or nothing.
-func literal(text string) Expr {
-	if text == "" {
-		return nothing
-	}
-	return Literal(text)
-}
-
-var jsonLayout = objectLayout{begin: "{", end: "}", assign: Seq(Literal(":"), Space()), close: nothing, separator: comma, space: Space(),
+var jsonLayout = objectLayout{begin: "{", end: "}", assign: Seq(Literal(":"), Space()), close: Literal(""), separator: comma, space: Space(),
 	open: func(name string) string { return quote(name) }}
 
 func (a Arguments) layout() objectLayout {
-	return objectLayout{open: func(name string) string { return a.Open + name }, assign: literal(a.Assign), close: literal(a.Close), separator: literal(a.Separator), space: nothing}
+	return objectLayout{open: func(name string) string { return a.Open + name }, assign: Literal(a.Assign), close: Literal(a.Close), separator: Literal(a.Separator), space: Literal("")}
 }
 
 // object makes an object. It is nil if a required property is impossible.
@@ -601,7 +571,7 @@ func (c *compiler) object(b *branch) (*node, error) {
 
 // layOut makes an object of members in their order, then others by the rule extra, if there is one.
 func (c *compiler) layOut(members []objectMember, extra *rule, l objectLayout) *node {
-	end := Seq(l.space, literal(l.end))
+	end := Seq(l.space, Literal(l.end))
 	value := func(r *rule, then *node) *node { return &node{call: r, then: l.close(then)} }
 
 	var names []string // up to the end of the name
@@ -667,7 +637,7 @@ func (c *compiler) layOut(members []objectMember, extra *rule, l objectLayout) *
 			first.alts = append(first.alts, l.space(anOther(others)))
 		}
 	}
-	return literal(l.begin)(first)
+	return Literal(l.begin)(first)
 }
 
 // members gives the properties of an object, and the rule of those that are not declared; nil if there are to be

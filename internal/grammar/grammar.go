@@ -58,8 +58,11 @@ const never = 1 << 30
 // Expr is the form of a text. It is given what follows and returns where to begin.
 type Expr func(then *node) *node
 
-// Literal is exactly this text, which must not be empty.
+// Literal is exactly this text.
 func Literal(text string) Expr {
+	if text == "" {
+		return Seq()
+	}
 	return func(then *node) *node { return terminal(newWords([]string{text}, []int{0}), 0, then) }
 }
 

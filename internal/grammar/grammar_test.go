@@ -56,6 +56,20 @@ func draw(t *testing.T, m *Matcher, random *rand.Rand, tokens int) string {
 	return out.String() + ending
 }
 
+// enforced is the grammar of values that are valid by a schema.
+func enforced(t testing.TB, v *Vocabulary, schema string) *Grammar {
+	t.Helper()
+	s, err := Compile([]byte(schema))
+	if err != nil {
+		t.Fatal(err)
+	}
+	g, err := New(v, s.Value())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return g
+}
+
 // schemas that can be enforced, with what they are about.
 var schemas = map[string]string{
 	"object":              `{"type":"object","properties":{"island":{"type":"string"},"adults":{"type":"integer","minimum":0,"maximum":12},"return":{"type":"boolean"}},"required":["island","adults"],"additionalProperties":false}`,
@@ -112,14 +126,7 @@ func TestWhatIsAcceptedIsValid(t *testing.T) {
 	v := letters()
 	for name, source := range schemas {
 		t.Run(name, func(t *testing.T) {
-			s, err := Compile([]byte(source))
-			if err != nil {
-				t.Fatal(err)
-			}
-			g, err := New(v, s.Value())
-			if err != nil {
-				t.Fatal(err)
-			}
+			g := enforced(t, v, source)
 			check := validator(t, source)
 			longest := ""
 			for seed := range uint64(150) {
@@ -197,14 +204,7 @@ func TestAcceptedAndNot(t *testing.T) {
 		{`{"$id":"https://sorrel.example/fare","$ref":"#/$defs/a%20b~1c","$defs":{"a b/c":{"const":1,"contentMediaType":"text/plain"}}}`, `1`, `2`},
 		{schemas["recursion"], `{"n":1,"below":[{"n":2},{"n":3,"below":[]}]}`, `{"below":[]}|{"n":1,"below":[1]}`},
 	} {
-		s, err := Compile([]byte(tc.schema))
-		if err != nil {
-			t.Fatal(err)
-		}
-		g, err := New(v, s.Value())
-		if err != nil {
-			t.Fatal(err)
-		}
+		g := enforced(t, v, tc.schema)
 		for text := range strings.SplitSeq(tc.good, "|") {
 			if !accepts(t, g, text) {
 				t.Errorf("%s does not accept %s", tc.schema, text)
@@ -367,14 +367,7 @@ func TestForms(t *testing.T) {
 func TestMaskIsExact(t *testing.T) {
 	v := letters()
 	for name, source := range schemas {
-		s, err := Compile([]byte(source))
-		if err != nil {
-			t.Fatal(err)
-		}
-		g, err := New(v, s.Value())
-		if err != nil {
-			t.Fatal(err)
-		}
+		g := enforced(t, v, source)
 		random := rand.New(rand.NewPCG(7, 7))
 		m := g.Begin()
 		for range 25 {

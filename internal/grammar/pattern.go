@@ -5,19 +5,33 @@ import (
 	"regexp/syntax"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 )
 
-// formats are the formats of texts, as patterns. They are narrower than the standards where those allow what hardly
+// formatSources are the formats of texts, as patterns. They are narrower than the standards where those allow what hardly
 // anyone expects: a leap second, a quoted mailbox.
-var formats = map[string]string{
+var formatSources = map[string]string{
 	"date":      `^` + dateForm + `$`,
 	"time":      `^` + timeForm + `$`,
 	"date-time": `^` + dateForm + `T` + timeForm + `$`,
 	"uuid":      `^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$`,
 	"email":     `^[A-Za-z0-9]{1,20}([._+-][A-Za-z0-9]{1,20}){0,2}@[A-Za-z0-9]{1,16}(-[A-Za-z0-9]{1,16})?(\.[A-Za-z0-9]{1,16}){0,2}\.[A-Za-z]{2,16}$`,
 }
+
+// formats are the formats, compiled when the first one is asked for.
+var formats = sync.OnceValue(func() map[string]*pattern {
+	all := map[string]*pattern{}
+	for name, source := range formatSources {
+		p, err := newPattern(source)
+		if err != nil {
+			panic(err) // they are patterns that can be enforced
+		}
+		all[name] = p
+	}
+	return all
+})
 
 const (
 	// dateForm is RFC 3339's full-date, of the years 0001 to 9999, with the 29th of February in leap years only.
@@ -43,11 +57,27 @@ type runes struct {
 	accept []bool
 }
 
-// newPattern is the JSON strings that match all patterns and have from low to high characters; high may be -1. The
-// result is nil if there are none. Patterns are those of ECMA-262 that Go's regexp package understands, without word
-// boundaries and inline flags; as JSON Schema has it they may match anywhere in the text. The character avoid, unless it
-// is 0, does not come.
-func newPattern(patterns []string, low, high int, avoid byte) (*dfa, error) {
+// pattern is a regular expression of ECMA-262 that Go's regexp package understands, without word boundaries and inline
+// flags. As JSON Schema has it, it may match anywhere in a text.
+type pattern struct {
+	source string
+	*runes // the texts in which it matches
+}
+
+// matches reports whether a text matches.
+func (p *pattern) matches(text string) bool {
+	at := 0
+	for _, c := range text {
+		if at = p.next[at][p.class(c)]; at < 0 {
+			return false
+		}
+	}
+	return p.accept[at]
+}
+
+// patternStrings is the JSON strings that match all patterns and have from low to high characters; high may be -1. The
+// result is nil if there are none. The character avoid, unless it is 0, does not come.
+func patternStrings(patterns []*pattern, low, high int, avoid byte) (*dfa, error) {
 	type product struct {
 		states [4]int
 		count  int
@@ -55,15 +85,9 @@ func newPattern(patterns []string, low, high int, avoid byte) (*dfa, error) {
 	if len(patterns) > len(product{}.states) {
 		return nil, fmt.Errorf("there are more than %d patterns for one text", len(product{}.states))
 	}
-	var machines []*runes
 	var bounds []rune
 	for _, p := range patterns {
-		r, err := compilePattern(p)
-		if err != nil {
-			return nil, err
-		}
-		machines = append(machines, r)
-		bounds = append(bounds, r.bounds...)
+		bounds = append(bounds, p.bounds...)
 	}
 	slices.Sort(bounds)
 	bounds = slices.Compact(bounds)
@@ -83,9 +107,8 @@ func newPattern(patterns []string, low, high int, avoid byte) (*dfa, error) {
 		for class := range row {
 			row[class] = -1
 			to, ok := product{}, true
-			for k, m := range machines {
-				at, _ := slices.BinarySearch(m.bounds, bounds[class]+1)
-				if to.states[k] = m.next[s.states[k]][at-1]; to.states[k] < 0 {
+			for k, p := range patterns {
+				if to.states[k] = p.next[s.states[k]][p.class(bounds[class])]; to.states[k] < 0 {
 					ok = false
 				}
 			}
@@ -107,8 +130,8 @@ func newPattern(patterns []string, low, high int, avoid byte) (*dfa, error) {
 		}
 		all.next = append(all.next, row)
 		accept := s.count >= low
-		for k, m := range machines {
-			accept = accept && m.accept[s.states[k]]
+		for k, p := range patterns {
+			accept = accept && p.accept[s.states[k]]
 		}
 		all.accept = append(all.accept, accept)
 	}
@@ -266,25 +289,25 @@ func (r *runes) bytes(avoid byte) (*dfa, bool) {
 	})
 }
 
-// compilePattern makes the automaton of texts in which a pattern matches.
-func compilePattern(pattern string) (*runes, error) {
-	source, err := ecma(pattern)
+// newPattern makes the automaton of texts in which a pattern matches.
+func newPattern(source string) (*pattern, error) {
+	translated, err := ecma(source)
 	if err != nil {
 		return nil, err
 	}
-	re, err := syntax.Parse(source, syntax.Perl)
+	re, err := syntax.Parse(translated, syntax.Perl)
 	if err != nil {
-		return nil, fmt.Errorf("%q is not a pattern that can be enforced: %w", pattern, err)
+		return nil, fmt.Errorf("%q is not a pattern that can be enforced: %w", source, err)
 	}
 	if err := narrow(re); err != nil {
-		return nil, fmt.Errorf("%q is not a pattern that can be enforced: %w", pattern, err)
+		return nil, fmt.Errorf("%q is not a pattern that can be enforced: %w", source, err)
 	}
 	any := func() *syntax.Regexp {
 		return &syntax.Regexp{Op: syntax.OpStar, Sub: []*syntax.Regexp{{Op: syntax.OpAnyChar}}}
 	}
 	prog, err := syntax.Compile((&syntax.Regexp{Op: syntax.OpConcat, Sub: []*syntax.Regexp{any(), re, any()}}).Simplify())
 	if err != nil {
-		return nil, fmt.Errorf("%q is not a pattern that can be enforced: %w", pattern, err)
+		return nil, fmt.Errorf("%q is not a pattern that can be enforced: %w", source, err)
 	}
 	r := &runes{bounds: []rune{0, unicode.MaxRune + 1}}
 	for i := range prog.Inst {
@@ -316,7 +339,7 @@ func compilePattern(pattern string) (*runes, error) {
 	add(closure(prog, []uint32{uint32(prog.Start)}, syntax.EmptyBeginText|syntax.EmptyBeginLine))
 	for i := 0; i < len(sets); i++ {
 		if i >= maxPatternStates {
-			return nil, fmt.Errorf("%q is not a pattern that can be enforced: its automaton has more than %d states", pattern, maxPatternStates)
+			return nil, fmt.Errorf("%q is not a pattern that can be enforced: its automaton has more than %d states", source, maxPatternStates)
 		}
 		row := make([]int, len(r.bounds)-1)
 		for class := range row {
@@ -342,7 +365,7 @@ func compilePattern(pattern string) (*runes, error) {
 		}
 		r.accept = append(r.accept, slices.ContainsFunc(closure(prog, sets[i], end), func(pc uint32) bool { return prog.Inst[pc].Op == syntax.InstMatch }))
 	}
-	return r, nil
+	return &pattern{source, r}, nil
 }
 
 // closure is where a program can be without another character, at a place with the given properties. Assertions that

@@ -40,9 +40,7 @@ type schema struct {
 	low, high  bound
 	minLength  int
 	maxLength  int
-	pattern    string
-	hasPattern bool
-	format     string
+	patterns   []*pattern // of pattern and format
 	ref        *schema
 	allOf      []*schema
 	choices    []choice
@@ -291,17 +289,25 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 	case "exclusiveMaximum":
 		return limit(&s.high, true, true)
 	case "pattern":
-		if json.Unmarshal(raw, &s.pattern) != nil {
+		var source string
+		if json.Unmarshal(raw, &source) != nil {
 			return fail("must be a text")
 		}
-		s.hasPattern = true
+		p, err := newPattern(source)
+		if err != nil {
+			return fail("%v", err)
+		}
+		s.patterns = append(s.patterns, p)
 	case "format":
-		if json.Unmarshal(raw, &s.format) != nil {
+		var name string
+		if json.Unmarshal(raw, &name) != nil {
 			return fail("must be a text")
 		}
-		if _, ok := formats[s.format]; !ok {
-			return fail("is %q; date, date-time, time, uuid and email can be enforced", s.format)
+		p, ok := formats()[name]
+		if !ok {
+			return fail("is %q; date, date-time, time, uuid and email can be enforced", name)
 		}
+		s.patterns = append(s.patterns, p)
 	case "allOf":
 		s.allOf, err = children()
 	case "anyOf", "oneOf":

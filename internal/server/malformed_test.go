@@ -68,7 +68,7 @@ func TestMalformedBodies(t *testing.T) {
 				{`{"model":"harbour-4m","prompt":[` + strings.Repeat(`"x",`, 64) + `"x"]}`, "prompt", "invalid_value", "64 are possible"},
 			}},
 		"/v1/generate": {ok: `"model":"harbour-4m","prompt":"x"`,
-			more: sampling + `|stream="perhaps":stream:must be a boolean|reasoning=2:reasoning:must be a boolean|max_tokens="many":max_tokens:must be an integer|max_tokens="0":max_tokens:from 1|format="xml":format:it must be text, json|format=5:format:must be an object|format={"not":{}}:format:not is not a keyword|format="{":format:must be an object|history="x":history:must be a list|history=[{"role":"boss","text":"x"}]:history[0].role:user or assistant|history=[{"role":"user"}]:history:must be|instructions=5:instructions:must be a string|messages=[]:messages:there is no field "messages" in this style`,
+			more: sampling + `|stream="perhaps":stream:must be a boolean|reasoning=2:reasoning:must be a boolean|max_tokens="many":max_tokens:must be an integer|max_tokens="0":max_tokens:from 1|format="xml":format:it must be text, object|format=5:format:must be an object|format={"not":{}}:format:not is not a keyword|format="{":format:must be an object|history="x":history:must be a list|history=[{"role":"boss","text":"x"}]:history[0].role:user or assistant|history=[{"role":"user"}]:history:must be|instructions=5:instructions:must be a string|messages=[]:messages:there is no field "messages" in this style`,
 			full: []malformed{
 				{`{"model":"harbour-4m"}`, "prompt", "invalid_value", "prompt is missing"},
 				{`{"model":"harbour-4m","prompt":["x"]}`, "prompt", "invalid_value", "must be a string"},
@@ -128,11 +128,7 @@ func TestMalformedBodies(t *testing.T) {
 			if e.Error.Param != nil {
 				param = *e.Error.Param
 			}
-			status := 400
-			if e.Error.Code == "model_not_found" {
-				status = 404
-			}
-			if resp.StatusCode != status || param != m.param || m.code != "" && e.Error.Code != m.code || !strings.Contains(e.Error.Message, m.says) {
+			if resp.StatusCode != 400 || param != m.param || m.code != "" && e.Error.Code != m.code || !strings.Contains(e.Error.Message, m.says) {
 				t.Errorf("%s %.160s:\n%d %s\nwant param %q, code %q, %q", path, m.body, resp.StatusCode, raw, m.param, m.code, m.says)
 			}
 		}

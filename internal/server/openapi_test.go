@@ -27,6 +27,9 @@ var spec = sync.OnceValues(func() (*openapi3.T, routers.Router) {
 		panic(err)
 	}
 	doc.Servers = nil // the tests' servers have other addresses
+	for _, kind := range []string{"text/event-stream", jsonLines} {
+		openapi3filter.RegisterBodyDecoder(kind, openapi3filter.FileBodyDecoder) // their pieces are checked one by one
+	}
 	router, err := gorillamux.NewRouter(doc)
 	if err != nil {
 		panic(err)
@@ -74,7 +77,7 @@ func matchesSpec(t testing.TB, sent *http.Request, body string, resp *http.Respo
 	req.Body = io.NopCloser(strings.NewReader(body))
 	route, params, err := router.FindRoute(req)
 	if err != nil {
-		return // a page
+		return // a page, or nothing
 	}
 	if body != "" && req.Header.Get("Content-Type") == "" {
 		req.Header.Set("Content-Type", "application/json")
@@ -87,7 +90,7 @@ func matchesSpec(t testing.TB, sent *http.Request, body string, resp *http.Respo
 		}
 	}
 	out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: resp.StatusCode, Header: resp.Header, Options: options, Body: io.NopCloser(bytes.NewReader(answer))}
-	if err := openapi3filter.ValidateResponse(t.Context(), out); err != nil && !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/event-stream") && !strings.HasPrefix(resp.Header.Get("Content-Type"), jsonLines) {
+	if err := openapi3filter.ValidateResponse(t.Context(), out); err != nil {
 		t.Errorf("%s %s: the answer is not as the contract says: %v\n%s", req.Method, req.URL, err, answer)
 	}
 }

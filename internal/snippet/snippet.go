@@ -58,22 +58,21 @@ var Styles = []Style{
 		csharp: `answer.GetProperty("data")[0].GetProperty("embedding")`},
 }
 
-// Language is what a snippet is written in.
+// Language is what a snippet is written in. Of curl there are three, by the shell that is to take it.
 type Language struct {
 	Name  string
-	Title string
 	write func(s Style, url string, body json.RawMessage) string
 }
 
 // Languages are what snippets can be written in.
 var Languages = []Language{
-	{"curl", "curl, POSIX shells", posix},
-	{"powershell", "curl, PowerShell", powershell},
-	{"cmd", "curl, cmd.exe", cmd},
-	{"python", "Python", python},
-	{"javascript", "JavaScript", javascript},
-	{"go", "Go", golang},
-	{"csharp", "C#", csharp},
+	{"curl", posix},
+	{"powershell", powershell},
+	{"cmd", cmd},
+	{"python", python},
+	{"javascript", javascript},
+	{"go", golang},
+	{"csharp", csharp},
 }
 
 // Names lists the names of styles and languages.

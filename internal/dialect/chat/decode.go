@@ -38,13 +38,7 @@ func Decode(body []byte) (*Call, error) {
 	c := &Call{}
 	c.Model = wire.Model(o)
 	c.Turns = turns(o)
-	c.Stream = o.Bool("stream")
-	if options := o.Object("stream_options"); options != nil {
-		if !c.Stream {
-			o.Fail("stream_options", "stream_options goes with \"stream\": true only")
-		}
-		c.IncludeUsage = options.Bool("include_usage")
-	}
+	c.Stream, c.IncludeUsage = wire.Stream(o)
 	c.MaxTokens = wire.MaxTokens(o, "max_tokens")
 	if n := wire.MaxTokens(o, "max_completion_tokens"); n > 0 {
 		c.MaxTokens = n // the newer name wins

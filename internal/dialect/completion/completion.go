@@ -4,6 +4,7 @@
 package completion
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"iter"
@@ -42,13 +43,8 @@ func Decode(body []byte) (*Call, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Call{Model: wire.Model(o), Kept: 1, Stream: o.Bool("stream")}
-	if options := o.Object("stream_options"); options != nil {
-		if !c.Stream {
-			o.Fail("stream_options", "stream_options goes with \"stream\": true only")
-		}
-		c.IncludeUsage = options.Bool("include_usage")
-	}
+	c := &Call{Model: wire.Model(o), Kept: 1}
+	c.Stream, c.IncludeUsage = wire.Stream(o)
 	req := exchange.Request{Model: c.Model, Stop: wire.Stop(o), Sampling: wire.Sampling(o), MaxTokens: defaultTokens}
 	if n := o.Int("n", 1, wire.MaxCandidates); n != nil {
 		c.Kept = int(*n)
@@ -228,7 +224,7 @@ func Encode(id string, created time.Time, call *Call, events Events) (*Completio
 		}
 		if len(list) > call.Kept {
 			slices.SortStableFunc(order, func(a, b *answer) int {
-				return cmpDown(a.sum/float64(max(1, a.tokens)), b.sum/float64(max(1, b.tokens)))
+				return cmp.Compare(b.sum/float64(max(1, b.tokens)), a.sum/float64(max(1, a.tokens)))
 			})
 		}
 		for j, a := range order[:call.Kept] {
@@ -240,16 +236,6 @@ func Encode(id string, created time.Time, call *Call, events Events) (*Completio
 		}
 	}
 	return out, nil
-}
-
-func cmpDown(a, b float64) int {
-	switch {
-	case a > b:
-		return -1
-	case a < b:
-		return 1
-	}
-	return 0
 }
 
 // EncodeStream turns a stream of events into pieces, as they come.

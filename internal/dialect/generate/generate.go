@@ -23,8 +23,8 @@ type Call struct {
 	Stream bool
 }
 
-// Fields are the fields of a request. Others are refused: the style is ours, so they are mistakes.
-var Fields = []string{"model", "prompt", "instructions", "history", "stream", "format", "max_tokens", "stop", "reasoning",
+// fields are the fields of a request. Others are refused: the style is ours, so they are mistakes.
+var fields = []string{"model", "prompt", "instructions", "history", "stream", "format", "max_tokens", "stop", "reasoning",
 	"temperature", "top_p", "top_k", "seed", "frequency_penalty", "presence_penalty", "logit_bias"}
 
 // Decode reads the body of a request that is JSON. The error is an [exchange.Error] that names the field.
@@ -58,7 +58,7 @@ func decode(o *field.Object) (*Call, error) {
 	c.Thinking = o.Bool("reasoning")
 	c.Format = format(o)
 	for _, name := range o.Unread() {
-		o.Fail(name, "there is no field %q in this style; these are: %s", name, strings.Join(Fields, ", "))
+		o.Fail(name, "there is no field %q in this style; these are: %s", name, strings.Join(fields, ", "))
 	}
 	return c, o.Err()
 }
@@ -92,16 +92,16 @@ func turns(o *field.Object) (list []exchange.Turn) {
 	return list
 }
 
-// format reads what the text has to be: "text", "json", or a JSON Schema.
+// format reads what the text has to be: "text", "object" for a JSON object, or a JSON Schema.
 func format(o *field.Object) exchange.Format {
 	if o.Kind("format") == field.Text {
 		switch s, _ := o.String("format"); {
 		case strings.HasPrefix(strings.TrimSpace(s), "{"): // a schema, in a form
-		case s == "json":
+		case s == "object":
 			return exchange.Format{Kind: exchange.FormatObject}
 		default:
 			if s != "" && s != "text" {
-				o.Fail("format", "format is %q; it must be text, json, or a JSON Schema", s)
+				o.Fail("format", "format is %q; it must be text, object, or a JSON Schema", s)
 			}
 			return exchange.Format{}
 		}
@@ -123,15 +123,8 @@ type Generation struct {
 	Text         string          `json:"text"`
 	Reasoning    string          `json:"reasoning"`
 	FinishReason exchange.Reason `json:"finish_reason"`
-	Usage        Usage           `json:"usage"`
+	Usage        wire.Usage      `json:"usage"`
 	Timings      Timings         `json:"timings"`
-}
-
-// Usage counts tokens.
-type Usage struct {
-	PromptTokens     int `json:"prompt_tokens"`
-	CompletionTokens int `json:"completion_tokens"`
-	TotalTokens      int `json:"total_tokens"`
 }
 
 // Timings are where the time went, in milliseconds.
@@ -174,10 +167,10 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 				yield(nil, err)
 				return
 			}
+			out.Usage.Count(event)
 			piece := &Piece{Object: "generation.piece"}
 			switch event := event.(type) {
 			case exchange.Started:
-				out.Usage.PromptTokens = event.PromptTokens
 				out.Timings = Timings{Queue: ms(event.Timings.Queue), Load: ms(event.Timings.Load), Prefill: ms(event.Timings.Prefill)}
 			case exchange.TextDelta:
 				piece.Text = event.Text
@@ -185,7 +178,6 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 				piece.Reasoning = event.Text
 			case exchange.Finish:
 				out.FinishReason = event.Reason
-				out.Usage.CompletionTokens = event.Tokens
 			case exchange.ToolCalled:
 				yield(nil, fmt.Errorf("generate style: a tool was called, but none was offered"))
 				return
@@ -200,7 +192,6 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 			}
 		}
 		out.Text, out.Reasoning = text.String(), reasoning.String()
-		out.Usage.TotalTokens = out.Usage.PromptTokens + out.Usage.CompletionTokens
 		out.Timings.Total = ms(time.Since(created))
 		yield(out, nil)
 	}

@@ -32,6 +32,18 @@ func Model(o *field.Object) string {
 	return name
 }
 
+// Stream reads whether the answer is to be a stream, and whether that ends with the usage.
+func Stream(o *field.Object) (stream, usage bool) {
+	stream = o.Bool("stream")
+	if options := o.Object("stream_options"); options != nil {
+		if !stream {
+			o.Fail("stream_options", "stream_options goes with \"stream\": true only")
+		}
+		usage = options.Bool("include_usage")
+	}
+	return stream, usage
+}
+
 // MaxTokens reads a limit of tokens; 0 if it is missing.
 func MaxTokens(o *field.Object, name string) int {
 	if n := o.Int(name, 1, 1<<31-1); n != nil {

@@ -35,18 +35,19 @@ func Words(text string) []string {
 // Run answers a request. Candidates come one after the other.
 func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
+		turns := req.Turns
 		if req.Raw != nil {
-			req.Turns = []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text(req.Raw.Text)}}}
+			turns = []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text(req.Raw.Text)}}}
 		}
 		prompt := 0
-		for _, t := range req.Turns {
+		for _, t := range turns {
 			prompt += len(Words(t.Text()))
 		}
 		var pieces []string
 		if r.Pieces != nil {
 			pieces = r.Pieces(req)
-		} else if n := len(req.Turns); n > 0 {
-			pieces = Words(req.Turns[n-1].Text())
+		} else if n := len(turns); n > 0 {
+			pieces = Words(turns[n-1].Text())
 		}
 		reason := exchange.Stopped
 		if req.MaxTokens > 0 && len(pieces) > req.MaxTokens {

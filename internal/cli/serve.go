@@ -280,7 +280,7 @@ func (t *terminal) greetDemo(ctx context.Context, h *house) error {
   %s render --instructions "You are a cheerful harbour master." "And to Quillay?"
 
 %s
-`, strong("Kindred Gate "+Version+" is up, with the sample model of Sorrel Sound Ferries, a made-up ferry line."),
+`, strong("Kindred Gate "+Version+" is up, with the sample models of Sorrel Sound Ferries, a made-up ferry line."),
 		strong(base), strong(key), strings.TrimSuffix(base, "v1"), filepath.Join(h.cfg.Data, ownerFile),
 		strong("Three things to try, in another terminal:"), base, key, kindred, kindred,
 		quiet("Every exchange shows up below. Ctrl-C stops the gate."))

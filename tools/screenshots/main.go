@@ -200,7 +200,7 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		"terminal-ask.png": {
 			`kindred ask "When is the last boat to Osmer?"`,
 			`kindred ask --style response --reason "Which is longer, Osmer or Brannoc?"`,
-			`kindred ask --json --style generate "Which island has the lighthouse?"`,
+			`kindred ask --style raw "The last boat to Osmer"`,
 		},
 		"terminal-snippet.png": {
 			`kindred snippet "When is the last boat to Osmer?"`,

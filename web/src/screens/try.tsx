@@ -216,7 +216,7 @@ function EventsView({ answer }: { answer: Answer }) {
     <div className="min-w-0">
       <div className="flex items-center justify-between gap-4 pb-2">
         <h2 className="text-small font-medium">
-          {answer.style.title} <span className="font-mono font-normal text-faded">POST {answer.style.path}</span>
+          {answer.style.title} <span className="ml-1 font-mono font-normal text-faded">POST {answer.style.path}</span>
         </h2>
         <CopyButton text={answer.lines.join("\n\n")} what="the events" />
       </div>

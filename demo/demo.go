@@ -1,4 +1,4 @@
-// Package demo holds the sample model of Sorrel Sound Ferries, a made-up ferry line, so that the gate can be
+// Package demo holds the sample models of Sorrel Sound Ferries, a made-up ferry line, so that the gate can be
 // tried with nothing installed.
 package demo
 
@@ -14,7 +14,7 @@ import (
 //go:embed models
 var files embed.FS
 
-// Install writes the sample model below folder, leaving files that are there already as they are.
+// Install writes the sample models below folder, leaving files that are there already as they are.
 func Install(folder string) error {
 	return fs.WalkDir(files, "models", func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -34,7 +34,7 @@ func Install(folder string) error {
 		// Under another name first, so that a model is never there in part.
 		part := to + ".part"
 		if err := os.WriteFile(part, raw, 0o644); err != nil {
-			return errors.Join(fmt.Errorf("install the sample model: %w", err), os.Remove(part))
+			return errors.Join(fmt.Errorf("install the sample models: %w", err), os.Remove(part))
 		}
 		return os.Rename(part, to)
 	})

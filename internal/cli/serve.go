@@ -79,7 +79,7 @@ func (t *terminal) demo() *cobra.Command {
 	var folder, listen string
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Run a gate with a sample model, to try it with nothing installed",
+		Short: "Run a gate with sample models, to try it with nothing installed",
 		Args:  exactly(),
 		RunE: func(c *cobra.Command, _ []string) error {
 			cfg := config.Default()

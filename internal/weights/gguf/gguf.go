@@ -1,72 +1,60 @@
-// Package gguf reads GGUF files: a header of typed metadata followed by tensors, all in one file.
+// Package gguf reads and writes GGUF files: a header of typed metadata followed by tensors, in one file or in several.
 //
 // A file is memory-mapped; tensor data is handed out as slices of the mapping and never copied. Nothing in
 // a file is trusted: every count and offset is checked against the file's size before it is used, and no
-// allocation is larger than the bytes that justify it. The layout is the one of the GGUF specification,
-// versions 2 and 3, little-endian.
+// allocation is larger than the bytes that justify it. Arrays of the metadata, among them the vocabulary, are checked
+// but not read until they are asked for. The layout is the one of the GGUF specification, versions 2 and 3,
+// little-endian.
 package gguf
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
-	"os"
 	"slices"
 	"strings"
 
-	mmap "github.com/edsrzf/mmap-go"
+	"kindredgate/internal/weights"
 )
 
-// File is an open GGUF file. It is safe for concurrent reading until Close.
+// File is the header of a GGUF file. It is safe for concurrent reading until what it was read from is unmapped.
 type File struct {
 	Version   uint32
 	Metadata  Metadata
-	Tensors   []Tensor // in the order of the file
-	Alignment int      // bytes
-
-	byName map[string]int
-	data   []byte // the whole file
-	unmap  func() error
+	Tensors   []weights.Tensor // in the order of the file; Data is nil if only the header was there to read
+	Alignment int              // bytes
 }
 
-// Tensor is one array of the file.
-type Tensor struct {
-	Name string
-	Type Type
-	// Dims are the sizes of the dimensions, innermost first: a matrix of r rows and c columns, stored row
-	// by row, has Dims [c, r].
-	Dims []int
-	Data []byte // a slice of the mapped file
+// types are the storage types by their numbers in the file format.
+var types = map[uint32]weights.Type{
+	0: weights.F32, 1: weights.F16, 2: weights.Q4_0, 3: weights.Q4_1, 6: weights.Q5_0, 7: weights.Q5_1, 8: weights.Q8_0,
+	10: weights.Q2_K, 11: weights.Q3_K, 12: weights.Q4_K, 13: weights.Q5_K, 14: weights.Q6_K, 20: weights.IQ4_NL, 23: weights.IQ4_XS,
+	30: weights.BF16, 39: weights.MXFP4,
 }
 
-// Type says how the elements of a tensor are stored. The numbers are those of the file format.
-type Type uint32
-
-// The element types that can be read today.
-const (
-	F32  Type = 0
-	F16  Type = 1
-	Q8_0 Type = 8
-)
-
-// layout is how a type packs its elements: elements per block, bytes per block.
-type layout struct {
-	name            string
-	elements, bytes int
+// otherTypes are those that cannot be read, by name, so that the refusal says what the file has.
+var otherTypes = map[uint32]string{
+	9: "Q8_1", 15: "Q8_K", 16: "IQ2_XXS", 17: "IQ2_XS", 18: "IQ3_XXS", 19: "IQ1_S", 21: "IQ3_S", 22: "IQ2_S", 24: "I8", 25: "I16", 26: "I32",
+	27: "I64", 28: "F64", 29: "IQ1_M", 34: "TQ1_0", 35: "TQ2_0",
 }
 
-var layouts = map[Type]layout{
-	F32:  {"F32", 1, 4},
-	F16:  {"F16", 1, 2},
-	Q8_0: {"Q8_0", 32, 34},
-}
-
-func (t Type) String() string {
-	if l, ok := layouts[t]; ok {
-		return l.name
+func typeOf(number uint32) (weights.Type, error) {
+	t, ok := types[number]
+	if ok {
+		return t, nil
 	}
-	return fmt.Sprintf("type %d", uint32(t))
+	name, known := otherTypes[number]
+	if !known {
+		name = fmt.Sprintf("type %d", number)
+	}
+	var can []string
+	for _, n := range slices.Sorted(maps.Keys(types)) {
+		can = append(can, types[n].String())
+	}
+	return 0, fmt.Errorf("is stored as %s, which cannot be read; these can: %s", name, strings.Join(can, ", "))
 }
 
 // ErrNotGGUF is wrapped by the error for a file that is something else altogether.
@@ -79,42 +67,29 @@ const (
 	maxArrayDepth    = 4
 )
 
-// Open maps the file at path and reads its header. The error names the file and what is wrong with it.
-func Open(path string) (*File, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s: %w: not a regular file", path, ErrNotGGUF)
-	}
-	if info.Size() == 0 {
-		return nil, fmt.Errorf("%s: %w: the file is empty", path, ErrNotGGUF)
-	}
-	m, err := mmap.Map(f, mmap.RDONLY, 0)
-	if err != nil {
-		return nil, fmt.Errorf("%s: map into memory: %w", path, err)
-	}
-	file, err := Parse(m)
-	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), m.Unmap())
-	}
-	file.unmap = m.Unmap
-	return file, nil
-}
+// ErrShort is wrapped by the error for a header that goes on beyond the bytes that were given.
+var ErrShort = errors.New("the header goes on")
 
 // Parse reads the header of a GGUF file held in data, which must stay unchanged while the File is used.
-func Parse(data []byte) (*File, error) {
+func Parse(data []byte) (*File, error) { return ParseHeader(data, int64(len(data))) }
+
+// ParseHeader is Parse for the beginning of a file of size bytes. If the header goes on beyond data, the error wraps
+// ErrShort. Tensors have no Data if data is not the whole file.
+func ParseHeader(data []byte, size int64) (*File, error) {
+	f, err := parse(data, size)
+	if err != nil && int64(len(data)) < size && !errors.Is(err, ErrNotGGUF) {
+		// What the reader takes for an end may be where data ends.
+		return nil, fmt.Errorf("%w: %w", ErrShort, err)
+	}
+	return f, err
+}
+
+func parse(data []byte, size int64) (*File, error) {
 	r := &reader{data: data}
 	if string(r.bytes(len(magic))) != magic {
 		return nil, fmt.Errorf("%w: it does not begin with %q", ErrNotGGUF, magic)
 	}
-	f := &File{data: data, Alignment: defaultAlignment, unmap: func() error { return nil }}
+	f := &File{Alignment: defaultAlignment}
 	switch f.Version = r.uint32(); {
 	case r.err != nil:
 		return nil, r.err
@@ -129,7 +104,7 @@ func Parse(data []byte) (*File, error) {
 	if r.err != nil {
 		return nil, r.err
 	}
-	f.Metadata = make(Metadata, keys)
+	f.Metadata = make(Metadata, min(keys, 4096))
 	for range keys {
 		key := r.string()
 		value := r.value(Kind(r.uint32()), 0)
@@ -151,7 +126,7 @@ func Parse(data []byte) (*File, error) {
 		}
 		f.Alignment = a
 	}
-	if err := f.readTensors(r, tensors); err != nil {
+	if err := f.readTensors(r, tensors, data, size); err != nil {
 		return nil, err
 	}
 	return f, nil
@@ -163,12 +138,16 @@ const (
 	minTensorInfo = 8 + 4 + 4 + 8
 )
 
-func (f *File) readTensors(r *reader, n int) error {
-	f.Tensors = make([]Tensor, 0, n)
-	f.byName = make(map[string]int, n)
-	offsets := make([]uint64, 0, n)
+func (f *File) readTensors(r *reader, n int, data []byte, total int64) error {
+	f.Tensors = make([]weights.Tensor, 0, n)
+	names := make(map[string]bool, n)
+	type extent struct {
+		from, size uint64
+		tensor     int
+	}
+	extents := make([]extent, 0, n)
 	for range n {
-		t := Tensor{Name: r.string()}
+		t := weights.Tensor{Name: r.string()}
 		dims := r.uint32()
 		if r.err == nil && (dims == 0 || dims > maxDims) {
 			r.fail("tensor %q has %d dimensions; 1 to %d are possible", t.Name, dims, maxDims)
@@ -178,109 +157,63 @@ func (f *File) readTensors(r *reader, n int) error {
 			if d == 0 || d > math.MaxInt32 {
 				r.fail("tensor %q has a dimension of %d elements", t.Name, d)
 			}
-			t.Dims = append(t.Dims, int(d))
+			t.Shape = append(t.Shape, int(d))
 		}
-		t.Type = Type(r.uint32())
-		offsets = append(offsets, r.uint64())
+		slices.Reverse(t.Shape) // the file has the innermost first
+		number, offset := r.uint32(), r.uint64()
 		if r.err != nil {
 			return r.err
 		}
-		if _, dup := f.byName[t.Name]; dup {
+		var err error
+		if t.Type, err = typeOf(number); err != nil {
+			return fmt.Errorf("tensor %q %w", t.Name, err)
+		}
+		size, err := t.Type.Size(t.Shape)
+		if err != nil {
+			return fmt.Errorf("tensor %q has %w", t.Name, err)
+		}
+		if names[t.Name] {
 			return fmt.Errorf("tensor %q appears twice", t.Name)
 		}
-		f.byName[t.Name] = len(f.Tensors)
+		names[t.Name] = true
+		if offset%uint64(f.Alignment) != 0 {
+			return fmt.Errorf("tensor %q begins at offset %d, which is not a multiple of the alignment %d", t.Name, offset, f.Alignment)
+		}
+		extents = append(extents, extent{offset, uint64(size), len(f.Tensors)})
 		f.Tensors = append(f.Tensors, t)
 	}
-
-	start := uint64(r.pos+f.Alignment-1) &^ uint64(f.Alignment-1)
-	type extent struct {
-		from, to uint64
-		name     string
+	start := (uint64(r.pos) + uint64(f.Alignment) - 1) &^ (uint64(f.Alignment) - 1)
+	room := uint64(0)
+	if start <= uint64(total) {
+		room = uint64(total) - start
 	}
-	extents := make([]extent, 0, n)
-	for i := range f.Tensors {
-		t := &f.Tensors[i]
-		size, err := t.size()
-		if err != nil {
-			return err
+	for _, e := range extents {
+		t := &f.Tensors[e.tensor]
+		if e.from > room || e.size > room-e.from {
+			return fmt.Errorf("tensor %q needs bytes %d to %d of the data, the file has %d: it is cut off or damaged", t.Name, e.from, e.from+e.size, room)
 		}
-		if offsets[i]%uint64(f.Alignment) != 0 {
-			return fmt.Errorf("tensor %q begins at offset %d, which is not a multiple of the alignment %d", t.Name, offsets[i], f.Alignment)
+		if int64(len(data)) == total {
+			from := start + e.from
+			t.Data = data[from : from+e.size : from+e.size]
 		}
-		room := uint64(0)
-		if total := uint64(len(f.data)); start <= total {
-			room = total - start
-		}
-		if offsets[i] > room || size > room-offsets[i] {
-			return fmt.Errorf("tensor %q needs bytes %d to %d of the data, the file has %d: it is cut off or damaged", t.Name, offsets[i], offsets[i]+size, room)
-		}
-		from := start + offsets[i]
-		t.Data = f.data[from : from+size : from+size]
-		extents = append(extents, extent{from, from + size, t.Name})
 	}
-	slices.SortFunc(extents, func(a, b extent) int {
-		if a.from < b.from {
-			return -1
-		}
-		return 1
-	})
+	slices.SortFunc(extents, func(a, b extent) int { return cmp.Compare(a.from, b.from) })
 	for i := 1; i < len(extents); i++ {
-		if extents[i].from < extents[i-1].to {
-			return fmt.Errorf("tensors %q and %q overlap", extents[i-1].name, extents[i].name)
+		if before := extents[i-1]; extents[i].from < before.from+before.size {
+			return fmt.Errorf("tensors %q and %q overlap", f.Tensors[before.tensor].Name, f.Tensors[extents[i].tensor].Name)
 		}
 	}
 	return nil
 }
 
-// size is the number of bytes that the tensor's data takes.
-func (t *Tensor) size() (uint64, error) {
-	l, ok := layouts[t.Type]
-	if !ok {
-		return 0, fmt.Errorf("tensor %q is stored as type %d, which cannot be read; F32, F16 and Q8_0 can", t.Name, uint32(t.Type))
-	}
-	if t.Dims[0]%l.elements != 0 {
-		return 0, fmt.Errorf("tensor %q has rows of %d elements, which is not a multiple of the %s block of %d", t.Name, t.Dims[0], l.name, l.elements)
-	}
-	elements := uint64(1)
-	for _, d := range t.Dims {
-		if elements > math.MaxInt64/8/uint64(d) {
-			return 0, fmt.Errorf("tensor %q has more elements than any file can hold", t.Name)
-		}
-		elements *= uint64(d)
-	}
-	return elements / uint64(l.elements) * uint64(l.bytes), nil
-}
-
 // Tensor returns the tensor with that name, and whether the file has it.
-func (f *File) Tensor(name string) (Tensor, bool) {
-	i, ok := f.byName[name]
-	if !ok {
-		return Tensor{}, false
-	}
-	return f.Tensors[i], true
-}
-
-// Size is the length of the file in bytes.
-func (f *File) Size() int64 { return int64(len(f.data)) }
-
-// Parameters is the number of elements in all tensors together.
-func (f *File) Parameters() int64 {
-	var sum int64
+func (f *File) Tensor(name string) (weights.Tensor, bool) {
 	for _, t := range f.Tensors {
-		n := int64(1)
-		for _, d := range t.Dims {
-			n *= int64(d)
+		if t.Name == name {
+			return t, true
 		}
-		sum += n
 	}
-	return sum
-}
-
-// Close unmaps the file. Tensor data must not be used afterwards.
-func (f *File) Close() error {
-	unmap := f.unmap
-	f.unmap = func() error { return nil }
-	return unmap()
+	return weights.Tensor{}, false
 }
 
 // reader takes values off the front of a file. After the first error every read gives zero.
@@ -333,14 +266,17 @@ func (r *reader) count(what string, size int) int {
 	return int(n)
 }
 
-// string reads a length and that many bytes; bytes that are not UTF-8 become U+FFFD.
-func (r *reader) string() string {
+// skipString goes past a string and returns its bytes.
+func (r *reader) skipString() []byte {
 	n := r.uint64()
 	if r.err == nil && n > uint64(len(r.data)-r.pos) {
 		r.fail("a string of %d bytes at byte %d reaches beyond the end of the file", n, r.pos)
 	}
 	if r.err != nil {
-		return ""
+		return nil
 	}
-	return strings.ToValidUTF8(string(r.bytes(int(n))), "\uFFFD")
+	return r.bytes(int(n))
 }
+
+// string reads a length and that many bytes; bytes that are not UTF-8 become U+FFFD.
+func (r *reader) string() string { return strings.ToValidUTF8(string(r.skipString()), "\uFFFD") }

@@ -6,9 +6,44 @@ import (
 	"math"
 )
 
-// Metadata holds the file's key-value pairs. A value is a uint8, int8, uint16, int16, uint32, int32,
-// uint64, int64, float32, float64, bool or string, or a slice of one of these, or a []any of slices.
+// Metadata holds the file's key-value pairs. A value is a uint8, int8, uint16, int16, uint32, int32, uint64, int64,
+// float32, float64, bool or string, or an [Array] of these.
 type Metadata map[string]any
+
+// Array is an array of the metadata, which is read when it is asked for.
+type Array struct {
+	Kind Kind // of its elements
+	Len  int
+	raw  []byte // as it stands in the file, checked
+}
+
+// Strings reads the elements of an array of strings.
+func (a Array) Strings() []string {
+	r := &reader{data: a.raw}
+	list := make([]string, a.Len)
+	for i := range list {
+		list[i] = r.string()
+	}
+	return list
+}
+
+// String reads one element of an array of strings without reading the others.
+func (a Array) String(i int) string {
+	r := &reader{data: a.raw}
+	for range i {
+		r.bytes(int(r.uint64()))
+	}
+	return r.string()
+}
+
+// elements reads an array of numbers.
+func elements[T any](a Array, size int, decode func([]byte) T) []T {
+	list := make([]T, a.Len)
+	for i := range list {
+		list[i] = decode(a.raw[i*size:])
+	}
+	return list
+}
 
 // Kind is the type of a metadata value. The numbers are those of the file format.
 type Kind uint32
@@ -83,12 +118,49 @@ func (m Metadata) Bool(key string) (bool, error) { return get[bool](m, key, "a b
 
 // Strings returns an array of strings.
 func (m Metadata) Strings(key string) ([]string, error) {
-	return get[[]string](m, key, "an array of strings")
+	a, err := m.array(key, KindString, "an array of strings")
+	if err != nil {
+		return nil, err
+	}
+	return a.Strings(), nil
 }
 
-// Int32s returns an array of 32-bit integers.
+// Int32s returns an array of 32-bit integers, whichever of the two kinds they are of.
 func (m Metadata) Int32s(key string) ([]int32, error) {
-	return get[[]int32](m, key, "an array of 32-bit integers")
+	if a, ok := m[key].(Array); ok && a.Kind == KindUint32 {
+		return elements(a, 4, int32At), nil
+	}
+	a, err := m.array(key, KindInt32, "an array of 32-bit integers")
+	if err != nil {
+		return nil, err
+	}
+	return elements(a, 4, int32At), nil
+}
+
+// Float32s returns an array of 32-bit floats.
+func (m Metadata) Float32s(key string) ([]float32, error) {
+	a, err := m.array(key, KindFloat32, "an array of floats")
+	if err != nil {
+		return nil, err
+	}
+	return elements(a, 4, float32At), nil
+}
+
+// Bools returns an array of booleans.
+func (m Metadata) Bools(key string) ([]bool, error) {
+	a, err := m.array(key, KindBool, "an array of booleans")
+	if err != nil {
+		return nil, err
+	}
+	return elements(a, 1, func(b []byte) bool { return b[0] == 1 }), nil
+}
+
+func (m Metadata) array(key string, kind Kind, want string) (Array, error) {
+	a, err := get[Array](m, key, want)
+	if err == nil && a.Kind != kind {
+		err = fmt.Errorf("metadata %s is an array of another kind, not %s", key, want)
+	}
+	return a, err
 }
 
 func get[T any](m Metadata, key, want string) (T, error) {
@@ -138,50 +210,45 @@ func (r *reader) value(kind Kind, depth int) any {
 	return nil
 }
 
-func (r *reader) array(depth int) any {
+// sizes are the bytes of a value of each kind that has always as many.
+var sizes = map[Kind]int{
+	KindUint8: 1, KindInt8: 1, KindUint16: 2, KindInt16: 2, KindUint32: 4, KindInt32: 4, KindFloat32: 4, KindBool: 1,
+	KindUint64: 8, KindInt64: 8, KindFloat64: 8,
+}
+
+// array checks that an array lies within the file and goes past it.
+func (r *reader) array(depth int) Array {
 	if depth == maxArrayDepth {
 		r.fail("arrays are nested more than %d deep", maxArrayDepth)
-		return nil
+		return Array{}
 	}
-	switch kind := Kind(r.uint32()); kind {
-	case KindUint8:
-		return many(r, 1, func(b []byte) uint8 { return b[0] })
-	case KindInt8:
-		return many(r, 1, func(b []byte) int8 { return int8(b[0]) })
-	case KindUint16:
-		return many(r, 2, binary.LittleEndian.Uint16)
-	case KindInt16:
-		return many(r, 2, int16At)
-	case KindUint32:
-		return many(r, 4, binary.LittleEndian.Uint32)
-	case KindInt32:
-		return many(r, 4, int32At)
-	case KindFloat32:
-		return many(r, 4, float32At)
-	case KindBool:
-		return many(r, 1, r.bool)
-	case KindUint64:
-		return many(r, 8, binary.LittleEndian.Uint64)
-	case KindInt64:
-		return many(r, 8, int64At)
-	case KindFloat64:
-		return many(r, 8, float64At)
-	case KindString:
-		list := make([]string, r.count("string", 8))
-		for i := range list {
-			list[i] = r.string()
+	a := Array{Kind: Kind(r.uint32())}
+	from := 0
+	switch size := sizes[a.Kind]; {
+	case size > 0:
+		a.Len = r.count("array", size)
+		from = r.pos
+		r.bytes(a.Len * size)
+	case a.Kind == KindString:
+		a.Len = r.count("string", 8)
+		from = r.pos
+		for i := 0; i < a.Len && r.err == nil; i++ {
+			r.skipString()
 		}
-		return list
-	case KindArray:
-		list := make([]any, r.count("array", 4+8))
-		for i := range list {
-			list[i] = r.array(depth + 1)
+	case a.Kind == KindArray:
+		a.Len = r.count("array", 4+8)
+		from = r.pos
+		for i := 0; i < a.Len && r.err == nil; i++ {
+			r.array(depth + 1)
 		}
-		return list
 	default:
-		r.fail("unknown value type %d in an array", uint32(kind))
-		return nil
+		r.fail("unknown value type %d in an array", uint32(a.Kind))
 	}
+	if r.err != nil {
+		return Array{}
+	}
+	a.raw = r.data[from:r.pos:r.pos]
+	return a
 }
 
 func one[T any](r *reader, size int, decode func([]byte) T) T {
@@ -190,16 +257,6 @@ func one[T any](r *reader, size int, decode func([]byte) T) T {
 		return decode(b)
 	}
 	return zero
-}
-
-func many[T any](r *reader, size int, decode func([]byte) T) []T {
-	n := r.count("array", size)
-	b := r.bytes(n * size)
-	list := make([]T, len(b)/size)
-	for i := range list {
-		list[i] = decode(b[i*size:])
-	}
-	return list
 }
 
 func (r *reader) bool(b []byte) bool {

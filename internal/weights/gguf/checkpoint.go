@@ -1,0 +1,234 @@
+package gguf
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"kindredgate/internal/weights"
+)
+
+// Open maps the file at path, and the other parts of a model of which it is the first, and reads their headers. The
+// error names the file and what is wrong with it.
+func Open(path string) (*weights.Checkpoint, error) {
+	c := &weights.Checkpoint{}
+	f, err := open(c, path)
+	if err == nil {
+		err = weights.Guarded(func() error {
+			if err := describe(c, f); err != nil {
+				return fmt.Errorf("%s: %w", path, err)
+			}
+			return openParts(c, f, path)
+		})
+	}
+	if err != nil {
+		return nil, errors.Join(err, c.Close())
+	}
+	return c, nil
+}
+
+// open maps one file into a checkpoint.
+func open(c *weights.Checkpoint, path string) (f *File, err error) {
+	m, err := weights.Map(path)
+	if err != nil {
+		return nil, err
+	}
+	c.Closers = append(c.Closers, m)
+	c.Size += int64(len(m.Data))
+	err = weights.Guarded(func() (err error) {
+		f, err = Parse(m.Data)
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return f, nil
+}
+
+// Header makes a checkpoint of a header alone; its tensors may have no data.
+func Header(f *File, size int64) (*weights.Checkpoint, error) {
+	c := &weights.Checkpoint{Size: size, Tensors: f.Tensors}
+	return c, describe(c, f)
+}
+
+var partName = regexp.MustCompile(`^(.*)-(\d{5})-of-(\d{5})(\.[^.]+)$`)
+
+// Part tells of a file's name whether it is one of several parts of a model, and of which: part of count. base is the
+// name without that. It holds for every file that is named so, whatever its layout.
+func Part(path string) (base string, part, count int, ok bool) {
+	m := partName.FindStringSubmatch(filepath.Base(path))
+	if m == nil {
+		return "", 0, 0, false
+	}
+	part, _ = strconv.Atoi(m[2])
+	count, _ = strconv.Atoi(m[3])
+	return m[1], part, count, part >= 1 && part <= count
+}
+
+// PartPath is the path of part n of the model of which path is a part.
+func PartPath(path string, n int) string {
+	m := partName.FindStringSubmatch(filepath.Base(path))
+	return strings.TrimSuffix(path, filepath.Base(path)) + fmt.Sprintf("%s-%05d-of-%s%s", m[1], n, m[3], m[4])
+}
+
+// openParts adds the tensors of the other parts.
+func openParts(c *weights.Checkpoint, first *File, path string) error {
+	count, err := first.Metadata.Int("split.count")
+	if missing := (*MissingError)(nil); errors.As(err, &missing) || err == nil && count <= 1 {
+		c.Tensors = first.Tensors
+		return nil
+	} else if err != nil {
+		return err
+	}
+	number, err := first.Metadata.Int("split.no")
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	if number != 0 {
+		return fmt.Errorf("%s: it is part %d of %d; name the first one", path, number+1, count)
+	}
+	if _, part, named, ok := Part(path); !ok || part != 1 || named != count {
+		return fmt.Errorf("%s: it says that it is the first of %d parts, but its name does not end in -00001-of-%05d.gguf, so the others cannot be found", path, count, count)
+	}
+	c.Tensors = first.Tensors
+	names := map[string]bool{}
+	for _, t := range c.Tensors {
+		names[t.Name] = true
+	}
+	for n := 2; n <= count; n++ {
+		f, err := open(c, PartPath(path, n))
+		if errors.Is(err, os.ErrNotExist) {
+			return fmt.Errorf("%s: part %d of %d is missing: %s", path, n, count, filepath.Base(PartPath(path, n)))
+		} else if err != nil {
+			return err
+		}
+		if no, err := f.Metadata.Int("split.no"); err != nil || no != n-1 {
+			return fmt.Errorf("%s: it is not part %d of the model that its name says", PartPath(path, n), n)
+		}
+		for _, t := range f.Tensors {
+			if names[t.Name] {
+				return fmt.Errorf("%s: tensor %q is in another part too", PartPath(path, n), t.Name)
+			}
+			names[t.Name] = true
+		}
+		c.Tensors = append(c.Tensors, f.Tensors...)
+	}
+	if want, err := first.Metadata.Int("split.tensors.count"); err == nil && want != len(c.Tensors) {
+		return fmt.Errorf("%s: its parts have %d tensors, not the %d that it names", path, len(c.Tensors), want)
+	}
+	return nil
+}
+
+// keys reads metadata of one architecture and keeps the first error.
+type keys struct {
+	md   Metadata
+	arch string
+	err  error
+}
+
+func read[T any](k *keys, key string, get func(string) (T, error)) T {
+	v, err := get(strings.ReplaceAll(key, "*", k.arch))
+	if missing := (*MissingError)(nil); err != nil && !errors.As(err, &missing) && k.err == nil {
+		k.err = err
+	}
+	return v
+}
+
+func (k *keys) int(key string) int          { return read(k, key, k.md.Int) }
+func (k *keys) float(key string) float64    { return read(k, key, k.md.Float) }
+func (k *keys) string(key string) string    { return read(k, key, k.md.String) }
+func (k *keys) floats(key string) []float32 { return read(k, key, k.md.Float32s) }
+
+// bool is nil if the key is missing.
+func (k *keys) bool(key string) *bool {
+	if _, ok := k.md[strings.ReplaceAll(key, "*", k.arch)]; !ok {
+		return nil
+	}
+	v := read(k, key, k.md.Bool)
+	return &v
+}
+
+// id is the number of a token, -1 if the key is missing.
+func (k *keys) id(key string) int32 {
+	if _, ok := k.md[key]; !ok {
+		return -1
+	}
+	n := k.int(key)
+	if n == math.MaxUint32 {
+		return -1 // how some programs write that there is none
+	}
+	if k.err == nil && (n < 0 || n > math.MaxInt32) {
+		k.err = fmt.Errorf("metadata %s is %d, which is no token", key, n)
+	}
+	return int32(n)
+}
+
+// poolings by their numbers in GGUF files.
+var poolings = map[int]weights.Pooling{0: weights.PoolNone, 1: weights.PoolMean, 2: weights.PoolFirst, 3: weights.PoolLast}
+
+// describe fills in what the header says.
+func describe(c *weights.Checkpoint, f *File) error {
+	arch, err := f.Metadata.String("general.architecture")
+	if err != nil {
+		return err
+	}
+	k := &keys{md: f.Metadata, arch: arch}
+	c.Layout, c.Architecture = "GGUF", arch
+	c.Name, c.Description, c.License = k.string("general.name"), k.string("general.description"), k.string("general.license")
+	h := &c.Hyper
+	*h = weights.Hyperparameters{
+		Vocabulary: k.int("*.vocab_size"), Width: k.int("*.embedding_length"), Layers: k.int("*.block_count"),
+		Heads: k.int("*.attention.head_count"), KVHeads: k.int("*.attention.head_count_kv"), HeadDim: k.int("*.attention.key_length"),
+		FeedForward: k.int("*.feed_forward_length"), Context: k.int("*.context_length"), Types: k.int("tokenizer.ggml.token_type_count"),
+		NormEpsilon: k.float("*.attention.layer_norm_rms_epsilon"), Causal: k.bool("*.attention.causal"),
+		Window: k.int("*.attention.sliding_window"), AttentionCap: k.float("*.attn_logit_softcapping"), LogitCap: k.float("*.final_logit_softcapping"),
+		Experts: k.int("*.expert_count"), ExpertsUsed: k.int("*.expert_used_count"), ExpertFeedForward: k.int("*.expert_feed_forward_length"),
+		SharedExperts: k.int("*.expert_shared_count") > 0,
+		Rope: weights.Rope{
+			Base: k.float("*.rope.freq_base"), LocalBase: k.float("*.rope.freq_base_swa"), Dims: k.int("*.rope.dimension_count"), Scaling: k.string("*.rope.scaling.type"), Factor: k.float("*.rope.scaling.factor"),
+			Original: k.int("*.rope.scaling.original_context_length"), Attention: k.float("*.rope.scaling.attn_factor"),
+			BetaFast: k.float("*.rope.scaling.yarn_beta_fast"), BetaSlow: k.float("*.rope.scaling.yarn_beta_slow"),
+		},
+	}
+	if h.NormEpsilon == 0 {
+		h.NormEpsilon = k.float("*.attention.layer_norm_epsilon")
+	}
+	if h.Rope.Scaling == "none" {
+		h.Rope.Scaling = ""
+	}
+	if h.Rope.Scaling == "" && h.Rope.Factor == 0 {
+		if linear := k.float("*.rope.scale_linear"); linear > 0 {
+			h.Rope.Scaling, h.Rope.Factor = "linear", linear
+		}
+	}
+	if v := k.int("*.attention.value_length"); v != 0 && h.HeadDim != 0 && v != h.HeadDim {
+		return fmt.Errorf("heads with keys of %d and values of %d dimensions are not supported", h.HeadDim, v)
+	}
+	pooling := k.int("*.pooling_type")
+	var ok bool
+	if h.Pooling, ok = poolings[pooling]; !ok {
+		return fmt.Errorf("pooling of kind %d is not supported; 1 (mean), 2 (first) and 3 (last) are", pooling)
+	}
+	tokens, _ := f.Metadata["tokenizer.ggml.tokens"].(Array) // that it is missing, the tokenizer says
+	text := func(id int32) string {
+		if id < 0 || int(id) >= tokens.Len || tokens.Kind != KindString {
+			return ""
+		}
+		return tokens.String(int(id))
+	}
+	c.Begin, c.End = text(k.id("tokenizer.ggml.bos_token_id")), text(k.id("tokenizer.ggml.eos_token_id"))
+	for _, key := range []string{"tokenizer.ggml.eos_token_id", "tokenizer.ggml.eot_token_id", "tokenizer.ggml.eom_token_id"} {
+		if id := k.id(key); id >= 0 {
+			c.Generation.Ends = append(c.Generation.Ends, id)
+		}
+	}
+	c.ChatTemplate = k.string("tokenizer.chat_template")
+	c.TokenizerKind = string(tokenizerModels[k.string("tokenizer.ggml.model")])
+	c.Tokenizer = func() (*weights.Tokenizer, error) { return readTokenizer(f.Metadata) }
+	return k.err
+}

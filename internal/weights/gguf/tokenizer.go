@@ -1,0 +1,175 @@
+package gguf
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"kindredgate/internal/weights"
+)
+
+// tokenizerModels are the kinds of tokenizers by the names that the files give them.
+var tokenizerModels = map[string]weights.TokenizerModel{
+	"gpt2": weights.ByteLevelBPE, "llama": weights.BPE, "t5": weights.Unigram, "bert": weights.WordPiece,
+}
+
+// kinds are the kinds of tokens by their numbers in the metadata.
+var kinds = map[int32]weights.TokenKind{
+	1: weights.NormalToken, 2: weights.UnknownToken, 3: weights.ControlToken, 4: weights.UserToken, 5: weights.UnusedToken, 6: weights.ByteToken,
+}
+
+// space is how SentencePiece writes one.
+const space = "▁"
+
+// readTokenizer reads the definition of a tokenizer. Every inconsistency in it is an error.
+func readTokenizer(md Metadata) (*weights.Tokenizer, error) {
+	k := &keys{md: md}
+	name, err := md.String("tokenizer.ggml.model")
+	if err != nil {
+		return nil, err
+	}
+	t := &weights.Tokenizer{Unknown: k.id("tokenizer.ggml.unknown_token_id"), BOS: k.id("tokenizer.ggml.bos_token_id"), EOS: k.id("tokenizer.ggml.eos_token_id"),
+		FillBefore: k.id("tokenizer.ggml.fim_pre_token_id"), FillAfter: k.id("tokenizer.ggml.fim_suf_token_id"), FillMiddle: k.id("tokenizer.ggml.fim_mid_token_id")}
+	var ok bool
+	if t.Model, ok = tokenizerModels[name]; !ok {
+		return nil, fmt.Errorf("tokenizer %q is not supported; gpt2, llama, t5 and bert are", name)
+	}
+	if t.Tokens, err = md.Strings("tokenizer.ggml.tokens"); err != nil {
+		return nil, err
+	}
+	if len(t.Tokens) > math.MaxInt32 {
+		return nil, fmt.Errorf("%d tokens are too many", len(t.Tokens))
+	}
+	t.Kinds = make([]weights.TokenKind, len(t.Tokens))
+	numbers, err := md.Int32s("tokenizer.ggml.token_type")
+	if missing := (*MissingError)(nil); err != nil && !errors.As(err, &missing) {
+		return nil, err
+	} else if err == nil {
+		if len(numbers) != len(t.Tokens) {
+			return nil, fmt.Errorf("%d tokens but %d token types", len(t.Tokens), len(numbers))
+		}
+		for i, n := range numbers {
+			t.Kinds[i] = kinds[n] // a number that nobody has given a meaning is a normal token
+		}
+	}
+	t.Scores = k.floats("tokenizer.ggml.scores")
+	for i, kind := range t.Kinds {
+		if kind == weights.ControlToken || kind == weights.UserToken {
+			t.Added = append(t.Added, weights.AddedToken{ID: int32(i), Text: t.Tokens[i], Control: kind == weights.ControlToken})
+		}
+	}
+	switch t.Model {
+	case weights.ByteLevelBPE:
+		err = byteLevel(t, md)
+	case weights.BPE:
+		sentencePiece(t, k)
+		t.ByteFallback, t.FuseUnknown = true, true
+		if t.Scores == nil {
+			err = errors.New("metadata tokenizer.ggml.scores is missing")
+		}
+	case weights.Unigram:
+		sentencePiece(t, k)
+		t.FuseUnknown = true
+		if _, ok := md["tokenizer.ggml.precompiled_charsmap"]; ok {
+			return nil, errors.New("the tokenizer normalizes text by a compiled table (precompiled_charsmap), which is not supported")
+		}
+	case weights.WordPiece:
+		wordPiece(t)
+	}
+	if err == nil {
+		err = k.err
+	}
+	if err != nil {
+		return nil, err
+	}
+	add := func(key string, otherwise bool) bool {
+		if v := k.bool(key); v != nil {
+			return *v
+		}
+		return otherwise
+	}
+	if add("tokenizer.ggml.add_bos_token", t.Model == weights.BPE || t.Model == weights.WordPiece) && t.BOS >= 0 {
+		t.Prefix = []int32{t.BOS}
+	}
+	switch separator := k.id("tokenizer.ggml.seperator_token_id"); {
+	case t.Model == weights.WordPiece && separator >= 0 && add("tokenizer.ggml.add_sep_token", true):
+		t.Suffix = []int32{separator}
+	case add("tokenizer.ggml.add_eos_token", t.Model == weights.Unigram) && t.EOS >= 0:
+		t.Suffix = []int32{t.EOS}
+	}
+	return t, k.err
+}
+
+// byteLevel reads merges, and the expressions by which text is split, of which the file has the name.
+func byteLevel(t *weights.Tokenizer, md Metadata) error {
+	pre, err := md.String("tokenizer.ggml.pre")
+	if missing := (*MissingError)(nil); errors.As(err, &missing) {
+		pre = "default"
+	} else if err != nil {
+		return err
+	}
+	splits, ok := splitNames[pre]
+	if !ok {
+		var known []string
+		for name := range splitNames {
+			known = append(known, name)
+		}
+		slices.Sort(known)
+		return fmt.Errorf("pre-tokenizer %q is not supported; these are: %s", pre, strings.Join(known, ", "))
+	}
+	t.IgnoreMerges = slices.Contains(wholeWords, pre)
+	for _, expression := range splits {
+		t.Splitters = append(t.Splitters, weights.Step{Name: "Split", Pattern: expression, Behavior: "isolated"})
+	}
+	t.Splitters = append(t.Splitters, weights.Step{Name: "ByteLevel"})
+	t.Decoders = []weights.Step{{Name: "ByteLevel"}}
+	merges, err := md.Strings("tokenizer.ggml.merges")
+	if err != nil {
+		return err
+	}
+	t.Merges = make([]weights.Merge, len(merges))
+	for i, m := range merges {
+		// A token may begin with the byte that separates the two, so the separator is not the first byte.
+		at := -1
+		if len(m) > 0 {
+			at = strings.IndexByte(m[1:], ' ')
+		}
+		if at < 0 {
+			return fmt.Errorf("merge %d, %q, does not join two tokens", i, m)
+		}
+		t.Merges[i] = weights.Merge{Left: m[:at+1], Right: m[at+2:]}
+	}
+	return nil
+}
+
+// sentencePiece writes spaces as SentencePiece does.
+func sentencePiece(t *weights.Tokenizer, k *keys) {
+	prefix := k.bool("tokenizer.ggml.add_space_prefix")
+	front := prefix == nil || *prefix
+	t.Decoders = []weights.Step{{Name: "Replace", Literal: true, Pattern: space, Content: " "}, {Name: "ByteFallback"}, {Name: "Fuse"}}
+	if front {
+		t.Normalizers = append(t.Normalizers, weights.Step{Name: "Prepend", Content: space})
+		t.Decoders = append(t.Decoders, weights.Step{Name: "Strip", Content: " ", Left: 1})
+	}
+	t.Normalizers = append(t.Normalizers, weights.Step{Name: "Replace", Literal: true, Pattern: " ", Content: space})
+}
+
+// wordPiece turns the file's marks, which are at the beginnings of words, into those of continuations.
+func wordPiece(t *weights.Tokenizer) {
+	t.Continuation, t.MaxWord = "##", 100
+	for i, token := range t.Tokens {
+		if t.Kinds[i] != weights.NormalToken {
+			continue
+		}
+		if whole, ok := strings.CutPrefix(token, space); ok {
+			t.Tokens[i] = whole
+		} else {
+			t.Tokens[i] = t.Continuation + token
+		}
+	}
+	t.Normalizers = []weights.Step{{Name: "BertNormalizer", CleanText: true, Chinese: true, StripAccents: true, Lowercase: true}}
+	t.Splitters = []weights.Step{{Name: "BertPreTokenizer"}}
+	t.Decoders = []weights.Step{{Name: "WordPiece", Content: t.Continuation}}
+}

@@ -3,13 +3,17 @@ package tensor
 import (
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"math"
 	"math/rand/v2"
 	"os"
+	"runtime"
 	"slices"
-	"sort"
+	"sync"
 	"sync/atomic"
 	"testing"
+
+	"kindredgate/internal/weights"
 )
 
 // random gives n values with a spread of 1, the same every time.
@@ -22,46 +26,15 @@ func random(n int, seed uint64) []float32 {
 	return x
 }
 
-// toFloat16 rounds to the nearest half float; the values of the tests are within its range.
-func toFloat16(f float32) uint16 {
-	size := float32(math.Abs(float64(f)))
-	above := uint16(sort.Search(0x7c00, func(h int) bool { return Float16(uint16(h)) >= size }))
-	h := above
-	if above > 0 && size-Float16(above-1) < Float16(above)-size {
-		h--
-	}
-	if math.Signbit(float64(f)) {
-		h |= 0x8000
-	}
-	return h
-}
-
 // matrix stores values as a matrix of that type, and returns also the values that it stands for.
-func matrix(t testing.TB, kind Type, rows, cols int, values []float32) (Matrix, []float32) {
+func matrix(t testing.TB, kind weights.Type, rows, cols int, values []float32) (Matrix, []float32) {
 	t.Helper()
-	var raw []byte
-	switch kind {
-	case F32:
-		for _, v := range values {
-			b := math.Float32bits(v)
-			raw = append(raw, byte(b), byte(b>>8), byte(b>>16), byte(b>>24))
-		}
-	case F16:
-		for _, v := range values {
-			h := toFloat16(v)
-			raw = append(raw, byte(h), byte(h>>8))
-		}
-	case Q8_0:
-		for block := range slices.Chunk(values, BlockSize) {
-			q := make([]int8, BlockSize)
-			h := toFloat16(quantizeBlock(q, block))
-			raw = append(raw, byte(h), byte(h>>8))
-			for _, v := range q {
-				raw = append(raw, byte(v))
-			}
-		}
+	row, _ := kind.RowBytes(cols)
+	raw := make([]byte, rows*row)
+	for r := range rows {
+		FormatOf(kind).Quantize(raw[r*row:(r+1)*row], values[r*cols:(r+1)*cols])
 	}
-	m, err := NewMatrix(kind, rows, cols, raw)
+	m, err := NewMatrix(kind, rows, cols, raw, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -72,61 +45,136 @@ func matrix(t testing.TB, kind Type, rows, cols int, values []float32) (Matrix, 
 	return m, exact
 }
 
-func TestBlocksEqualReference(t *testing.T) {
+// reference is blocks of every type with their values, and two examples of quantising, made by another program.
+type reference struct {
+	Types map[string]struct {
+		Blocks []struct {
+			Hex    string    `json:"hex"`
+			Values []float32 `json:"values"`
+		} `json:"blocks"`
+	} `json:"types"`
+	Roundtrip struct {
+		Types map[string]struct{ RMSE float64 } `json:"types"`
+	} `json:"roundtrip"`
+	Q8 example `json:"q8_0_example"`
+	Q4 example `json:"q4_0_example"`
+}
+
+type example struct {
+	Input []float32 `json:"input"`
+	Hex   string    `json:"hex"`
+}
+
+func readReference(t testing.TB) (doc reference) {
+	t.Helper()
 	raw, err := os.ReadFile("testdata/blocks.json")
 	if err != nil {
 		t.Fatal(err)
 	}
-	var doc struct {
-		Types map[string]struct {
-			Blocks []struct {
-				Hex    string    `json:"hex"`
-				Values []float32 `json:"values"`
-			} `json:"blocks"`
-		} `json:"types"`
-		Example struct {
-			Input []float32 `json:"input"`
-			Hex   string    `json:"hex"`
-		} `json:"q8_0_example"`
-	}
 	if err := json.Unmarshal(raw, &doc); err != nil {
 		t.Fatal(err)
 	}
-	for name, kind := range map[string]Type{"F16": F16, "Q8_0": Q8_0} {
-		if len(doc.Types[name].Blocks) == 0 {
-			t.Errorf("no blocks of type %s", name)
+	return doc
+}
+
+func unhex(t testing.TB, s string) []byte {
+	t.Helper()
+	b, err := hex.DecodeString(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// Blocks of every storage type expand to the values of the reference, to the bit.
+func TestBlocksEqualReference(t *testing.T) {
+	doc := readReference(t)
+	for kind := range weights.Types {
+		if kind == weights.F32 || kind == weights.MXFP4Split {
+			continue // nothing to expand; tested below
 		}
-		for i, b := range doc.Types[name].Blocks {
-			data, err := hex.DecodeString(b.Hex)
-			if err != nil {
-				t.Fatal(err)
-			}
-			m, err := NewMatrix(kind, 1, len(b.Values), data)
+		blocks := doc.Types[kind.String()].Blocks
+		if len(blocks) == 0 {
+			t.Errorf("no blocks of type %s", kind)
+		}
+		for i, b := range blocks {
+			m, err := NewMatrix(kind, 1, len(b.Values), unhex(t, b.Hex), nil)
 			if err != nil {
 				t.Fatal(err)
 			}
 			got := make([]float32, len(b.Values))
 			m.Row(got, 0)
-			if !slices.Equal(got, b.Values) {
-				t.Errorf("%s block %d: %v, want %v", name, i, got, b.Values)
+			for j, want := range b.Values {
+				if math.Float32bits(got[j]) != math.Float32bits(want) {
+					t.Errorf("%s block %d, element %d: %g, want %g", kind, i, j, got[j], want)
+				}
 			}
 		}
 	}
-	// Quantising finds the bytes of the example; its scales are half floats, so they are compared as such.
-	data, err := hex.DecodeString(doc.Example.Hex)
-	if err != nil || len(doc.Example.Input) == 0 {
-		t.Fatal(err, len(doc.Example.Input))
-	}
-	for b, block := range slices.Collect(slices.Chunk(doc.Example.Input, BlockSize)) {
-		q := make([]int8, BlockSize)
-		scale := toFloat16(quantizeBlock(q, block))
-		want := data[b*blockBytes : (b+1)*blockBytes]
-		if scale != uint16(want[0])|uint16(want[1])<<8 {
-			t.Errorf("block %d: scale %#x, want %#x", b, scale, want[:2])
+	for name, e := range map[weights.Type]example{weights.Q8_0: doc.Q8, weights.Q4_0: doc.Q4} {
+		want := unhex(t, e.Hex)
+		got := make([]byte, len(want))
+		if FormatOf(name).Quantize(got, e.Input); !slices.Equal(got, want) {
+			t.Errorf("%s of the example is\n%x, want\n%x", name, got, want)
 		}
-		for i, v := range q {
-			if v != int8(want[2+i]) {
-				t.Errorf("block %d: element %d is %d, want %d", b, i, v, int8(want[2+i]))
+	}
+}
+
+// The same block in both forms of MXFP4 has the same values.
+func TestSplitMXFP4(t *testing.T) {
+	values := random(64, 3)
+	m, exact := matrix(t, weights.MXFP4, 1, 64, values)
+	raw, _ := m.Raw()
+	data, scales := make([]byte, 32), make([]byte, 2)
+	for b := range 2 {
+		block := raw[17*b : 17*b+17]
+		scales[b] = block[0]
+		nibble := func(i int) byte { return block[1+i%16] >> (4 * (i / 16)) & 15 }
+		for j := range 16 {
+			data[16*b+j] = nibble(2*j) | nibble(2*j+1)<<4
+		}
+	}
+	split, err := NewMatrix(weights.MXFP4Split, 1, 64, data, scales)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := make([]float32, 64)
+	if split.Row(got, 0); !slices.Equal(got, exact) {
+		t.Errorf("%v, want %v", got, exact)
+	}
+}
+
+// What quantising loses of values with a spread of 1 is no more than simple quantisers lose.
+func TestQuantizeError(t *testing.T) {
+	limits := map[weights.Type]float64{weights.F16: 3e-4, weights.BF16: 3e-3, weights.Q5_0: 0.045, weights.Q5_1: 0.042, weights.Q4_1: 0.085, weights.Q2_K: 0.31, weights.Q3_K: 0.17,
+		weights.Q5_K: 0.037, weights.IQ4_NL: 0.09, weights.MXFP4: 0.13, weights.F32: 0}
+	for name, e := range readReference(t).Roundtrip.Types {
+		for kind := range weights.Types {
+			if kind.String() == name {
+				limits[kind] = e.RMSE * 1.02
+			}
+		}
+	}
+	values := random(16384, 9)
+	for kind, limit := range limits {
+		if !FormatOf(kind).Writable() {
+			continue
+		}
+		_, got := matrix(t, kind, 4, 4096, values)
+		sum := 0.0
+		for i, v := range got {
+			sum += (float64(v) - float64(values[i])) * (float64(v) - float64(values[i]))
+		}
+		if rmse := math.Sqrt(sum / float64(len(values))); !(rmse <= limit) {
+			t.Errorf("%s loses %.4g, allowed are %.4g", kind, rmse, limit)
+		}
+		for _, x := range [][]float32{make([]float32, 256), slices.Repeat([]float32{-0.3}, 256)} {
+			_, got := matrix(t, kind, 1, 256, x)
+			for i, v := range got {
+				if math.Abs(float64(v-x[i])) > 0.06 {
+					t.Errorf("%s makes %g of %g", kind, v, x[i])
+					break
+				}
 			}
 		}
 	}
@@ -144,76 +192,133 @@ func TestFloat16(t *testing.T) {
 	if !math.Signbit(float64(Float16(0x8000))) || !math.IsNaN(float64(Float16(0x7e00))) {
 		t.Error("minus zero or NaN is lost")
 	}
+	for h := range 1 << 16 {
+		if f := Float16(uint16(h)); f == f && ToFloat16(f) != uint16(h) {
+			t.Fatalf("%#04x comes back as %#04x", h, ToFloat16(f))
+		}
+	}
+	for f, want := range map[float32]uint16{65519: 0x7bff, 65520: 0x7c00, -1e9: 0xfc00, 1 + 0x1p-11: 0x3c00, 1 + 0x3p-11: 0x3c02, 0x1p-25: 0, 0x3p-25: 2, float32(math.NaN()): 0x7e00} {
+		if got := ToFloat16(f); got != want {
+			t.Errorf("%g becomes %#04x, want %#04x", f, got, want)
+		}
+	}
+	for f, want := range map[float32]uint16{1: 0x3f80, 1 + 0x1p-8: 0x3f80, 1 + 0x3p-8: 0x3f82, -2.5: 0xc020} {
+		if got := ToBFloat16(f); got != want {
+			t.Errorf("%g becomes %#04x, want %#04x", f, got, want)
+		}
+	}
 }
 
-// Products are held against float64 over the values that the weights stand for. Float weights leave only the
-// rounding of the sum. A vector quantised to 8 bits is off by up to half a step, 1/254 of the largest of its
-// block, in each element; the errors are independent, so they add up like a random walk: sqrt(cols) times the
-// size of a weight (1) times the step's spread (1/254 * 4 / sqrt(12)), of which 6 are allowed.
-func TestMatMul(t *testing.T) {
+// Products of every format are held against float64 over the values that the weights stand for. Float weights leave only
+// the rounding of the sum. A vector rounded to 8 bits is off by up to half a step, 1/254 of the largest of its block, in
+// each element; the errors are independent, so they add up like a random walk: sqrt(cols) times the size of a weight (1)
+// times the step's spread (1/254 * 4 / sqrt(12)), of which 6 are allowed. With a team or alone, with other products or
+// by itself, with more vectors or one, each output is the same to the bit.
+func TestProducts(t *testing.T) {
 	team := NewTeam(3)
 	defer team.Close()
-	for _, c := range []struct {
-		kind             Type
-		rows, cols, vecs int
-	}{
-		{F32, 5, 7, 1}, {F32, 300, 96, 3}, {F16, 5, 7, 2}, {F16, 64, 96, 3}, {Q8_0, 1, 32, 1}, {Q8_0, 300, 256, 5}, {Q8_0, 512, 768, 1},
-	} {
-		m, weights := matrix(t, c.kind, c.rows, c.cols, random(c.rows*c.cols, 1))
-		x := NewActivations(c.vecs+2, c.cols)
-		x.Resize(c.vecs)
-		for i := range c.vecs {
-			copy(x.Vec(i), random(c.cols, uint64(10+i)))
+	for kind := range weights.Types {
+		if !FormatOf(kind).Writable() {
+			continue
 		}
-		tolerance := 1e-4
-		if c.kind == Q8_0 {
-			x.Quantize()
-			tolerance = 6 * math.Sqrt(float64(c.cols)) * 4 / 254 / math.Sqrt(12)
-		}
-		out := NewActivations(c.vecs, c.rows)
-		MatMul(team, out, m, x)
-		alone := NewActivations(c.vecs, c.rows)
-		MatMul(nil, alone, m, x)
-		for i := range c.vecs {
-			if !slices.Equal(out.Vec(i), alone.Vec(i)) {
-				t.Errorf("%+v: a team and one alone differ", c)
+		for _, c := range []struct{ rows, cols, vecs int }{{1, 256, 1}, {300, 512, 5}, {64, 768, 2}} {
+			m, exact := matrix(t, kind, c.rows, c.cols, random(c.rows*c.cols, 1))
+			x := NewBatch(c.vecs+2, c.cols)
+			x.Resize(c.vecs)
+			for i := range c.vecs {
+				copy(x.Vec(i), random(c.cols, uint64(10+i)))
 			}
-			for r, got := range out.Vec(i) {
-				want := 0.0
-				for j, v := range x.Vec(i) {
-					want += float64(v) * float64(weights[r*c.cols+j])
+			tolerance := 1e-4
+			if FormatOf(kind).Integer() {
+				tolerance = 6 * math.Sqrt(float64(c.cols)) * 4 / 254 / math.Sqrt(12)
+			}
+			var pack Packer
+			var mul, other Multiplier
+			out, second, alone := NewBatch(c.vecs, c.rows), NewBatch(c.vecs, c.rows), NewBatch(c.vecs, c.rows)
+			mul.Mul(team, pack.Pack(x, &m), Product{&m, out}, Product{&m, second})
+			for i := range c.vecs {
+				one := NewBatch(1, c.cols)
+				one.Resize(1)
+				copy(one.Vec(0), x.Vec(i))
+				other.Mul(nil, pack.Pack(one, &m), Product{&m, alone})
+				if !slices.Equal(out.Vec(i), alone.Vec(0)) || !slices.Equal(second.Vec(i), alone.Vec(0)) {
+					t.Errorf("%s %+v: vector %d has other products among others", kind, c, i)
 				}
-				if !(math.Abs(float64(got)-want) <= tolerance) {
-					t.Fatalf("%+v: vector %d row %d is %g, want %g within %.2g", c, i, r, got, want, tolerance)
+				for r, got := range out.Vec(i) {
+					want := 0.0
+					for j, v := range x.Vec(i) {
+						want += float64(v) * float64(exact[r*c.cols+j])
+					}
+					if !(math.Abs(float64(got)-want) <= tolerance) {
+						t.Fatalf("%s %+v: vector %d row %d is %g, want %g within %.2g", kind, c, i, r, got, want, tolerance)
+					}
 				}
 			}
 		}
 	}
 }
 
-func TestQuantizeEdges(t *testing.T) {
-	x := NewActivations(1, 64)
+func TestSlices(t *testing.T) {
+	m, exact := matrix(t, weights.F16, 6, 8, random(48, 4))
+	s := m.Slice(1, 2, 3) // rows 1 and 4
+	got := make([]float32, 8)
+	for i, r := range []int{1, 4} {
+		if s.Row(got, i); !slices.Equal(got, exact[8*r:8*r+8]) {
+			t.Errorf("row %d of the slice is %v", i, got)
+		}
+	}
+	if _, ok := s.Raw(); ok {
+		t.Error("rows with others between them are said to lie in one piece")
+	}
+	if raw, ok := m.Slice(2, 3, 1).Raw(); !ok || len(raw) != 48 {
+		t.Errorf("%d bytes, %v", len(raw), ok)
+	}
+}
+
+func TestPackEdges(t *testing.T) {
+	m, _ := matrix(t, weights.Q8_0, 1, 64, random(64, 1))
+	x := NewBatch(1, 64)
 	x.Resize(1)
 	copy(x.Vec(0)[32:], []float32{-2, 2, 1, 0, 1e-9})
-	x.Quantize()
-	if x.d[0] != 0 || slices.ContainsFunc(x.q[:32], func(q int8) bool { return q != 0 }) {
-		t.Errorf("a block of zeros became %g × %v", x.d[0], x.q[:32])
+	var pack Packer
+	p := pack.Pack(x, &m)
+	if p.d[0] != 0 || slices.ContainsFunc(p.q[:32], func(q int8) bool { return q != 0 }) {
+		t.Errorf("a block of zeros became %g × %v", p.d[0], p.q[:32])
 	}
-	if want := []int8{-127, 127, 64, 0, 0}; !slices.Equal(x.q[32:37], want) || x.d[1] != 2.0/127 {
-		t.Errorf("%v × %g, want %v", x.q[32:37], x.d[1], want)
+	if want := []int8{-127, 127, 64, 0, 0}; !slices.Equal(p.q[32:37], want) || p.d[1] != 2.0/127 {
+		t.Errorf("%v × %g, want %v", p.q[32:37], p.d[1], want)
+	}
+	var mul Multiplier
+	out := NewBatch(1, 1)
+	for _, odd := range []float32{float32(math.NaN()), float32(math.Inf(1)), 1e-45} {
+		x.Vec(0)[3] = odd
+		mul.Mul(nil, pack.Pack(x, &m), Product{&m, out})
+		if y := out.Vec(0)[0]; (odd < 1) == (y != y) {
+			t.Errorf("%g among the activations gives %g", odd, y)
+		}
 	}
 }
 
 func TestNewMatrixRefuses(t *testing.T) {
-	aligned := make([]byte, 64)
+	data := make([]byte, 64)
 	for _, c := range []struct {
-		kind       Type
+		kind       weights.Type
 		rows, cols int
 		data       []byte
-	}{{F32, 2, 2, aligned[:15]}, {F16, 2, 2, aligned[:9]}, {Q8_0, 1, 33, aligned[:36]}, {Q8_0, 1, 32, aligned[:33]}, {F32, 1, 2, aligned[1:9]}} {
-		if _, err := NewMatrix(c.kind, c.rows, c.cols, c.data); err == nil {
-			t.Errorf("%d × %d of type %d in %d bytes was accepted", c.rows, c.cols, c.kind, len(c.data))
+	}{{weights.F32, 2, 2, data[:15]}, {weights.F16, 2, 2, data[:9]}, {weights.Q8_0, 1, 33, data[:36]}, {weights.Q8_0, 1, 32, data[:33]}, {weights.MXFP4Split, 1, 32, data[:16]}} {
+		if _, err := NewMatrix(c.kind, c.rows, c.cols, c.data, nil); err == nil {
+			t.Errorf("%d × %d of type %s in %d bytes was accepted", c.rows, c.cols, c.kind, len(c.data))
 		}
+	}
+	// Data that is not aligned is read all the same.
+	FormatOf(weights.F32).Quantize(data[1:9], []float32{1.5, -2})
+	m, err := NewMatrix(weights.F32, 1, 2, data[1:9], nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := make([]float32, 2)
+	if m.Row(got, 0); got[0] != 1.5 || got[1] != -2 {
+		t.Errorf("%v", got)
 	}
 }
 
@@ -222,11 +327,14 @@ func TestSplitCoversEveryRowOnce(t *testing.T) {
 		team := NewTeam(size)
 		for _, rows := range []int{0, 1, 2, 7, 100, 1001} {
 			seen := make([]atomic.Int32, rows)
-			team.Split(rows, smallWork, func(from, to int) {
+			team.Split(rows, smallWork, Func(func(worker, from, to int) {
+				if worker >= size {
+					t.Errorf("worker %d of %d", worker, size)
+				}
 				for i := from; i < to; i++ {
 					seen[i].Add(1)
 				}
-			})
+			}))
 			for i := range seen {
 				if n := seen[i].Load(); n != 1 {
 					t.Errorf("team of %d, %d rows: row %d was done %d times", size, rows, i, n)
@@ -237,18 +345,103 @@ func TestSplitCoversEveryRowOnce(t *testing.T) {
 	}
 }
 
-func BenchmarkDotQ8(b *testing.B) {
-	const cols = 4096
-	m, _ := matrix(b, Q8_0, 1, cols, random(cols, 1))
-	x := NewActivations(1, cols)
-	x.Resize(1)
-	copy(x.Vec(0), random(cols, 2))
-	x.Quantize()
-	b.SetBytes(int64(m.RowBytes()))
-	var sum float32
-	for b.Loop() {
-		sum += dotQ8(m.Data, x.q, x.d)
+// Who splits work waits for rows that are being done, and not for helpers: while all helpers are held up elsewhere, the
+// caller does everything, and comes back.
+func TestSplitDoesNotWaitForHelpers(t *testing.T) {
+	team := NewTeam(3)
+	defer team.Close()
+	release, held := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	go team.Split(3, smallWork, Func(func(worker, _, _ int) {
+		if worker > 0 {
+			once.Do(func() { close(held) })
+			<-release
+		} else {
+			<-held // so that a helper gets something
+		}
+	}))
+	<-held
+	done := 0
+	team.Split(100, smallWork, Func(func(_, from, to int) { done += to - from }))
+	if done != 100 {
+		t.Errorf("%d rows were done", done)
 	}
-	b.ReportMetric(cols*float64(b.N)/b.Elapsed().Seconds()/1e9, "GMAC/s")
-	_ = sum
+	close(release)
+}
+
+// Several callers share a team without mixing up their work.
+func TestSplitFromSeveralGoroutines(t *testing.T) {
+	team := NewTeam(2)
+	defer team.Close()
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			for range 500 {
+				var sum atomic.Int64
+				team.Split(64, smallWork, Func(func(_, from, to int) { sum.Add(int64(to - from)) }))
+				if sum.Load() != 64 {
+					t.Errorf("%d rows were done", sum.Load())
+				}
+			}
+		})
+	}
+	all.Wait()
+}
+
+// A panic in any goroutine of the team is one of the caller's, which comes when nobody writes any more; the team goes on.
+func TestSplitPassesPanicsOn(t *testing.T) {
+	team := NewTeam(2)
+	defer team.Close()
+	for _, guilty := range []int{0, 1, -1} {
+		for range 50 {
+			var running atomic.Int32
+			func() {
+				defer func() {
+					var p *Panic
+					err, _ := recover().(error)
+					if !errors.As(err, &p) || p.Value != "broken" || len(p.Stack) == 0 {
+						t.Errorf("recovered %v", err)
+					}
+					if n := running.Load(); n != 0 {
+						t.Errorf("%d pieces are still being done", n)
+					}
+				}()
+				team.Split(64, smallWork, Func(func(worker, from, _ int) {
+					running.Add(1)
+					defer running.Add(-1)
+					if guilty < 0 && from == 0 || worker == guilty || from > 32 {
+						panic("broken")
+					}
+					runtime.Gosched()
+				}))
+			}()
+		}
+	}
+	done := atomic.Int32{}
+	team.Split(64, smallWork, Func(func(_, from, to int) { done.Add(int32(to - from)) }))
+	if done.Load() != 64 {
+		t.Errorf("after that %d of 64 rows are done", done.Load())
+	}
+}
+
+func BenchmarkProduct(b *testing.B) {
+	const rows, cols = 256, 4096
+	for _, kind := range []weights.Type{weights.F32, weights.F16, weights.Q8_0, weights.Q4_0, weights.Q4_K, weights.Q6_K, weights.MXFP4} {
+		for _, vecs := range []int{1, 16} {
+			m, _ := matrix(b, kind, rows, cols, random(rows*cols, 1))
+			x, out := NewBatch(vecs, cols), NewBatch(vecs, rows)
+			x.Resize(vecs)
+			copy(x.data, random(vecs*cols, 2))
+			var pack Packer
+			var mul Multiplier
+			packed := pack.Pack(x, &m)
+			b.Run(kind.String()+map[int]string{1: "/1-vector", 16: "/16-vectors"}[vecs], func(b *testing.B) {
+				b.SetBytes(m.Bytes())
+				for b.Loop() {
+					mul.Mul(nil, packed, Product{&m, out})
+				}
+				b.ReportMetric(rows*cols*float64(vecs)*float64(b.N)/b.Elapsed().Seconds()/1e9, "GMAC/s")
+			})
+		}
+	}
 }

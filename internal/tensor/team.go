@@ -1,0 +1,211 @@
+package tensor
+
+import (
+	"fmt"
+	"runtime"
+	"runtime/debug"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Team is a set of goroutines that share out pieces of work. There is one for the process, so that a product costs a
+// hand-over and not the start of goroutines, and several models do not compete for the processors. nil is a team of
+// the caller alone.
+//
+// Pieces are claimed one by one by whoever is free, and the caller waits for pieces that were claimed, never for a
+// helper to wake: on a busy machine it does all the work itself.
+type Team struct {
+	mu      sync.Mutex // held by who splits
+	helpers []*helper
+	closed  atomic.Bool
+	ended   sync.WaitGroup
+
+	// state is the piece of work under way: its generation in the highest 24 bits, in how many chunks it is cut in the
+	// 20 below, and how many of these are claimed in the lowest 20. Who raises the lowest by one owns that chunk; so a
+	// helper that comes late finds nothing, whatever it saw before.
+	state atomic.Uint64
+	done  atomic.Int64 // chunks that have ended
+	// What follows is written before state is, and read only by owners of a chunk.
+	work   Work
+	rows   int
+	chunk  int // rows of a chunk
+	failed atomic.Pointer[Panic]
+}
+
+// Work can be done in pieces. Do does rows from ≤ row < to; worker is below the team's size, and no two pieces are done
+// at once with the same one, so that it can choose working memory.
+type Work interface{ Do(worker, from, to int) }
+
+// Func is work that is a function.
+type Func func(worker, from, to int)
+
+// Do calls the function.
+func (f Func) Do(worker, from, to int) { f(worker, from, to) }
+
+// Panic is what Split panics with if a piece of work did. All pieces have ended then.
+type Panic struct {
+	Value any
+	Stack []byte // of the goroutine that panicked
+}
+
+func (p *Panic) Error() string { return fmt.Sprintf("%v\n%s", p.Value, p.Stack) }
+
+type helper struct {
+	parked atomic.Bool
+	wake   chan struct{} // has room for one
+}
+
+const (
+	chunkBits = 20
+	maxChunks = 1<<chunkBits - 1
+)
+
+// NewTeam starts a team that uses size processors, the caller's own included; 0 means all there are.
+func NewTeam(size int) *Team {
+	if size <= 0 {
+		size = runtime.GOMAXPROCS(0)
+	}
+	t := &Team{}
+	for i := range size - 1 {
+		h := &helper{wake: make(chan struct{}, 1)}
+		t.helpers = append(t.helpers, h)
+		t.ended.Go(func() {
+			debug.SetPanicOnFault(true) // a weights file that is cut short is a panic, which run recovers
+			for t.await(h) {
+				t.take(i + 1)
+			}
+		})
+	}
+	return t
+}
+
+// Size is the number of workers, the caller included.
+func (t *Team) Size() int {
+	if t == nil {
+		return 1
+	}
+	return len(t.helpers) + 1
+}
+
+// Close ends the team's goroutines and waits for them. No Split may be running or follow.
+func (t *Team) Close() {
+	if t == nil {
+		return
+	}
+	t.closed.Store(true)
+	for _, h := range t.helpers {
+		h.rouse()
+	}
+	t.ended.Wait()
+}
+
+// How a goroutine waits: it looks so often without giving the processor away, some 5 µs, since between two products of a
+// step there is less than that; then so often giving it to other goroutines; then it sleeps.
+const (
+	spins  = 4000
+	yields = 200
+)
+
+// open reports whether there are chunks that nobody has claimed.
+func open(state uint64) bool { return state&maxChunks < state>>chunkBits&maxChunks }
+
+// await waits for work; false means that the team is closed.
+func (t *Team) await(h *helper) bool {
+	for i := 0; ; i++ {
+		switch {
+		case t.closed.Load():
+			return false
+		case open(t.state.Load()):
+			return true
+		case i < spins:
+		case i < spins+yields:
+			runtime.Gosched()
+		default:
+			h.parked.Store(true)
+			if !open(t.state.Load()) && !t.closed.Load() {
+				<-h.wake
+			} else if !h.parked.CompareAndSwap(true, false) {
+				<-h.wake // who saw it parked has sent something
+			}
+			i = 0
+		}
+	}
+}
+
+// rouse wakes a helper that sleeps.
+func (h *helper) rouse() {
+	if h.parked.Load() && h.parked.CompareAndSwap(true, false) {
+		h.wake <- struct{}{}
+	}
+}
+
+// take claims chunks and does them until none is left.
+func (t *Team) take(worker int) {
+	for {
+		s := t.state.Load()
+		if !open(s) {
+			return
+		}
+		if t.state.CompareAndSwap(s, s+1) {
+			t.run(worker, int(s&maxChunks))
+		}
+	}
+}
+
+// run does a chunk. If it or another one panics, the rest is left undone.
+func (t *Team) run(worker, chunk int) {
+	defer t.done.Add(1)
+	if t.failed.Load() != nil {
+		return
+	}
+	defer func() {
+		if p := recover(); p != nil {
+			t.failed.CompareAndSwap(nil, &Panic{p, debug.Stack()})
+		}
+	}()
+	t.work.Do(worker, chunk*t.chunk, min((chunk+1)*t.chunk, t.rows))
+}
+
+// smallWork is the number of multiplications below which handing over costs more than it saves.
+const smallWork = 16 << 10
+
+// Split does work of so many rows, on several goroutines at once, and returns when all is done. cost is the number of
+// multiplications a row takes. If a piece panics, Split panics with a *[Panic] or, if the caller did it alone, as it did.
+func (t *Team) Split(rows, cost int, w Work) {
+	if t == nil || len(t.helpers) == 0 || rows < 2 || rows*cost < smallWork || !t.mu.TryLock() {
+		// Another model has the helpers: its processors are busy.
+		w.Do(0, 0, rows)
+		return
+	}
+	defer t.mu.Unlock()
+	// Several chunks for each goroutine, since one of them may come late; of whole cache lines, if there are enough.
+	chunk := max(1, rows/(8*t.Size()))
+	if chunk > 16 {
+		chunk = (chunk + 15) &^ 15
+	}
+	chunk = max(chunk, (rows+maxChunks-1)/maxChunks)
+	chunks := (rows + chunk - 1) / chunk
+	t.work, t.rows, t.chunk = w, rows, chunk
+	t.done.Store(0)
+	t.failed.Store(nil)
+	generation := t.state.Load()>>(2*chunkBits) + 1
+	t.state.Store(generation<<(2*chunkBits) | uint64(chunks)<<chunkBits)
+	for _, h := range t.helpers[:min(len(t.helpers), chunks-1)] {
+		h.rouse()
+	}
+	t.take(0)
+	for i := 0; t.done.Load() < int64(chunks); i++ {
+		switch {
+		case i < spins:
+		case i < spins+yields:
+			runtime.Gosched()
+		default:
+			time.Sleep(20 * time.Microsecond)
+		}
+	}
+	t.work = nil
+	if p := t.failed.Load(); p != nil {
+		panic(p)
+	}
+}

@@ -3,6 +3,7 @@ package prompt
 import (
 	"encoding/json"
 	"regexp"
+	"slices"
 	"strings"
 
 	"kindredgate/internal/exchange"
@@ -21,6 +22,8 @@ type Abilities struct {
 	// Style is how the model writes what has to be read from its answers. It is that of a prompt which does not
 	// ask for reasoning; with Thinking, the prompt may open the reasoning itself.
 	Style reading.Style `json:"-"`
+	// TurnEnd is what the template writes after what the assistant said: a mark perhaps, by which the model ends.
+	TurnEnd string `json:"-"`
 	// InsideWhenThinking is true if a prompt that asks for reasoning opens it.
 	InsideWhenThinking bool `json:"-"`
 }
@@ -78,6 +81,8 @@ func (t *Template) probe(source string) Abilities {
 		a.Style.Frame = frame(a.Style.Form, written)
 	}
 
+	whole := text(Conversation{Turns: []exchange.Turn{user, say(exchange.Assistant, exchange.Text(probeText))}, Continue: true})
+	_, a.TurnEnd, _ = strings.Cut(whole, probeText)
 	if reading.UsesChannels(source) {
 		a.Style.Form, a.Style.Calls, a.Style.Frame = reading.Channels, reading.Marks{}, reading.Frame{}
 	}
@@ -226,17 +231,25 @@ func (t *Template) StyleOf(c Conversation) reading.Style {
 	return s
 }
 
-// EndTokens are the control tokens, beside the end of the sequence, after which a tool is to be called and the model
-// has nothing more to say.
+// EndTokens are the control tokens, beside the end of the sequence, after which the model has nothing more to say: the
+// mark by which the template ends the assistant's turns, and that of a call.
 func (t *Template) EndTokens() []int32 {
-	if t.abilities.Style.Form != reading.Channels {
-		return nil
-	}
 	var ids []int32
-	for _, token := range t.tok.EncodeSpans(reading.ChannelCall, func(int, int) bool { return true }) {
-		if t.tok.IsControl(token.ID) {
-			ids = append(ids, token.ID)
+	add := func(text string) {
+		for _, token := range t.tok.EncodeSpans(text, func(int, int) bool { return true }) {
+			if !t.tok.IsControl(token.ID) {
+				return // text, and what comes after it, is the next turn's
+			}
+			if !slices.Contains(ids, token.ID) {
+				ids = append(ids, token.ID)
+			}
+			return
 		}
+	}
+	if t.abilities.Style.Form == reading.Channels {
+		add(reading.ChannelCall) // other messages end in the same way whether the answer goes on or not
+	} else {
+		add(t.abilities.TurnEnd)
 	}
 	return ids
 }

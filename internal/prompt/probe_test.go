@@ -16,17 +16,17 @@ func TestProbe(t *testing.T) {
 		name, source string
 		want         Abilities
 	}{
-		{"the sample model's", source, Abilities{System: true, Tools: true, Calls: true, ParallelCalls: true, Results: true, Thinking: true,
+		{"the sample model's", source, Abilities{TurnEnd: "<|end|>", System: true, Tools: true, Calls: true, ParallelCalls: true, Results: true, Thinking: true,
 			Style: reading.Style{Reasoning: reading.Marks{Open: "<think>", Close: "</think>"}, Form: reading.JSON, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"},
 				Frame: reading.Frame{Before: `<tool_call>{"name":"`, Between: `","arguments":`, After: `}</tool_call>`}},
 			InsideWhenThinking: true}},
-		{"text only, no system turn", loop + `{% if m.role == 'system' %}{{ raise_exception('no') }}{% endif %}[{{ m.content }}]{% endfor %}`, Abilities{Results: true}},
+		{"text only, no system turn", loop + `{% if m.role == 'system' %}{{ raise_exception('no') }}{% endif %}[{{ m.content }}]{% endfor %}`, Abilities{TurnEnd: "]", Results: true}},
 		{"a marker and a list", loop + `{% if m.tool_calls %}[CALLS] [{% for c in m.tool_calls %}{"name": "{{ c.function.name }}", "arguments": {{ c.function.arguments|tojson }}}{{ ', ' if not loop.last }}{% endfor %}]{% else %}{{ m.content }}{% endif %}</s>{% endfor %}`,
-			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.JSON, Calls: reading.Marks{Open: "[CALLS]"}, Frame: reading.Frame{Before: `[CALLS] [{"name": "`, Between: `", "arguments": `, After: `}]`}}}},
+			Abilities{TurnEnd: "</s>", System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.JSON, Calls: reading.Marks{Open: "[CALLS]"}, Frame: reading.Frame{Before: `[CALLS] [{"name": "`, Between: `", "arguments": `, After: `}]`}}}},
 		{"bare JSON, one call", loop + `{% if m.tool_calls %}{"name": "{{ m.tool_calls[0].function.name }}", "parameters": {{ m.tool_calls[0].function.arguments|tojson }}}{% else %}{{ m.content }}{% endif %}<|eot|>{% endfor %}{{ tools|tojson if tools }}`,
-			Abilities{System: true, Tools: true, Calls: true, Results: true, Style: reading.Style{Form: reading.JSON, Frame: reading.Frame{Before: `{"name": "`, Between: `", "parameters": `, After: `}`}}}},
+			Abilities{TurnEnd: "<|eot|>", System: true, Tools: true, Calls: true, Results: true, Style: reading.Style{Form: reading.JSON, Frame: reading.Frame{Before: `{"name": "`, Between: `", "parameters": `, After: `}`}}}},
 		{"calls as in Python", loop + `{% if m.tool_calls %}[{% for c in m.tool_calls %}{{ c.function.name }}({% for k, v in c.function.arguments.items() %}{{ k }}={{ v|tojson }}{% endfor %}){{ ', ' if not loop.last }}{% endfor %}]{% else %}{{ m.content }}{% endif %};{% endfor %}`,
-			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.Python, Frame: reading.Frame{Before: "[", Between: "(", After: ")]", Assign: "=", Separator: ", "}}}},
+			Abilities{TurnEnd: ";", System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.Python, Frame: reading.Frame{Before: "[", Between: "(", After: ")]", Assign: "=", Separator: ", "}}}},
 		{"function tags", loop + `{% if m.tool_calls %}{% for c in m.tool_calls %}<tool_call>
 <function={{ c.function.name }}>
 {% for k, v in c.function.arguments.items() %}
@@ -36,10 +36,10 @@ func TestProbe(t *testing.T) {
 {% endfor %}
 </function>
 </tool_call>{% endfor %}{% else %}{{ m.content }}{% endif %}<|end|>{% endfor %}`,
-			Abilities{System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.FunctionTags, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"},
+			Abilities{TurnEnd: "<|end|>", System: true, Calls: true, ParallelCalls: true, Results: true, Style: reading.Style{Form: reading.FunctionTags, Calls: reading.Marks{Open: "<tool_call>", Close: "</tool_call>"},
 				Frame: reading.Frame{Before: "<tool_call>\n<function=", Between: ">\n", After: "</function>\n</tool_call>", Open: "<parameter=", Assign: ">\n", Close: "\n</parameter>\n"}}}},
 		{"channels", `{% for m in messages %}<|start|>{{ m.role }}<|message|>{{ m.content }}<|end|>{% endfor %}{# answers: <|channel|>final<|message|> #}<|start|>assistant`,
-			Abilities{System: true, Results: true, Style: reading.Style{Form: reading.Channels}}},
+			Abilities{TurnEnd: "<|end|><|start|>assistant", System: true, Results: true, Style: reading.Style{Form: reading.Channels}}},
 		{"always inside the reasoning", loop + `{{ m.content }}{% endfor %}{% if add_generation_prompt %}A:<think>{{ '\n' }}{% endif %}`,
 			Abilities{System: true, Results: true, Style: reading.Style{Reasoning: reading.Marks{Open: "<think>", Close: "</think>"}, Inside: true}, InsideWhenThinking: true}},
 	} {

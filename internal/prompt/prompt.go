@@ -21,9 +21,10 @@ import (
 
 // Template is a model's template together with its tokenizer. It is safe for concurrent use.
 type Template struct {
-	template  *jinja.Template
-	tok       *tokenizer.Tokenizer
-	abilities Abilities
+	template   *jinja.Template
+	tok        *tokenizer.Tokenizer
+	begin, end string // the texts of the begin and the end token
+	abilities  Abilities
 	// foldSystem puts what is in system turns at the head of the next user turn, since the template has no system
 	// turn.
 	foldSystem bool
@@ -31,6 +32,23 @@ type Template struct {
 
 // New parses the source of a template, and finds out what it can do.
 func New(source string, tok *tokenizer.Tokenizer) (*Template, error) {
+	t, err := parse(source, tok.Text(tok.BOS), tok.Text(tok.EOS))
+	if err == nil {
+		t.tok = tok
+	}
+	return t, err
+}
+
+// Probe finds out what a template can do, for which no tokenizer is needed but the texts of its begin and end tokens.
+func Probe(source, begin, end string) (Abilities, error) {
+	t, err := parse(source, begin, end)
+	if err != nil {
+		return Abilities{}, err
+	}
+	return t.abilities, nil
+}
+
+func parse(source, begin, end string) (*Template, error) {
 	if strings.TrimSpace(source) == "" {
 		return nil, errors.New("the model has no chat template")
 	}
@@ -38,7 +56,7 @@ func New(source string, tok *tokenizer.Tokenizer) (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Template{template: t, tok: tok}
+	out := &Template{template: t, begin: begin, end: end}
 	out.abilities = out.probe(source)
 	out.foldSystem = !out.abilities.System
 	return out, nil
@@ -152,11 +170,11 @@ func (t *Template) variables(c Conversation) (map[string]jinja.Value, error) {
 		"messages":              messages,
 		"add_generation_prompt": !c.Continue,
 	}
-	if t.tok.BOS >= 0 {
-		vars["bos_token"] = jinja.NewText(t.tok.Text(t.tok.BOS), bosPath)
+	if t.begin != "" {
+		vars["bos_token"] = jinja.NewText(t.begin, bosPath)
 	}
-	if t.tok.EOS >= 0 {
-		vars["eos_token"] = jinja.NewText(t.tok.Text(t.tok.EOS), eosPath)
+	if t.end != "" {
+		vars["eos_token"] = jinja.NewText(t.end, eosPath)
 	}
 	if c.Thinking {
 		vars["enable_thinking"] = true
@@ -263,7 +281,7 @@ const rawPath = "prompt"
 // are recognised in it. The begin token is put in front if the model wants that and it is not there.
 func Raw(tok *tokenizer.Tokenizer, text string) *Prompt {
 	var l layout
-	if begin := tok.Text(tok.BOS); tok.AddBOS && !strings.HasPrefix(text, begin) {
+	if begin := tok.Text(tok.BOS); tok.AddsBOS() && !strings.HasPrefix(text, begin) {
 		l.add(begin, bosPath)
 	}
 	l.add(text, rawPath)
@@ -280,7 +298,7 @@ func Fill(tok *tokenizer.Tokenizer, before, after string) (*Prompt, error) {
 		return nil, ErrNoFill
 	}
 	var l layout
-	if tok.AddBOS {
+	if tok.AddsBOS() {
 		l.add(tok.Text(tok.BOS), bosPath)
 	}
 	l.add(tok.Text(tok.Fill.Before), "")
@@ -329,7 +347,7 @@ func tokenize(tok *tokenizer.Tokenizer, out jinja.Output, trusted func(jinja.Ori
 	}
 	span := 0
 	for _, token := range tokens {
-		for p.Spans[span].End <= token.Start {
+		for span < len(p.Spans)-1 && p.Spans[span].End <= token.Start {
 			span++
 		}
 		p.Spans[span].Tokens++

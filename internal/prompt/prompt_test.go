@@ -17,19 +17,20 @@ import (
 
 func harbour(t testing.TB) (*Template, string) {
 	t.Helper()
-	f, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
+	f, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m.gguf")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { f.Close() })
-	tok, err := tokenizer.FromGGUF(f.Metadata)
+	definition, err := f.Tokenizer()
 	if err != nil {
 		t.Fatal(err)
 	}
-	source, err := f.Metadata.String("tokenizer.chat_template")
+	tok, err := tokenizer.New(definition)
 	if err != nil {
 		t.Fatal(err)
 	}
+	source := f.ChatTemplate
 	tmpl, err := New(source, tok)
 	if err != nil {
 		t.Fatal(err)

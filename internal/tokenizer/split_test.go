@@ -7,14 +7,22 @@ import (
 	"testing"
 	"unicode"
 	"unicode/utf8"
+
+	"kindredgate/internal/weights"
 )
 
-func splitAll(text string) (words []string) {
-	for len(text) > 0 {
-		n := splitGPT2(text)
-		words = append(words, text[:n])
-		text = text[n:]
+const gpt2 = `'s|'t|'re|'ve|'m|'ll|'d| ?\p{L}+| ?\p{N}+| ?[^\s\p{L}\p{N}]+|\s+(?!\S)|\s+`
+
+var splitGPT2 = func() splitter {
+	s, err := newSplit(weights.Step{Name: "Split", Pattern: gpt2, Behavior: "isolated"})
+	if err != nil {
+		panic(err)
 	}
+	return s
+}()
+
+func splitAll(text string) (words []string) {
+	splitGPT2(text, func(from, to int) { words = append(words, text[from:to]) })
 	return words
 }
 
@@ -45,7 +53,7 @@ func TestSplit(t *testing.T) {
 // reference matches the expression by trying its alternatives in order, one character at a time: slow, and close to
 // how it is written.
 func reference(text string) int {
-	for _, c := range contractions {
+	for _, c := range []string{"'s", "'t", "'re", "'ve", "'m", "'ll", "'d"} {
 		if strings.HasPrefix(text, c) {
 			return len(c)
 		}
@@ -90,7 +98,7 @@ func TestSplitEqualsTheExpression(t *testing.T) {
 			b.WriteRune(alphabet[r.IntN(len(alphabet))])
 		}
 		if text := b.String(); utf8.ValidString(text) {
-			if got, want := splitGPT2(text), reference(text); got != want {
+			if got, want := len(splitAll(text)[0]), reference(text); got != want {
 				t.Fatalf("%q: the first word is %q, want %q", text, text[:got], text[:want])
 			}
 		}
@@ -111,4 +119,67 @@ func TestCacheChangesNothing(t *testing.T) {
 	if !slices.Equal(first, again) || !slices.Equal(first, full) || len(tok.cache.words) > cachedWords {
 		t.Errorf("%v\n%v\n%v, %d words", first, again, full, len(tok.cache.words))
 	}
+}
+
+// What the expressions of tokenizers use, against the matches that their definitions call for; -1 is none.
+func TestExpressions(t *testing.T) {
+	for _, c := range []struct {
+		expression, text string
+		end              int
+	}{
+		{`ab|a`, "ac", 1}, {`a|ab`, "ab", 1}, {`(?:ab)+c`, "ababc", 5}, {`(?:ab)+c`, "abab", -1}, {`(a|b)*?c`, "abc", 3}, {`(?:ab){2,3}`, "abababab", 6}, {`(?:ab)??b`, "b", 1},
+		{`\p{N}{1,3}`, "12345", 3}, {`\p{N}{2}`, "1", -1}, {`[0-9]{2,}`, "1234x", 4},
+		{`(?i:'s|'ll)`, "'LL", 3}, {`(?i:'s)`, "'ſ", 3}, {`(?i:[a-c])x`, "Bx", 2},
+		{`\s+(?!\S)`, "  x", 1}, {`\s+(?!\S)`, " x", -1}, {`\s+(?=x)`, "  x", 2}, {`\s+$`, "  ", 2}, {`\s+$`, "  x", -1}, {`^a`, "a", 1},
+		{`[^\r\n\p{L}\p{N}]?+\p{L}++`, "-ab1", 3}, {`a*+a`, "aaa", -1}, {`a*a`, "aaa", 3}, {`a*?b`, "aab", 3},
+		{`[^\s]`, "\xff", 1}, {`\s`, "\u0085", 2}, {`\s`, "\ufeff", -1}, {`[\u0041-\x{43}\-]+`, "AC-B", 4}, {`[一-龥]+`, "日本x", 6}, {`\P{L}`, "1", 1}, {`.`, "\n", -1},
+		{`(?:a*)*b`, "aaac", -1}, {`(?:(?:a|aa)+)+b`, strings.Repeat("a", 200), -1}, // ends for want of steps
+	} {
+		e, err := compile(c.expression)
+		if err != nil {
+			t.Errorf("%s: %v", c.expression, err)
+		} else if got := e.match(c.text, 0); got != c.end {
+			t.Errorf("%s on %q ends at %d, want %d", c.expression, c.text, got, c.end)
+		}
+	}
+	for expression, want := range map[string]string{
+		`(`: "a ) is missing", `a)`: "unmatched )", `[a`: "a ] is missing", `*`: "nothing to repeat", `a{2,1}`: "is no quantifier", `\p{Runic2}`: "no class of characters",
+		`(?<a>b)`: "is not supported", `\q`: `\q is not supported`, `a\`: "ends in a backslash", `[z-a]`: "no proper end", `(?:(?:ab){1000}){1000}`: "too large",
+		strings.Repeat("(", 100): "nested",
+	} {
+		if _, err := compile(expression); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%.20s: error %v, want one with %q", expression, err, want)
+		}
+	}
+}
+
+func TestBehaviorsOfSplits(t *testing.T) {
+	for behavior, want := range map[string]string{
+		"isolated": "a|-|-|b|-|c", "removed": "a|b|c", "merged_with_previous": "a-|-|b-|c", "merged_with_next": "a|-|-b|-c", "contiguous": "a|--|b|-|c",
+	} {
+		s, err := newSplit(weights.Step{Name: "Split", Pattern: "-", Literal: true, Behavior: behavior})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		s("a--b-c", func(from, to int) { got = append(got, "a--b-c"[from:to]) })
+		if strings.Join(got, "|") != want {
+			t.Errorf("%s: %q, want %q", behavior, got, want)
+		}
+	}
+}
+
+func FuzzExpression(f *testing.F) {
+	for _, s := range []string{gpt2, `(?i:a|b)+(?!c)[^d-f\p{L}]{1,3}$`, `(a*)*b`, `[[a]b]`} {
+		f.Add(s, "it's 12  aab\n")
+	}
+	f.Fuzz(func(t *testing.T, expression, text string) {
+		e, err := compile(expression)
+		if err != nil {
+			return
+		}
+		if end := e.match(text, 0); end < -1 || end > len(text) {
+			t.Fatalf("%q on %q ends at %d", expression, text, end)
+		}
+	})
 }

@@ -1,35 +1,39 @@
 // Package tokenizer turns text into a model's token ids and back.
 //
-// The one kind so far is byte-level BPE: text is split into words by a fixed expression, each word's bytes
-// are the first symbols, and the pair with the lowest rank is merged until no pair has one (Sennrich et al.,
-// 2016; the byte alphabet is that of GPT-2). Any byte string can be encoded and comes back unchanged.
+// Text goes through four stations, of which each model's definition says what they do: tokens that were added to the
+// vocabulary are taken out first; what is left is normalized, split into pieces, and each piece is made tokens of, by
+// byte-level BPE (Sennrich et al., 2016), BPE over characters, unigram (Kudo, 2018) or WordPiece. Every token knows which
+// bytes of the text it stands for, through all of this.
 //
-// Control tokens are never recognised by accident: [Tokenizer.Encode] treats all text as plain;
-// the caller says where they may be, with [Tokenizer.EncodeSpans].
+// Control tokens are never recognised by accident: [Tokenizer.Encode] treats them as plain text; the caller says where
+// they may be, with [Tokenizer.EncodeSpans].
 package tokenizer
 
 import (
-	"errors"
 	"fmt"
-	"math"
+	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
-	"kindredgate/internal/weights/gguf"
+	"kindredgate/internal/weights"
 )
 
 // Tokenizer is immutable and safe for concurrent use.
 type Tokenizer struct {
-	tokens   []token
-	control  map[string]int32 // text of control and user-defined tokens, which BPE never produces
-	starts   [256]bool        // first bytes of these
-	longest  int              // bytes of the longest of these
-	bytes    [256]int32       // the token of each single byte
-	merges   map[pair]merge
-	split    func(text string) int // length of the first word
-	cache    wordCache
-	BOS, EOS int32 // begin and end of sequence; -1 if the model has none
-	AddBOS   bool  // whether raw text wants BOS in front
-	Fill     Fill  // -1 throughout if the model has none
+	tokens      []token
+	added       map[string]weights.AddedToken // by text
+	starts      [256]bool                     // first bytes of these
+	longest     int                           // bytes of the longest of these
+	normalizers []normalizer
+	splitters   []splitter
+	words       encoder
+	cache       wordCache
+	strip       string  // what is taken off the beginning of a whole text when it is decoded
+	prefix      []int32 // tokens in front of a raw text
+	suffix      []int32 // and behind it
+	BOS, EOS    int32   // begin and end of sequence; -1 if the model has none
+	Fill        Fill    // -1 throughout if the model has none
 }
 
 // Fill are the tokens by which a model is asked for what stands between a beginning and an end.
@@ -43,144 +47,66 @@ type token struct {
 	control bool   // a control token, which is not part of the text that a reader sees
 }
 
-type pair struct{ left, right int32 }
-
-type merge struct {
-	rank   int32
-	result int32
+// encoder makes tokens of one piece of text and appends them, with offsets from its beginning.
+type encoder interface {
+	encode(out []Token, piece string) []Token
 }
 
-// Kinds of tokens in the metadata.
-const (
-	kindControl     = 3
-	kindUserDefined = 4
-)
-
-// splitters are the pre-tokenizer expressions that files name.
-var splitters = map[string]func(string) int{
-	"gpt-2": splitGPT2,
-}
-
-// FromGGUF builds the tokenizer that a file's metadata describes. Every inconsistency in it is an error.
-func FromGGUF(md gguf.Metadata) (*Tokenizer, error) {
-	kind, err := md.String("tokenizer.ggml.model")
-	if err != nil {
-		return nil, err
+// New builds the tokenizer that a definition describes. Every inconsistency in it is an error.
+func New(d *weights.Tokenizer) (*Tokenizer, error) {
+	if len(d.Kinds) != len(d.Tokens) || d.Scores != nil && len(d.Scores) != len(d.Tokens) {
+		return nil, fmt.Errorf("%d tokens, but %d kinds and %d scores of tokens", len(d.Tokens), len(d.Kinds), len(d.Scores))
 	}
-	if kind != "gpt2" {
-		return nil, fmt.Errorf("tokenizer %q is not supported; gpt2 (byte-level BPE) is", kind)
-	}
-	pre, err := md.String("tokenizer.ggml.pre")
-	if err != nil {
-		return nil, err
-	}
-	split, ok := splitters[pre]
-	if !ok {
-		return nil, fmt.Errorf("pre-tokenizer %q is not supported; gpt-2 is", pre)
-	}
-	tokens, err := md.Strings("tokenizer.ggml.tokens")
-	if err != nil {
-		return nil, err
-	}
-	if len(tokens) > math.MaxInt32 {
-		return nil, fmt.Errorf("%d tokens are too many", len(tokens))
-	}
-	kinds, err := md.Int32s("tokenizer.ggml.token_type")
-	if missing := (*gguf.MissingError)(nil); errors.As(err, &missing) {
-		kinds = make([]int32, len(tokens))
-	} else if err != nil {
-		return nil, err
-	}
-	if len(kinds) != len(tokens) {
-		return nil, fmt.Errorf("%d tokens but %d token types", len(tokens), len(kinds))
-	}
-	merges, err := md.Strings("tokenizer.ggml.merges")
-	if err != nil {
-		return nil, err
-	}
-
-	t := &Tokenizer{control: map[string]int32{}, split: split, BOS: -1, EOS: -1, Fill: Fill{-1, -1, -1}}
+	t := &Tokenizer{added: map[string]weights.AddedToken{}, BOS: d.BOS, EOS: d.EOS, Fill: Fill{d.FillBefore, d.FillAfter, d.FillMiddle}}
 	t.cache.words = map[string][]Token{}
-	if err := t.addTokens(tokens, kinds); err != nil {
-		return nil, err
-	}
-	if err := t.addMerges(tokens, merges); err != nil {
-		return nil, err
-	}
-	for key, id := range map[string]*int32{
-		"tokenizer.ggml.bos_token_id": &t.BOS, "tokenizer.ggml.eos_token_id": &t.EOS,
-		"tokenizer.ggml.fim_pre_token_id": &t.Fill.Before, "tokenizer.ggml.fim_suf_token_id": &t.Fill.After, "tokenizer.ggml.fim_mid_token_id": &t.Fill.Middle,
-	} {
-		n, err := md.Int(key)
-		if missing := (*gguf.MissingError)(nil); errors.As(err, &missing) {
-			continue
-		} else if err != nil {
-			return nil, err
+	for name, id := range map[string]int32{"begin": d.BOS, "end": d.EOS, "unknown": d.Unknown, "fill-in": max(d.FillBefore, d.FillAfter, d.FillMiddle)} {
+		if id < -1 || int(id) >= len(d.Tokens) {
+			return nil, fmt.Errorf("the %s token is %d; there are %d tokens", name, id, len(d.Tokens))
 		}
-		if n < 0 || n >= len(tokens) {
-			return nil, fmt.Errorf("metadata %s is %d; there are %d tokens", key, n, len(tokens))
+	}
+	for _, id := range slices.Concat(d.Prefix, d.Suffix) {
+		if id < 0 || int(id) >= len(d.Tokens) {
+			return nil, fmt.Errorf("token %d stands before or after texts; there are %d tokens", id, len(d.Tokens))
 		}
-		*id = int32(n)
 	}
-	if add, err := md.Bool("tokenizer.ggml.add_bos_token"); err == nil {
-		t.AddBOS = add && t.BOS >= 0
-	}
-	return t, nil
-}
-
-func (t *Tokenizer) addTokens(tokens []string, kinds []int32) error {
-	for i := range t.bytes {
-		t.bytes[i] = -1
-	}
-	t.tokens = make([]token, len(tokens))
-	for i, s := range tokens {
-		if kinds[i] == kindControl || kinds[i] == kindUserDefined {
-			t.tokens[i] = token{text: s, control: kinds[i] == kindControl}
-			if s != "" {
-				t.control[s] = int32(i)
-				t.starts[s[0]] = true
-				t.longest = max(t.longest, len(s))
-			}
+	t.prefix, t.suffix = d.Prefix, d.Suffix
+	for _, a := range d.Added {
+		if a.Text == "" {
 			continue
 		}
-		raw, ok := fromByteAlphabet(s)
-		if !ok {
-			return fmt.Errorf("token %d, %q, is not written in the byte alphabet", i, s)
+		if a.ID < 0 || int(a.ID) >= len(d.Tokens) {
+			return nil, fmt.Errorf("the added token %q is %d; there are %d tokens", a.Text, a.ID, len(d.Tokens))
 		}
-		t.tokens[i] = token{text: raw}
-		if len(raw) == 1 {
-			t.bytes[raw[0]] = int32(i)
-		}
+		t.added[a.Text] = a
+		t.starts[a.Text[0]] = true
+		t.longest = max(t.longest, len(a.Text))
 	}
-	for b, id := range t.bytes {
-		if id < 0 {
-			return fmt.Errorf("there is no token for the byte %#02x, so not every text could be encoded", b)
-		}
+	var err error
+	if t.normalizers, err = newNormalizers(slices.Concat(d.Normalizers, d.Splitters)...); err != nil {
+		return nil, err
 	}
-	return nil
+	if t.splitters, err = newSplitters(d.Splitters); err != nil {
+		return nil, err
+	}
+	if t.words, err = newEncoder(d); err != nil {
+		return nil, err
+	}
+	if b, ok := t.words.(*bpe); ok && len(t.splitters) == 0 && b.wordsEndBeforeMark {
+		t.splitters = []splitter{splitBeforeMark}
+	}
+	return t, t.readTexts(d)
 }
 
-func (t *Tokenizer) addMerges(tokens, merges []string) error {
-	ids := make(map[string]int32, len(tokens))
-	for i, s := range tokens {
-		if !t.tokens[i].control {
-			ids[s] = int32(i)
-		}
+func newEncoder(d *weights.Tokenizer) (encoder, error) {
+	switch d.Model {
+	case weights.ByteLevelBPE, weights.BPE:
+		return newBPE(d)
+	case weights.Unigram:
+		return newUnigram(d)
+	case weights.WordPiece:
+		return newWordPiece(d)
 	}
-	t.merges = make(map[pair]merge, len(merges))
-	for rank, m := range merges {
-		left, right, ok := strings.Cut(m, " ")
-		l, okL := ids[left]
-		r, okR := ids[right]
-		result, okM := ids[left+right]
-		if !ok || !okL || !okR || !okM {
-			return fmt.Errorf("merge %d, %q, does not join two tokens into a third", rank, m)
-		}
-		if _, seen := t.merges[pair{l, r}]; !seen {
-			t.merges[pair{l, r}] = merge{rank: int32(rank), result: result}
-		}
-	}
-	return nil
+	return nil, fmt.Errorf("tokenizers of kind %q are not supported", d.Model)
 }
 
 // Size is the number of tokens.
@@ -200,6 +126,20 @@ func (t *Tokenizer) IsControl(id int32) bool {
 	return id >= 0 && int(id) < len(t.tokens) && t.tokens[id].control
 }
 
+// AddsBOS reports whether a raw text wants the begin token in front.
+func (t *Tokenizer) AddsBOS() bool { return len(t.prefix) > 0 && t.prefix[0] == t.BOS }
+
+// Wrap puts around the tokens of a whole text what the model wants before and after it.
+func (t *Tokenizer) Wrap(ids []int32) []int32 { return slices.Concat(t.prefix, ids, t.suffix) }
+
+// Control is the control token that is written so; -1 if there is none.
+func (t *Tokenizer) Control(text string) int32 {
+	if a, ok := t.added[text]; ok && a.Control {
+		return a.ID
+	}
+	return -1
+}
+
 // Token is a token with the bytes of the text, from Start to before End, that it came from.
 type Token struct {
 	ID         int32
@@ -208,7 +148,7 @@ type Token struct {
 
 // Encode turns text into tokens. What looks like a control token is text like any other.
 func (t *Tokenizer) Encode(text string) []int32 {
-	return ids(t.encode(make([]Token, 0, len(text)/4+8), text, 0))
+	return ids(t.EncodeSpans(text, func(int, int) bool { return false }))
 }
 
 func ids(tokens []Token) []int32 {
@@ -219,8 +159,9 @@ func ids(tokens []Token) []int32 {
 	return list
 }
 
-// EncodeSpans recognises a control token written at text[start:end] only where trusted(start, end) is true.
-// The text between control tokens is encoded as a whole.
+// EncodeSpans recognises a control token written at text[start:end] only where trusted(start, end) is true; it is asked
+// with start growing. Other tokens that were added to the vocabulary are text and recognised everywhere. What lies
+// between is encoded as a whole.
 func (t *Tokenizer) EncodeSpans(text string, trusted func(start, end int) bool) []Token {
 	out := make([]Token, 0, len(text)/4+8)
 	plain := 0 // where the text that is not yet encoded begins
@@ -229,44 +170,98 @@ func (t *Tokenizer) EncodeSpans(text string, trusted func(start, end int) bool) 
 			i++
 			continue
 		}
-		id, n := t.controlAt(text[i:], func(n int) bool { return trusted(i, i+n) })
-		if n == 0 {
+		a, ok := t.addedAt(text, i, trusted)
+		if !ok {
 			i++
 			continue
 		}
-		out = t.encode(out, text[plain:i], plain)
-		out = append(out, Token{ID: id, Start: i, End: i + n})
-		i += n
-		plain = i
+		from, to := i, i+len(a.Text)
+		if a.LeftStrip {
+			from = plain + len(strings.TrimRightFunc(text[plain:i], unicode.IsSpace))
+		}
+		if a.RightStrip {
+			to = len(text) - len(strings.TrimLeftFunc(text[to:], unicode.IsSpace))
+		}
+		out = t.encode(out, text[plain:from], plain)
+		out = append(out, Token{ID: a.ID, Start: from, End: to})
+		i, plain = to, to
 	}
 	return t.encode(out, text[plain:], plain)
 }
 
-// controlAt finds the longest control token that s begins with and that may be there.
-func (t *Tokenizer) controlAt(s string, allowed func(n int) bool) (id int32, n int) {
-	for n := min(t.longest, len(s)); n > 0; n-- {
-		if id, ok := t.control[s[:n]]; ok && allowed(n) {
-			return id, n
+// addedAt finds the longest added token that stands at text[i:] and may be there.
+func (t *Tokenizer) addedAt(text string, i int, trusted func(start, end int) bool) (weights.AddedToken, bool) {
+	for n := min(t.longest, len(text)-i); n > 0; n-- {
+		a, ok := t.added[text[i:i+n]]
+		if !ok || a.Control && !trusted(i, i+n) {
+			continue
 		}
+		if a.SingleWord {
+			before, _ := utf8.DecodeLastRuneInString(text[:i])
+			after, _ := utf8.DecodeRuneInString(text[i+n:])
+			if i > 0 && isWord(before) || i+n < len(text) && isWord(after) {
+				continue
+			}
+		}
+		return a, true
 	}
-	return 0, 0
+	return weights.AddedToken{}, false
 }
 
 // encode appends the tokens of plain text that begins at byte offset of the whole.
 func (t *Tokenizer) encode(out []Token, text string, offset int) []Token {
-	for len(text) > 0 {
-		n := t.split(text)
-		out = t.word(out, text[:n], offset)
-		text, offset = text[n:], offset+n
+	if text == "" {
+		return out
 	}
-	return out
+	m := mapped{text: text}
+	for _, n := range t.normalizers {
+		m = n(m, offset == 0)
+	}
+	e := encoding{t: t, m: m, offset: offset, out: out}
+	e.split(t.splitters, 0, len(m.text))
+	return e.out
+}
+
+// encoding is a stretch of plain text on its way to tokens.
+type encoding struct {
+	t      *Tokenizer
+	m      mapped
+	offset int // of the stretch within the text
+	out    []Token
+}
+
+// split cuts m.text[from:to] by splitters, one after the other, and appends the tokens of the pieces.
+func (e *encoding) split(by []splitter, from, to int) {
+	if len(by) == 0 {
+		e.word(from, to)
+		return
+	}
+	by[0](e.m.text[from:to], func(a, b int) {
+		switch {
+		case a == b:
+		case len(by) == 1:
+			e.word(from+a, from+b)
+		default:
+			e.split(by[1:], from+a, from+b)
+		}
+	})
+}
+
+// word appends the tokens of a piece.
+func (e *encoding) word(from, to int) {
+	first := len(e.out)
+	e.out = e.t.word(e.out, e.m.text[from:to])
+	for i := first; i < len(e.out); i++ {
+		token := &e.out[i]
+		token.Start, token.End = e.offset+e.m.original(from+token.Start), e.offset+e.m.original(from+token.End)
+	}
 }
 
 // Decode turns tokens into the text that a reader sees: control tokens are left out, bytes that are not
 // UTF-8 become U+FFFD.
 func (t *Tokenizer) Decode(ids []int32) string {
 	var b strings.Builder
-	d := t.NewDecoder()
+	d := t.NewDecoder(true)
 	for _, id := range ids {
 		b.WriteString(d.Next(id))
 	}

@@ -5,20 +5,29 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
-	"sync/atomic"
+	"sync"
 
+	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
-	"kindredgate/internal/tensor"
 	"kindredgate/internal/tokenizer"
 )
 
-// Encoder makes vectors of texts. It is safe for concurrent use; texts are worked on one batch after the other.
+// Encoder makes vectors of texts. It is safe for concurrent use; texts are worked on one batch after the other, the
+// batches of several requests by turns.
 type Encoder struct {
-	model   *model.Model
-	tok     *tokenizer.Tokenizer
-	opts    Options
-	waiting atomic.Int32
-	turn    chan struct{} // has room for one: who is in may use the processors
+	model *model.Model
+	tok   *tokenizer.Tokenizer
+	opts  Options
+	turn  chan struct{} // has room for one: who is in may use what follows
+	pool  *kv.Pool
+	space *model.Scratch
+	room  int // tokens that space has room for
+
+	mu      sync.Mutex
+	waiting int
+	active  sync.WaitGroup
+	ending  context.Context
+	end     context.CancelCauseFunc
 }
 
 // batchTokens is how many tokens a batch of texts has at most, if it is not a single text.
@@ -29,72 +38,110 @@ func NewEncoder(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Encoder, 
 	if !m.Embeds() {
 		return nil, errors.New("the model predicts text; it makes no embeddings")
 	}
-	return &Encoder{model: m, tok: tok, opts: o.filled(), turn: make(chan struct{}, 1)}, nil
+	e := &Encoder{model: m, tok: tok, opts: o.filled(), turn: make(chan struct{}, 1)}
+	e.ending, e.end = context.WithCancelCause(context.Background())
+	// One layer of the texts of a batch is all that is kept at a time; each text has pages of its own.
+	tokens := max(m.Context, batchTokens)
+	layers := m.KVLayers()
+	e.pool = kv.NewPool(layers, kv.F32, kv.NewPool(layers, kv.F32, 0).PageBytes()*int64(tokens/kv.PageTokens+batchTokens))
+	return e, nil
 }
 
-// Tokens are the tokens of a text, with the begin token in front if the model wants it.
-func (e *Encoder) Tokens(text string) []int32 {
-	ids := e.tok.Encode(text)
-	if e.tok.AddBOS {
-		ids = append([]int32{e.tok.BOS}, ids...)
-	}
-	return ids
+// Close ends what is under way with ErrClosed, and returns when nothing is.
+func (e *Encoder) Close() {
+	e.end(ErrClosed)
+	e.active.Wait()
 }
+
+// Tokens are the tokens of a text, with what the model wants before and after it.
+func (e *Encoder) Tokens(text string) []int32 { return e.tok.Wrap(e.tok.Encode(text)) }
 
 // Encode makes a vector of length 1 of each text. A text without tokens, or with more than the context holds, is a
 // *[InputError]; if too many wait already it is ErrQueueFull.
-func (e *Encoder) Encode(ctx context.Context, texts [][]int32) ([][]float32, error) {
+func (e *Encoder) Encode(ctx context.Context, texts [][]int32) (out [][]float32, err error) {
 	for i, text := range texts {
-		if len(text) == 0 || len(text) > e.model.ContextLength {
-			return nil, &InputError{Index: i, Tokens: len(text), Context: e.model.ContextLength}
+		if len(text) == 0 || len(text) > e.model.Context {
+			return nil, &InputError{Index: i, Tokens: len(text), Context: e.model.Context}
 		}
 		for _, id := range text {
 			if id < 0 || int(id) >= e.tok.Size() {
-				return nil, &InputError{Index: i, Token: id, Tokens: len(text), Context: e.model.ContextLength}
+				return nil, &InputError{Index: i, Token: id, Tokens: len(text), Context: e.model.Context}
 			}
 		}
 	}
-	if e.waiting.Add(1) > int32(e.opts.Queue) {
-		e.waiting.Add(-1)
-		return nil, ErrQueueFull
+	if err := e.enter(); err != nil {
+		return nil, err
 	}
-	defer e.waiting.Add(-1)
-	select {
-	case e.turn <- struct{}{}:
-	case <-ctx.Done():
-		return nil, context.Cause(ctx)
-	}
-	defer func() { <-e.turn }()
-	return e.encode(ctx, texts)
-}
-
-func (e *Encoder) encode(ctx context.Context, texts [][]int32) (out [][]float32, err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			err = fmt.Errorf("the engine panicked: %v\n%s", p, debug.Stack())
-		}
-	}()
-	team := tensor.NewTeam(e.opts.Threads)
-	defer team.Close()
-	var scratch *model.Scratch
-	room := 0
+	defer e.exit()
 	for len(texts) > 0 {
-		if ctx.Err() != nil {
-			return nil, context.Cause(ctx)
-		}
 		n, tokens := 0, 0
 		for n < len(texts) && (n == 0 || tokens+len(texts[n]) <= batchTokens) {
 			tokens += len(texts[n])
 			n++
 		}
-		if tokens > room {
-			room = max(tokens, min(batchTokens, e.model.ContextLength))
-			scratch = e.model.NewScratch(room, 0)
+		batch, err := e.batch(ctx, texts[:n], tokens)
+		if err != nil {
+			return nil, err
 		}
-		out = append(out, e.model.Encode(team, scratch, texts[:n])...)
+		out = append(out, batch...)
 		texts = texts[n:]
 	}
 	return out, nil
+}
+
+// enter joins those who wait for a turn.
+func (e *Encoder) enter() error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.ending.Err() != nil {
+		return ErrClosed
+	}
+	if e.waiting >= e.opts.Queue {
+		return ErrQueueFull
+	}
+	e.waiting++
+	e.active.Add(1)
+	return nil
+}
+
+func (e *Encoder) exit() {
+	e.mu.Lock()
+	e.waiting--
+	e.mu.Unlock()
+	e.active.Done()
+}
+
+// batch waits for its turn and makes the vectors of texts of so many tokens together.
+func (e *Encoder) batch(ctx context.Context, texts [][]int32, tokens int) (out [][]float32, err error) {
+	select {
+	case e.turn <- struct{}{}:
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	case <-e.ending.Done():
+		return nil, ErrClosed
+	}
+	defer func() { <-e.turn }()
+	switch {
+	case ctx.Err() != nil:
+		return nil, context.Cause(ctx)
+	case e.ending.Err() != nil:
+		return nil, ErrClosed
+	}
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() {
+		if p := recover(); p != nil {
+			err = asError(p)
+		}
+	}()
+	if tokens > e.room {
+		e.room = max(tokens, min(batchTokens, e.model.Context))
+		e.space = e.model.NewScratch(e.room, 0)
+	}
+	list := make([]model.Text, len(texts))
+	for i, ids := range texts {
+		list[i].IDs = ids
+	}
+	return e.model.Encode(e.opts.Team, e.space, e.pool, list)
 }
 
 // InputError says which text cannot be made a vector of: it has no tokens, too many, or one that does not exist.

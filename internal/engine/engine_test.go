@@ -19,7 +19,7 @@ import (
 
 func harbour(t testing.TB, o Options) *Engine {
 	t.Helper()
-	f, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
+	f, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m.gguf")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -27,7 +27,11 @@ func harbour(t testing.TB, o Options) *Engine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tok, err := tokenizer.FromGGUF(f.Metadata)
+	definition, err := f.Tokenizer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	tok, err := tokenizer.New(definition)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,6 +43,17 @@ func harbour(t testing.TB, o Options) *Engine {
 		e.Close()
 		f.Close()
 	})
+	return e
+}
+
+// prepared is an engine without its scheduler, to be stepped by hand.
+func prepared(t testing.TB, o Options) *Engine {
+	t.Helper()
+	running := harbour(t, Options{})
+	e, err := prepare(running.model, running.tok, o)
+	if err != nil {
+		t.Fatal(err)
+	}
 	return e
 }
 
@@ -279,7 +294,7 @@ func TestCancelFreesThePlace(t *testing.T) {
 // While a long prompt is read, an answer under way goes on, a token for each slice of the prompt.
 func TestLongPromptDoesNotStallOthers(t *testing.T) {
 	e := harbour(t, Options{Sequences: 2})
-	long := make([]int32, 20*prefillRows)
+	long := make([]int32, 20*prefillTokens)
 	var mu sync.Mutex
 	steps, atFirst := 0, 0
 	var other sync.WaitGroup
@@ -400,7 +415,7 @@ func TestDistributionEqualsReference(t *testing.T) {
 	}
 	for _, c := range doc.Cases {
 		p := c.Params
-		s := newSampler(Sampling{p.LogitBias, p.Repetition, p.Frequency, p.Presence, p.Temperature, p.TopK, p.TopP, p.MinP, 1}, c.Prompt)
+		s := newSampler(Sampling{p.LogitBias, p.Repetition, p.Frequency, p.Presence, p.Temperature, p.TopK, p.TopP, p.MinP, 1, 0}, c.Prompt)
 		for _, id := range c.Output {
 			if s.seen != nil {
 				s.seen[id] = true
@@ -480,10 +495,16 @@ func BenchmarkSample(b *testing.B) {
 
 // A fault in a step ends the sequences of that step with an error.
 func TestPanicInAStepEndsItsSequences(t *testing.T) {
-	e := harbour(t, Options{})
-	broken := &sequence{ctx: t.Context(), pending: []int32{1}, cache: e.model.NewCache(), ready: make(chan struct{}, 1)} // has no sampler
-	left := e.guardedStep(nil, e.model.NewScratch(prefillRows, 1), []*sequence{broken})
-	if _, err := broken.take(); err == nil || len(left) != 0 {
-		t.Errorf("error %v, %d sequences left", err, len(left))
+	e := prepared(t, Options{})
+	s, err := e.submit(t.Context(), Job{Prompt: []int32{65}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	e.admit()
+	s.sampler = nil
+	e.guarded()
+	var fault *PanicError
+	if _, err := s.take(nil); !errors.As(err, &fault) || len(e.running) != 0 || e.pool.Use().Busy != 0 {
+		t.Errorf("error %v, %d sequences and %d pages left", err, len(e.running), e.pool.Use().Busy)
 	}
 }

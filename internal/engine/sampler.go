@@ -19,6 +19,8 @@ type Sampling struct {
 	TopP              float64           // keep the most likely tokens up to that share of probability; 0 and 1 keep all
 	MinP              float64           // keep tokens with that share of the largest probability
 	Seed              uint64
+	// Candidate tells the answers to one request apart: each draws by itself, and none as that of another seed does.
+	Candidate uint64
 }
 
 // sampler draws the tokens of one sequence.
@@ -44,8 +46,7 @@ func likelier(a, b candidate) int {
 }
 
 func newSampler(s Sampling, prompt []int32) *sampler {
-	// A PCG wants two words of seed; the second only has to be fixed.
-	out := &sampler{Sampling: s, random: rand.New(rand.NewPCG(s.Seed, 0x9e3779b97f4a7c15))}
+	out := &sampler{Sampling: s, random: rand.New(rand.NewPCG(s.Seed, (s.Candidate+1)*0x9e3779b97f4a7c15))}
 	if s.RepetitionPenalty != 0 && s.RepetitionPenalty != 1 {
 		out.seen = map[int32]bool{}
 		for _, id := range prompt {

@@ -99,7 +99,7 @@ func AnyObject() *Schema {
 func finished(r *rule) (*Schema, error) {
 	start := &node{call: r}
 	all := costs(start)
-	if start.worth() >= never {
+	if start.shortest() >= never {
 		return nil, &SchemaError{Message: "no value that ends meets it"}
 	}
 	for _, n := range all {
@@ -112,13 +112,13 @@ func finished(r *rule) (*Schema, error) {
 // value.
 func (n *node) withoutDeadEnds() {
 	w, ok := n.term.(*words)
-	if !ok || !slices.ContainsFunc(n.next, func(m *node) bool { return m.worth() >= never }) {
+	if !ok || !slices.ContainsFunc(n.next, func(m *node) bool { return m.shortest() >= never }) {
 		return
 	}
 	var texts []string
 	var outcomes []int
 	for i, o := range w.outcomes {
-		if n.next[o].worth() < never {
+		if n.next[o].shortest() < never {
 			texts, outcomes = append(texts, w.texts[i]), append(outcomes, o)
 		}
 	}
@@ -429,7 +429,7 @@ func (b *branch) admits(v string) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		return within(r, b.low, b.high), nil
+		return inBounds(r, b.low, b.high), nil
 	case typeArray:
 		if len(b.items) > 0 || b.minItems > 0 || b.maxItems >= 0 {
 			return false, &SchemaError{Path: b.path, Keyword: "enum", Message: "lists in an enum cannot be combined with items, minItems or maxItems"}

@@ -92,8 +92,8 @@ func above(low, high bound) bool {
 	return d > 0 || d == 0 && (low.strict || high.strict)
 }
 
-// within reports whether a number is between two bounds.
-func within(r *big.Rat, low, high bound) bool {
+// inBounds reports whether a number is between two bounds.
+func inBounds(r *big.Rat, low, high bound) bool {
 	at := bound{value: r}
 	return !above(at, high) && !above(low, at)
 }

@@ -12,6 +12,7 @@
 package grammar
 
 import (
+	"fmt"
 	"strings"
 	"sync"
 )
@@ -23,14 +24,14 @@ type machine interface {
 	step(state uint64, b byte) (next uint64, ok bool)
 	// outcome says whether the text so far is complete, and in which of the terminal's ways; -1 if it is not.
 	outcome(state uint64) int
-	// near is a state that no text of up to n bytes can tell from the given one.
-	near(state uint64, n int) uint64
-	// ways are short texts that complete what there is, at least one for each outcome that can be reached.
-	ways(state uint64) []way
+	// canonical is a state that no text of up to n bytes can tell from the given one.
+	canonical(state uint64, n int) uint64
+	// completions are short texts that complete what there is, at least one for each outcome that can be reached.
+	completions(state uint64) []completion
 }
 
-// way is a text that takes a machine to an outcome.
-type way struct {
+// completion is a text that takes a machine to an outcome.
+type completion struct {
 	text    string
 	outcome int
 }
@@ -130,7 +131,7 @@ func TextNot(first string) Expr {
 				begin[b] = dead
 			}
 		}
-		d.next, d.outcomes, d.short = [][256]uint16{begin, any}, []int{0, 0}, []way{{}, {}}
+		d.next, d.outcomes, d.short = [][256]uint16{begin, any}, []int{0, 0}, []completion{{}, {}}
 		return terminal(d, 0, then)
 	}
 }
@@ -146,24 +147,86 @@ func terminal(m machine, begin uint64, then *node) *node {
 type Grammar struct {
 	start *node
 	vocab *Vocabulary
+	fixed int // bytes of what was compiled
 
-	mu       sync.Mutex // guards what is below
+	mu       sync.Mutex // guards what is below; never held while the vocabulary is walked through
 	conts    map[contKey]*cont
 	closures map[contKey]*state
 	locals   map[localKey]*local
 	masks    map[thread][]uint64
+	cached   int // bytes of these
 }
 
 // New compiles a form for a vocabulary. A form without an end, such as a list that must hold another like itself, is
-// an error.
+// an error, and so is one whose texts can be understood in so many ways at once that finding the next token would take
+// too long.
 func New(v *Vocabulary, e Expr) (*Grammar, error) {
 	start := e(nil)
-	if costs(start); start.worth() >= never {
+	all := costs(start)
+	if start.shortest() >= never {
 		return nil, &SchemaError{Message: "it can be met by no value that ends"}
 	}
-	g := &Grammar{start: start, vocab: v}
+	g := &Grammar{start: start, vocab: v, fixed: size(all)}
 	g.forget()
-	return g, nil
+	return g, g.checkAmbiguity()
+}
+
+// size is about what nodes and their machines take, in bytes.
+func size(all []*node) int {
+	bytes := 0
+	seen := map[machine]bool{}
+	for _, n := range all {
+		bytes += 160 + 8*(len(n.next)+len(n.alts))
+		if n.term == nil || seen[n.term] {
+			continue
+		}
+		seen[n.term] = true
+		switch m := n.term.(type) {
+		case *dfa:
+			bytes += 600 * len(m.next)
+		case *words:
+			for _, t := range m.texts {
+				bytes += 24 + len(t)
+			}
+		}
+	}
+	return bytes
+}
+
+// Bytes is about how much memory the grammar takes now.
+func (g *Grammar) Bytes() int {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.fixed + g.cached
+}
+
+// maxWalks bounds how many nodes of the vocabulary the finding of one mask may visit: some 50 ms.
+const maxWalks = 8 << 20
+
+// maxThreads bounds in how many ways a text may be understood at once, each of which takes a walk.
+func (g *Grammar) maxThreads() int {
+	return max(8, min(256, maxWalks/2/max(1, len(g.vocab.nodes))))
+}
+
+// checkAmbiguity goes through beginnings of texts and refuses a form that could be understood in too many ways.
+func (g *Grammar) checkAmbiguity() error {
+	const (
+		states = 160
+		sample = `"a1{[,:}] -t` + "\\\xc3"
+	)
+	limit := g.maxThreads()
+	queue := []*state{g.from(g.start, nil)}
+	for i := 0; i < len(queue); i++ {
+		if len(queue[i].threads) > limit {
+			return &SchemaError{Message: fmt.Sprintf("its alternatives and patterns overlap so much that a text could be understood in more than %d ways at once", limit)}
+		}
+		for k := 0; k < len(sample) && len(queue) < states; k++ {
+			if next := g.step(queue[i], sample[k]); len(next.threads) > 0 {
+				queue = append(queue, next)
+			}
+		}
+	}
+	return nil
 }
 
 // forget empties the caches, which grow with the places that answers come to.
@@ -172,6 +235,7 @@ func (g *Grammar) forget() {
 	g.closures = map[contKey]*state{}
 	g.locals = map[localKey]*local{}
 	g.masks = map[thread][]uint64{}
+	g.cached = 0
 }
 
 // cont is what follows when a rule has come to its end: a stack, shared and compared by identity.
@@ -215,13 +279,13 @@ func (g *Grammar) push(n *node, up *cont) *cont {
 	key := contKey{n, up}
 	c, ok := g.conts[key]
 	if !ok {
-		c = &cont{node: n, up: up, cost: n.worth() + up.worth()}
+		c = &cont{node: n, up: up, cost: n.shortest() + up.shortest()}
 		g.conts[key] = c
 	}
 	return c
 }
 
-func (c *cont) worth() int {
+func (c *cont) shortest() int {
 	if c == nil {
 		return 0
 	}
@@ -230,12 +294,20 @@ func (c *cont) worth() int {
 
 // from is the state at a node.
 func (g *Grammar) from(n *node, up *cont) *state {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.closure(n, up)
+}
+
+// closure is from for who holds the lock.
+func (g *Grammar) closure(n *node, up *cont) *state {
 	key := contKey{n, up}
 	s, ok := g.closures[key]
 	if !ok {
 		s = &state{}
 		g.enter(s, n, up)
 		g.closures[key] = s
+		g.cached += 64 + 32*len(s.threads)
 	}
 	return s
 }
@@ -248,7 +320,7 @@ func (g *Grammar) enter(s *state, n *node, up *cont) {
 		g.enter(s, up.node, up.up)
 	case n.alts != nil:
 		for _, a := range n.alts {
-			if a.worth() < never {
+			if a.shortest() < never {
 				g.enter(s, a, up)
 			}
 		}
@@ -264,7 +336,7 @@ func (g *Grammar) enter(s *state, n *node, up *cont) {
 // leave adds what follows a terminal that is complete.
 func (g *Grammar) leave(s *state, t thread) {
 	if o := t.node.term.outcome(t.state); o >= 0 {
-		next := g.from(t.node.next[o], t.up)
+		next := g.closure(t.node.next[o], t.up)
 		s.done = s.done || next.done
 		for _, n := range next.threads {
 			s.add(n)
@@ -274,6 +346,8 @@ func (g *Grammar) leave(s *state, t thread) {
 
 // step is the state after a byte; it has neither threads nor an end if the byte cannot come.
 func (g *Grammar) step(s *state, b byte) *state {
+	g.mu.Lock()
+	defer g.mu.Unlock()
 	out := &state{}
 	for _, t := range s.threads {
 		if next, ok := t.node.term.step(t.state, b); ok {
@@ -319,13 +393,13 @@ func costs(start *node) (all []*node) {
 			switch {
 			case n.alts != nil:
 				for _, a := range n.alts {
-					best = min(best, a.worth())
+					best = min(best, a.shortest())
 				}
 			case n.call != nil:
-				best = n.call.node.worth() + n.then.worth()
+				best = n.call.node.shortest() + n.then.shortest()
 			default:
-				for _, w := range n.term.ways(n.begin) {
-					best = min(best, len(w.text)+n.next[w.outcome].worth())
+				for _, w := range n.term.completions(n.begin) {
+					best = min(best, len(w.text)+n.next[w.outcome].shortest())
 				}
 			}
 			if best < n.cost {
@@ -336,7 +410,7 @@ func costs(start *node) (all []*node) {
 	return all
 }
 
-func (n *node) worth() int {
+func (n *node) shortest() int {
 	if n == nil {
 		return 0
 	}

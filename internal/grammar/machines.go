@@ -72,12 +72,12 @@ func (w *words) outcome(state uint64) int {
 	return -1
 }
 
-func (w *words) near(state uint64, _ int) uint64 { return state }
+func (w *words) canonical(state uint64, _ int) uint64 { return state }
 
-func (w *words) ways(state uint64) (list []way) {
+func (w *words) completions(state uint64) (list []completion) {
 	low, high, depth := w.unpack(state)
 	for i := low; i < high; i++ {
-		list = append(list, way{w.texts[i][depth:], w.outcomes[i]})
+		list = append(list, completion{w.texts[i][depth:], w.outcomes[i]})
 	}
 	return list
 }
@@ -86,7 +86,7 @@ func (w *words) ways(state uint64) (list []way) {
 type dfa struct {
 	next     [][256]uint16 // dead if the byte cannot come
 	outcomes []int
-	short    []way // by state; text is empty where the state is complete
+	short    []completion // by state; text is empty where the state is complete
 }
 
 const dead = 1<<16 - 1
@@ -96,9 +96,9 @@ func (d *dfa) step(state uint64, b byte) (uint64, bool) {
 	return uint64(n), n != dead
 }
 
-func (d *dfa) outcome(state uint64) int        { return d.outcomes[state] }
-func (d *dfa) near(state uint64, _ int) uint64 { return state }
-func (d *dfa) ways(state uint64) []way         { return []way{d.short[state]} }
+func (d *dfa) outcome(state uint64) int              { return d.outcomes[state] }
+func (d *dfa) canonical(state uint64, _ int) uint64  { return state }
+func (d *dfa) completions(state uint64) []completion { return []completion{d.short[state]} }
 
 var everyByte = func() string {
 	var all [256]byte
@@ -153,13 +153,13 @@ func explore[S comparable](start S, alphabet string, limit int, step func(S, byt
 		next = append(next, row)
 	}
 	// From the ends backwards: which states have a way to an end, and the shortest one.
-	d = &dfa{next: next, outcomes: make([]int, len(states)), short: make([]way, len(states))}
+	d = &dfa{next: next, outcomes: make([]int, len(states)), short: make([]completion, len(states))}
 	alive := make([]bool, len(states))
 	var queue []int
 	for i, s := range states {
 		if d.outcomes[i] = outcome(s); d.outcomes[i] >= 0 {
 			alive[i] = true
-			d.short[i] = way{"", d.outcomes[i]}
+			d.short[i] = completion{"", d.outcomes[i]}
 			queue = append(queue, i)
 		}
 	}
@@ -171,7 +171,7 @@ func explore[S comparable](start S, alphabet string, limit int, step func(S, byt
 			}
 			alive[j] = true
 			b := slices.Index(next[j][:], uint16(i))
-			d.short[j] = way{string([]byte{byte(b)}) + d.short[i].text, d.short[i].outcome}
+			d.short[j] = completion{string([]byte{byte(b)}) + d.short[i].text, d.short[i].outcome}
 			queue = append(queue, j)
 		}
 	}
@@ -208,13 +208,13 @@ func newSearch(mark string, open bool) *dfa {
 		switch {
 		case n == len(mark):
 			d.outcomes = append(d.outcomes, found)
-			d.short = append(d.short, way{"", found})
+			d.short = append(d.short, completion{"", found})
 		case open:
 			d.outcomes = append(d.outcomes, 0)
-			d.short = append(d.short, way{"", 0})
+			d.short = append(d.short, completion{"", 0})
 		default:
 			d.outcomes = append(d.outcomes, -1)
-			d.short = append(d.short, way{mark[n:], found})
+			d.short = append(d.short, completion{mark[n:], found})
 		}
 	}
 	return d
@@ -387,8 +387,8 @@ func (*text) outcome(s uint64) int {
 	return -1
 }
 
-// near forgets counts that lie further off than n bytes reach.
-func (*text) near(s uint64, n int) uint64 {
+// canonical forgets counts that lie further off than n bytes reach.
+func (*text) canonical(s uint64, n int) uint64 {
 	place, need, room := unpackText(s)
 	if room > n {
 		room = unbounded
@@ -403,15 +403,15 @@ var rest = map[int]string{
 	afterE0: "\xa0\x80", afterED: "\x80\x80", afterF0: "\x90\x80\x80", afterF4: "\x80\x80\x80",
 }
 
-func (*text) ways(s uint64) []way {
+func (*text) completions(s uint64) []completion {
 	place, need, _ := unpackText(s)
 	switch place {
 	case atOpen:
-		return []way{{`"` + strings.Repeat("x", need) + `"`, 0}}
+		return []completion{{`"` + strings.Repeat("x", need) + `"`, 0}}
 	case atClosed:
-		return []way{{"", 0}}
+		return []completion{{"", 0}}
 	}
-	return []way{{rest[place] + strings.Repeat("x", need) + `"`, 0}}
+	return []completion{{rest[place] + strings.Repeat("x", need) + `"`, 0}}
 }
 
 // others is a property's name that is none of some names. It is written without escapes, so that no name can be
@@ -462,10 +462,10 @@ func (o *others) outcome(s uint64) int {
 	return -1
 }
 
-func (o *others) near(s uint64, _ int) uint64 { return s }
+func (o *others) canonical(s uint64, _ int) uint64 { return s }
 
-// ways goes on with a character until the name is none of the others.
-func (o *others) ways(s uint64) []way {
+// completions goes on with a character until the name is none of the others.
+func (o *others) completions(s uint64) []completion {
 	out := ""
 	if s&0xff == atOpen {
 		out = `"`
@@ -485,5 +485,5 @@ func (o *others) ways(s uint64) []way {
 		s, _ = o.step(s, b)
 		out += string([]byte{b})
 	}
-	return []way{{out, 0}}
+	return []completion{{out, 0}}
 }

@@ -1,6 +1,9 @@
 package grammar
 
-import "fmt"
+import (
+	"errors"
+	"fmt"
+)
 
 // Matcher follows one answer. It is used by one goroutine.
 type Matcher struct {
@@ -11,23 +14,41 @@ type Matcher struct {
 
 // Begin starts an answer.
 func (g *Grammar) Begin() *Matcher {
-	g.mu.Lock()
-	defer g.mu.Unlock()
 	return &Matcher{g: g, state: g.from(g.start, nil), mask: make([]uint64, (g.vocab.size+63)/64)}
 }
 
+// ErrCostly says that finding the tokens that may come next would take too long.
+var ErrCostly = errors.New("the form's alternatives overlap so much that finding the next token would take too long; make the schema's patterns and alternatives easier to tell apart")
+
 // Allowed gives the tokens that may come next, a bit for each, token i in bit i%64 of word i/64. It is the caller's
-// until the next call.
-func (m *Matcher) Allowed() []uint64 {
-	m.g.mu.Lock()
-	defer m.g.mu.Unlock()
+// until the next call. It may take some milliseconds; if it would take much longer, it is ErrCostly.
+func (m *Matcher) Allowed() ([]uint64, error) {
 	clear(m.mask)
+	left := maxWalks
 	for _, t := range m.state.threads {
-		for i, w := range m.g.mask(t) {
+		for i, w := range m.g.mask(t, &left) {
 			m.mask[i] |= w
 		}
+		if left < 0 {
+			return nil, ErrCostly
+		}
 	}
-	return m.mask
+	return m.mask, nil
+}
+
+// Complete reports whether the answer may end here and nothing can be added to it.
+func (m *Matcher) Complete() bool {
+	if !m.state.done {
+		return false
+	}
+	for _, t := range m.state.threads {
+		for b := range 256 {
+			if _, ok := t.node.term.step(t.state, byte(b)); ok {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // Done reports whether the answer may end here.
@@ -47,8 +68,6 @@ func (m *Matcher) Accept(id int32) error {
 }
 
 func (m *Matcher) after(text string) (*state, bool) {
-	m.g.mu.Lock()
-	defer m.g.mu.Unlock()
 	s := m.state
 	for i := range len(text) {
 		if s = m.g.step(s, text[i]); s.impossible() {
@@ -83,10 +102,10 @@ func (s *state) needs() int {
 }
 
 // shortest is the way to complete the terminal that makes the whole shortest, and how many bytes the whole takes.
-func (t thread) shortest() (best way, bytes int) {
+func (t thread) shortest() (best completion, bytes int) {
 	bytes = never
-	for _, w := range t.node.term.ways(t.state) {
-		if n := len(w.text) + t.node.next[w.outcome].worth() + t.up.worth(); n < bytes {
+	for _, w := range t.node.term.completions(t.state) {
+		if n := len(w.text) + t.node.next[w.outcome].shortest() + t.up.shortest(); n < bytes {
 			best, bytes = w, n
 		}
 	}
@@ -95,12 +114,10 @@ func (t thread) shortest() (best way, bytes int) {
 
 // Ending is the shortest text that ends the answer.
 func (m *Matcher) Ending() string {
-	m.g.mu.Lock()
-	defer m.g.mu.Unlock()
 	var out []byte
 	for s := m.state; !s.done; {
 		best, bytes := thread{}, never
-		var text way
+		var text completion
 		for _, t := range s.threads {
 			if w, n := t.shortest(); n < bytes {
 				best, bytes, text = t, n, w

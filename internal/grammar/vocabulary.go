@@ -89,11 +89,12 @@ func set(mask []uint64, ids []int32) {
 }
 
 // walk goes through nodes[from:to], which are below a node of depth base in which m is in a state. visit is told of
-// every node that m can reach.
-func (v *Vocabulary) walk(from, to, base int32, m machine, state uint64, visit func(i int32, state uint64)) {
+// every node that m can reach. Every node that is looked at is taken off left; when that is used up, the walk ends.
+func (v *Vocabulary) walk(from, to, base int32, m machine, state uint64, left *int, visit func(i int32, state uint64)) {
 	var buffer [64]uint64
 	stack := append(buffer[:0], state) // by depth below base
-	for i := from; i < to; {
+	for i := from; i < to && *left >= 0; {
+		*left--
 		n := &v.nodes[i]
 		d := n.depth - base
 		next, ok := m.step(stack[d-1], n.b)
@@ -107,58 +108,72 @@ func (v *Vocabulary) walk(from, to, base int32, m machine, state uint64, visit f
 	}
 }
 
-// within gives the walk from the beginning of a token in a terminal's state.
-func (g *Grammar) within(m machine, s uint64) *local {
+// inTerminal gives the walk from the beginning of a token in a terminal's state.
+func (g *Grammar) inTerminal(m machine, s uint64, left *int) *local {
 	v := g.vocab
-	key := localKey{m, m.near(s, v.longest)}
+	key := localKey{m, m.canonical(s, v.longest)}
+	g.mu.Lock()
 	l, ok := g.locals[key]
+	g.mu.Unlock()
 	if ok {
 		return l
 	}
 	l = &local{mask: make([]uint64, (v.size+63)/64)}
-	v.walk(0, int32(len(v.nodes)), 0, m, s, func(i int32, s uint64) {
+	v.walk(0, int32(len(v.nodes)), 0, m, s, left, func(i int32, s uint64) {
 		n := &v.nodes[i]
 		set(l.mask, v.ids[n.first:n.last])
 		if o := m.outcome(s); o >= 0 && n.end > i+1 {
 			l.exits = append(l.exits, exit{i, o})
 		}
 	})
-	g.locals[key] = l
+	if *left >= 0 {
+		g.mu.Lock()
+		g.locals[key] = l
+		g.cached += 64 + 8*len(l.mask) + 16*len(l.exits)
+		g.mu.Unlock()
+	}
 	return l
 }
 
-// maxMasks bounds what the caches hold; each mask has a bit for every token.
-const maxMasks = 512
+// maxCached bounds what the caches of one grammar hold, in bytes.
+const maxCached = 16 << 20
 
-// mask gives the tokens that a thread allows.
-func (g *Grammar) mask(t thread) []uint64 {
-	key := thread{t.node, t.node.term.near(t.state, g.vocab.longest), t.up}
+// mask gives the tokens that a thread allows. If left is used up on the way, it is not whole.
+func (g *Grammar) mask(t thread, left *int) []uint64 {
+	key := thread{t.node, t.node.term.canonical(t.state, g.vocab.longest), t.up}
+	g.mu.Lock()
 	m, ok := g.masks[key]
+	if !ok && g.cached > maxCached {
+		g.forget()
+	}
+	g.mu.Unlock()
 	if ok {
 		return m
 	}
-	if len(g.masks) >= maxMasks || len(g.locals) >= maxMasks || len(g.closures) >= 64*maxMasks {
-		g.forget()
-	}
-	l := g.within(t.node.term, t.state)
+	l := g.inTerminal(t.node.term, t.state, left)
 	m = slices.Clone(l.mask)
 	for _, e := range l.exits {
-		g.beyond(m, e.node, g.from(t.node.next[e.outcome], t.up))
+		g.afterTerminal(m, e.node, g.from(t.node.next[e.outcome], t.up), left)
 	}
-	g.masks[key] = m
+	if *left >= 0 {
+		g.mu.Lock()
+		g.masks[key] = m
+		g.cached += 96 + 8*len(m)
+		g.mu.Unlock()
+	}
 	return m
 }
 
-// beyond adds the tokens below a node of the trie that go on as a state does.
-func (g *Grammar) beyond(mask []uint64, node int32, s *state) {
+// afterTerminal adds the tokens below a node of the trie that go on as a state does.
+func (g *Grammar) afterTerminal(mask []uint64, node int32, s *state, left *int) {
 	v := g.vocab
 	for _, t := range s.threads {
 		m := t.node.term
-		v.walk(node+1, v.nodes[node].end, v.nodes[node].depth, m, t.state, func(i int32, state uint64) {
+		v.walk(node+1, v.nodes[node].end, v.nodes[node].depth, m, t.state, left, func(i int32, state uint64) {
 			n := &v.nodes[i]
 			set(mask, v.ids[n.first:n.last])
 			if o := m.outcome(state); o >= 0 && n.end > i+1 {
-				g.beyond(mask, i, g.from(t.node.next[o], t.up))
+				g.afterTerminal(mask, i, g.from(t.node.next[o], t.up), left)
 			}
 		})
 	}

@@ -1,0 +1,195 @@
+package engine
+
+import (
+	"slices"
+	"time"
+)
+
+// chooser chooses tokens for several sequences at once; each is its own.
+type chooser struct {
+	e      *Engine
+	logits [][]float32
+}
+
+// Do chooses for some of the step's outputs.
+func (c *chooser) Do(_, from, to int) {
+	for i := from; i < to; i++ {
+		if o := c.e.outputs[i]; o.next == NoToken {
+			c.e.extend(o.s, c.logits[i])
+		}
+	}
+}
+
+// choose chooses the tokens that follow, and scores those of prompts.
+func (e *Engine) choose(logits [][]float32) {
+	for i, o := range e.outputs {
+		if o.next != NoToken {
+			o.s.scores = append(o.s.scores, score(logits[i], o.next, *o.s.job.Scores))
+		}
+	}
+	e.chooser.logits = logits
+	e.opts.Team.Split(len(e.outputs), 8*e.model.Vocab, &e.chooser)
+	e.chooser.logits = nil
+}
+
+// choosePending chooses for the sequences whose masks have come since. It reports whether there were any.
+func (e *Engine) choosePending() (any bool) {
+	for _, s := range e.running {
+		if s.held != nil && !s.masking.Load() {
+			logits := s.held
+			s.held = nil
+			e.extend(s, logits)
+			any = true
+		}
+	}
+	if any {
+		e.leave()
+	}
+	return any
+}
+
+// extend adds a generated token to a sequence; one that is to go on gets the token as pending.
+func (e *Engine) extend(s *sequence, logits []float32) {
+	if s.job.Form != nil && !s.ending && !s.job.NoAnswer && s.masking.Load() {
+		s.heldSpace = append(s.heldSpace[:0], logits...)
+		s.held = s.heldSpace
+		return
+	}
+	step := Step{Token: NoToken}
+	if s.generated == 0 {
+		step.Queue = s.started.Sub(s.submitted)
+		step.Prefill = time.Since(s.started)
+		step.PromptScores, step.Cached = s.scores, s.cached
+	}
+	if s.job.NoAnswer {
+		step.Ended, step.Cut = true, true
+		s.put(step)
+		return
+	}
+	if !finite(logits) {
+		s.end(ErrNotNumbers)
+		return
+	}
+	var raw []float32
+	if s.job.Scores != nil {
+		raw = slices.Clone(logits) // drawing changes them
+	}
+	id, cut, err := e.draw(s, logits)
+	if err != nil {
+		s.end(err)
+		return
+	}
+	step.Token = id
+	var text string
+	var stopped bool
+	if id != NoToken {
+		s.generated++
+		text, stopped = s.stop.add(s.decoder.Next(id))
+		if raw != nil {
+			one := score(raw, id, *s.job.Scores)
+			step.Score = &one
+		}
+	}
+	last, complete := e.ends(s, id), s.job.Form != nil && s.job.Form.Complete()
+	switch {
+	case stopped:
+		step.Ended = true
+	case last || s.generated == s.job.MaxTokens || complete:
+		step.Ended = true
+		step.Cut = cut || !last && !complete
+		rest, hit := s.stop.add(s.decoder.Flush())
+		text += rest
+		if hit {
+			step.Cut = false
+		} else {
+			text += s.stop.flush()
+		}
+	default:
+		s.tokens = append(s.tokens, id)
+		if s.job.Form != nil && !s.ending {
+			s.mask(e)
+		}
+	}
+	step.Text = text
+	s.put(step)
+}
+
+// finite reports whether all logits are numbers.
+func finite(logits []float32) bool {
+	var sum float32
+	for _, l := range logits {
+		sum += l - l // 0, unless l is infinite or no number
+	}
+	return sum == 0
+}
+
+// ends reports whether the answer ends with a token, or without one.
+func (e *Engine) ends(s *sequence, id int32) bool {
+	return id == NoToken || id == e.tok.EOS || slices.Contains(s.job.Ends, id)
+}
+
+// draw chooses the next token of a sequence. With a form, that is one that the form allows, and from which its end can
+// still be reached within the limit; once there is no other way, the tokens of the shortest end are taken one by one.
+// cut says that the limit made the choice; NoToken, that the answer ends here.
+func (e *Engine) draw(s *sequence, logits []float32) (id int32, cut bool, err error) {
+	form := s.job.Form
+	if form == nil {
+		return s.sampler.next(logits, nil), false, nil
+	}
+	if s.ending {
+		id, cut = e.force(s)
+		return id, cut, nil
+	}
+	if s.masked != nil {
+		return NoToken, false, s.masked
+	}
+	allowed := s.allowed
+	for i := -1; i < len(s.job.Ends); i++ {
+		id := e.tok.EOS
+		if i >= 0 {
+			id = s.job.Ends[i]
+		}
+		if id < 0 {
+			continue
+		}
+		allowed[id/64] &^= 1 << (id % 64) // it ends the answer, even where it is text too
+		if form.Done() {
+			allowed[id/64] |= 1 << (id % 64)
+		}
+	}
+	id = s.sampler.next(logits, allowed)
+	if id == NoToken || e.ends(s, id) {
+		return id, false, nil
+	}
+	left := s.job.MaxTokens - s.generated - 1
+	if s.generated == 0 {
+		s.bounded = form.Needs() <= left || len(e.encode(form.Ending())) <= left+1
+	}
+	if after := form.After(id); s.bounded && after.Needs() > left && len(e.encode(after.Ending())) > left {
+		s.ending, s.forced = true, e.encode(form.Ending())
+		id, cut = e.force(s)
+		return id, cut, nil
+	}
+	return id, false, form.Accept(id)
+}
+
+// force takes the next token of the shortest end.
+func (e *Engine) force(s *sequence) (id int32, cut bool) {
+	if len(s.forced) == 0 {
+		return NoToken, true
+	}
+	id, s.forced = s.forced[0], s.forced[1:]
+	if err := s.job.Form.Accept(id); err != nil {
+		return NoToken, true // the ending has a mark that the vocabulary has no token for
+	}
+	return id, true
+}
+
+// encode gives the tokens of a text in which control tokens may be.
+func (e *Engine) encode(text string) []int32 {
+	var ids []int32
+	for _, t := range e.tok.EncodeSpans(text, func(int, int) bool { return true }) {
+		ids = append(ids, t.ID)
+	}
+	return ids
+}

@@ -1,0 +1,215 @@
+package engine
+
+import (
+	"slices"
+	"time"
+
+	"kindredgate/internal/model"
+)
+
+// Bounds of a step.
+const (
+	prefillTokens = 64 // of prompts that a step reads at most; more would use the processor's caches better
+	leastPrefill  = 8  // that it reads at least, however slow the model is
+	scoredTokens  = 8  // of prompts whose tokens are scored: each of them has logits
+	// stepTime is how long reading prompts may make a step, so that the answers under way go on.
+	stepTime = 150 * time.Millisecond
+	// shortPrompt is what can be read in a step that is about as short as if it were alone.
+	shortPrompt = prefillTokens / 2
+)
+
+// stepping is what the scheduler works with.
+type stepping struct {
+	running []*sequence
+	scratch *model.Scratch
+	perRow  time.Duration // that a token takes, by the steps so far
+
+	// What follows is used from step to step so that nothing is allocated.
+	tokens  []model.Token
+	outputs []output
+	reading []*sequence
+	byAge   []*sequence
+	list    []int
+	chooser chooser
+}
+
+// output is a token whose logits are wanted: to choose the one that follows, or, within a prompt, to score it.
+type output struct {
+	s    *sequence
+	next int32 // the token that follows in the prompt, or NoToken
+}
+
+func (p *stepping) begin(e *Engine) {
+	p.scratch = e.model.NewScratch(prefillTokens+e.opts.Sequences, scoredTokens+e.opts.Sequences)
+	p.chooser.e = e
+}
+
+// pace learns how long a token takes.
+func (p *stepping) pace(tokens int, took time.Duration) {
+	one := took / time.Duration(tokens)
+	if p.perRow == 0 {
+		p.perRow = one
+	}
+	p.perRow += (one - p.perRow) / 8
+}
+
+// budget is how many tokens of prompts the next step may read.
+func (p *stepping) budget() int {
+	if p.perRow == 0 {
+		return prefillTokens
+	}
+	return max(leastPrefill, min(prefillTokens, int(stepTime/p.perRow)))
+}
+
+// plan chooses the tokens of the next step: one of each sequence that is being continued, and a share of each prompt that
+// is being read. A sequence for which there is no memory goes back to the queue.
+func (e *Engine) plan() []model.Token {
+	e.drop(func(s *sequence) bool { return s.ctx.Err() != nil })
+	e.tokens, e.outputs, e.reading = e.tokens[:0], e.outputs[:0], e.reading[:0]
+	for _, s := range e.running {
+		switch s.fed, s.share = 0, 0; {
+		case s.held != nil: // waits for its mask
+		case len(s.pending()) == 1:
+			s.share = 1
+		default:
+			e.reading = append(e.reading, s)
+		}
+	}
+	scored := scoredTokens
+	for i, n := range e.shares() {
+		s := e.reading[i]
+		if s.job.ScorePrompt && s.generated == 0 {
+			n = min(n, scored)
+			scored -= n
+		}
+		s.share = n
+	}
+	// The oldest first, since who finds no memory takes that of a younger one.
+	e.byAge = append(e.byAge[:0], e.running...)
+	slices.SortStableFunc(e.byAge, func(a, b *sequence) int { return a.started.Compare(b.started) })
+	for _, s := range e.byAge {
+		if s.share > 0 && !s.queued && e.reserve(s, s.share) {
+			e.feed(s, s.share)
+		}
+	}
+	clear(e.byAge)
+	clear(e.reading)
+	return e.tokens
+}
+
+// shares divides a budget of tokens among prompts, which it sorts, the one with least to read first. Each gets the same or
+// what it needs. If some can be read whole, the others together get no more than these need, so that a short prompt comes
+// to its first token about as soon as if it were alone.
+func (p *stepping) shares() []int {
+	slices.SortStableFunc(p.reading, func(a, b *sequence) int { return len(a.pending()) - len(b.pending()) })
+	short, long := 0, 0
+	for _, s := range p.reading {
+		if n := len(s.pending()); n <= shortPrompt {
+			short += n
+		} else {
+			long++
+		}
+	}
+	budget := p.budget()
+	if short > 0 && long > 0 {
+		budget = min(budget, max(2*short, short+long))
+	}
+	p.list = p.list[:0]
+	for i, s := range p.reading {
+		left := len(p.reading) - i
+		n := min((budget+left-1)/left, len(s.pending()))
+		p.list = append(p.list, n)
+		budget -= n
+	}
+	return p.list
+}
+
+// reserve makes room for n more tokens of a sequence. If the memory is used up, the youngest sequence is put back into the
+// queue, this one itself perhaps: then it is false.
+func (e *Engine) reserve(s *sequence, n int) bool {
+	for {
+		err := s.kv.Reserve(s.kv.Len() + n)
+		if err == nil {
+			return true
+		}
+		youngest := s
+		for _, other := range e.running {
+			if other.started.After(youngest.started) && other.fed == 0 {
+				youngest = other
+			}
+		}
+		if youngest == s && len(e.running) == 1 {
+			// Nobody has anything to give, which submit has made sure is enough.
+			panic(err)
+		}
+		e.putBack(youngest)
+		if youngest == s {
+			return false
+		}
+	}
+}
+
+// putBack takes the memory of a sequence and puts it to the head of the queue. It goes on where it was when it has read
+// its own text again.
+func (e *Engine) putBack(s *sequence) {
+	s.kv.Release()
+	s.queued = true
+	e.running = slices.DeleteFunc(e.running, func(o *sequence) bool { return o == s })
+	e.mu.Lock()
+	e.waiting = slices.Insert(e.waiting, 0, s)
+	e.mu.Unlock()
+}
+
+// feed adds the next n tokens of a sequence to the step.
+func (e *Engine) feed(s *sequence, n int) {
+	first := s.kv.Len()
+	s.fed = n
+	for i := first; i < first+n; i++ {
+		o := output{s: s, next: NoToken}
+		if i+1 < len(s.tokens) {
+			o.next = s.tokens[i+1]
+		}
+		wanted := o.next == NoToken || s.job.ScorePrompt && s.generated == 0
+		e.tokens = append(e.tokens, model.Token{ID: s.tokens[i], KV: s.kv, Logits: wanted})
+		if wanted {
+			e.outputs = append(e.outputs, o)
+		}
+	}
+}
+
+// drop forgets running sequences.
+func (e *Engine) drop(which func(*sequence) bool) {
+	kept := e.running[:0]
+	for _, s := range e.running {
+		if which(s) {
+			s.kv.Release()
+		} else {
+			kept = append(kept, s)
+		}
+	}
+	clear(e.running[len(kept):])
+	e.running = kept
+}
+
+// leave forgets the sequences that have ended.
+func (e *Engine) leave() {
+	e.drop(func(s *sequence) bool { return s.ended })
+}
+
+// admitted gives a sequence its context, with what is known of its beginning.
+func (s *sequence) admitted(e *Engine) {
+	s.queued = false
+	if s.started.IsZero() {
+		s.started = time.Now()
+		s.kv = e.pool.NewSequence(e.model.Variant(len(s.job.Prompt) + s.job.MaxTokens))
+		if s.job.Form != nil {
+			s.mask(e)
+		}
+	}
+	if s.job.ScorePrompt && s.generated == 0 {
+		return // the whole prompt has to be read
+	}
+	if n := s.kv.Match(s.tokens[:len(s.tokens)-1]); s.generated == 0 {
+		s.cached = n
+	}
+}

@@ -1,0 +1,115 @@
+package engine
+
+import (
+	"context"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"kindredgate/internal/kv"
+	"kindredgate/internal/tokenizer"
+)
+
+// sequence is a job under way. The scheduler alone touches it, except for the outbox, and for the form while a mask is
+// worked out.
+type sequence struct {
+	ctx       context.Context
+	job       Job
+	tokens    []int32 // the prompt and what was generated; the context holds the first of these
+	kv        *kv.Sequence
+	share     int // tokens that the step under way is to add
+	fed       int // tokens that it adds
+	queued    bool
+	generated int
+	cached    int
+	sampler   *sampler
+	decoder   *tokenizer.Decoder
+	stop      stopper
+	submitted time.Time
+	started   time.Time
+	ended     bool
+	bounded   bool    // the form can be brought to its end within the limit
+	ending    bool    // the limit is near, so the rest is what brings the form to its end
+	forced    []int32 // the tokens of that which are to come
+	scores    []Score // of the prompt
+
+	masking   atomic.Bool // a mask is being worked out
+	allowed   []uint64    // the mask
+	masked    error       // why there is none
+	held      []float32   // logits from which a token is chosen when the mask is there; nil if there are none
+	heldSpace []float32
+
+	mu    sync.Mutex
+	steps []Step // made, not yet taken
+	err   error
+	ready chan struct{} // has room for one: there is something to take
+}
+
+func newSequence(ctx context.Context, e *Engine, job Job) *sequence {
+	tokens := make([]int32, len(job.Prompt), len(job.Prompt)+min(job.MaxTokens, 256))
+	copy(tokens, job.Prompt)
+	return &sequence{
+		ctx: ctx, job: job, tokens: tokens, submitted: time.Now(),
+		sampler: newSampler(job.Sampling, job.Prompt),
+		decoder: e.tok.NewDecoder(job.Whole, job.Shown...),
+		stop:    stopper{strings: job.Stop},
+		ready:   make(chan struct{}, 1),
+	}
+}
+
+// pending are the tokens that the model has not seen: the rest of the prompt, or the last one generated.
+func (s *sequence) pending() []int32 { return s.tokens[s.kv.Len():] }
+
+// put adds to the outbox. It never waits: a client that reads slowly holds up only itself, and what can pile
+// up is bounded by the context.
+func (s *sequence) put(step Step) {
+	s.mu.Lock()
+	s.steps = append(s.steps, step)
+	s.mu.Unlock()
+	s.ended = s.ended || step.Ended
+	s.signal()
+}
+
+// end tells the reader that nothing more comes.
+func (s *sequence) end(err error) {
+	s.mu.Lock()
+	s.err = err
+	s.mu.Unlock()
+	s.ended = true
+	if s.kv != nil {
+		s.kv.Release()
+	}
+	s.signal()
+}
+
+func (s *sequence) signal() {
+	select {
+	case s.ready <- struct{}{}:
+	default:
+	}
+}
+
+// take gives what was made, in the place of what was taken before.
+func (s *sequence) take(spent []Step) ([]Step, error) {
+	clear(spent)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	steps := s.steps
+	s.steps = spent[:0]
+	return steps, s.err
+}
+
+// mask works out which tokens the form allows next, apart from the scheduler, for which it may take too long.
+func (s *sequence) mask(e *Engine) {
+	s.masking.Store(true)
+	go func() {
+		defer e.nudge()
+		defer s.masking.Store(false)
+		defer func() {
+			if p := recover(); p != nil {
+				s.masked = asError(p)
+			}
+		}()
+		s.allowed, s.masked = s.job.Form.Allowed()
+	}()
+}

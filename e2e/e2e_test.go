@@ -503,7 +503,7 @@ func TestStartFailures(t *testing.T) {
 func TestDamagedModelIsToldOf(t *testing.T) {
 	folder := t.TempDir()
 	models := filepath.Join(folder, "models")
-	raw, err := os.ReadFile("../demo/models/harbour-4m/harbour-4m-q8_0.gguf")
+	raw, err := os.ReadFile("../demo/models/harbour-4m/harbour-4m.gguf")
 	if err == nil {
 		err = os.Mkdir(models, 0o755)
 	}

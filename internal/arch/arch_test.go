@@ -17,17 +17,23 @@ import (
 var rooms = map[string][]string{
 	"exchange":      {},
 	"jinja":         {},
-	"weights/gguf":  {},
-	"tensor":        {},
+	"weights":       {},
+	"tensor":        {"weights"},
+	"kv":            {"tensor"},
 	"config":        {},
-	"tokenizer":     {"weights/gguf"},
+	"tokenizer":     {"weights"},
 	"reading":       {},
 	"grammar":       {},
 	"prompt":        {"exchange", "jinja", "tokenizer", "reading"},
-	"model":         {"tensor", "weights/gguf"},
-	"engine":        {"model", "tokenizer", "tensor", "grammar"},
+	"model":         {"tensor", "weights", "kv"},
+	"engine":        {"model", "tokenizer", "tensor", "grammar", "kv", "weights"},
+	"machine":       {"tensor", "weights"},
 	"dialect/field": {"exchange"},
 	"dialect/wire":  {"exchange", "dialect/field", "grammar"},
+
+	"weights/gguf":        {"weights"},
+	"weights/safetensors": {"weights"},
+	"weights/disk":        {"weights", "weights/gguf", "weights/safetensors"},
 
 	"dialect/chat":       {"exchange", "dialect/field", "dialect/wire"},
 	"dialect/completion": {"exchange", "dialect/field", "dialect/wire"},
@@ -36,21 +42,24 @@ var rooms = map[string][]string{
 	"dialect/embedding":  {"exchange", "dialect/field", "dialect/wire"},
 
 	"runner/scripted": {"exchange"},
-	"runner/native":   {"exchange", "prompt", "reading", "engine", "grammar", "model", "tokenizer", "weights/gguf"},
-	"catalog":         {"exchange", "weights/gguf", "model", "tokenizer", "prompt"},
+	"runner/native":   {"exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "tensor", "tokenizer", "weights", "weights/disk"},
+	"catalog":         {"exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt"},
+	"convert":         {"model", "tensor", "tokenizer", "kv", "weights", "weights/gguf", "weights/disk"},
+	"library":         {"catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
+	"fetch":           {"library", "catalog", "weights", "weights/gguf", "weights/safetensors"},
 	"keyring":         {"exchange"},
-	"gate":            {"exchange", "prompt", "catalog", "keyring"},
+	"gate":            {"exchange", "prompt", "catalog", "keyring", "library", "runner/native"},
 	"kept":            {},
 	"answers":         {"exchange", "gate", "keyring", "kept", "dialect/response"},
 	"store":           {"keyring", "catalog", "kept"},
 	"snippet":         {"exchange"},
-	"server":          {"snippet", "gate", "exchange", "prompt", "catalog", "keyring", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"cli":             {"answers", "snippet", "config", "server", "gate", "catalog", "prompt", "keyring", "store", "engine", "runner/native"},
+	"server":          {"snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
+	"cli":             {"answers", "snippet", "config", "convert", "fetch", "library", "machine", "server", "gate", "catalog", "prompt", "keyring", "store", "runner/native", "weights"},
 	"arch":            {},
 }
 
 // upstairs are the rooms that may know of HTTP and of the command line.
-var upstairs = []string{"server", "cli"}
+var upstairs = []string{"server", "cli", "fetch"}
 
 // interfaces are packages that the core must not know.
 var interfaces = []string{"net/http", "html/template", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/fatih/color"}

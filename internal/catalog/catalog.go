@@ -1,9 +1,8 @@
-// Package catalog knows which models are installed: it looks through folders for weight files and reads
-// their headers.
+// Package catalog knows which models are installed: it looks through folders for models and reads their headers. No
+// vocabulary is built and no weight read for that.
 package catalog
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -15,10 +14,12 @@ import (
 	"time"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
 	"kindredgate/internal/prompt"
-	"kindredgate/internal/tokenizer"
-	"kindredgate/internal/weights/gguf"
+	"kindredgate/internal/weights"
+	"kindredgate/internal/weights/disk"
+	"kindredgate/internal/weights/safetensors"
 )
 
 // Use is what a model can be asked for.
@@ -31,130 +32,128 @@ const (
 	Embedding  Use = "embedding"  // vectors
 )
 
-// Model is an installed model and its facts, as its file states them.
+// Model is an installed model and its facts, as its files state them.
 type Model struct {
-	ID            string    `json:"id"` // the name that applications use
-	Path          string    `json:"path"`
-	Use           Use       `json:"use,omitempty"`
-	Architecture  string    `json:"architecture,omitempty"`
-	Description   string    `json:"description,omitempty"`
-	License       string    `json:"license,omitempty"`
-	Parameters    int64     `json:"parameters,omitempty"`
-	Weights       string    `json:"weights,omitempty"` // the storage type of most of them
-	Size          int64     `json:"size"`              // bytes of the file
-	ContextLength int       `json:"context_length,omitempty"`
-	Vocabulary    int       `json:"vocabulary,omitempty"`
-	Dimensions    int       `json:"dimensions,omitempty"` // of the vectors of an embedding model
-	Tokenizer     string    `json:"tokenizer,omitempty"`
-	Installed     time.Time `json:"installed"`         // when the file was last changed
-	Problem       string    `json:"problem,omitempty"` // why it cannot be used, if it cannot
-	// Defaults are what the model's author recommends for sampling, from generation_config.json beside the
-	// weights.
+	ID             string    `json:"id"` // the name that applications use
+	Path           string    `json:"path"`
+	Layout         string    `json:"layout,omitempty"` // GGUF or safetensors
+	Use            Use       `json:"use,omitempty"`
+	Title          string    `json:"title,omitempty"` // what its author calls it
+	Architecture   string    `json:"architecture,omitempty"`
+	Description    string    `json:"description,omitempty"`
+	License        string    `json:"license,omitempty"`
+	Parameters     int64     `json:"parameters,omitempty"`
+	Weights        string    `json:"weights,omitempty"` // the storage type of most of them
+	Shares         []Share   `json:"shares,omitempty"`  // all storage types
+	Size           int64     `json:"size"`              // bytes of the files
+	ContextLength  int       `json:"context_length,omitempty"`
+	TrainedContext int       `json:"trained_context,omitempty"` // before positions were stretched, if they were
+	ContextBytes   int64     `json:"context_bytes,omitempty"`   // that a whole context takes
+	Vocabulary     int       `json:"vocabulary,omitempty"`
+	Dimensions     int       `json:"dimensions,omitempty"` // of the vectors of an embedding model
+	Nested         []int     `json:"nested_dimensions,omitempty"`
+	Purposes       []string  `json:"purposes,omitempty"` // for which an embedding model has prompts
+	Tokenizer      string    `json:"tokenizer,omitempty"`
+	Installed      time.Time `json:"installed"`          // when the files were last changed
+	Problem        string    `json:"problem,omitempty"`  // why it cannot be used, if it cannot
+	Arriving       bool      `json:"arriving,omitempty"` // it is not whole, and was written to just now
+	// Defaults are what the model's author recommends for sampling.
 	Defaults Defaults `json:"defaults"`
 	// Template is what its chat template can lay out; nil if it has none.
 	Template *prompt.Abilities `json:"template,omitempty"`
 }
 
-// Defaults are sampling values for requests that name none. A nil field means that the author has no opinion.
-type Defaults struct {
-	Temperature *float64 `json:"temperature,omitempty"`
-	TopP        *float64 `json:"top_p,omitempty"`
-	TopK        *int     `json:"top_k,omitempty"`
+// Share is how many bytes of a model are stored as one type.
+type Share struct {
+	Type  string `json:"type"`
+	Bytes int64  `json:"bytes"`
 }
 
-// readDefaults reads generation_config.json in the folder of a weights file, if there is one.
-func readDefaults(weights string) (Defaults, error) {
-	var doc struct {
-		Defaults
-		Sample *bool `json:"do_sample"`
-	}
-	raw, err := os.ReadFile(filepath.Join(filepath.Dir(weights), "generation_config.json"))
-	if errors.Is(err, fs.ErrNotExist) {
-		return Defaults{}, nil
-	} else if err != nil {
-		return Defaults{}, err
-	}
-	if err := json.Unmarshal(raw, &doc); err != nil {
-		return Defaults{}, fmt.Errorf("generation_config.json: %w", err)
-	}
-	if doc.Sample != nil && !*doc.Sample {
-		doc.Temperature = new(float64)
-	}
-	return doc.Defaults, nil
+// Defaults are sampling values for requests that name none. A nil field means that the author has no opinion.
+type Defaults struct {
+	Temperature       *float64 `json:"temperature,omitempty"`
+	TopP              *float64 `json:"top_p,omitempty"`
+	TopK              *int     `json:"top_k,omitempty"`
+	MinP              *float64 `json:"min_p,omitempty"`
+	RepetitionPenalty *float64 `json:"repetition_penalty,omitempty"`
 }
 
 // Usable reports whether the model can be asked for anything.
 func (m Model) Usable() bool { return m.Problem == "" }
 
+// Names keeps which name a model got when it was first seen, so that it is never another because of what came later.
+type Names interface {
+	ModelNames() (map[string]string, error) // by path
+	NameModel(path, name string) error
+}
+
 // Catalog looks through folders. It is safe for concurrent use.
 type Catalog struct {
 	folders []string
+	keep    Names // nil if names are kept in memory only
 
 	mu    sync.RWMutex
-	known map[string]entry // by path
-	last  []Model          // what Models gave last
+	known map[string]entry  // by path
+	names map[string]string // by path, of models that were there once too
+	last  []Model           // what Models gave last
 }
 
-// entry is what was read of a file, and the state of the file then.
+// entry is what was read of a model, and the state of its files then.
 type entry struct {
-	size    int64
-	changed time.Time
-	model   Model
+	identity string
+	model    Model
 }
 
 // New makes a catalog of the models in folders and their subfolders.
-func New(folders ...string) *Catalog {
-	return &Catalog{folders: folders, known: map[string]entry{}}
+func New(keep Names, folders ...string) *Catalog {
+	return &Catalog{folders: folders, keep: keep, known: map[string]entry{}}
 }
 
 // Folders are where the catalog looks.
 func (c *Catalog) Folders() []string { return slices.Clone(c.folders) }
 
-// Models lists what is installed now, by name. A file is read again only if it changed. Folders that do not
-// exist are empty; other failures to read a folder are returned together with what was found elsewhere.
+// Models lists what is installed now, by name. A model is read again only if its files changed, or if it was not whole.
+// Folders that do not exist are empty; other failures to read a folder are returned together with what was found
+// elsewhere.
 func (c *Catalog) Models() ([]Model, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	c.mu.RLock()
+	known := c.known
+	c.mu.RUnlock()
 	var problems []error
 	found := map[string]entry{}
 	for _, folder := range c.folders {
-		err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
-			if err != nil {
-				if path == folder && errors.Is(err, fs.ErrNotExist) {
-					return nil
-				}
-				problems = append(problems, err)
-				return nil
-			}
-			if d.IsDir() || !strings.EqualFold(filepath.Ext(path), ".gguf") {
-				return nil
-			}
-			info, err := os.Stat(path) // follows links
+		if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		disk.Find(folder, func(path string) {
+			identity, err := disk.Identity(path)
 			if err != nil {
 				problems = append(problems, err)
-				return nil
+				return
 			}
-			if info.IsDir() {
-				return nil
-			}
-			old, ok := c.known[path]
-			if !ok || old.size != info.Size() || !old.changed.Equal(info.ModTime()) {
-				old = entry{size: info.Size(), changed: info.ModTime(), model: read(path, info)}
+			old, ok := known[path]
+			if !ok || old.identity != identity || old.model.Arriving {
+				old = entry{identity, Read(path)}
 			}
 			found[path] = old
-			return nil
-		})
-		if err != nil {
-			problems = append(problems, err)
-		}
+		}, func(err error) { problems = append(problems, err) })
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if err := c.name(found); err != nil {
+		problems = append(problems, err)
 	}
 	c.known = found
-	c.last = named(found)
+	c.last = c.last[:0:0]
+	for _, e := range found {
+		c.last = append(c.last, e.model)
+	}
+	slices.SortFunc(c.last, func(a, b Model) int { return strings.Compare(a.ID, b.ID) })
 	return slices.Clone(c.last), errors.Join(problems...)
 }
 
-// unchanged finds a model among those listed last, if its file is still as it was. It spares a walk through the folders
-// for every request.
+// unchanged finds a model among those listed last, if its files are still as they were. It spares a walk through the
+// folders for every request.
 func (c *Catalog) unchanged(id string) (Model, bool) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
@@ -163,33 +162,61 @@ func (c *Catalog) unchanged(id string) (Model, bool) {
 		return Model{}, false
 	}
 	m := c.last[i]
-	info, err := os.Stat(m.Path)
-	e := c.known[m.Path]
-	return m, err == nil && info.Size() == e.size && info.ModTime().Equal(e.changed)
+	identity, err := disk.Identity(m.Path)
+	return m, err == nil && identity == c.known[m.Path].identity
 }
 
-// named gives every model its public name: that in its file, or, where several have the same, the file's.
-func named(found map[string]entry) []Model {
-	models := make([]Model, 0, len(found))
-	times := map[string]int{}
-	for _, e := range found {
-		models = append(models, e.model)
-		times[e.model.ID]++
+// name gives every model its public name: that of its file or folder, with a number if another has it already. What a
+// model was once called it stays.
+func (c *Catalog) name(found map[string]entry) error {
+	if c.names == nil {
+		c.names = map[string]string{}
+		if c.keep != nil {
+			names, err := c.keep.ModelNames()
+			if err != nil {
+				return err
+			}
+			c.names = names
+		}
 	}
-	slices.SortFunc(models, func(a, b Model) int { return strings.Compare(a.Path, b.Path) })
 	taken := map[string]bool{}
-	for i := range models {
-		m := &models[i]
-		if times[m.ID] > 1 {
-			m.ID = stem(m.Path)
+	var fresh []string
+	for path := range found {
+		if name, ok := c.names[path]; ok {
+			taken[name] = true
+		} else {
+			fresh = append(fresh, path)
 		}
-		for n, base := 2, m.ID; taken[m.ID]; n++ {
-			m.ID = fmt.Sprintf("%s-%d", base, n)
-		}
-		taken[m.ID] = true
 	}
-	slices.SortFunc(models, func(a, b Model) int { return strings.Compare(a.ID, b.ID) })
-	return models
+	// Those nearest to the top first, so that a folder with a copy does not take the name of the original.
+	slices.SortFunc(fresh, func(a, b string) int {
+		if d := strings.Count(a, string(filepath.Separator)) - strings.Count(b, string(filepath.Separator)); d != 0 {
+			return d
+		}
+		return strings.Compare(a, b)
+	})
+	var problems []error
+	for _, path := range fresh {
+		base := slug(disk.Name(path))
+		if base == "" {
+			base = "model"
+		}
+		name := base
+		for n := 2; taken[name]; n++ {
+			name = fmt.Sprintf("%s-%d", base, n)
+		}
+		taken[name], c.names[path] = true, name
+		if c.keep != nil {
+			if err := c.keep.NameModel(path, name); err != nil {
+				problems = append(problems, err)
+			}
+		}
+	}
+	for path, e := range found {
+		e.model.ID = c.names[path]
+		found[path] = e
+	}
+	return errors.Join(problems...)
 }
 
 // Find returns the usable model with that name. The error is an [exchange.Error] that names the nearest ones.
@@ -219,7 +246,7 @@ func NotInstalled(id string, names []string) error {
 	err.Param = "model"
 	switch near := nearest(id, names); {
 	case len(names) == 0:
-		err.Message += "no model is: put a weights file into one of the models folders"
+		err.Message += "no model is: \"kindred models add\" brings one"
 	case len(near) < len(names):
 		err.Message += fmt.Sprintf("the nearest of the %d installed: %s", len(names), strings.Join(near, ", "))
 	default:
@@ -260,80 +287,118 @@ func editDistance(a, b string) int {
 	return row[len(b)]
 }
 
-// read takes the facts from a file's header. What is wrong with it becomes its Problem.
-func read(path string, info fs.FileInfo) Model {
-	m := Model{ID: stem(path), Path: path, Size: info.Size(), Installed: info.ModTime().UTC()}
-	f, err := gguf.Open(path)
+// arrivalTime is how long after the last change a file that is not whole counts as one that is being copied.
+const arrivalTime = 10 * time.Second
+
+// Read takes the facts from the headers of the model at path. What is wrong with it becomes its Problem. Its name is that
+// of its file.
+func Read(path string) Model {
+	m := Model{ID: slug(disk.Name(path)), Path: path}
+	files, err := disk.Files(path)
+	for _, file := range files {
+		if info, err := os.Stat(file); err == nil {
+			if m.Installed = later(m.Installed, info.ModTime().UTC()); filepath.Ext(file) != ".json" {
+				m.Size += info.Size()
+			}
+		}
+	}
+	if err == nil {
+		err = weights.Guarded(func() error { return m.read(path) })
+	}
 	if err != nil {
 		m.Problem = strings.TrimPrefix(err.Error(), path+": ")
-		return m
-	}
-	defer f.Close()
-	text := func(key string) string {
-		s, _ := f.Metadata.String(key) // a fact that is missing is left empty
-		return s
-	}
-	if name := slug(text("general.name")); name != "" {
-		m.ID = name
-	}
-	m.Architecture = text("general.architecture")
-	m.Description = text("general.description")
-	m.License = text("general.license")
-	m.Tokenizer = text("tokenizer.ggml.model")
-	m.Parameters = f.Parameters()
-	m.Weights = weights(f)
-	shape, err := model.Describe(f)
-	if err != nil {
-		m.Problem = err.Error()
-		return m
-	}
-	m.ContextLength, m.Vocabulary = shape.ContextLength, shape.Vocab
-	tok, err := tokenizer.FromGGUF(f.Metadata)
-	if err != nil {
-		m.Problem = err.Error()
-		return m
-	}
-	if m.Defaults, err = readDefaults(path); err != nil {
-		m.Problem = err.Error()
-		return m
-	}
-	if shape.Embeds() {
-		m.Use, m.Dimensions = Embedding, shape.Dim
-		return m
-	}
-	m.Use = Completion
-	if source := text("tokenizer.chat_template"); source != "" {
-		m.Use = Chat
-		t, err := prompt.New(source, tok)
-		if err != nil {
-			m.Problem = err.Error()
-			return m
+		if time.Since(m.Installed) < arrivalTime && !isUnknown(err) {
+			m.Arriving = true
+			m.Problem = "it is being copied, or is not whole: " + m.Problem
 		}
-		abilities := t.Abilities()
-		m.Template = &abilities
 	}
 	return m
 }
 
-// weights is the storage type that most of the file's bytes are in.
-func weights(f *gguf.File) string {
-	bytes := map[string]int{}
-	most := ""
-	for _, t := range f.Tensors {
-		bytes[t.Type.String()] += len(t.Data)
-		if bytes[t.Type.String()] > bytes[most] {
-			most = t.Type.String()
-		}
-	}
-	return most
+func isUnknown(err error) bool {
+	var unknown *model.UnknownFamilyError
+	return errors.As(err, &unknown)
 }
 
-func stem(path string) string {
-	base := filepath.Base(path)
-	if s := slug(strings.TrimSuffix(base, filepath.Ext(base))); s != "" {
-		return s
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
 	}
-	return "model"
+	return b
+}
+
+func (m *Model) read(path string) error {
+	c, err := disk.Open(path)
+	if err != nil {
+		return err
+	}
+	err = m.Describe(c)
+	if err == nil && c.Layout == "GGUF" {
+		err = readBeside(path, &m.Defaults)
+	}
+	return errors.Join(err, c.Close())
+}
+
+// Describe takes the facts from a checkpoint, of which only the header need be there.
+func (m *Model) Describe(c *weights.Checkpoint) error {
+	m.Layout, m.Title, m.Architecture, m.Description, m.License, m.Tokenizer = c.Layout, c.Name, c.Architecture, c.Description, c.License, c.TokenizerKind
+	m.Parameters = c.Parameters()
+	for _, s := range c.Shares() {
+		m.Shares = append(m.Shares, Share{s.Type.String(), s.Bytes})
+	}
+	if len(m.Shares) > 0 {
+		m.Weights = m.Shares[0].Type
+	}
+	g := c.Generation
+	m.Defaults = Defaults{g.Temperature, g.TopP, g.TopK, g.MinP, g.RepetitionPenalty}
+	spec, err := model.Describe(c)
+	if err != nil {
+		return err
+	}
+	m.ContextLength, m.Vocabulary = spec.Context, spec.Vocab
+	if spec.Trained < spec.Context {
+		m.TrainedContext = spec.Trained
+	}
+	if spec.Embeds() {
+		m.Use, m.Dimensions, m.Nested = Embedding, spec.Dim, c.Nested
+		for _, t := range c.Tensors {
+			if strings.HasPrefix(t.Name, safetensors.DensePrefix) && len(t.Shape) == 2 {
+				m.Dimensions = t.Shape[0] // they are in their order
+			}
+		}
+		for purpose := range c.Purposes {
+			m.Purposes = append(m.Purposes, purpose)
+		}
+		slices.Sort(m.Purposes)
+		return nil
+	}
+	m.ContextBytes = kv.NewPool(spec.KVLayers(), kv.F16, 0).Bytes(spec.Context)
+	m.Use = Completion
+	if c.ChatTemplate != "" {
+		m.Use = Chat
+		abilities, err := prompt.Probe(c.ChatTemplate, c.Begin, c.End)
+		if err != nil {
+			return fmt.Errorf("its chat template: %w", err)
+		}
+		m.Template = &abilities
+	}
+	return nil
+}
+
+// readBeside reads generation_config.json in the folder of a GGUF file, if there is one.
+func readBeside(path string, d *Defaults) error {
+	raw, err := os.ReadFile(filepath.Join(filepath.Dir(path), "generation_config.json"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	var g weights.Generation
+	if err := safetensors.ReadGeneration(&g, raw); err != nil {
+		return fmt.Errorf("generation_config.json: %w", err)
+	}
+	*d = Defaults{g.Temperature, g.TopP, g.TopK, g.MinP, g.RepetitionPenalty}
+	return nil
 }
 
 // slug makes a name fit for a URL: lower case, with hyphens for what is neither letter, digit nor one of "._".

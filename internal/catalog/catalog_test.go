@@ -1,7 +1,10 @@
 package catalog
 
 import (
+	"bytes"
 	"errors"
+	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,8 +15,8 @@ import (
 )
 
 const (
-	harbour = "../../demo/models/harbour-4m/harbour-4m-q8_0.gguf"
-	llama   = "../model/testdata/llama.f32.gguf"
+	harbour = "../../demo/models/harbour-4m/harbour-4m.gguf"
+	llama   = "../model/testdata/reference/llama/model.f32.gguf"
 )
 
 func install(t testing.TB, from, to string) {
@@ -39,14 +42,14 @@ func ids(models []Model) (list []string) {
 
 func TestModelsAreFoundWithTheirFacts(t *testing.T) {
 	dir := t.TempDir()
-	install(t, harbour, dir+"/deep/er/harbour-4m-q8_0.gguf")
+	install(t, harbour, dir+"/deep/er/harbour-4m.gguf")
 	if err := os.WriteFile(dir+"/notes.txt", []byte("not a model"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(dir+"/Broken File.gguf", []byte("GGUF"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	c := New(dir, dir+"/missing")
+	c := New(nil, dir, dir+"/missing")
 	models, err := c.Models()
 	if err != nil || !slices.Equal(ids(models), []string{"broken-file", "harbour-4m"}) {
 		t.Fatalf("%v, %v", ids(models), err)
@@ -62,8 +65,8 @@ func TestModelsAreFoundWithTheirFacts(t *testing.T) {
 	// What changes on the disk shows the next time.
 	install(t, harbour, dir+"/Broken File.gguf")
 	models, err = c.Models()
-	if want := []string{"broken-file", "harbour-4m-q8_0"}; err != nil || !slices.Equal(ids(models), want) {
-		t.Errorf("two of the same name: %v, %v; want the files' names %v", ids(models), err, want)
+	if want := []string{"broken-file", "harbour-4m"}; err != nil || !slices.Equal(ids(models), want) || !models[0].Usable() {
+		t.Errorf("a file that was mended: %v, %v; want %v", models, err, want)
 	}
 }
 
@@ -73,7 +76,7 @@ func TestFindNamesTheNearest(t *testing.T) {
 	for _, name := range []string{"alpha", "beta", "gamma", "delta", "epsilon", "zeta"} {
 		install(t, harbour, dir+"/"+name+".gguf")
 	}
-	c := New(dir)
+	c := New(nil, dir)
 	for _, q := range []struct{ id, want string }{
 		{"alpa", `model "alpa" is not installed; the nearest of the 7 installed: alpha, `},
 		{"GAMMA", `the nearest of the 7 installed: gamma, `},
@@ -84,11 +87,81 @@ func TestFindNamesTheNearest(t *testing.T) {
 			t.Errorf("%s: %v, want %q", q.id, err, q.want)
 		}
 	}
-	if _, err := New(t.TempDir()).Find("x"); err == nil || !strings.Contains(err.Error(), "no model is") {
+	if _, err := New(nil, t.TempDir()).Find("x"); err == nil || !strings.Contains(err.Error(), "no model is") {
 		t.Errorf("in an empty folder: %v", err)
 	}
 	install(t, llama, dir+"/other.gguf")
-	if _, err := c.Find("llama"); err == nil || !strings.Contains(err.Error(), `pre-tokenizer "llama-bpe" is not supported`) {
+	raw, err := os.ReadFile(dir + "/other.gguf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(dir+"/other.gguf", bytes.ReplaceAll(raw, []byte("llama"), []byte("abacu")), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Find("other"); err == nil || !strings.Contains(err.Error(), `model "other" cannot be used: architecture "abacu" is not supported; these are: bert, `) {
 		t.Errorf("a model that cannot be used: %v", err)
+	}
+}
+
+// A name that a model has once got stays its own, whatever arrives, also over a restart.
+func TestNamesStay(t *testing.T) {
+	dir, keep := t.TempDir(), memory{}
+	install(t, llama, dir+"/b/boat.gguf")
+	c := New(keep, dir)
+	for range 2 {
+		models, err := c.Models()
+		if err != nil || models[0].ID != "boat" || !strings.HasSuffix(models[0].Path, "b/boat.gguf") {
+			t.Fatalf("%+v, %v", models, err)
+		}
+		install(t, llama, dir+"/a/boat.gguf") // before the first in order
+		install(t, llama, dir+"/boat.gguf")   // and nearer to the top
+		if models, err = c.Models(); err != nil || !slices.Equal(ids(models), []string{"boat", "boat-2", "boat-3"}) || !strings.HasSuffix(models[0].Path, "b/boat.gguf") {
+			t.Errorf("%v, %v", ids(models), err)
+		}
+		c = New(keep, dir)
+	}
+}
+
+// memory keeps names as a database does.
+type memory map[string]string
+
+func (m memory) ModelNames() (map[string]string, error) { return maps.Clone(m), nil }
+func (m memory) NameModel(path, name string) error      { m[path] = name; return nil }
+
+// A folder of safetensors is a model like a file, and so is the first of several parts; what is not whole says so.
+func TestFoldersAndParts(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.CopyFS(dir+"/gemma", os.DirFS("../model/testdata/reference/gemma-embed/hf")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.CopyFS(dir+"/half", os.DirFS("../model/testdata/reference/qwen3/hf")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Remove(dir + "/half/model-00002-of-00002.safetensors"); err != nil {
+		t.Fatal(err)
+	}
+	install(t, llama, dir+"/two-00002-of-00002.gguf") // without the first
+	models, err := New(nil, dir).Models()
+	if err != nil || !slices.Equal(ids(models), []string{"gemma", "half", "two"}) {
+		t.Fatalf("%v, %v", ids(models), err)
+	}
+	if m := models[0]; m.Use != Embedding || m.Dimensions != 64 || m.Layout != "safetensors" || m.Weights != "BF16" || m.Parameters < 30_000 {
+		t.Errorf("%+v", m)
+	}
+	if m := models[1]; m.Usable() || !m.Arriving || !strings.Contains(m.Problem, "1 of its 2 weight files are missing, model-00002-of-00002.safetensors among them") {
+		t.Errorf("%+v", m)
+	}
+}
+
+// What is listed comes from headers alone.
+func BenchmarkList20(b *testing.B) {
+	dir := b.TempDir()
+	for i := range 20 {
+		install(b, harbour, fmt.Sprintf("%s/%d.gguf", dir, i))
+	}
+	for b.Loop() {
+		if models, err := New(nil, dir).Models(); err != nil || len(models) != 20 {
+			b.Fatal(len(models), err)
+		}
 	}
 }

@@ -92,4 +92,10 @@ func (d Defaults) FillIn(s *exchange.Sampling) {
 	if s.TopK == nil {
 		s.TopK = d.TopK
 	}
+	if s.MinP == nil {
+		s.MinP = d.MinP
+	}
+	if s.RepetitionPenalty == nil {
+		s.RepetitionPenalty = d.RepetitionPenalty
+	}
 }

@@ -53,7 +53,8 @@ func TestReadDefaults(t *testing.T) {
 		if err := os.WriteFile(dir+"/generation_config.json", []byte(doc), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		d, err := readDefaults(dir + "/x.gguf")
+		var d Defaults
+		err := readBeside(dir+"/x.gguf", &d)
 		show := func(v any) string {
 			switch v := v.(type) {
 			case *float64:
@@ -75,7 +76,7 @@ func TestReadDefaults(t *testing.T) {
 			t.Errorf("%s: %s (%v), want %s", doc, got, err, want)
 		}
 	}
-	if _, err := readDefaults(t.TempDir() + "/x.gguf"); err != nil {
+	if err := readBeside(t.TempDir()+"/x.gguf", &Defaults{}); err != nil {
 		t.Errorf("no file: %v", err)
 	}
 }

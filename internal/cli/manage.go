@@ -303,6 +303,12 @@ func sampling(d catalog.Defaults) string {
 	if v := d.TopK; v != nil {
 		list = append(list, fmt.Sprintf("top_k %d", *v))
 	}
+	if v := d.MinP; v != nil {
+		list = append(list, fmt.Sprintf("min_p %g", *v))
+	}
+	if v := d.RepetitionPenalty; v != nil && *v != 1 {
+		list = append(list, fmt.Sprintf("repetition_penalty %g", *v))
+	}
 	return strings.Join(list, ", ")
 }
 

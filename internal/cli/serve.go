@@ -10,7 +10,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
+	"time"
 
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
@@ -19,9 +21,11 @@ import (
 	"kindredgate/internal/answers"
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/config"
-	"kindredgate/internal/engine"
+	"kindredgate/internal/fetch"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/library"
+	"kindredgate/internal/machine"
 	"kindredgate/internal/runner/native"
 	"kindredgate/internal/server"
 	"kindredgate/internal/store"
@@ -132,16 +136,19 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 		return folderError(cfg.Data, err)
 	}
 	defer closing(db.Close)
-	runner := native.New(engine.Options{})
+	log := slog.New(slog.NewTextHandler(t.err, nil))
+	runner := native.New(runnerOptions(cfg, log))
 	defer closing(runner.Close)
 
-	log := slog.New(slog.NewTextHandler(t.err, nil))
+	shelf := library.New(cfg.Models.Folders[0], fetch.Source{})
 	h := &house{cfg: cfg, gate: &gate.Gate{
-		Catalog: catalog.New(cfg.Models.Folders...),
+		Catalog: catalog.New(db, cfg.Models.Folders...),
 		Keys:    keyring.New(db),
 		Presets: db,
 		Runner:  runner,
 		Prompts: runner,
+		Loader:  runner,
+		Library: shelf,
 		Meter:   server.Meter(log),
 	}}
 	if h.newOwner, err = ensureOwner(ctx, h.gate.Keys, filepath.Join(cfg.Data, ownerFile)); err != nil {
@@ -164,7 +171,64 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 	if err := greet(ctx, h); err != nil {
 		return err
 	}
+	var preparing sync.WaitGroup
+	defer preparing.Wait()
+	preparing.Go(func() { prepare(ctx, h.gate, cfg.Models, log) })
 	return h.server.Serve(ctx, listener)
+}
+
+// runnerOptions are the limits of loaded models, by the configuration and what the machine has.
+func runnerOptions(cfg config.Config, log *slog.Logger) native.Options {
+	o := native.Options{Memory: int64(cfg.Models.Memory), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload}
+	if o.Memory == 0 {
+		o.Memory = machine.Memory() / 4 * 3
+	}
+	if o.Context == 0 {
+		o.Context = min(o.Memory/8, 4<<30)
+	}
+	o.Told = func(what, path string, err error) {
+		if err != nil {
+			log.Error("model "+what, "path", path, "error", err.Error())
+			return
+		}
+		log.Info("model "+what, "path", path)
+	}
+	return o
+}
+
+// prepare fetches the models that the configuration names with an address, and loads those that are to be kept loaded. What
+// fails is logged; the gate serves what it has.
+func prepare(ctx context.Context, g *gate.Gate, models config.Models, log *slog.Logger) {
+	defer func() {
+		if p := recover(); p != nil {
+			log.Error("preparing models panicked", "error", fmt.Sprint(p))
+		}
+	}()
+	for _, f := range models.Fetch {
+		name := f.Name
+		if name == "" {
+			name = library.NameOf(f.Address)
+		}
+		if _, err := g.Installed(strings.ToLower(name)); err == nil {
+			continue
+		}
+		log.Info("fetching a model", "name", name, "address", f.Address)
+		last := time.Now()
+		_, err := g.AddModel(ctx, library.Addition{Source: f.Address, Name: f.Name, SHA256: f.SHA256}, func(p library.Progress) {
+			if time.Since(last) > 10*time.Second {
+				last = time.Now()
+				log.Info("fetching a model", "name", name, "file", p.File, "done", p.Done, "total", p.Total)
+			}
+		})
+		if err != nil {
+			log.Error("a model could not be fetched", "name", name, "address", f.Address, "error", err.Error())
+		}
+	}
+	for _, name := range models.KeepLoaded {
+		if _, err := g.LoadModel(ctx, name, true); err != nil {
+			log.Error("a model could not be loaded", "name", name, "error", err.Error())
+		}
+	}
 }
 
 func folderError(folder string, err error) error {
@@ -211,7 +275,7 @@ func writeSecret(file, secret string) error {
 func (t *terminal) greet(_ context.Context, h *house) error {
 	strong := paint(t.out, color.Bold)
 	models, problem := h.gate.Catalog.Models()
-	names := "none yet: put a .gguf file into " + strings.Join(h.cfg.Models.Folders, " or ")
+	names := "none yet: \"kindred models add\" brings one into " + h.cfg.Models.Folders[0]
 	if len(models) > 0 {
 		var list []string
 		for _, m := range models {

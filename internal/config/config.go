@@ -10,7 +10,9 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 )
@@ -24,9 +26,47 @@ type Config struct {
 	Models    Models   `yaml:"models"`
 }
 
-// Models says where weights are.
+// Models says where weights are, and how much memory they may take.
 type Models struct {
-	Folders []string `yaml:"folders"`
+	Folders       []string      `yaml:"folders"`        // the first is the one that models are added to
+	Memory        Size          `yaml:"memory"`         // for the weights and contexts of all loaded models; three quarters of the machine's if 0
+	ContextMemory Size          `yaml:"context_memory"` // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
+	IdleUnload    time.Duration `yaml:"idle_unload"`    // after which a model that nobody uses is unloaded; 0 for never
+	KeepLoaded    []string      `yaml:"keep_loaded"`    // names of models that are loaded from the start
+	Fetch         []Fetched     `yaml:"fetch"`          // models that are fetched at the start if they are not there
+}
+
+// Fetched is a model with the address that it is to be fetched from.
+type Fetched struct {
+	Name    string `yaml:"name"`
+	Address string `yaml:"address"`
+	SHA256  string `yaml:"sha256"`
+}
+
+// Size is a number of bytes, written as 12GiB, 500MB or 1000000.
+type Size int64
+
+// UnmarshalYAML reads a size.
+func (s *Size) UnmarshalYAML(raw []byte) error {
+	var text string
+	if err := yaml.Unmarshal(raw, &text); err != nil {
+		return err
+	}
+	n, err := ParseSize(text)
+	*s = Size(n)
+	return err
+}
+
+// ParseSize reads a number of bytes with or without a unit.
+func ParseSize(text string) (int64, error) {
+	text = strings.TrimSpace(text)
+	number := strings.TrimRightFunc(text, func(r rune) bool { return r != '.' && (r < '0' || r > '9') })
+	unit, ok := map[string]float64{"": 1, "b": 1, "kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40}[strings.ToLower(strings.TrimSpace(text[len(number):]))]
+	v, err := strconv.ParseFloat(number, 64)
+	if !ok || err != nil || v < 0 || v*unit > 1<<60 {
+		return 0, fmt.Errorf("%q is not a size; one looks like 12GiB, 500MB or 1000000", text)
+	}
+	return int64(v * unit), nil
 }
 
 // Access says who may use the models.
@@ -43,7 +83,7 @@ const DefaultListen = "127.0.0.1:7717"
 
 // Default is the configuration that an empty file stands for.
 func Default() Config {
-	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}}}
+	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute}}
 }
 
 // Load reads the file at path, or, if path is empty, gate.yaml in the configuration folder if there is one;
@@ -113,6 +153,17 @@ func (c *Config) Check() error {
 		}
 	default:
 		return fmt.Errorf("access is %q; it must be keys or open", c.Access)
+	}
+	if len(c.Models.Folders) == 0 {
+		return errors.New("models.folders is empty; name the folder that models are in")
+	}
+	if c.Models.IdleUnload < 0 {
+		return fmt.Errorf("models.idle_unload is %s; it must be a time, or 0 for never", c.Models.IdleUnload)
+	}
+	for i, f := range c.Models.Fetch {
+		if !strings.HasPrefix(f.Address, "http://") && !strings.HasPrefix(f.Address, "https://") {
+			return fmt.Errorf("models.fetch[%d].address is %q; it must begin with http:// or https://", i, f.Address)
+		}
 	}
 	for _, path := range append([]*string{&c.Data}, pointers(c.Models.Folders)...) {
 		if *path, err = Absolute(*path); err != nil {

@@ -140,6 +140,10 @@ type Sampling struct {
 	FrequencyPenalty float64
 	PresencePenalty  float64
 	LogitBias        map[int32]float64 // added to the logits of tokens
+	// MinP keeps tokens with that share of the most likely one's probability. RepetitionPenalty divides positive logits
+	// of tokens that are there already, in the prompt too, and multiplies negative ones; 1 means none.
+	MinP              *float64
+	RepetitionPenalty *float64
 }
 
 // Event is a piece of an answer: [Started], [ReasoningDelta], [TextDelta], [ToolCalled] or [Finish].
@@ -148,6 +152,7 @@ type Event interface{ event() }
 // Started comes once, when the first token is there.
 type Started struct {
 	PromptTokens int
+	CachedTokens int // of the prompt, that did not have to be read, since a prompt before it began in the same way
 	Dropped      int // turns that were left out, since the prompt was longer than the context
 	Timings      Timings
 	Echo         *Echo // if it was asked for
@@ -226,6 +231,9 @@ type Embedding struct {
 	Model      string
 	Inputs     []Input
 	Dimensions int // that the vectors must have; 0 for as many as they have
+	// Purpose is what the texts are for, such as a query or a document, by the names that the model's files have for it;
+	// empty for the model's default.
+	Purpose string
 }
 
 // Input is a text, or tokens in its place.

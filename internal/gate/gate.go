@@ -6,28 +6,38 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"iter"
+	"slices"
 	"strings"
 	"time"
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/library"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/runner/native"
 )
 
 // Runner answers requests with the weights at a path.
 type Runner interface {
 	Run(ctx context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error]
-	Embed(ctx context.Context, path string, inputs []exchange.Input) (*exchange.Vectors, error)
+	Embed(ctx context.Context, path string, req *exchange.Embedding) (*exchange.Vectors, error)
 }
 
-// Prompter lays out conversations for the weights at a path, and knows which weights are loaded.
+// Prompter lays out conversations for the weights at a path.
 type Prompter interface {
-	Render(path string, req *exchange.Request) (*prompt.Prompt, error)
-	RenderRaw(path, text string) (*prompt.Prompt, error)
-	CheckTemplate(path, source string) error
-	Loaded(path string) bool
+	Render(ctx context.Context, path string, req *exchange.Request) (*prompt.Prompt, error)
+	RenderRaw(ctx context.Context, path, text string) (*prompt.Prompt, error)
+	CheckTemplate(ctx context.Context, path, source string) error
+}
+
+// Loader lends models to those who use them.
+type Loader interface {
+	Status(path string) native.Status
+	Load(ctx context.Context, path string, keep bool) error
+	Unload(path string) bool
 }
 
 // Gate is the whole core put together. It is safe for concurrent use.
@@ -37,6 +47,8 @@ type Gate struct {
 	Presets catalog.PresetRecords
 	Runner  Runner
 	Prompts Prompter
+	Loader  Loader
+	Library *library.Library // nil if models cannot be added or forgotten
 	// Meter is told of every exchange when it has ended. It may be nil.
 	Meter func(ctx context.Context, r Record)
 }
@@ -188,11 +200,15 @@ func (g *Gate) Embed(ctx context.Context, k keyring.Key, req *exchange.Embedding
 	switch {
 	case m.Use != catalog.Embedding || preset != nil:
 		return nil, g.noEmbeddings(ctx, k, req.Model)
-	case req.Dimensions != 0 && req.Dimensions != m.Dimensions:
-		// Cutting vectors short makes sense only for models that were trained for it, which a weights file does not say.
-		return nil, exchange.InvalidParam("dimensions", "dimensions is %d; the vectors of model %q have %d and cannot be cut", req.Dimensions, req.Model, m.Dimensions)
+	case req.Dimensions != 0 && req.Dimensions != m.Dimensions && !slices.Contains(m.Nested, req.Dimensions):
+		// Cutting vectors short makes sense only for models that were trained for it.
+		lengths := fmt.Sprint(m.Dimensions)
+		if len(m.Nested) > 0 {
+			lengths = strings.Trim(fmt.Sprint(m.Nested), "[]")
+		}
+		return nil, exchange.InvalidParam("dimensions", "dimensions is %d; the vectors of model %q have %s and cannot be cut otherwise", req.Dimensions, req.Model, lengths)
 	}
-	if v, err = g.Runner.Embed(ctx, m.Path, req.Inputs); err != nil {
+	if v, err = g.Runner.Embed(ctx, m.Path, req); err != nil {
 		return nil, err
 	}
 	r.PromptTokens, r.Timings, r.Reason = v.Tokens, v.Timings, exchange.Stopped
@@ -226,7 +242,7 @@ func (g *Gate) Render(ctx context.Context, k keyring.Key, req *exchange.Request)
 	if preset != nil {
 		preset.Apply(req)
 	}
-	p, err := g.Prompts.Render(m.Path, req)
+	p, err := g.Prompts.Render(ctx, m.Path, req)
 	return m, p, err
 }
 
@@ -236,7 +252,7 @@ func (g *Gate) RenderRaw(ctx context.Context, k keyring.Key, model, text string)
 	if err != nil {
 		return m, nil, err
 	}
-	p, err := g.Prompts.RenderRaw(m.Path, text)
+	p, err := g.Prompts.RenderRaw(ctx, m.Path, text)
 	return m, p, err
 }
 

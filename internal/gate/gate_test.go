@@ -27,8 +27,8 @@ type script struct {
 	path   string
 }
 
-func (s *script) Embed(_ context.Context, _ string, inputs []exchange.Input) (*exchange.Vectors, error) {
-	return &exchange.Vectors{Vectors: make([][]float32, len(inputs)), Tokens: 3 * len(inputs)}, nil
+func (s *script) Embed(_ context.Context, _ string, req *exchange.Embedding) (*exchange.Vectors, error) {
+	return &exchange.Vectors{Vectors: make([][]float32, len(req.Inputs)), Tokens: 3 * len(req.Inputs)}, nil
 }
 
 func (s *script) Run(_ context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
@@ -47,18 +47,19 @@ func (s *script) Run(_ context.Context, path string, req *exchange.Request) iter
 	}
 }
 
-func (s *script) Render(string, *exchange.Request) (*prompt.Prompt, error) {
+func (s *script) Render(context.Context, string, *exchange.Request) (*prompt.Prompt, error) {
 	return &prompt.Prompt{}, nil
 }
-func (s *script) RenderRaw(string, string) (*prompt.Prompt, error) { return &prompt.Prompt{}, nil }
-func (s *script) CheckTemplate(string, string) error               { return nil }
-func (s *script) Loaded(string) bool                               { return false }
+func (s *script) RenderRaw(context.Context, string, string) (*prompt.Prompt, error) {
+	return &prompt.Prompt{}, nil
+}
+func (s *script) CheckTemplate(context.Context, string, string) error { return nil }
 
 // open builds a gate with the sample model, and gives the records of its exchanges.
 func open(t testing.TB, s *script) (*Gate, *[]Record) {
 	t.Helper()
 	dir := t.TempDir()
-	for _, name := range []string{"harbour-4m/harbour-4m-q8_0.gguf", "harbour-4m/generation_config.json", "harbour-embed/harbour-embed-q8_0.gguf"} {
+	for _, name := range []string{"harbour-4m/harbour-4m.gguf", "harbour-4m/generation_config.json", "harbour-embed/harbour-embed.gguf"} {
 		raw, err := os.ReadFile("../../demo/models/" + name)
 		if err != nil {
 			t.Fatal(err)
@@ -74,7 +75,7 @@ func open(t testing.TB, s *script) (*Gate, *[]Record) {
 	t.Cleanup(func() { db.Close() })
 	var mu sync.Mutex
 	var records []Record
-	return &Gate{Catalog: catalog.New(dir), Keys: keyring.New(db), Presets: db, Runner: s, Prompts: s,
+	return &Gate{Catalog: catalog.New(nil, dir), Keys: keyring.New(db), Presets: db, Runner: s, Prompts: s,
 		Meter: func(_ context.Context, r Record) {
 			mu.Lock()
 			defer mu.Unlock()

@@ -48,7 +48,7 @@ func (g *Gate) SavePreset(ctx context.Context, p catalog.Preset, isNew bool) err
 		return exchange.InvalidParam("model", "%s", exchange.AsError(err).Message)
 	}
 	if p.Template != "" {
-		if err := g.Prompts.CheckTemplate(m.Path, p.Template); err != nil {
+		if err := g.Prompts.CheckTemplate(ctx, m.Path, p.Template); err != nil {
 			return exchange.InvalidParam("template", "the template cannot be used: %v", err)
 		}
 	}

@@ -35,44 +35,6 @@ func (s *Server) status(c *gin.Context) {
 	c.JSON(http.StatusOK, Status{Version: s.Version, BaseURL: s.base, Started: s.started.UTC().Truncate(time.Second), Access: access, Folders: s.Gate.Catalog.Folders()})
 }
 
-// InstalledModel is a model with its state.
-type InstalledModel struct {
-	catalog.Model
-	Loaded bool `json:"loaded"`
-}
-
-// ModelList is what GET /gate/models tells. Problem says what kept a folder from being read.
-type ModelList struct {
-	Models  []InstalledModel `json:"models"`
-	Problem string           `json:"problem,omitempty"`
-}
-
-func (s *Server) models() (list ModelList) {
-	models, err := s.Gate.Catalog.Models()
-	if err != nil {
-		list.Problem = err.Error()
-	}
-	list.Models = []InstalledModel{}
-	for _, m := range models {
-		list.Models = append(list.Models, InstalledModel{Model: m, Loaded: s.Gate.Prompts.Loaded(m.Path)})
-	}
-	return list
-}
-
-func (s *Server) installedModels(c *gin.Context) { c.JSON(http.StatusOK, s.models()) }
-
-func (s *Server) installedModel(c *gin.Context) {
-	var names []string
-	for _, m := range s.models().Models {
-		if m.ID == c.Param("id") {
-			c.JSON(http.StatusOK, m)
-			return
-		}
-		names = append(names, m.ID)
-	}
-	fail(c, catalog.NotInstalled(c.Param("id"), names))
-}
-
 // KeyInfo is what is told of a key.
 type KeyInfo struct {
 	ID       string     `json:"id"` // with the prefix, as it stands at the beginning of the key

@@ -23,8 +23,9 @@ import (
 
 // Names under which middleware leaves things in a request's context.
 const (
-	idKey     = "id"
-	callerKey = "caller"
+	idKey       = "id"
+	callerKey   = "caller"
+	progressKey = "progress"
 )
 
 type requestIDKey struct{}
@@ -35,8 +36,18 @@ func (s *Server) identify(c *gin.Context) {
 	c.Set(idKey, id)
 	c.Header("X-Request-Id", id)
 	c.Header("X-Content-Type-Options", "nosniff")
-	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), requestIDKey{}, id))
+	progress := &exchange.Progress{}
+	c.Set(progressKey, progress)
+	c.Request = c.Request.WithContext(exchange.WithProgress(context.WithValue(c.Request.Context(), requestIDKey{}, id), progress))
 	c.Next()
+}
+
+// progressOf is what the request waits for, if that was said.
+func progressOf(c *gin.Context) string {
+	if p, ok := c.Get(progressKey); ok {
+		return p.(*exchange.Progress).Said()
+	}
+	return ""
 }
 
 // log writes a line when a request was refused or has failed. Exchanges with a model have their own line, those that

@@ -54,6 +54,8 @@ func readPreset(c *gin.Context) (p catalog.Preset, err error) {
 		n := int(*k)
 		p.TopK = &n
 	}
+	p.MinP = o.Float("min_p", 0, 1)
+	p.RepetitionPenalty = o.Float("repetition_penalty", 0.01, 10)
 	for _, e := range o.Objects("examples") {
 		role, _ := e.String("role")
 		content, _ := e.String("content")

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"kindredgate/internal/engine"
 	"kindredgate/internal/runner/native"
 )
 
@@ -17,7 +16,7 @@ func startNative(t testing.TB) *house {
 	if testing.Short() {
 		t.Skip("the engine's arithmetic takes minutes under the race detector")
 	}
-	runner := native.New(engine.Options{})
+	runner := native.New(native.Options{})
 	t.Cleanup(func() {
 		if err := runner.Close(); err != nil {
 			t.Error(err)

@@ -106,7 +106,11 @@ func (s *Server) routes() {
 	manage := r.Group("/gate", s.ownerOnly)
 	manage.GET("/status", s.status)
 	manage.GET("/models", s.installedModels)
+	manage.POST("/models", s.addModel)
 	manage.GET("/models/:id", s.installedModel)
+	manage.DELETE("/models/:id", s.forgetModel)
+	manage.POST("/models/:id/load", s.loadModel)
+	manage.POST("/models/:id/unload", s.unloadModel)
 	manage.GET("/presets", s.listPresets)
 	manage.POST("/presets", s.addPreset)
 	manage.GET("/presets/:name", s.showPreset)
@@ -164,12 +168,4 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	}
 	<-served
 	return err
-}
-
-func (s *Server) ready(c *gin.Context) {
-	if s.ending.Err() != nil {
-		fail(c, exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down"))
-		return
-	}
-	c.String(http.StatusOK, "ready\n")
 }

@@ -25,9 +25,12 @@ import (
 	"kindredgate/internal/answers"
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/fetch"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/library"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/runner/native"
 	"kindredgate/internal/runner/scripted"
 	"kindredgate/internal/store"
 )
@@ -48,25 +51,30 @@ type house struct {
 // noPrompts is for servers whose prompts are not under test.
 type noPrompts struct{}
 
-func (noPrompts) Render(string, *exchange.Request) (*prompt.Prompt, error) {
+func (noPrompts) Render(context.Context, string, *exchange.Request) (*prompt.Prompt, error) {
 	return nil, exchange.Errorf(exchange.Unavailable, "runner_unavailable", "no prompts here")
 }
-func (noPrompts) RenderRaw(string, string) (*prompt.Prompt, error) { return nil, nil }
+func (noPrompts) RenderRaw(context.Context, string, string) (*prompt.Prompt, error) { return nil, nil }
 
-func (noPrompts) CheckTemplate(_, source string) error {
+func (noPrompts) CheckTemplate(_ context.Context, _, source string) error {
 	if source == "broken" {
 		return errors.New("it is broken")
 	}
 	return nil
 }
 
-func (noPrompts) Loaded(string) bool { return false }
+// noLoader is for servers whose models are not under test.
+type noLoader struct{}
+
+func (noLoader) Status(string) native.Status              { return native.Status{} }
+func (noLoader) Load(context.Context, string, bool) error { return nil }
+func (noLoader) Unload(string) bool                       { return false }
 
 func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	t.Helper()
 	models := t.TempDir()
 	for _, name := range []string{"harbour-4m", "harbour-embed"} {
-		raw, err := os.ReadFile("../../demo/models/" + name + "/" + name + "-q8_0.gguf")
+		raw, err := os.ReadFile("../../demo/models/" + name + "/" + name + ".gguf")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -79,7 +87,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 		t.Fatal(err)
 	}
 	h := &house{stopped: make(chan error, 1), records: make(chan gate.Record, 2000)}
-	g := &gate.Gate{Catalog: catalog.New(models), Keys: keyring.New(db), Presets: db, Runner: runner, Prompts: noPrompts{},
+	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db), Presets: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
 		Meter: func(_ context.Context, r gate.Record) { h.records <- r }}
 	ctx, cancel := context.WithCancel(context.Background())
 	h.stop = cancel

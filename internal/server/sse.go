@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"iter"
@@ -17,7 +18,7 @@ type framing[T any] struct {
 	contentType string
 	item        func(T) string
 	failure     func(envelope) string           // an error in the middle, which is the last item
-	alive       string                          // what shows that the stream lives, while nothing else comes
+	alive       func(waits string) string       // what shows that the stream lives, while nothing else comes; waits says what for, if that is known
 	end         func(t exchange.Timings) string // after the last item
 }
 
@@ -27,8 +28,10 @@ func events[T any](item func(T) string, done string) framing[T] {
 		contentType: "text/event-stream; charset=utf-8",
 		item:        item,
 		failure:     func(e envelope) string { return data(e) },
-		alive:       ": still working\n\n",
-		end:         func(t exchange.Timings) string { return ": " + serverTiming(t) + "\n\ndata: " + done + "\n\n" },
+		alive: func(waits string) string {
+			return ": " + cmp.Or(waits, "still working") + "\n\n"
+		},
+		end: func(t exchange.Timings) string { return ": " + serverTiming(t) + "\n\ndata: " + done + "\n\n" },
 	}
 }
 
@@ -127,7 +130,7 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings
 			}
 			gone = write(f.item(it.value))
 		case <-silence.C:
-			gone = write(f.alive)
+			gone = write(f.alive(progressOf(c)))
 		}
 		silence.Reset(s.Silence)
 	}

@@ -130,7 +130,7 @@ func (s *Server) generate(c *gin.Context) {
 			contentType: jsonLines,
 			item:        line,
 			failure:     func(e envelope) string { return line(e) },
-			alive:       line(generate.Piece{Object: "generation.waiting"}),
+			alive:       func(string) string { return line(generate.Piece{Object: "generation.waiting"}) },
 			end:         func(exchange.Timings) string { return "" },
 		})
 	default:

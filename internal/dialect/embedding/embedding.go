@@ -43,6 +43,7 @@ func Decode(body []byte) (*Call, error) {
 	if n := o.Int("dimensions", 1, 1<<20); n != nil {
 		c.Dimensions = int(*n)
 	}
+	c.Purpose, _ = o.String("purpose")
 	o.Ignore("user")
 	c.Unknown = o.Unread()
 	return c, o.Err()

@@ -25,7 +25,7 @@ type Call struct {
 
 // fields are the fields of a request. Others are refused: the style is ours, so they are mistakes.
 var fields = []string{"model", "prompt", "instructions", "history", "stream", "format", "max_tokens", "stop", "reasoning",
-	"temperature", "top_p", "top_k", "seed", "frequency_penalty", "presence_penalty", "logit_bias"}
+	"temperature", "top_p", "top_k", "min_p", "repetition_penalty", "seed", "frequency_penalty", "presence_penalty", "logit_bias"}
 
 // Decode reads the body of a request that is JSON. The error is an [exchange.Error] that names the field.
 func Decode(body []byte) (*Call, error) {

@@ -64,6 +64,8 @@ func Sampling(o *field.Object) (s exchange.Sampling) {
 		n := int(*k)
 		s.TopK = &n
 	}
+	s.MinP = o.Float("min_p", 0, 1)
+	s.RepetitionPenalty = o.Float("repetition_penalty", 0.01, 10)
 	s.Seed = o.Int("seed", -1<<63, 1<<63-1)
 	if p := o.Float("frequency_penalty", -2, 2); p != nil {
 		s.FrequencyPenalty = *p

@@ -17,12 +17,21 @@ import (
 type forms struct {
 	mu           sync.Mutex
 	vocabularies map[string]*grammar.Vocabulary // by the control tokens that are text
-	grammars     map[string]*grammar.Grammar
-	recent       []string // keys of grammars, the oldest first
+	recent       []kept                         // the least recent first
 }
 
-// maxGrammars is how many grammars are kept.
-const maxGrammars = 32
+// kept is a grammar by what it was made of.
+type kept struct {
+	key     string
+	grammar *grammar.Grammar
+}
+
+// Bounds of the grammars that are kept for a model: their number, and the bytes that they take together. One that is
+// larger by itself is kept until the next one comes.
+const (
+	maxGrammars     = 32
+	maxGrammarBytes = 64 << 20
+)
 
 // form is what the answer has to be; nil if that is left to the model.
 func (l *loadedModel) form(req *exchange.Request, t *prompt.Template, style reading.Style, shown []int32) (*grammar.Grammar, error) {
@@ -36,32 +45,56 @@ func (l *loadedModel) form(req *exchange.Request, t *prompt.Template, style read
 	}
 	f := &l.forms
 	f.mu.Lock()
-	defer f.mu.Unlock()
-	if g, ok := f.grammars[string(key)]; ok {
+	g := f.take(string(key))
+	f.mu.Unlock()
+	if g != nil {
 		return g, nil
 	}
 	e, err := answerForm(req, style, req.Thinking || !t.Abilities().Thinking)
 	if err != nil {
 		return nil, err
 	}
-	g, err := grammar.New(l.vocabulary(shown), e)
+	g, err = grammar.New(l.vocabulary(shown), e)
 	if err != nil {
 		return nil, err
 	}
-	if f.grammars == nil {
-		f.grammars = map[string]*grammar.Grammar{}
-	}
-	if len(f.recent) == maxGrammars {
-		delete(f.grammars, f.recent[0])
-		f.recent = f.recent[1:]
-	}
-	f.grammars[string(key)] = g
-	f.recent = append(f.recent, string(key))
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.put(string(key), g)
 	return g, nil
+}
+
+// take gives the grammar of that key, which is the most recent then; nil if there is none.
+func (f *forms) take(key string) *grammar.Grammar {
+	i := slices.IndexFunc(f.recent, func(k kept) bool { return k.key == key })
+	if i < 0 {
+		return nil
+	}
+	one := f.recent[i]
+	f.recent = append(slices.Delete(f.recent, i, i+1), one)
+	return one.grammar
+}
+
+// put keeps a grammar, and forgets the least recent ones that are too much.
+func (f *forms) put(key string, g *grammar.Grammar) {
+	if f.take(key) != nil {
+		return // somebody else has made the same meanwhile
+	}
+	f.recent = append(f.recent, kept{key, g})
+	bytes := 0
+	for i := len(f.recent) - 1; i >= 0; i-- {
+		bytes += f.recent[i].grammar.Bytes() + len(f.recent[i].key)
+		if len(f.recent)-i > maxGrammars || bytes > maxGrammarBytes && i < len(f.recent)-1 {
+			f.recent = slices.Delete(f.recent, 0, i+1)
+			return
+		}
+	}
 }
 
 // vocabulary is the model's tokens, of the control tokens only those that are text.
 func (l *loadedModel) vocabulary(shown []int32) *grammar.Vocabulary {
+	l.forms.mu.Lock()
+	defer l.forms.mu.Unlock()
 	key := fmt.Sprint(shown)
 	v, ok := l.forms.vocabularies[key]
 	if !ok {

@@ -15,7 +15,7 @@ import (
 	"kindredgate/internal/reading"
 )
 
-const embedder = "../../../demo/models/harbour-embed/harbour-embed-q8_0.gguf"
+const embedder = "../../../demo/models/harbour-embed/harbour-embed.gguf"
 
 // result is a collected answer of one candidate.
 type result struct {
@@ -95,7 +95,7 @@ func TestFormatsHoldForEverySeed(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the engine's arithmetic takes minutes under the race detector")
 	}
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
 	for _, c := range []struct {
 		schema string
@@ -150,7 +150,7 @@ func TestForcedCallsAreValidForEverySeed(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the engine's arithmetic takes minutes under the race detector")
 	}
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
 	schemas := map[string]*jsonschema.Schema{}
 	for _, tool := range tools(true) {
@@ -191,7 +191,7 @@ func TestForcedCallsAreValidForEverySeed(t *testing.T) {
 }
 
 func TestWhatCannotBeEnforced(t *testing.T) {
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
 	silent := `{% for m in messages %}{{ m.content }};{% endfor %}{{ tools|tojson if tools }}`
 	for _, c := range []struct {
@@ -230,7 +230,7 @@ func TestFormsFollowTheTemplate(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the engine's arithmetic takes minutes under the race detector")
 	}
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
 	const (
 		loop   = `{% for m in messages %}{% if m.tool_calls %}`
@@ -355,7 +355,7 @@ func TestAnswerForms(t *testing.T) {
 }
 
 func TestScoresAndEcho(t *testing.T) {
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
 	top := 3
 	req := ask("When is the last boat to Osmer?")
@@ -413,7 +413,7 @@ func TestOldestTurnsGoFirst(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the engine's arithmetic takes minutes under the race detector")
 	}
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
 	say := func(role exchange.Role, text string) exchange.Turn {
 		return exchange.Turn{Role: role, Parts: []exchange.Part{exchange.Text(text)}}
@@ -442,9 +442,9 @@ func TestOldestTurnsGoFirst(t *testing.T) {
 }
 
 func TestEmbed(t *testing.T) {
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
-	v, err := r.Embed(t.Context(), embedder, []exchange.Input{{Text: "When is the last boat to Osmer?"}, {Text: "last boat Osmer"}, {Text: "bicycle fare"}, {Tokens: []int32{2041, 1307}}})
+	v, err := r.Embed(t.Context(), embedder, &exchange.Embedding{Inputs: []exchange.Input{{Text: "When is the last boat to Osmer?"}, {Text: "last boat Osmer"}, {Text: "bicycle fare"}, {Tokens: []int32{2041, 1307}}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -467,18 +467,18 @@ func TestEmbed(t *testing.T) {
 		{embedder, exchange.Input{Text: strings.Repeat("boat ", 3000)}, "context_length_exceeded"},
 		{harbour, exchange.Input{Text: "x"}, "invalid_value"},
 	} {
-		if _, err := r.Embed(t.Context(), c.path, []exchange.Input{c.in}); err == nil || exchange.AsError(err).Code != c.code {
+		if _, err := r.Embed(t.Context(), c.path, &exchange.Embedding{Inputs: []exchange.Input{c.in}}); err == nil || exchange.AsError(err).Code != c.code {
 			t.Errorf("%s %.30q: %v", c.path, c.in.Text, err)
 		}
 	}
 	// Those who would wait too long are told so at once.
-	crowded := New(engine.Options{Queue: 2})
+	crowded := New(Options{Engine: engine.Options{Queue: 2}})
 	defer crowded.Close()
 	var full atomic.Int32
 	var all sync.WaitGroup
 	for range 12 {
 		all.Go(func() {
-			_, err := crowded.Embed(t.Context(), embedder, []exchange.Input{{Text: strings.Repeat("boat ", 100)}})
+			_, err := crowded.Embed(t.Context(), embedder, &exchange.Embedding{Inputs: []exchange.Input{{Text: strings.Repeat("boat ", 100)}}})
 			if err != nil && exchange.AsError(err).Code == "queue_full" {
 				full.Add(1)
 			} else if err != nil {

@@ -1,135 +1,341 @@
-// Package native answers requests with the gate's own engine: it loads weight files when they are first asked
-// for and keeps them.
+// Package native answers requests with the gate's own engine: it loads models when they are first asked for, lends them
+// to those who use them, and unloads what nobody has used for a while or what another needs the memory of.
 package native
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
+	"runtime/debug"
 	"strings"
 	"sync"
-	"sync/atomic"
+	"time"
 
 	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/model"
 	"kindredgate/internal/prompt"
-	"kindredgate/internal/tokenizer"
-	"kindredgate/internal/weights/gguf"
+	"kindredgate/internal/tensor"
+	"kindredgate/internal/weights/disk"
 )
+
+// Options are the limits of a runner. Zero fields take the defaults.
+type Options struct {
+	Memory  int64         // bytes for weights and contexts of all loaded models together; no limit
+	Context int64         // bytes for the contexts of each model; an engine's default
+	Idle    time.Duration // after which a model that nobody uses is unloaded; never
+	Threads int           // processors to use; all
+	Engine  engine.Options
+	// Told is called when something happens to a model that whoever runs the gate may want to know; it may be nil.
+	Told func(what, path string, err error)
+}
 
 // Runner holds the loaded models. It is safe for concurrent use.
 type Runner struct {
-	opts engine.Options
+	opts Options
+	team *tensor.Team
 
-	mu     sync.Mutex
-	loaded map[string]*entry // by path
-	closed bool
+	mu      sync.Mutex
+	loaded  map[string]*entry // by path
+	used    int64             // bytes that all entries account for, those included that are on their way out
+	closed  bool
+	pending int       // goroutines that load or close an entry
+	settled sync.Cond // told when pending falls
 }
 
 // entry is a model that is loaded, or being loaded.
 type entry struct {
-	ready chan struct{} // closed when the rest is set
-	err   error
+	path     string
+	identity string        // of its files when they were opened
+	ready    chan struct{} // closed when the model or err is set
+	err      error
 	*loadedModel
+
+	// The runner's mutex guards what follows.
+	leases  int
+	bytes   int64
+	kept    bool // not unloaded for being idle
+	retired bool // gone from the map: it is closed when the last lease ends
+	last    time.Time
+	timer   *time.Timer
 }
 
-// loadedModel has an engine or, if the model makes embeddings, an encoder.
-type loadedModel struct {
-	file     *gguf.File
-	tok      *tokenizer.Tokenizer
-	context  int // tokens
-	template *prompt.Template
-	engine   *engine.Engine
-	encoder  *engine.Encoder
-	override atomic.Pointer[override]
-	forms    forms
+// New makes a runner.
+func New(o Options) *Runner {
+	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}}
+	r.settled.L = &r.mu
+	r.opts.Engine.Team = r.team
+	if o.Context > 0 {
+		r.opts.Engine.Memory = o.Context
+	}
+	return r
 }
 
-// override is a template in the place of the model's.
-type override struct {
-	source   string
-	template *prompt.Template
+func (r *Runner) tell(what, path string, err error) {
+	if r.opts.Told != nil {
+		r.opts.Told(what, path, err)
+	}
 }
 
-// New makes a runner whose engines have the given sizes.
-func New(o engine.Options) *Runner {
-	return &Runner{opts: o, loaded: map[string]*entry{}}
-}
-
-// Close unloads all models; answers that run end with an error.
+// Close unloads all models; answers that run end with an error. The weights of one whose reader has not taken that error
+// yet are unmapped when it has.
 func (r *Runner) Close() error {
 	r.mu.Lock()
+	if r.closed {
+		r.mu.Unlock()
+		return nil
+	}
 	r.closed = true
-	loaded := r.loaded
-	r.loaded = nil
+	var list []*entry
+	for _, e := range r.loaded {
+		list = append(list, e)
+	}
 	r.mu.Unlock()
-	var errs []error
-	for _, e := range loaded {
+	for _, e := range list {
 		<-e.ready
-		if e.err == nil {
-			if e.engine != nil {
-				e.engine.Close()
-			}
-			errs = append(errs, e.file.Close())
+		if e.err != nil {
+			continue
 		}
+		// Those who hold a lease are told now; the weights stay mapped until they have given it back.
+		if e.engine != nil {
+			e.engine.Close()
+		}
+		if e.encoder != nil {
+			e.encoder.Close()
+		}
+		r.mu.Lock()
+		r.retire(e)
+		r.mu.Unlock()
 	}
-	return errors.Join(errs...)
-}
-
-// Loaded reports whether the weights at path are in use.
-func (r *Runner) Loaded(path string) bool {
 	r.mu.Lock()
-	e := r.loaded[path]
-	r.mu.Unlock()
-	if e == nil {
-		return false
+	for r.pending > 0 {
+		r.settled.Wait()
 	}
-	select {
-	case <-e.ready:
-		return e.err == nil
-	default:
-		return false
+	r.mu.Unlock()
+	r.team.Close()
+	return nil
+}
+
+// start runs something in the background that Close waits for. The runner is locked.
+func (r *Runner) start(do func()) {
+	r.pending++
+	go func() {
+		defer func() {
+			r.mu.Lock()
+			r.pending--
+			r.settled.Broadcast()
+			r.mu.Unlock()
+		}()
+		do()
+	}()
+}
+
+// lease is the right to use a loaded model. It is given back by release, once.
+type lease struct {
+	*entry
+	r    *Runner
+	load time.Duration // that getting it took, if the model had to be loaded
+}
+
+func (l *lease) release() {
+	r, e := l.r, l.entry
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	e.leases--
+	e.last = time.Now()
+	if e.leases > 0 {
+		return
+	}
+	if e.retired {
+		r.finish(e)
+	} else {
+		r.watch(e)
 	}
 }
 
-// get returns the model at path, loading it if nobody has. A failure is not kept: the file may be mended.
-func (r *Runner) get(path string) (*loadedModel, error) {
+// watch has an entry looked at when it will have been idle for as long as is allowed. The runner is locked.
+func (r *Runner) watch(e *entry) {
+	if r.opts.Idle <= 0 || e.kept || r.closed {
+		return
+	}
+	if e.timer != nil {
+		e.timer.Stop()
+	}
+	e.timer = time.AfterFunc(r.opts.Idle, func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if e.leases == 0 && !e.retired && !e.kept && time.Since(e.last) >= r.opts.Idle {
+			r.retire(e)
+			r.tell("unloaded: nobody has used it for a while", e.path, nil)
+		}
+	})
+}
+
+// retire takes an entry out of the map, so that nobody gets it any more. The runner is locked.
+func (r *Runner) retire(e *entry) {
+	if e.retired {
+		return
+	}
+	e.retired = true
+	if r.loaded[e.path] == e {
+		delete(r.loaded, e.path)
+	}
+	if e.leases == 0 {
+		r.finish(e)
+	}
+}
+
+// finish closes an entry that nobody uses and nobody can get. The runner is locked.
+func (r *Runner) finish(e *entry) {
+	if e.timer != nil {
+		e.timer.Stop()
+	}
+	r.start(func() {
+		if e.loadedModel != nil {
+			if err := e.close(); err != nil {
+				r.tell("closing failed", e.path, err)
+			}
+		}
+		r.mu.Lock()
+		r.used -= e.bytes
+		r.mu.Unlock()
+	})
+}
+
+// get lends the model at path, loading it if nobody has, or if its files are not those that were loaded. Waiting ends with
+// ctx; the loading goes on for whoever comes next. A failure is not kept: the files may be mended.
+func (r *Runner) get(ctx context.Context, path string) (*lease, error) {
+	identity, err := disk.Identity(path)
+	if err != nil {
+		return nil, unloadable(path, err)
+	}
+	begun := time.Now()
 	r.mu.Lock()
 	if r.closed {
 		r.mu.Unlock()
 		return nil, exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down")
 	}
 	e, ok := r.loaded[path]
-	if !ok {
-		e = &entry{ready: make(chan struct{})}
-		r.loaded[path] = e
+	if ok && e.identity != identity {
+		r.retire(e) // those who use it go on with the old files, which stay mapped
+		r.tell("its files were replaced: it is loaded anew", path, nil)
+		ok = false
 	}
+	if !ok {
+		e = &entry{path: path, identity: identity, ready: make(chan struct{})}
+		r.loaded[path] = e
+		r.start(func() { r.fill(e) })
+	}
+	e.leases++
 	r.mu.Unlock()
-	if ok {
-		<-e.ready
-	} else {
-		r.fill(e, path)
+	l := &lease{entry: e, r: r}
+	select {
+	case <-e.ready:
+		if !ok {
+			l.load = time.Since(begun)
+		}
+	default:
+		exchange.Report(ctx, "loading the model")
+		select {
+		case <-e.ready:
+			l.load = time.Since(begun)
+			exchange.Report(ctx, "")
+		case <-ctx.Done():
+			l.release()
+			return nil, context.Cause(ctx)
+		}
 	}
 	if e.err != nil {
-		return nil, &exchange.Error{Kind: exchange.Unavailable, Code: "runner_unavailable",
-			Message: fmt.Sprintf("the model's weights could not be loaded: %s", cause(path, e.err)), Err: e.err}
+		l.release()
+		var known *exchange.Error
+		if errors.As(e.err, &known) {
+			return nil, known
+		}
+		return nil, unloadable(path, e.err)
 	}
-	return e.loadedModel, nil
+	return l, nil
 }
 
 // fill loads a model into its entry. Those who wait for it are let go whatever happens, a panic included.
-func (r *Runner) fill(e *entry, path string) {
+func (r *Runner) fill(e *entry) {
 	e.err = errors.New("loading did not come to its end")
 	defer func() {
+		if p := recover(); p != nil {
+			e.err = fmt.Errorf("loading panicked: %v\n%s", p, debug.Stack())
+		}
 		if e.err != nil {
 			r.mu.Lock()
-			delete(r.loaded, path)
+			r.retire(e)
 			r.mu.Unlock()
 		}
 		close(e.ready)
 	}()
-	e.loadedModel, e.err = r.load(path)
+	e.loadedModel, e.err = open(e.path, r.opts.Engine, func(bytes int64) error { return r.admit(e, bytes) })
+	if e.err == nil {
+		r.mu.Lock()
+		if e.engine != nil {
+			extra := int64(e.engine.Pool().Use().Limit) * e.engine.Pool().PageBytes() // as far as contexts can grow
+			e.bytes += extra
+			r.used += extra
+		}
+		r.mu.Unlock()
+		r.tell("loaded", e.path, nil)
+	}
+}
+
+// admit makes room for the weights of an entry, by unloading idle models, the least recently used first. If there is not
+// enough, the error has the figures.
+func (r *Runner) admit(e *entry, bytes int64) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.opts.Memory > 0 {
+		if bytes > r.opts.Memory {
+			return tooLarge(bytes, r.opts.Memory, 0)
+		}
+		freed := int64(0)
+		for r.used-freed+bytes > r.opts.Memory {
+			var oldest *entry
+			for _, other := range r.loaded {
+				if other.leases == 0 && !other.kept && other != e && other.done() && (oldest == nil || other.last.Before(oldest.last)) {
+					oldest = other
+				}
+			}
+			if oldest == nil {
+				return tooLarge(bytes, r.opts.Memory, r.used-freed)
+			}
+			freed += oldest.bytes
+			r.retire(oldest)
+			r.tell("unloaded: another model needs its memory", oldest.path, nil)
+		}
+	}
+	e.bytes = bytes
+	r.used += bytes
+	return nil
+}
+
+func (e *entry) done() bool {
+	select {
+	case <-e.ready:
+		return true
+	default:
+		return false
+	}
+}
+
+// tooLarge says that a model does not fit into the budget.
+func tooLarge(bytes, budget, used int64) error {
+	const mb = 1e6
+	message := fmt.Sprintf("the model's weights take %.0f MB, more than the %.0f MB that are set aside for models (models.memory)", float64(bytes)/mb, float64(budget)/mb)
+	if used > 0 {
+		message = fmt.Sprintf("the model's weights take %.0f MB; of the %.0f MB that are set aside for models (models.memory), models that are in use or kept loaded take %.0f MB: try again when they are done, or unload one",
+			float64(bytes)/mb, float64(budget)/mb, float64(used)/mb)
+	}
+	return &exchange.Error{Kind: exchange.Unavailable, Code: "runner_unavailable", Message: message, RetryAfter: 10 * time.Second}
+}
+
+func unloadable(path string, err error) error {
+	return &exchange.Error{Kind: exchange.Unavailable, Code: "runner_unavailable",
+		Message: fmt.Sprintf("the model's weights could not be loaded: %s", cause(path, err)), Err: err}
 }
 
 // cause leaves the path on the gate's disk out of what a client is told.
@@ -137,60 +343,90 @@ func cause(path string, err error) string {
 	if p := (*os.PathError)(nil); errors.As(err, &p) {
 		return p.Err.Error()
 	}
-	return strings.TrimPrefix(err.Error(), path+": ")
+	return strings.ReplaceAll(strings.TrimPrefix(err.Error(), path+": "), path, "the model")
 }
 
-func (r *Runner) load(path string) (*loadedModel, error) {
-	f, err := gguf.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	l, err := r.assemble(f)
-	if err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	return l, nil
+// State is what the runner does with a model.
+type State string
+
+// The states.
+const (
+	Unloaded State = ""
+	Loading  State = "loading"
+	Loaded   State = "loaded"
+)
+
+// Status tells what the runner does with the model at path.
+type Status struct {
+	State   State
+	Kept    bool  // whatever happens, until it is unloaded
+	Leases  int   // requests that use it now
+	Bytes   int64 // of its weights, and set aside for its contexts
+	Context int64 // of these, set aside for contexts
 }
 
-func (r *Runner) assemble(f *gguf.File) (*loadedModel, error) {
-	m, err := model.Load(f)
-	if err != nil {
-		return nil, err
+// Status tells what the runner does with the model at path.
+func (r *Runner) Status(path string) Status {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	e := r.loaded[path]
+	if e == nil {
+		return Status{}
 	}
-	tok, err := tokenizer.FromGGUF(f.Metadata)
-	if err != nil {
-		return nil, err
-	}
-	l := &loadedModel{file: f, tok: tok, context: m.ContextLength}
-	if m.Embeds() {
-		l.encoder, err = engine.NewEncoder(m, tok, r.opts)
-		return l, err
-	}
-	if source, err := f.Metadata.String("tokenizer.chat_template"); err == nil {
-		if l.template, err = prompt.New(source, tok); err != nil {
-			return nil, err
+	s := Status{State: Loading, Kept: e.kept, Leases: e.leases, Bytes: e.bytes}
+	if e.done() && e.err == nil {
+		s.State = Loaded
+		if e.engine != nil {
+			s.Context = int64(e.engine.Pool().Use().Limit) * e.engine.Pool().PageBytes()
 		}
 	}
-	l.engine, err = engine.New(m, tok, r.opts)
-	return l, err
+	return s
+}
+
+// Load loads the model at path if it is not, and keeps it if keep is true, however long nobody uses it.
+func (r *Runner) Load(ctx context.Context, path string, keep bool) error {
+	l, err := r.get(ctx, path)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	l.kept = l.kept || keep
+	r.mu.Unlock()
+	l.release()
+	return nil
+}
+
+// Unload gives the memory of the model at path back. Answers under way come to their end first. It reports whether the
+// model was loaded.
+func (r *Runner) Unload(path string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	e := r.loaded[path]
+	if e == nil || !e.done() {
+		return false
+	}
+	r.retire(e)
+	return true
 }
 
 // Render lays out a request as the model at path would get it.
-func (r *Runner) Render(path string, req *exchange.Request) (*prompt.Prompt, error) {
-	l, err := r.get(path)
+func (r *Runner) Render(ctx context.Context, path string, req *exchange.Request) (*prompt.Prompt, error) {
+	l, err := r.get(ctx, path)
 	if err != nil {
 		return nil, err
 	}
+	defer l.release()
 	p, _, err := l.render(req)
 	return p, err
 }
 
 // CheckTemplate reports what is wrong with a template for the model at path: it must parse, and lay out a question.
-func (r *Runner) CheckTemplate(path, source string) error {
-	l, err := r.get(path)
+func (r *Runner) CheckTemplate(ctx context.Context, path, source string) error {
+	l, err := r.get(ctx, path)
 	if err != nil {
 		return err
 	}
+	defer l.release()
 	t, err := prompt.New(source, l.tok)
 	if err != nil {
 		return err
@@ -204,44 +440,11 @@ func (r *Runner) CheckTemplate(path, source string) error {
 }
 
 // RenderRaw gives a raw prompt as the model at path would get it.
-func (r *Runner) RenderRaw(path, text string) (*prompt.Prompt, error) {
-	l, err := r.get(path)
+func (r *Runner) RenderRaw(ctx context.Context, path, text string) (*prompt.Prompt, error) {
+	l, err := r.get(ctx, path)
 	if err != nil {
 		return nil, err
 	}
+	defer l.release()
 	return prompt.Raw(l.tok, text), nil
-}
-
-// render lays out a request, and says by which template.
-func (l *loadedModel) render(req *exchange.Request) (*prompt.Prompt, *prompt.Template, error) {
-	t, err := l.templateFor(req.Template)
-	if err != nil {
-		return nil, nil, err
-	}
-	p, err := t.Render(conversation(req))
-	return p, t, err
-}
-
-func conversation(req *exchange.Request) prompt.Conversation {
-	return prompt.Conversation{Turns: req.Turns, Tools: req.Tools, Thinking: req.Thinking}
-}
-
-// templateFor is the model's own template, or the one that takes its place. Parsing and probing take a while, so the
-// last of these is kept.
-func (l *loadedModel) templateFor(source string) (*prompt.Template, error) {
-	if source == "" {
-		if l.template == nil {
-			return nil, exchange.InvalidParam("model", "the model has no chat template, so it cannot take a conversation; send it a raw prompt")
-		}
-		return l.template, nil
-	}
-	if o := l.override.Load(); o != nil && o.source == source {
-		return o.template, nil
-	}
-	t, err := prompt.New(source, l.tok)
-	if err != nil {
-		return nil, exchange.InvalidParam("model", "the preset's template cannot be used: %v", err)
-	}
-	l.override.Store(&override{source, t})
-	return t, nil
 }

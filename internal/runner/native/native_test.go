@@ -7,11 +7,10 @@ import (
 	"strings"
 	"testing"
 
-	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
 )
 
-const harbour = "../../../demo/models/harbour-4m/harbour-4m-q8_0.gguf"
+const harbour = "../../../demo/models/harbour-4m/harbour-4m.gguf"
 
 func ask(text string) *exchange.Request {
 	greedy := 0.0
@@ -23,7 +22,7 @@ func ask(text string) *exchange.Request {
 
 // A stream is Started, then deltas whose tokens add up to those of Finish, for each candidate.
 func TestRunGivesWellFormedStreams(t *testing.T) {
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
 	req := ask("When is the last boat to Osmer?")
 	req.Candidates = 3
@@ -56,13 +55,13 @@ func TestRunGivesWellFormedStreams(t *testing.T) {
 			t.Errorf("candidate %d says %q, the first %q", i, text, texts[0])
 		}
 	}
-	if finished != 3 || !r.Loaded(harbour) {
-		t.Errorf("%d candidates finished, loaded: %v", finished, r.Loaded(harbour))
+	if finished != 3 || r.Status(harbour).State != Loaded {
+		t.Errorf("%d candidates finished, loaded: %v", finished, r.Status(harbour).State)
 	}
 }
 
 func TestFailuresAreToldInWords(t *testing.T) {
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
 	dir := t.TempDir()
 	broken := filepath.Join(dir, "broken.gguf")
@@ -97,13 +96,13 @@ func TestFailuresAreToldInWords(t *testing.T) {
 	if err := os.WriteFile(broken, raw, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Render(broken, ask("x")); err != nil {
+	if _, err := r.Render(t.Context(), broken, ask("x")); err != nil {
 		t.Errorf("the mended file: %v", err)
 	}
 }
 
 func TestTemplateOverride(t *testing.T) {
-	r := New(engine.Options{})
+	r := New(Options{})
 	defer r.Close()
 	for source, want := range map[string]string{
 		"{{ bos_token }}{% for m in messages %}[{{ m.content }}]{% endfor %}": "",
@@ -111,13 +110,13 @@ func TestTemplateOverride(t *testing.T) {
 		"{{ raise_exception('never') }}": "never",
 		"nothing of it":                  "does not appear in its prompt",
 	} {
-		if err := r.CheckTemplate(harbour, source); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+		if err := r.CheckTemplate(t.Context(), harbour, source); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", source, err, want)
 		}
 	}
 	req := ask("Hi")
 	req.Template = "<{{ messages[0].content }}>"
-	if p, err := r.Render(harbour, req); err != nil || p.Text != "<Hi>" {
+	if p, err := r.Render(t.Context(), harbour, req); err != nil || p.Text != "<Hi>" {
 		t.Errorf("%+v, %v", p, err)
 	}
 	req.Tools = []exchange.Tool{{Name: "f"}} // which that template does not show
@@ -130,7 +129,7 @@ func TestTemplateOverride(t *testing.T) {
 }
 
 func TestCloseEndsAnswers(t *testing.T) {
-	r := New(engine.Options{})
+	r := New(Options{})
 	closed := false
 	for _, err := range r.Run(t.Context(), harbour, ask("Write a guide to Marrow Isle.")) {
 		var e *exchange.Error

@@ -13,8 +13,11 @@ import (
 	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/grammar"
+	"kindredgate/internal/kv"
+	"kindredgate/internal/model"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/reading"
+	"kindredgate/internal/weights"
 )
 
 // plan is a request made ready for the engine.
@@ -31,12 +34,13 @@ type plan struct {
 // Run answers a request with the weights at path.
 func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
-		l, load, err := r.timed(path)
+		l, err := r.get(ctx, path)
 		if err != nil {
 			yield(nil, err)
 			return
 		}
-		p, err := l.plan(req)
+		defer l.release()
+		p, err := l.plan(ctx, req)
 		if err != nil {
 			yield(nil, err)
 			return
@@ -52,7 +56,7 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 					continue
 				}
 				started = true
-				s.Timings.Load = load
+				s.Timings.Load = l.load
 				event.Item = s
 			}
 			if !yield(event.Item, err) || err != nil {
@@ -62,16 +66,7 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 	}
 }
 
-// timed is get, with the time that loading took; 0 if the model was loaded.
-func (r *Runner) timed(path string) (l *loadedModel, load time.Duration, err error) {
-	begun, loaded := time.Now(), r.Loaded(path)
-	if l, err = r.get(path); !loaded {
-		load = time.Since(begun)
-	}
-	return l, load, err
-}
-
-func (l *loadedModel) plan(req *exchange.Request) (*plan, error) {
+func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, error) {
 	p := &plan{n: max(1, req.Candidates), single: req.Choice.Single}
 	p.job = engine.Job{MaxTokens: req.MaxTokens, Stop: req.Stop, Sampling: sampling(req.Sampling), Scores: req.Scores}
 	if l.engine == nil {
@@ -80,7 +75,7 @@ func (l *loadedModel) plan(req *exchange.Request) (*plan, error) {
 	if req.Raw != nil {
 		return p, l.planRaw(p, req.Raw)
 	}
-	laid, t, dropped, err := l.fit(req)
+	laid, t, dropped, err := l.fit(ctx, req)
 	if err != nil {
 		return nil, err
 	}
@@ -88,8 +83,8 @@ func (l *loadedModel) plan(req *exchange.Request) (*plan, error) {
 		return nil, exchange.InvalidParam("tools", "the model's template cannot show tools to the model; leave them out, or choose another model")
 	}
 	style := t.StyleOf(conversation(req))
-	p.style, p.dropped = &style, dropped
-	p.job.Prompt, p.job.Shown, p.job.Ends = laid.IDs(), t.MarkTokens(), t.EndTokens()
+	p.style, p.dropped, p.job.Whole = &style, dropped, true
+	p.job.Prompt, p.job.Shown, p.job.Ends = laid.IDs(), t.MarkTokens(), l.endings(t)
 	p.form, err = l.form(req, t, style, p.job.Shown)
 	return p, err
 }
@@ -125,18 +120,21 @@ func (l *loadedModel) planRaw(p *plan, raw *exchange.Raw) error {
 		}
 		p.job.ScorePrompt = p.job.Scores != nil
 	}
-	p.job.NoAnswer = raw.NoAnswer
+	p.job.NoAnswer, p.job.Ends = raw.NoAnswer, l.endings(nil)
 	return nil
 }
 
 // fit lays out a request; if it may be cut to the context, the oldest turns go until there is room for an answer.
-func (l *loadedModel) fit(req *exchange.Request) (p *prompt.Prompt, t *prompt.Template, dropped int, err error) {
+func (l *loadedModel) fit(ctx context.Context, req *exchange.Request) (p *prompt.Prompt, t *prompt.Template, dropped int, err error) {
 	room := min(256, l.context/8)
 	if req.MaxTokens > 0 {
 		room = min(req.MaxTokens, l.context/2)
 	}
 	own := *req
 	for {
+		if ctx.Err() != nil {
+			return nil, nil, 0, context.Cause(ctx)
+		}
 		p, t, err = l.render(&own)
 		if err != nil || !req.Truncate || len(p.Tokens)+room <= l.context {
 			return p, t, dropped, err
@@ -175,7 +173,7 @@ func withoutOldest(turns []exchange.Turn) (rest []exchange.Turn, n int) {
 func (l *loadedModel) candidate(ctx context.Context, p *plan, index int) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
 		job := p.job
-		job.Sampling.Seed += uint64(index) // each candidate draws for itself
+		job.Sampling.Candidate = uint64(index) // each draws for itself
 		if p.form != nil {
 			job.Form = p.form.Begin()
 		}
@@ -191,7 +189,7 @@ func (l *loadedModel) candidate(ctx context.Context, p *plan, index int) iter.Se
 			}
 			if !started {
 				started = true
-				s := exchange.Started{PromptTokens: len(job.Prompt), Dropped: p.dropped, Timings: exchange.Timings{Queue: step.Queue, Prefill: step.Prefill}}
+				s := exchange.Started{PromptTokens: len(job.Prompt), CachedTokens: step.Cached, Dropped: p.dropped, Timings: exchange.Timings{Queue: step.Queue, Prefill: step.Prefill}}
 				if p.echo != nil {
 					echo := *p.echo
 					echo.Scores = l.scores(step.PromptScores)
@@ -293,19 +291,24 @@ func (c *candidate) finish(reason exchange.Reason) {
 }
 
 // Embed makes vectors with the weights at path.
-func (r *Runner) Embed(ctx context.Context, path string, inputs []exchange.Input) (*exchange.Vectors, error) {
-	l, load, err := r.timed(path)
+func (r *Runner) Embed(ctx context.Context, path string, req *exchange.Embedding) (*exchange.Vectors, error) {
+	l, err := r.get(ctx, path)
 	if err != nil {
 		return nil, err
 	}
+	defer l.release()
 	if l.encoder == nil {
 		return nil, exchange.InvalidParam("model", "the model predicts text; it makes no embeddings")
 	}
-	out := &exchange.Vectors{Timings: exchange.Timings{Load: load}}
-	texts := make([][]int32, len(inputs))
-	for i, in := range inputs {
+	front, err := l.checkpoint.Prompt(req.Purpose)
+	if err != nil {
+		return nil, exchange.InvalidParam("purpose", "%v", err)
+	}
+	out := &exchange.Vectors{Timings: exchange.Timings{Load: l.load}}
+	texts := make([][]int32, len(req.Inputs))
+	for i, in := range req.Inputs {
 		if texts[i] = in.Tokens; in.Tokens == nil && in.Text != "" {
-			texts[i] = l.encoder.Tokens(in.Text)
+			texts[i] = l.encoder.Tokens(front + in.Text)
 		}
 		out.Tokens += len(texts[i])
 	}
@@ -323,13 +326,29 @@ func (r *Runner) Embed(ctx context.Context, path string, inputs []exchange.Input
 	if err != nil {
 		return nil, inWords(err)
 	}
+	for i, v := range out.Vectors {
+		if n := req.Dimensions; n > 0 && n < len(v) {
+			out.Vectors[i] = model.Unit(v[:n:n]) // of models whose vectors are made for that; the gate has seen to it
+		}
+	}
 	return out, nil
 }
 
 // inWords puts the engine's errors into words for a client.
 func inWords(err error) error {
 	var tooLong *engine.ContextError
+	var full *kv.FullError
 	switch {
+	case errors.As(err, &full):
+		return &exchange.Error{Kind: exchange.Invalid, Code: "context_length_exceeded", Param: exchange.Conversation,
+			Message: fmt.Sprintf("%v; shorten the conversation, or set aside more (models.context_memory)", full)}
+	case errors.Is(err, weights.ErrFault):
+		return &exchange.Error{Kind: exchange.Unavailable, Code: "runner_unavailable", Err: err,
+			Message: "the model's weights file was cut short or cannot be read while it is in use; put it back whole"}
+	case errors.Is(err, engine.ErrNotNumbers):
+		return &exchange.Error{Kind: exchange.Internal, Code: "model_failed", Message: err.Error(), Err: err}
+	case errors.Is(err, grammar.ErrCostly):
+		return exchange.InvalidParam("", "%v", err)
 	case errors.As(err, &tooLong):
 		return &exchange.Error{Kind: exchange.Invalid, Code: "context_length_exceeded", Param: exchange.Conversation,
 			Message: fmt.Sprintf("%v; shorten the conversation", tooLong)}
@@ -359,6 +378,12 @@ func sampling(s exchange.Sampling) engine.Sampling {
 	}
 	if s.TopK != nil {
 		out.TopK = *s.TopK
+	}
+	if s.MinP != nil {
+		out.MinP = *s.MinP
+	}
+	if s.RepetitionPenalty != nil {
+		out.RepetitionPenalty = *s.RepetitionPenalty
 	}
 	if s.Seed != nil {
 		out.Seed = uint64(*s.Seed)

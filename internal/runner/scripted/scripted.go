@@ -78,9 +78,9 @@ func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.
 }
 
 // Embed makes a vector of each text: its length, and nothing else.
-func (r *Runner) Embed(_ context.Context, _ string, inputs []exchange.Input) (*exchange.Vectors, error) {
+func (r *Runner) Embed(_ context.Context, _ string, req *exchange.Embedding) (*exchange.Vectors, error) {
 	out := &exchange.Vectors{}
-	for _, in := range inputs {
+	for _, in := range req.Inputs {
 		out.Vectors = append(out.Vectors, []float32{float32(len(in.Text) + len(in.Tokens))})
 		out.Tokens += len(Words(in.Text)) + len(in.Tokens)
 	}

@@ -1,0 +1,81 @@
+package gate
+
+import (
+	"context"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/library"
+)
+
+// Installed finds an installed model by its own name, one that cannot be used included.
+func (g *Gate) Installed(name string) (catalog.Model, error) {
+	models, err := g.Catalog.Models()
+	var names []string
+	for _, m := range models {
+		if m.ID == name {
+			return m, nil
+		}
+		names = append(names, m.ID)
+	}
+	if err != nil && len(names) == 0 {
+		return catalog.Model{}, err
+	}
+	return catalog.Model{}, catalog.NotInstalled(name, names)
+}
+
+// LoadModel loads a model, and keeps it loaded if keep is true.
+func (g *Gate) LoadModel(ctx context.Context, name string, keep bool) (catalog.Model, error) {
+	m, err := g.Catalog.Find(name)
+	if err != nil {
+		return m, err
+	}
+	return m, g.Loader.Load(ctx, m.Path, keep)
+}
+
+// UnloadModel gives the memory of a model back, and reports whether it had any.
+func (g *Gate) UnloadModel(name string) (m catalog.Model, was bool, err error) {
+	if m, err = g.Installed(name); err != nil {
+		return m, false, err
+	}
+	return m, g.Loader.Unload(m.Path), nil
+}
+
+// AddModel brings a model into the models folder. The answer is what it has become there.
+func (g *Gate) AddModel(ctx context.Context, a library.Addition, progress func(library.Progress)) (catalog.Model, error) {
+	if g.Library == nil {
+		return catalog.Model{}, exchange.Errorf(exchange.Unavailable, "no_library", "this gate's models cannot be changed")
+	}
+	models, err := g.Catalog.Models()
+	if err != nil {
+		return catalog.Model{}, err
+	}
+	path, err := g.Library.Add(ctx, a, progress)
+	if err != nil {
+		return catalog.Model{}, err
+	}
+	if models, err = g.Catalog.Models(); err != nil {
+		return catalog.Model{}, err
+	}
+	for _, m := range models {
+		if m.Path == path {
+			return m, nil
+		}
+	}
+	return catalog.Model{}, exchange.Errorf(exchange.Internal, "internal_error", "the model was added, but is not found")
+}
+
+// ForgetModel takes a model out of the models folder: its files if the folder has them, the link if it is one. Answers
+// under way come to their end.
+func (g *Gate) ForgetModel(name string) (catalog.Model, library.Removal, error) {
+	m, err := g.Installed(name)
+	if err != nil {
+		return m, library.Removal{}, err
+	}
+	if g.Library == nil {
+		return m, library.Removal{}, exchange.Errorf(exchange.Unavailable, "no_library", "this gate's models cannot be changed")
+	}
+	g.Loader.Unload(m.Path)
+	r, err := g.Library.Forget(m.Path)
+	return m, r, err
+}

@@ -1,0 +1,198 @@
+package server
+
+import (
+	"context"
+	"iter"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/library"
+	"kindredgate/internal/runner/native"
+)
+
+// InstalledModel is a model with its state.
+type InstalledModel struct {
+	catalog.Model
+	Loaded  bool  `json:"loaded"`
+	Loading bool  `json:"loading,omitempty"`
+	Kept    bool  `json:"kept,omitempty"`           // loaded whatever happens, until it is unloaded
+	Using   int   `json:"using,omitempty"`          // requests that use it now
+	Memory  int64 `json:"memory,omitempty"`         // bytes of its weights and contexts, if it is loaded
+	Context int64 `json:"context_memory,omitempty"` // of these, set aside for contexts
+}
+
+// ModelList is what GET /gate/models tells. Problem says what kept a folder from being read.
+type ModelList struct {
+	Models  []InstalledModel `json:"models"`
+	Problem string           `json:"problem,omitempty"`
+}
+
+func (s *Server) withState(m catalog.Model) InstalledModel {
+	status := s.Gate.Loader.Status(m.Path)
+	return InstalledModel{Model: m, Loaded: status.State == native.Loaded, Loading: status.State == native.Loading,
+		Kept: status.Kept, Using: status.Leases, Memory: status.Bytes, Context: status.Context}
+}
+
+func (s *Server) models() (list ModelList) {
+	models, err := s.Gate.Catalog.Models()
+	if err != nil {
+		list.Problem = err.Error()
+	}
+	list.Models = []InstalledModel{}
+	for _, m := range models {
+		list.Models = append(list.Models, s.withState(m))
+	}
+	return list
+}
+
+func (s *Server) installedModels(c *gin.Context) { c.JSON(http.StatusOK, s.models()) }
+
+func (s *Server) installedModel(c *gin.Context) {
+	m, err := s.Gate.Installed(c.Param("id"))
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, s.withState(m))
+}
+
+// loadModel loads a model; with "keep" it stays loaded.
+func (s *Server) loadModel(c *gin.Context) {
+	keep := false
+	if c.Request.ContentLength != 0 {
+		o, err := object(c)
+		if err != nil {
+			fail(c, err)
+			return
+		}
+		keep = o.Bool("keep")
+		if err := onlyKnown(o); err != nil {
+			fail(c, err)
+			return
+		}
+	}
+	m, err := s.Gate.LoadModel(c.Request.Context(), c.Param("id"), keep)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, s.withState(m))
+}
+
+func (s *Server) unloadModel(c *gin.Context) {
+	m, _, err := s.Gate.UnloadModel(c.Param("id"))
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, s.withState(m))
+}
+
+// Addition is an event of adding a model: how far it has come or, at last, the model.
+type Addition struct {
+	*library.Progress
+	Model *InstalledModel `json:"model,omitempty"`
+}
+
+// addModel brings a model into the models folder and tells how far it has come, as server-sent events.
+func (s *Server) addModel(c *gin.Context) {
+	o, err := object(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	var a library.Addition
+	var given bool
+	if a.Source, given = o.String("source"); !given || a.Source == "" {
+		o.Fail("source", "source is missing: the file, folder or address of a model")
+	}
+	a.Name, _ = o.String("name")
+	a.SHA256, _ = o.String("sha256")
+	a.Copy = o.Bool("copy")
+	if err := onlyKnown(o); err != nil {
+		fail(c, err)
+		return
+	}
+	stream(s, c, s.adding(c.Request.Context(), a), &exchange.Timings{}, events(func(e Addition) string { return data(e) }, "[DONE]"))
+}
+
+// adding is the events of adding a model. Leaving the loop ends it.
+func (s *Server) adding(ctx context.Context, a library.Addition) iter.Seq2[Addition, error] {
+	return func(yield func(Addition, error) bool) {
+		ctx, cancel := context.WithCancel(ctx)
+		defer cancel()
+		gone := false
+		m, err := s.Gate.AddModel(ctx, a, func(p library.Progress) {
+			if !gone && !yield(Addition{Progress: &p}, nil) {
+				gone = true
+				cancel()
+			}
+		})
+		switch {
+		case gone:
+		case err != nil:
+			yield(Addition{}, err)
+		default:
+			s.Log.Info("model added", "model", m.ID, "path", m.Path)
+			with := s.withState(m)
+			yield(Addition{Model: &with}, nil)
+		}
+	}
+}
+
+// Forgotten is what forgetting a model did.
+type Forgotten struct {
+	Model string `json:"model"`
+	Path  string `json:"path"`
+	library.Removal
+}
+
+// forgetModel takes a model out of the models folder. With ?try=true it only tells what that would do.
+func (s *Server) forgetModel(c *gin.Context) {
+	var m catalog.Model
+	var r library.Removal
+	var err error
+	if c.Query("try") == "true" {
+		if m, err = s.Gate.Installed(c.Param("id")); err == nil {
+			r, err = s.Gate.Library.Owned(m.Path)
+		}
+	} else {
+		if m, r, err = s.Gate.ForgetModel(c.Param("id")); err == nil {
+			s.Log.Info("model forgotten", "model", m.ID, "path", m.Path, "deleted_bytes", r.Bytes)
+		}
+	}
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, Forgotten{m.ID, m.Path, r})
+}
+
+// ready says whether the gate answers or, with a model, whether that one is loaded.
+func (s *Server) ready(c *gin.Context) {
+	if s.ending.Err() != nil {
+		fail(c, exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down"))
+		return
+	}
+	name := c.Query("model")
+	if name == "" {
+		c.String(http.StatusOK, "ready\n")
+		return
+	}
+	m, err := s.Gate.Catalog.Find(name)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	switch s.Gate.Loader.Status(m.Path).State {
+	case native.Loaded:
+		c.String(http.StatusOK, "ready\n")
+	case native.Loading:
+		fail(c, exchange.Errorf(exchange.Unavailable, "model_loading", "model %q is being loaded", name))
+	default:
+		fail(c, exchange.Errorf(exchange.Unavailable, "model_not_loaded", "model %q is not loaded; the first request loads it, or models.keep_loaded", name))
+	}
+}

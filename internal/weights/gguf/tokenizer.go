@@ -173,3 +173,132 @@ func wordPiece(t *weights.Tokenizer) {
 	t.Splitters = []weights.Step{{Name: "BertPreTokenizer"}}
 	t.Decoders = []weights.Step{{Name: "WordPiece", Content: t.Continuation}}
 }
+
+// WriteTokenizer gives the metadata that describe a tokenizer. What GGUF has no words for is an error.
+func WriteTokenizer(t *weights.Tokenizer) ([]Entry, error) {
+	var name string
+	for n, m := range tokenizerModels {
+		if m == t.Model {
+			name = n
+		}
+	}
+	tokens, types := make([]string, len(t.Tokens)), make([]int32, len(t.Tokens))
+	copy(tokens, t.Tokens)
+	for i, k := range t.Kinds {
+		for n, kind := range kinds {
+			if kind == k {
+				types[i] = n
+			}
+		}
+		if tokens[i] == "" {
+			tokens[i] = fmt.Sprintf("[PAD%d]", i)
+		}
+	}
+	list := []Entry{{"tokenizer.ggml.model", name}}
+	switch t.Model {
+	case weights.ByteLevelBPE:
+		pre, err := splitName(t)
+		if err != nil {
+			return nil, err
+		}
+		merges := make([]string, len(t.Merges))
+		for i, m := range t.Merges {
+			merges[i] = m.Left + " " + m.Right
+		}
+		list = append(list, Entry{"tokenizer.ggml.pre", pre}, Entry{"tokenizer.ggml.merges", merges})
+	case weights.BPE:
+		prefix := false
+		for _, s := range slices.Concat(t.Normalizers, t.Splitters) {
+			switch {
+			case s.Name == "Prepend" || s.Name == "PrefixSpace":
+				prefix = true
+			case s.Name == "Replace" && s.Literal && s.Pattern == " " && s.Content == space:
+			case s.Name == "Split" && s.Literal && s.Pattern == " ": // never there, since spaces were replaced
+			default:
+				return nil, fmt.Errorf("its tokenizer has a step %s, which a GGUF file cannot say", s.Name)
+			}
+		}
+		list = append(list, Entry{"tokenizer.ggml.scores", mergeScores(t)}, Entry{"tokenizer.ggml.add_space_prefix", prefix})
+	case weights.Unigram:
+		list = append(list, Entry{"tokenizer.ggml.scores", t.Scores})
+	case weights.WordPiece:
+		if len(t.Normalizers) != 1 || !t.Normalizers[0].Lowercase || !t.Normalizers[0].StripAccents {
+			return nil, errors.New("its tokenizer does not make letters small and strip accents, which a GGUF file cannot say")
+		}
+		for i, token := range tokens {
+			if t.Kinds[i] != weights.NormalToken {
+				continue
+			}
+			if rest, ok := strings.CutPrefix(token, t.Continuation); ok {
+				tokens[i] = rest
+			} else {
+				tokens[i] = space + token
+			}
+		}
+		list = append(list, Entry{"tokenizer.ggml.token_type_count", uint32(2)})
+	}
+	list = append(list, Entry{"tokenizer.ggml.tokens", tokens}, Entry{"tokenizer.ggml.token_type", types})
+	for _, e := range []struct {
+		key string
+		id  int32
+	}{{"bos", t.BOS}, {"eos", t.EOS}, {"unknown", t.Unknown}, {"fim_pre", t.FillBefore}, {"fim_suf", t.FillAfter}, {"fim_mid", t.FillMiddle}} {
+		if e.id >= 0 {
+			list = append(list, Entry{"tokenizer.ggml." + e.key + "_token_id", uint32(e.id)})
+		}
+	}
+	if t.Model == weights.WordPiece {
+		if len(t.Prefix) == 1 && t.BOS < 0 {
+			list = append(list, Entry{"tokenizer.ggml.bos_token_id", uint32(t.Prefix[0])}, Entry{"tokenizer.ggml.cls_token_id", uint32(t.Prefix[0])})
+		}
+		if len(t.Suffix) == 1 {
+			list = append(list, Entry{"tokenizer.ggml.seperator_token_id", uint32(t.Suffix[0])})
+		}
+		return list, nil
+	}
+	if len(t.Prefix) > 1 || len(t.Suffix) > 1 || len(t.Prefix) == 1 && t.Prefix[0] != t.BOS || len(t.Suffix) == 1 && t.Suffix[0] != t.EOS {
+		return nil, errors.New("its tokenizer puts tokens around texts that are not its begin and end, which a GGUF file cannot say")
+	}
+	return append(list, Entry{"tokenizer.ggml.add_bos_token", len(t.Prefix) == 1}, Entry{"tokenizer.ggml.add_eos_token", len(t.Suffix) == 1}), nil
+}
+
+// splitName is the name of a tokenizer's expressions.
+func splitName(t *weights.Tokenizer) (string, error) {
+	var splits []string
+	for _, s := range t.Splitters {
+		switch s.Name {
+		case "Split":
+			splits = append(splits, s.Pattern)
+		case "ByteLevel":
+		default:
+			return "", fmt.Errorf("its pre-tokenizer has a step %s, which a GGUF file cannot say", s.Name)
+		}
+	}
+	var names []string
+	for name, expressions := range splitNames {
+		if slices.Equal(expressions, splits) && slices.Contains(wholeWords, name) == t.IgnoreMerges {
+			names = append(names, name)
+		}
+	}
+	if len(names) == 0 {
+		return "", fmt.Errorf("its pre-tokenizer splits by %q, for which GGUF has no name", splits)
+	}
+	return slices.Min(names), nil
+}
+
+// mergeScores orders tokens as their merges do. Those that no merge makes are last.
+func mergeScores(t *weights.Tokenizer) []float32 {
+	if t.Scores != nil {
+		return t.Scores
+	}
+	ids := make(map[string]int32, len(t.Tokens))
+	scores := make([]float32, len(t.Tokens))
+	for i, token := range t.Tokens {
+		ids[token], scores[i] = int32(i), -1e9
+	}
+	for rank, m := range t.Merges {
+		if id, ok := ids[m.Left+m.Right]; ok && scores[id] == -1e9 {
+			scores[id] = -float32(rank)
+		}
+	}
+	return scores
+}

@@ -43,7 +43,7 @@ var rooms = map[string][]string{
 
 	"runner/scripted": {"exchange"},
 	"runner/native":   {"exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "tensor", "tokenizer", "weights", "weights/disk"},
-	"catalog":         {"exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt"},
+	"catalog":         {"exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},
 	"convert":         {"model", "tensor", "tokenizer", "kv", "weights", "weights/gguf", "weights/disk"},
 	"library":         {"catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
 	"fetch":           {"library", "catalog", "weights", "weights/gguf", "weights/safetensors"},
@@ -54,7 +54,7 @@ var rooms = map[string][]string{
 	"store":           {"keyring", "catalog", "kept"},
 	"snippet":         {"exchange"},
 	"server":          {"snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"cli":             {"answers", "snippet", "config", "convert", "fetch", "library", "machine", "server", "gate", "catalog", "prompt", "keyring", "store", "runner/native", "weights"},
+	"cli":             {"tensor", "weights/disk", "answers", "snippet", "config", "convert", "fetch", "library", "machine", "server", "gate", "catalog", "prompt", "keyring", "store", "runner/native", "weights"},
 	"arch":            {},
 }
 

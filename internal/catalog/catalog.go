@@ -17,6 +17,7 @@ import (
 	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights"
 	"kindredgate/internal/weights/disk"
 	"kindredgate/internal/weights/safetensors"
@@ -54,9 +55,11 @@ type Model struct {
 	Nested         []int     `json:"nested_dimensions,omitempty"`
 	Purposes       []string  `json:"purposes,omitempty"` // for which an embedding model has prompts
 	Tokenizer      string    `json:"tokenizer,omitempty"`
-	Installed      time.Time `json:"installed"`          // when the files were last changed
-	Problem        string    `json:"problem,omitempty"`  // why it cannot be used, if it cannot
-	Arriving       bool      `json:"arriving,omitempty"` // it is not whole, and was written to just now
+	Installed      time.Time `json:"installed"`             // when the files were last changed
+	TokenBytes     int64     `json:"token_bytes,omitempty"` // of weights, that are read for each token
+	Problem        string    `json:"problem,omitempty"`     // why it cannot be used, if it cannot
+	Nearest        string    `json:"nearest,omitempty"`     // what would run instead
+	Arriving       bool      `json:"arriving,omitempty"`    // it is not whole, and was written to just now
 	// Defaults are what the model's author recommends for sampling.
 	Defaults Defaults `json:"defaults"`
 	// Template is what its chat template can lay out; nil if it has none.
@@ -306,13 +309,56 @@ func Read(path string) Model {
 		err = weights.Guarded(func() error { return m.read(path) })
 	}
 	if err != nil {
-		m.Problem = strings.TrimPrefix(err.Error(), path+": ")
+		m.Problem, m.Nearest = strings.TrimPrefix(err.Error(), path+": "), instead(err)
 		if time.Since(m.Installed) < arrivalTime && !isUnknown(err) {
 			m.Arriving = true
 			m.Problem = "it is being copied, or is not whole: " + m.Problem
 		}
 	}
 	return m
+}
+
+// instead says what would run in the place of a model that does not.
+func instead(err error) string {
+	var unknown *model.UnknownFamilyError
+	if errors.As(err, &unknown) {
+		return "a model of another family, the nearest by name being " + nearest(unknown.Architecture, model.Families())[0]
+	}
+	switch text := err.Error(); {
+	case strings.Contains(text, "which cannot be read; these can"):
+		return "the same model with weights in Q8_0, Q6_K or Q4_K"
+	case strings.Contains(text, "weights quantised by"):
+		return "the folder as its author published it, or a GGUF file of it"
+	case strings.Contains(text, "big-endian"):
+		return "the same model as a little-endian file"
+	case strings.Contains(text, "dense layers"), strings.Contains(text, "tokenizer"):
+		return "the same model in its other layout: a GGUF file for a folder, or the folder for a file"
+	}
+	return ""
+}
+
+// Check goes further than Read: it builds the network and the tokenizer, without a look at the weights themselves.
+func Check(path string) error {
+	m := Read(path)
+	if m.Problem != "" {
+		return errors.New(m.Problem)
+	}
+	return weights.Guarded(func() (err error) {
+		c, err := disk.Open(path)
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, c.Close()) }()
+		if _, err := model.Load(c); err != nil {
+			return err
+		}
+		definition, err := c.Tokenizer()
+		if err != nil {
+			return err
+		}
+		_, err = tokenizer.New(definition)
+		return err
+	})
 }
 
 func isUnknown(err error) bool {
@@ -356,6 +402,10 @@ func (m *Model) Describe(c *weights.Checkpoint) error {
 		return err
 	}
 	m.ContextLength, m.Vocabulary = spec.Context, spec.Vocab
+	m.TokenBytes = tokenBytes(c, &spec)
+	if c.TokenizerFault != nil {
+		return c.TokenizerFault
+	}
 	if spec.Trained < spec.Context {
 		m.TrainedContext = spec.Trained
 	}
@@ -383,6 +433,27 @@ func (m *Model) Describe(c *weights.Checkpoint) error {
 		m.Template = &abilities
 	}
 	return nil
+}
+
+// tokenBytes is how many bytes of weights are read for each token: not the embedding, of which one row is, and of experts
+// only those that are used.
+func tokenBytes(c *weights.Checkpoint, s *model.Spec) int64 {
+	var sum int64
+	for _, t := range c.Tensors {
+		bytes, err := t.Type.Size(t.Shape)
+		switch {
+		case err != nil:
+			continue
+		case (strings.HasPrefix(t.Name, "token_embd.") || strings.HasSuffix(t.Name, "embed_tokens.weight")) && !s.Tied:
+			continue
+		case strings.Contains(t.Name, "exps") || strings.Contains(t.Name, ".experts."):
+			if l := s.Layers[0]; l.Experts > 0 {
+				bytes = bytes * int64(l.ExpertsUsed) / int64(l.Experts)
+			}
+		}
+		sum += bytes
+	}
+	return sum
 }
 
 // readBeside reads generation_config.json in the folder of a GGUF file, if there is one.

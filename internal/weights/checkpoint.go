@@ -32,8 +32,10 @@ type Checkpoint struct {
 
 	// Begin and End are the texts of the begin and the end token, which templates write; empty if there are none.
 	Begin, End string
-	// TokenizerKind names the kind of tokenizer, as far as the header tells.
-	TokenizerKind string
+	// TokenizerKind names the kind of tokenizer, and TokenizerFault says why it cannot be built, both as far as the header
+	// tells.
+	TokenizerKind  string
+	TokenizerFault error
 	// Tokenizer reads the definition of the tokenizer, which may take a while.
 	Tokenizer func() (*Tokenizer, error)
 
@@ -171,7 +173,13 @@ type Share struct {
 func (c *Checkpoint) Shares() []Share {
 	var by [Types]int64
 	for _, t := range c.Tensors {
-		by[t.Type] += int64(len(t.Data) + len(t.Scales))
+		bytes, err := t.Type.Size(t.Shape)
+		if err != nil {
+			continue // no reader lets that pass
+		}
+		if by[t.Type] += bytes; t.Type == MXFP4Split {
+			by[t.Type] += bytes / 16
+		}
 	}
 	var list []Share
 	for t, n := range by {

@@ -6,6 +6,8 @@ import type { components } from "./contract";
 type Schemas = components["schemas"];
 export type Status = Schemas["Status"];
 export type Model = Schemas["InstalledModel"];
+export type Addition = Schemas["ModelAddition"];
+export type Forgotten = Schemas["ForgottenModel"];
 export type Key = Schemas["Key"];
 export type IssuedKey = Schemas["IssuedKey"];
 export type Preset = Schemas["Preset"] & { name: string };
@@ -48,6 +50,23 @@ async function json<T>(method: string, path: string, body?: unknown): Promise<T>
 
 export const status = () => json<Status>("GET", "/gate/status");
 export const models = () => json<{ models: Model[]; problem?: string }>("GET", "/gate/models");
+export const loadModel = (id: string) => json<Model>("POST", `/gate/models/${encodeURIComponent(id)}/load`, {});
+export const unloadModel = (id: string) => json<Model>("POST", `/gate/models/${encodeURIComponent(id)}/unload`, {});
+export const tryForgetModel = (id: string) => json<Forgotten>("DELETE", `/gate/models/${encodeURIComponent(id)}?try=true`);
+export const forgetModel = (id: string) => json<Forgotten>("DELETE", `/gate/models/${encodeURIComponent(id)}`);
+
+/** Adds a model, and tells how far that has come. */
+export async function addModel(request: Schemas["AddModel"], signal: AbortSignal, told: (progress: Addition) => void): Promise<Model> {
+  for await (const { data } of events("/gate/models", request, signal)) {
+    if (data === undefined || data === "[DONE]") continue;
+    const event = JSON.parse(data) as Addition & { error?: { message: string; code: string } };
+    if (event.error) throw new GateError(200, event.error.code, event.error.message);
+    if (event.model) return event.model;
+    told(event);
+  }
+  throw new GateError(0, "broken_off", "The gate's answer ended without a model.");
+}
+
 export const presets = async () => (await json<{ presets: Preset[] }>("GET", "/gate/presets")).presets;
 export const addPreset = (p: Preset) => json<Preset>("POST", "/gate/presets", p);
 export const changePreset = (p: Preset) => json<Preset>("PUT", `/gate/presets/${encodeURIComponent(p.name)}`, p);

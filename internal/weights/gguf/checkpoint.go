@@ -229,6 +229,7 @@ func describe(c *weights.Checkpoint, f *File) error {
 	}
 	c.ChatTemplate = k.string("tokenizer.chat_template")
 	c.TokenizerKind = string(tokenizerModels[k.string("tokenizer.ggml.model")])
+	c.TokenizerFault = tokenizerFault(f.Metadata)
 	c.Tokenizer = func() (*weights.Tokenizer, error) { return readTokenizer(f.Metadata) }
 	return k.err
 }

@@ -3,6 +3,7 @@ package gguf
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -23,6 +24,44 @@ var kinds = map[int32]weights.TokenKind{
 // space is how SentencePiece writes one.
 const space = "▁"
 
+// tokenizerFault finds out whether a tokenizer is one that can be built, without reading its vocabulary.
+func tokenizerFault(md Metadata) error {
+	name, err := md.String("tokenizer.ggml.model")
+	if err != nil {
+		return err
+	}
+	kind, ok := tokenizerModels[name]
+	if !ok {
+		return unknownTokenizer(name)
+	}
+	if _, err := md.array("tokenizer.ggml.tokens", KindString, "an array of strings"); err != nil {
+		return err
+	}
+	if kind == weights.ByteLevelBPE {
+		_, _, err = splitsOf(md)
+	}
+	return err
+}
+
+func unknownTokenizer(name string) error {
+	return fmt.Errorf("tokenizer %q is not supported; gpt2, llama, t5 and bert are", name)
+}
+
+// splitsOf are the expressions by which text is split, of which the file has the name.
+func splitsOf(md Metadata) (expressions []string, name string, err error) {
+	name, err = md.String("tokenizer.ggml.pre")
+	if missing := (*MissingError)(nil); errors.As(err, &missing) {
+		name = "default"
+	} else if err != nil {
+		return nil, "", err
+	}
+	expressions, ok := splitNames[name]
+	if !ok {
+		return nil, "", fmt.Errorf("pre-tokenizer %q is not supported; these are: %s", name, strings.Join(slices.Sorted(maps.Keys(splitNames)), ", "))
+	}
+	return expressions, name, nil
+}
+
 // readTokenizer reads the definition of a tokenizer. Every inconsistency in it is an error.
 func readTokenizer(md Metadata) (*weights.Tokenizer, error) {
 	k := &keys{md: md}
@@ -34,7 +73,7 @@ func readTokenizer(md Metadata) (*weights.Tokenizer, error) {
 		FillBefore: k.id("tokenizer.ggml.fim_pre_token_id"), FillAfter: k.id("tokenizer.ggml.fim_suf_token_id"), FillMiddle: k.id("tokenizer.ggml.fim_mid_token_id")}
 	var ok bool
 	if t.Model, ok = tokenizerModels[name]; !ok {
-		return nil, fmt.Errorf("tokenizer %q is not supported; gpt2, llama, t5 and bert are", name)
+		return nil, unknownTokenizer(name)
 	}
 	if t.Tokens, err = md.Strings("tokenizer.ggml.tokens"); err != nil {
 		return nil, err
@@ -102,24 +141,13 @@ func readTokenizer(md Metadata) (*weights.Tokenizer, error) {
 	return t, k.err
 }
 
-// byteLevel reads merges, and the expressions by which text is split, of which the file has the name.
+// byteLevel reads merges and how text is split.
 func byteLevel(t *weights.Tokenizer, md Metadata) error {
-	pre, err := md.String("tokenizer.ggml.pre")
-	if missing := (*MissingError)(nil); errors.As(err, &missing) {
-		pre = "default"
-	} else if err != nil {
+	splits, name, err := splitsOf(md)
+	if err != nil {
 		return err
 	}
-	splits, ok := splitNames[pre]
-	if !ok {
-		var known []string
-		for name := range splitNames {
-			known = append(known, name)
-		}
-		slices.Sort(known)
-		return fmt.Errorf("pre-tokenizer %q is not supported; these are: %s", pre, strings.Join(known, ", "))
-	}
-	t.IgnoreMerges = slices.Contains(wholeWords, pre)
+	t.IgnoreMerges = slices.Contains(wholeWords, name)
 	for _, expression := range splits {
 		t.Splitters = append(t.Splitters, weights.Step{Name: "Split", Pattern: expression, Behavior: "isolated"})
 	}

@@ -1,28 +1,77 @@
+import { useState } from "react";
 import * as api from "../api";
-import { Heading, Problem } from "../design/controls";
+import { Button, Heading, Problem } from "../design/controls";
+import { Confirm } from "../design/dialog";
 import { useLoad } from "../load";
-import { bytes, count } from "../words";
+import { bytes, count, message } from "../words";
+import { AddModel } from "./add-model";
 import { Presets } from "./presets";
 
 export function ModelsScreen() {
-  const { data, error } = useLoad(api.models, 5000);
+  const { data, error, reload } = useLoad(api.models, 5000);
+  const [adding, setAdding] = useState(false);
+  const [forgetting, setForgetting] = useState<api.Forgotten>();
+  const [problem, setProblem] = useState("");
+
+  /** Does something to a model and shows what has become of it. */
+  async function act(what: () => Promise<unknown>) {
+    setProblem("");
+    try {
+      await what();
+    } catch (e) {
+      setProblem(message(e));
+    }
+    await reload();
+  }
+
   return (
     <section>
-      <Heading title="Models" lead="What is installed in the models folders. Applications ask for a model by its name." />
+      <Heading
+        title="Models"
+        lead="What is installed in the models folders. Applications ask for a model by its name."
+        action={
+          <Button weight="primary" onClick={() => setAdding(true)}>
+            Add a model
+          </Button>
+        }
+      />
       {error && <Problem>{error.message}</Problem>}
+      {problem && <Problem>{problem}</Problem>}
       {data?.problem && <Problem>Some folders could not be read: {data.problem}</Problem>}
       {data && data.models.length === 0 && (
-        <p className="border-t border-rule py-6">No model is installed yet. Put a .gguf file into one of the models folders; it shows up here by itself.</p>
+        <p className="border-t border-rule py-6">No model is installed yet. Add one, or put it into one of the models folders; it shows up here by itself.</p>
       )}
-      {data?.models.map((m) => <Model key={m.id} model={m} />)}
+      {data?.models.map((m) => (
+        <Model
+          key={m.id}
+          model={m}
+          onLoad={() => act(() => (m.loaded ? api.unloadModel(m.id) : api.loadModel(m.id)))}
+          onForget={() => act(async () => setForgetting(await api.tryForgetModel(m.id)))}
+        />
+      ))}
       {data && <Presets models={data.models.filter((m) => !m.problem)} />}
+      {adding && <AddModel onClose={() => setAdding(false)} onAdded={reload} />}
+      {forgetting && (
+        <Confirm
+          title={`Forget ${forgetting.model}?`}
+          description={
+            forgetting.linked
+              ? "Only the link in the models folder goes; the files lie elsewhere and stay as they are."
+              : `This deletes ${forgetting.files} file${forgetting.files === 1 ? "" : "s"} with ${bytes(forgetting.bytes)} at ${forgetting.path}.`
+          }
+          act={forgetting.linked ? "Forget it" : "Delete it"}
+          onAct={() => api.forgetModel(forgetting.model).then(reload)}
+          onClose={() => setForgetting(undefined)}
+        />
+      )}
     </section>
   );
 }
 
-function Model({ model: m }: { model: api.Model }) {
+function Model({ model: m, onLoad, onForget }: { model: api.Model; onLoad: () => Promise<void>; onForget: () => void }) {
+  const [busy, setBusy] = useState(false);
   return (
-    <article className="grid gap-x-10 gap-y-4 border-t border-rule py-6 md:grid-cols-[minmax(0,1fr)_26rem]">
+    <article className="grid gap-x-10 gap-y-4 border-t border-rule py-6 md:grid-cols-[minmax(0,1fr)_28rem]">
       <div className="min-w-0">
         <h2 className="flex flex-wrap items-baseline gap-x-3">
           <span className="font-serif text-large font-medium">{m.id}</span>
@@ -31,18 +80,43 @@ function Model({ model: m }: { model: api.Model }) {
         {m.description && <p className="mt-1 max-w-xl">{m.description}</p>}
         {m.problem && (
           <div className="mt-3 max-w-xl">
-            <Problem>{m.problem}</Problem>
+            <Problem>
+              {m.problem}
+              {m.nearest && <span className="block text-faded">What would run: {m.nearest}.</span>}
+            </Problem>
           </div>
         )}
         <p className="tabular mt-3 text-small break-all text-faded">{m.path}</p>
+        <div className="mt-3 flex gap-3">
+          {!m.problem && (
+            <Button
+              disabled={busy || m.loading}
+              aria-label={`${m.loaded ? "Unload" : "Load"} ${m.id}`}
+              onClick={() => {
+                setBusy(true);
+                void onLoad().finally(() => setBusy(false));
+              }}
+            >
+              {m.loaded ? "Unload" : m.loading || busy ? "Loading…" : "Load"}
+            </Button>
+          )}
+          <Button weight="quiet" aria-label={`Forget ${m.id}`} onClick={onForget}>
+            Forget
+          </Button>
+        </div>
       </div>
       <dl className="grid grid-cols-2 content-start gap-x-6 gap-y-3 sm:grid-cols-3">
         <Fact name="Used for" value={m.use} />
+        <Fact name="Family" value={m.architecture} />
         <Fact name="Parameters" value={m.parameters && count(m.parameters)} number />
-        <Fact name="Context" value={m.context_length && `${m.context_length} tokens`} number />
-        <Fact name="Architecture" value={m.architecture} />
         <Fact name="Weights" value={m.weights && `${m.weights}, ${bytes(m.size)}`} number />
+        <Fact name="Layout" value={m.layout} />
+        <Fact name="Context" value={m.context_length && `${m.context_length} tokens`} number />
+        <Fact name="Trained with" value={m.trained_context && `${m.trained_context} tokens`} number />
+        <Fact name="Whole context" value={m.context_bytes && bytes(m.context_bytes)} number />
+        <Fact name="Memory now" value={m.loaded && m.memory ? `up to ${bytes(m.memory)}` : undefined} number />
         <Fact name="Vectors" value={m.dimensions && `${m.dimensions} numbers`} number />
+        <Fact name="Purposes" value={m.purposes?.join(", ")} />
         <Fact name="Vocabulary" value={m.vocabulary && `${m.vocabulary} tokens`} number />
         <Fact name="Licence" value={m.license} />
         <Fact name="Temperature" value={m.defaults.temperature} number />
@@ -60,8 +134,10 @@ function Model({ model: m }: { model: api.Model }) {
 }
 
 function State({ model: m }: { model: api.Model }) {
+  if (m.arriving) return <span className="text-small text-brass">arriving</span>;
   if (m.problem) return <span className="text-small text-vermilion">unusable</span>;
-  if (m.loaded) return <span className="text-small text-moss">loaded</span>;
+  if (m.loading) return <span className="text-small text-brass">loading</span>;
+  if (m.loaded) return <span className="text-small text-moss">{m.kept ? "loaded, kept" : "loaded"}</span>;
   return <span className="text-small text-faded">loads at the first request</span>;
 }
 

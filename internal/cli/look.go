@@ -1,0 +1,269 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/config"
+	"kindredgate/internal/convert"
+	"kindredgate/internal/fetch"
+	"kindredgate/internal/library"
+	"kindredgate/internal/machine"
+	"kindredgate/internal/tensor"
+	"kindredgate/internal/weights"
+	"kindredgate/internal/weights/disk"
+)
+
+// sight is a model that was looked at, and what it would need and give.
+type sight struct {
+	catalog.Model
+	Memory int64   `json:"memory"` // bytes of weights and a whole context
+	Rate   float64 `json:"rate"`   // tokens a second that can be expected of one answer; 0 if that is not known
+	Fits   bool    `json:"fits"`
+}
+
+// described is the machine for which models are chosen.
+type described struct {
+	memory    int64
+	bandwidth float64 // bytes a second; 0 if the engine's own speed here counts
+	speeds    map[weights.Type]float64
+}
+
+func (t *terminal) modelsLook() *cobra.Command {
+	var flags clientFlags
+	var memory, bandwidth string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "look FILE|FOLDER|ADDRESS",
+		Short: "Look at models before bringing them: what they are, need, and would give here",
+		Long: "Look at a model, at all models in a folder, or at all that a page names, by their headers alone: what they are, the memory\n" +
+			"that they need, and the rate to expect of one answer, on this machine or on the one described by --memory and --bandwidth.",
+		Example: "  kindred models look https://files.example/models/\n  kindred models look ~/downloads --memory 16GiB --bandwidth 100GB",
+		Args:    exactly("a file, a folder or an address"),
+		RunE: func(c *cobra.Command, args []string) error {
+			m, err := describe(memory, bandwidth)
+			if err != nil {
+				return usageError{err}
+			}
+			list, err := t.look(c.Context(), args[0], m)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return t.printJSON(list)
+			}
+			if err := t.printSights(list); err != nil {
+				return err
+			}
+			return t.chooseOne(c, &flags, list)
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().StringVar(&memory, "memory", "", "memory of the machine, such as 16GiB (default this one's)")
+	cmd.Flags().StringVar(&bandwidth, "bandwidth", "", "memory bandwidth of the machine a second, such as 100GB (default what the engine reaches here)")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func describe(memory, bandwidth string) (m described, err error) {
+	m = described{memory: machine.Memory(), speeds: map[weights.Type]float64{}}
+	if memory != "" {
+		if m.memory, err = config.ParseSize(memory); err != nil {
+			return m, fmt.Errorf("--memory: %w", err)
+		}
+	}
+	if bandwidth != "" {
+		n, err := config.ParseSize(strings.TrimSuffix(bandwidth, "/s"))
+		if err != nil || n == 0 {
+			return m, fmt.Errorf("--bandwidth: %q is not an amount of bytes a second; one looks like 100GB", bandwidth)
+		}
+		m.bandwidth = float64(n)
+	}
+	return m, nil
+}
+
+// of judges a model. An answer's rate is bound by how fast its weights can be gone through.
+func (d *described) of(m catalog.Model) sight {
+	s := sight{Model: m, Memory: m.Size + m.ContextBytes}
+	s.Fits = m.Problem == "" && (d.memory == 0 || s.Memory <= d.memory)
+	speed := d.bandwidth
+	if speed == 0 {
+		for _, t := range convert.Types() {
+			if t.String() == m.Weights {
+				if d.speeds[t] == 0 {
+					d.speeds[t] = machine.Speed(t)
+				}
+				speed = d.speeds[t]
+			}
+		}
+	}
+	if m.TokenBytes > 0 && m.Problem == "" && m.Use != catalog.Embedding {
+		s.Rate = speed / float64(m.TokenBytes)
+	}
+	return s
+}
+
+func (t *terminal) look(ctx context.Context, source string, d described) (list []sight, err error) {
+	show := t.progress()
+	defer show(nil)
+	visit := func(m catalog.Model) {
+		show(&library.Progress{Doing: "looking at", File: m.ID})
+		list = append(list, d.of(m))
+	}
+	if (library.Addition{Source: source}).Remote() {
+		return list, fetch.Source{}.Look(ctx, source, visit)
+	}
+	if source, err = filepath.Abs(source); err != nil {
+		return nil, err
+	}
+	info, err := os.Stat(source)
+	if err != nil {
+		return nil, err
+	}
+	if !info.IsDir() {
+		visit(catalog.Read(source))
+		return list, nil
+	}
+	var problems []error
+	disk.Find(source, func(path string) { visit(catalog.Read(path)) }, func(err error) { problems = append(problems, err) })
+	if len(list) == 0 && len(problems) == 0 {
+		return nil, fmt.Errorf("there is no model in %s: neither .gguf files nor folders with config.json and safetensors files", source)
+	}
+	return list, errors.Join(problems...)
+}
+
+func (t *terminal) printSights(list []sight) error {
+	rows := [][]string{{"", "MODEL", "FAMILY", "PARAMETERS", "WEIGHTS", "CONTEXT", "SIZE", "NEEDS", "TOKENS/S", ""}}
+	for i, s := range list {
+		rate, verdict := "", "fits"
+		if s.Rate > 0 {
+			rate = fmt.Sprintf("about %.3g", s.Rate)
+		}
+		switch {
+		case s.Problem != "":
+			verdict = "does not run: " + s.Problem
+			if s.Nearest != "" {
+				verdict += "; " + s.Nearest + " would"
+			}
+		case !s.Fits:
+			verdict = "too large"
+		}
+		rows = append(rows, []string{fmt.Sprint(i + 1), s.ID, s.Architecture, count(s.Parameters), s.Weights, orNothing(s.ContextLength), size(s.Size), size(s.Memory), rate, verdict})
+	}
+	return table(t.out, rows...)
+}
+
+// chooseOne asks which model to add, if somebody is there to be asked.
+func (t *terminal) chooseOne(c *cobra.Command, flags *clientFlags, list []sight) error {
+	if !isTerminal(t.in) || !isTerminal(t.out) {
+		return nil
+	}
+	answer, err := t.ask1("\nWhich one is to be added? Its number, or nothing for none: ")
+	if err != nil || answer == "" {
+		return err
+	}
+	n, err := strconv.Atoi(answer)
+	if err != nil || n < 1 || n > len(list) {
+		return fmt.Errorf("%q is none of the numbers", answer)
+	}
+	if list[n-1].Problem != "" {
+		return fmt.Errorf("%s does not run: %s", list[n-1].ID, list[n-1].Problem)
+	}
+	gate, err := flags.open()
+	if err != nil {
+		return err
+	}
+	m, err := t.add(c, gate, library.Addition{Source: list[n-1].Path})
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(t.out, "%s is installed: %s\n", m.ID, summary(m.Model))
+	return err
+}
+
+// sampleText is what logits are compared on if no other text is given.
+const sampleText = `Sorrel Sound Ferries runs boats from Sorrel Quay to eight islands. The first boat leaves at 06:20, the last one at 19:40.
+Passengers with bicycles pay two crowns more, and children under six travel free. Tickets are sold on board and at the quay.
+{"boat": "Kittiwake", "first": "06:20", "last": "19:40", "fares": [4, 6.5, 12]}
+func next(after time.Time) (Sailing, error) { return timetable.Next("Osmer", after) }
+`
+
+func (t *terminal) modelsConvert() *cobra.Command {
+	var kind, to, textFile string
+	cmd := &cobra.Command{
+		Use:   "convert FILE|FOLDER --weights TYPE",
+		Short: "Write a model as one GGUF file with weights of another type",
+		Long: "Write a model as one GGUF file, tokenizer and template included, with its weights rounded to another type; and tell what that\n" +
+			"costs: how much smaller it is, how far the weights are off, and how the model's choice of next tokens changes on a text.",
+		Example: "  kindred models convert ~/models/harbour-4m --weights q8_0",
+		Args:    exactly("a file or a folder"),
+		RunE: func(c *cobra.Command, args []string) error {
+			types := convert.Types()
+			target, ok := types[strings.ToLower(kind)]
+			if !ok {
+				var names []string
+				for t := range weights.Types {
+					if name := strings.ToLower(t.String()); types[name] == t && t != weights.MXFP4Split {
+						names = append(names, name)
+					}
+				}
+				return usageError{fmt.Errorf("--weights is %q; it must be one of %s", kind, strings.Join(names, ", "))}
+			}
+			source, err := filepath.Abs(args[0])
+			if err != nil {
+				return err
+			}
+			if to == "" {
+				to = disk.Name(source) + "-" + strings.ToLower(kind) + ".gguf"
+			}
+			text := sampleText
+			if textFile != "" {
+				raw, err := os.ReadFile(textFile)
+				if err != nil {
+					return err
+				}
+				text = string(raw)
+			}
+			team := tensor.NewTeam(0)
+			defer team.Close()
+			show := t.progress()
+			r, err := convert.Run(c.Context(), convert.Job{From: source, To: to, Type: target, Text: text, Team: team, Progress: func(_ string, done, total int64) {
+				show(&library.Progress{Doing: "converting", File: filepath.Base(source), Done: done, Total: total})
+			}})
+			show(nil)
+			if err != nil {
+				return err
+			}
+			return t.printConversion(to, r)
+		},
+	}
+	cmd.Flags().StringVar(&kind, "weights", "q8_0", "type of the weights")
+	cmd.Flags().StringVar(&to, "out", "", "file to write (default NAME-TYPE.gguf here)")
+	cmd.Flags().StringVar(&textFile, "text", "", "file with a text to compare the models on (default a short one of our own)")
+	return cmd
+}
+
+func (t *terminal) printConversion(to string, r convert.Report) error {
+	fmt.Fprintf(t.out, "%s: %s, %.0f %% of %s\n\n", to, size(r.After), 100*float64(r.After)/float64(r.Before), size(r.Before))
+	rows := [][]string{{"WEIGHTS", "SIZE", "OFF BY"}}
+	for _, e := range r.Types {
+		rows = append(rows, []string{e.Type.String(), size(e.Bytes), fmt.Sprintf("%.3g %%", 100*e.Share)})
+	}
+	if err := table(t.out, rows...); err != nil {
+		return err
+	}
+	if r.Tokens == 0 {
+		return nil
+	}
+	_, err := fmt.Fprintf(t.out, "\nOn %d tokens of text: the same most likely token for %d (%.1f %%), divergence %.4f nats,\nlargest change of a logit %.2f standard deviations.\n",
+		r.Tokens, r.SameBest, 100*float64(r.SameBest)/float64(r.Tokens), r.Divergence, r.Largest)
+	return err
+}

@@ -1,0 +1,381 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/fatih/color"
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/library"
+	"kindredgate/internal/server"
+)
+
+func (t *terminal) models() *cobra.Command {
+	return group("models", "Look at models, bring them here, load them, take them away",
+		t.modelsList(), t.modelsShow(), t.modelsLook(), t.modelsAdd(), t.modelsForget(), t.modelsLoad(), t.modelsUnload(), t.modelsConvert())
+}
+
+func (t *terminal) modelsList() *cobra.Command {
+	var flags clientFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "List the installed models",
+		Args:  exactly(),
+		RunE: flags.run(func(c *cobra.Command, gate *client, _ []string) error {
+			var list server.ModelList
+			if err := gate.call(c.Context(), http.MethodGet, "/gate/models", nil, &list); err != nil {
+				return err
+			}
+			if list.Problem != "" {
+				fmt.Fprintf(t.err, "kindred: some models could not be looked for: %s\n", list.Problem)
+			}
+			if asJSON {
+				return t.printJSON(list.Models)
+			}
+			if len(list.Models) == 0 {
+				_, err := fmt.Fprintln(t.out, "No model is installed yet: \"kindred models add\" brings one.")
+				return err
+			}
+			rows := [][]string{{"MODEL", "FOR", "FAMILY", "PARAMETERS", "WEIGHTS", "SIZE", "CONTEXT", "STATE"}}
+			for _, m := range list.Models {
+				rows = append(rows, []string{m.ID, string(m.Use), m.Architecture, count(m.Parameters), m.Weights, size(m.Size), orNothing(m.ContextLength), modelState(m)})
+			}
+			return table(t.out, rows...)
+		}),
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func orNothing(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+func modelState(m server.InstalledModel) string {
+	switch {
+	case m.Arriving:
+		return "arriving"
+	case m.Problem != "":
+		return "unusable: " + m.Problem
+	case m.Loading:
+		return "loading"
+	case m.Loaded && m.Kept:
+		return "loaded, kept"
+	case m.Loaded:
+		return "loaded"
+	}
+	return "ready"
+}
+
+func (t *terminal) modelsShow() *cobra.Command {
+	var flags clientFlags
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "show MODEL",
+		Short: "Show the facts of a model",
+		Args:  exactly("a model"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			var m server.InstalledModel
+			if err := gate.call(c.Context(), http.MethodGet, modelPath(args[0]), nil, &m); err != nil {
+				return err
+			}
+			if asJSON {
+				return t.printJSON(m)
+			}
+			return t.printModel(m)
+		}),
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func modelPath(name string) string { return "/gate/models/" + url.PathEscape(name) }
+
+func (t *terminal) printModel(m server.InstalledModel) error {
+	strong := paint(t.out, color.Bold)
+	fmt.Fprintf(t.out, "%s\n", strong(m.ID))
+	if m.Description != "" {
+		fmt.Fprintln(t.out, m.Description)
+	}
+	fmt.Fprintln(t.out)
+	var rows [][]string
+	add := func(name, value string) {
+		if value != "" && value != "0" {
+			rows = append(rows, []string{"  " + name, value})
+		}
+	}
+	add("state", modelState(m))
+	add("instead", m.Nearest)
+	add("for", string(m.Use))
+	if m.Title != m.ID {
+		add("title", m.Title)
+	}
+	add("family", m.Architecture)
+	add("parameters", count(m.Parameters))
+	var shares []string
+	for _, s := range m.Shares {
+		shares = append(shares, fmt.Sprintf("%s %s", s.Type, size(s.Bytes)))
+	}
+	add("weights", strings.Join(shares, ", "))
+	add("layout", fmt.Sprintf("%s, %s", m.Layout, size(m.Size)))
+	if m.ContextLength > 0 {
+		text := fmt.Sprintf("%d tokens", m.ContextLength)
+		if m.TrainedContext > 0 {
+			text += fmt.Sprintf(", stretched from %d", m.TrainedContext)
+		}
+		if m.ContextBytes > 0 {
+			text += fmt.Sprintf("; a whole one takes %s", size(m.ContextBytes))
+		}
+		add("context", text)
+	}
+	if m.Loaded {
+		add("memory", fmt.Sprintf("%s, of which up to %s for contexts", size(m.Memory), size(m.Context)))
+	}
+	if m.Dimensions > 0 {
+		text := fmt.Sprintf("%d numbers", m.Dimensions)
+		if len(m.Nested) > 0 {
+			text += fmt.Sprintf(", or the first %s", strings.ReplaceAll(strings.Trim(fmt.Sprint(m.Nested), "[]"), " ", ", "))
+		}
+		add("vectors", text)
+	}
+	add("purposes", strings.Join(m.Purposes, ", "))
+	if m.Vocabulary > 0 {
+		add("vocabulary", strings.TrimSuffix(fmt.Sprintf("%d tokens (%s)", m.Vocabulary, m.Tokenizer), " ()"))
+	}
+	add("recommended", sampling(m.Defaults))
+	if a := m.Template; a != nil {
+		add("instructions", instructionsPlace(a))
+		add("tools", toolAbilities(a))
+		add("reasoning", reasoningAbility(a))
+	}
+	add("licence", m.License)
+	add("lies at", m.Path)
+	return table(t.out, rows...)
+}
+
+func (t *terminal) modelsAdd() *cobra.Command {
+	var flags clientFlags
+	var a library.Addition
+	cmd := &cobra.Command{
+		Use:   "add FILE|FOLDER|ADDRESS",
+		Short: "Check a model and bring it into the models folder",
+		Long: "Check a model and bring it into the models folder. A file or folder of this machine is linked to, or copied with --copy;\n" +
+			"one at an address is fetched. If that breaks off, the same command goes on from there.",
+		Example: "  kindred models add ~/downloads/harbour-4m.gguf\n  kindred models add https://files.example/harbour-4m.gguf --sha256 3a7b…",
+		Args:    exactly("a file, a folder or an address"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) (err error) {
+			a.Source = args[0]
+			if !a.Remote() {
+				if a.Source, err = filepath.Abs(a.Source); err != nil {
+					return err
+				}
+			}
+			m, err := t.add(c, gate, a)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(t.out, "%s is installed: %s\n", paint(t.out, color.Bold)(m.ID), summary(m.Model))
+			return err
+		}),
+	}
+	flags.add(cmd)
+	cmd.Flags().StringVar(&a.Name, "name", "", "name that the model is to have (default that of its file)")
+	cmd.Flags().StringVar(&a.SHA256, "sha256", "", "checksum that the file must have")
+	cmd.Flags().BoolVar(&a.Copy, "copy", false, "copy files of this machine rather than link to them")
+	return cmd
+}
+
+// summary says in a line what a model is.
+func summary(m catalog.Model) string {
+	list := []string{string(m.Use), m.Architecture, count(m.Parameters) + " parameters", m.Weights, size(m.Size), fmt.Sprintf("%d tokens of context", m.ContextLength)}
+	return strings.Join(slices.DeleteFunc(list, func(s string) bool { return s == "" }), ", ")
+}
+
+// add has the gate add a model, and shows how far it has come.
+func (t *terminal) add(c *cobra.Command, gate *client, a library.Addition) (*server.InstalledModel, error) {
+	body := map[string]any{"source": a.Source}
+	for name, v := range map[string]string{"name": a.Name, "sha256": a.SHA256} {
+		if v != "" {
+			body[name] = v
+		}
+	}
+	if a.Copy {
+		body["copy"] = true
+	}
+	resp, err := gate.send(c.Context(), http.MethodPost, "/gate/models", body)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	show := t.progress()
+	defer show(nil)
+	for raw, err := range events(resp.Body) {
+		if err != nil {
+			return nil, err
+		}
+		var e server.Addition
+		if err := json.Unmarshal(raw, &e); err != nil {
+			return nil, fmt.Errorf("read the gate's answer: %w", err)
+		}
+		if e.Model != nil {
+			return e.Model, nil
+		}
+		show(e.Progress)
+	}
+	return nil, errors.New("the gate's answer ended without a model")
+}
+
+// progress gives a function that shows how far something has come: on a terminal as a bar with rate and time left, else
+// nothing. Told of nil, it takes the bar away.
+func (t *terminal) progress() func(*library.Progress) {
+	if !isTerminal(t.err) {
+		return func(*library.Progress) {}
+	}
+	var bar *progressbar.ProgressBar
+	file := ""
+	return func(p *library.Progress) {
+		if bar != nil && (p == nil || p.File != file) {
+			_ = bar.Clear() // of the terminal's last line, which nothing depends on
+			bar = nil
+		}
+		if p == nil {
+			return
+		}
+		if file = p.File; bar == nil {
+			total := p.Total
+			if total == 0 {
+				total = -1
+			}
+			bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(t.err), progressbar.OptionSetDescription(p.Doing+" "+p.File), progressbar.OptionShowBytes(true),
+				progressbar.OptionSetWidth(28), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetPredictTime(true), progressbar.OptionShowTotalBytes(true),
+				progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerPadding: "┈", BarStart: "", BarEnd: ""}))
+		}
+		_ = bar.Set64(p.Done)
+	}
+}
+
+func (t *terminal) modelsForget() *cobra.Command {
+	var flags clientFlags
+	var yes bool
+	cmd := &cobra.Command{
+		Use:   "forget MODEL",
+		Short: "Take a model out of the models folder; files that lie in it are deleted",
+		Args:  exactly("a model"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			var r server.Forgotten
+			if err := gate.call(c.Context(), http.MethodDelete, modelPath(args[0])+"?try=true", nil, &r); err != nil {
+				return err
+			}
+			if !r.Linked && !yes {
+				question := fmt.Sprintf("This deletes %d file(s), %s, at %s. Delete them? [y/N] ", r.Files, size(r.Bytes), r.Path)
+				ok, err := t.confirm(question)
+				if err != nil || !ok {
+					return err
+				}
+			}
+			if err := gate.call(c.Context(), http.MethodDelete, modelPath(args[0]), nil, &r); err != nil {
+				return err
+			}
+			if r.Linked {
+				_, err := fmt.Fprintf(t.out, "%s is forgotten; its files lie where they were.\n", r.Model)
+				return err
+			}
+			_, err := fmt.Fprintf(t.out, "%s is forgotten, and %d file(s) with %s are deleted.\n", r.Model, r.Files, size(r.Bytes))
+			return err
+		}),
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&yes, "yes", false, "delete files without asking")
+	return cmd
+}
+
+// confirm asks a question that is answered with y. Where nobody can answer, it is an error that names the option.
+func (t *terminal) confirm(question string) (bool, error) {
+	answer, err := t.ask1(question)
+	if err != nil {
+		return false, err
+	}
+	if ok := strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes"); ok {
+		return true, nil
+	}
+	_, err = fmt.Fprintln(t.out, "Nothing was changed.")
+	return false, err
+}
+
+// ask1 asks for one line.
+func (t *terminal) ask1(question string) (string, error) {
+	if !isTerminal(t.in) {
+		return "", errors.New("nobody is there to be asked; say --yes to go on without")
+	}
+	fmt.Fprint(t.out, question)
+	var line []byte
+	one := make([]byte, 1)
+	for {
+		n, err := t.in.Read(one)
+		if n == 0 || one[0] == '\n' || err != nil {
+			return strings.TrimSpace(string(line)), nil
+		}
+		line = append(line, one[0])
+	}
+}
+
+func (t *terminal) modelsLoad() *cobra.Command {
+	var flags clientFlags
+	var keep bool
+	cmd := &cobra.Command{
+		Use:   "load MODEL",
+		Short: "Load a model, so that the first request need not wait for it",
+		Args:  exactly("a model"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			var m server.InstalledModel
+			begun := time.Now()
+			if err := gate.call(c.Context(), http.MethodPost, modelPath(args[0])+"/load", map[string]any{"keep": keep}, &m); err != nil {
+				return err
+			}
+			kept := ""
+			if m.Kept {
+				kept = ", and stays so until it is unloaded"
+			}
+			_, err := fmt.Fprintf(t.out, "%s is loaded after %s%s: up to %s, of which up to %s for contexts.\n", m.ID, time.Since(begun).Round(time.Millisecond), kept, size(m.Memory), size(m.Context))
+			return err
+		}),
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&keep, "keep", false, "keep it loaded, however long nobody uses it")
+	return cmd
+}
+
+func (t *terminal) modelsUnload() *cobra.Command {
+	var flags clientFlags
+	cmd := &cobra.Command{
+		Use:   "unload MODEL",
+		Short: "Give the memory of a model back; answers under way come to their end",
+		Args:  exactly("a model"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			var m server.InstalledModel
+			if err := gate.call(c.Context(), http.MethodPost, modelPath(args[0])+"/unload", nil, &m); err != nil {
+				return err
+			}
+			_, err := fmt.Fprintf(t.out, "%s is unloaded.\n", m.ID)
+			return err
+		}),
+	}
+	flags.add(cmd)
+	return cmd
+}

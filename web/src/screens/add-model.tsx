@@ -1,0 +1,82 @@
+import { useRef, useState, type FormEvent } from "react";
+import * as api from "../api";
+import { Button, Field, Problem, inputStyle } from "../design/controls";
+import { Dialog } from "../design/dialog";
+import { bytes, message } from "../words";
+
+/** Asks for a model's file, folder or address, and shows how bringing it here goes. */
+export function AddModel({ onClose, onAdded }: { onClose: () => void; onAdded: () => Promise<void> }) {
+  const [source, setSource] = useState("");
+  const [name, setName] = useState("");
+  const [progress, setProgress] = useState<api.Addition>();
+  const [problem, setProblem] = useState("");
+  const underWay = useRef<AbortController>(undefined);
+
+  async function add(e: FormEvent) {
+    e.preventDefault();
+    setProblem("");
+    setProgress({});
+    const abort = new AbortController();
+    underWay.current = abort;
+    try {
+      await api.addModel({ source: source.trim(), ...(name.trim() && { name: name.trim() }) }, abort.signal, setProgress);
+      await onAdded();
+      onClose();
+    } catch (e) {
+      if (!abort.signal.aborted) setProblem(message(e));
+    }
+    setProgress(undefined);
+  }
+
+  function close() {
+    underWay.current?.abort();
+    onClose();
+  }
+
+  return (
+    <Dialog
+      open
+      firm
+      onClose={close}
+      title="Add a model"
+      description="It is checked first. A file or folder of this computer is linked to; one at an address is fetched, and goes on where it broke off."
+    >
+      <form className="grid gap-4" onSubmit={(e) => void add(e)}>
+        <Field label="File, folder or address" htmlFor="model-source" help="A .gguf file, a folder with config.json and safetensors, or an address of either with https://">
+          <input id="model-source" className={`${inputStyle} h-9`} value={source} onChange={(e) => setSource(e.target.value)} disabled={!!progress} required />
+        </Field>
+        <Field label="Name" htmlFor="model-name" help="By which applications ask for it. That of its file, if nothing is said.">
+          <input id="model-name" className={`${inputStyle} h-9`} value={name} onChange={(e) => setName(e.target.value)} disabled={!!progress} />
+        </Field>
+        {problem && <Problem>{problem}</Problem>}
+        {progress && <Bar progress={progress} />}
+        <div className="flex justify-end gap-3">
+          <Button onClick={close}>{progress ? "Stop" : "Cancel"}</Button>
+          <Button type="submit" weight="primary" disabled={!!progress || !source.trim()}>
+            Add it
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
+
+function Bar({ progress: p }: { progress: api.Addition }) {
+  const share = p.done && p.total ? p.done / p.total : undefined;
+  return (
+    <div data-testid="progress" aria-live="polite">
+      <p className="flex justify-between gap-4 text-small">
+        <span className="truncate">
+          {p.doing ?? "asking"} {p.file}
+        </span>
+        {p.done ? (
+          <span className="tabular shrink-0">
+            {bytes(p.done)}
+            {p.total ? ` of ${bytes(p.total)}` : ""}
+          </span>
+        ) : null}
+      </p>
+      <progress className="mt-1 h-1.5 w-full accent-vermilion" max={1} value={share} />
+    </div>
+  );
+}

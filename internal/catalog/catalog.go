@@ -310,7 +310,7 @@ func Read(path string) Model {
 	}
 	if err != nil {
 		m.Problem, m.Nearest = strings.TrimPrefix(err.Error(), path+": "), instead(err)
-		if time.Since(m.Installed) < arrivalTime && !isUnknown(err) {
+		if time.Since(m.Installed) < arrivalTime && notWhole(err) {
 			m.Arriving = true
 			m.Problem = "it is being copied, or is not whole: " + m.Problem
 		}
@@ -339,11 +339,10 @@ func instead(err error) string {
 
 // Check goes further than Read: it builds the network and the tokenizer, without a look at the weights themselves.
 func Check(path string) error {
-	m := Read(path)
-	if m.Problem != "" {
-		return errors.New(m.Problem)
-	}
 	return weights.Guarded(func() (err error) {
+		if err := new(Model).read(path); err != nil {
+			return err
+		}
 		c, err := disk.Open(path)
 		if err != nil {
 			return err
@@ -361,9 +360,9 @@ func Check(path string) error {
 	})
 }
 
-func isUnknown(err error) bool {
-	var unknown *model.UnknownFamilyError
-	return errors.As(err, &unknown)
+// notWhole reports whether a model may be right when more of it has come.
+func notWhole(err error) bool {
+	return errors.Is(err, weights.ErrCut)
 }
 
 func later(a, b time.Time) time.Time {

@@ -133,7 +133,13 @@ func (t *terminal) look(ctx context.Context, source string, d described) (list [
 		return list, nil
 	}
 	var problems []error
-	disk.Find(source, func(path string) { visit(catalog.Read(path)) }, func(err error) { problems = append(problems, err) })
+	disk.Find(source, func(path string) {
+		m := catalog.Read(path)
+		if rest, err := filepath.Rel(source, path); err == nil && rest != "." {
+			m.ID = rest
+		}
+		visit(m)
+	}, func(err error) { problems = append(problems, err) })
 	if len(list) == 0 && len(problems) == 0 {
 		return nil, fmt.Errorf("there is no model in %s: neither .gguf files nor folders with config.json and safetensors files", source)
 	}
@@ -145,7 +151,9 @@ func (t *terminal) printSights(list []sight) error {
 	for i, s := range list {
 		rate, verdict := "", "fits"
 		if s.Rate > 0 {
-			rate = fmt.Sprintf("about %.3g", s.Rate)
+			if rate = "about " + count(int64(s.Rate+0.5)); s.Rate < 10 {
+				rate = fmt.Sprintf("about %.1f", s.Rate)
+			}
 		}
 		switch {
 		case s.Problem != "":

@@ -104,7 +104,11 @@ func (s Source) Fetch(ctx context.Context, address, file string, progress func(d
 			return context.Cause(ctx)
 		}
 		if final(err) || n >= tries {
-			return fmt.Errorf("fetching %s: %w; what has come is kept, so that the same command goes on from there", address, err)
+			err = fmt.Errorf("fetching %s: %w", address, err)
+			if size(file) > 0 {
+				err = fmt.Errorf("%w; what has come is kept, so that the same command goes on from there", err)
+			}
+			return err
 		}
 		select {
 		case <-time.After(pause << max(0, n-1)):

@@ -352,7 +352,7 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 			progress(Progress{"fetching", file.Name, done, total})
 		})
 		if err != nil {
-			return "", err
+			return "", errors.Join(err, removeEmpty(dir))
 		}
 	}
 	progress(Progress{Doing: "checking", File: name})
@@ -384,6 +384,25 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 		}
 	}
 	return target, os.RemoveAll(dir)
+}
+
+// removeEmpty removes a folder if nothing has come into it.
+func removeEmpty(dir string) error {
+	bytes := int64(0)
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, Origin) {
+			return err
+		}
+		info, err := d.Info()
+		if err == nil {
+			bytes += info.Size()
+		}
+		return err
+	})
+	if err == nil && bytes == 0 {
+		err = os.RemoveAll(dir)
+	}
+	return err
 }
 
 func removeOrigins(dir string) error {

@@ -10,6 +10,9 @@ import (
 // ErrFault is wrapped by the error for a mapped file that went away under its reader.
 var ErrFault = errors.New("the weights file was cut short or cannot be read while it is in use")
 
+// ErrCut is wrapped by the errors for files of which the end, or for models of which files are missing.
+var ErrCut = errors.New("it is cut off or damaged")
+
 // Guarded runs do, which reads mapped files. A memory fault, as it comes when a file is cut short, is an error and not
 // the end of the process.
 func Guarded(do func() error) (err error) {

@@ -103,7 +103,7 @@ func openParts(c *weights.Checkpoint, first *File, path string) error {
 	for n := 2; n <= count; n++ {
 		f, err := open(c, PartPath(path, n))
 		if errors.Is(err, os.ErrNotExist) {
-			return fmt.Errorf("%s: part %d of %d is missing: %s", path, n, count, filepath.Base(PartPath(path, n)))
+			return fmt.Errorf("%s: part %d of %d is missing, %s: %w", path, n, count, filepath.Base(PartPath(path, n)), weights.ErrCut)
 		} else if err != nil {
 			return err
 		}

@@ -86,6 +86,9 @@ func ParseHeader(data []byte, size int64) (*File, error) {
 
 func parse(data []byte, size int64) (*File, error) {
 	r := &reader{data: data}
+	if len(data) == 0 {
+		return nil, fmt.Errorf("%w: it is empty: %w", ErrNotGGUF, weights.ErrCut)
+	}
 	if string(r.bytes(len(magic))) != magic {
 		return nil, fmt.Errorf("%w: it does not begin with %q", ErrNotGGUF, magic)
 	}
@@ -190,7 +193,7 @@ func (f *File) readTensors(r *reader, n int, data []byte, total int64) error {
 	for _, e := range extents {
 		t := &f.Tensors[e.tensor]
 		if e.from > room || e.size > room-e.from {
-			return fmt.Errorf("tensor %q needs bytes %d to %d of the data, the file has %d: it is cut off or damaged", t.Name, e.from, e.from+e.size, room)
+			return fmt.Errorf("tensor %q needs bytes %d to %d of the data, the file has %d: %w", t.Name, e.from, e.from+e.size, room, weights.ErrCut)
 		}
 		if int64(len(data)) == total {
 			from := start + e.from
@@ -232,7 +235,7 @@ func (r *reader) fail(format string, args ...any) {
 // bytes returns the next n bytes, not copied.
 func (r *reader) bytes(n int) []byte {
 	if r.err != nil || n > len(r.data)-r.pos {
-		r.fail("the file ends in the middle of its header, at byte %d", len(r.data))
+		r.fail("the file ends in the middle of its header, at byte %d: %w", len(r.data), weights.ErrCut)
 		return nil
 	}
 	b := r.data[r.pos : r.pos+n]
@@ -258,7 +261,7 @@ func (r *reader) uint64() uint64 {
 func (r *reader) count(what string, size int) int {
 	n := r.uint64()
 	if left := uint64(len(r.data) - r.pos); r.err == nil && n > left/uint64(size) {
-		r.fail("the file claims %d %s entries, more than its %d bytes can hold", n, what, len(r.data))
+		r.fail("the file claims %d %s entries, more than its %d bytes can hold: %w", n, what, len(r.data), weights.ErrCut)
 	}
 	if r.err != nil {
 		return 0
@@ -270,7 +273,7 @@ func (r *reader) count(what string, size int) int {
 func (r *reader) skipString() []byte {
 	n := r.uint64()
 	if r.err == nil && n > uint64(len(r.data)-r.pos) {
-		r.fail("a string of %d bytes at byte %d reaches beyond the end of the file", n, r.pos)
+		r.fail("a string of %d bytes at byte %d reaches beyond the end of the file: %w", n, r.pos, weights.ErrCut)
 	}
 	if r.err != nil {
 		return nil

@@ -49,14 +49,14 @@ var bytesOf = map[string]int64{
 // data of the tensors begins. If the header goes on beyond data, the error wraps ErrShort.
 func ParseHeader(data []byte, size int64) (list []Tensor, metadata map[string]string, start int64, err error) {
 	if size < 8 {
-		return nil, nil, 0, errors.New("it is too short for a safetensors file")
+		return nil, nil, 0, fmt.Errorf("it is too short for a safetensors file: %w", weights.ErrCut)
 	}
 	if len(data) < 8 {
 		return nil, nil, 0, ErrShort
 	}
 	n := binary.LittleEndian.Uint64(data)
 	if n > uint64(size-8) {
-		return nil, nil, 0, fmt.Errorf("its header is said to have %d bytes, the file has %d: it is no safetensors file, or cut off", n, size)
+		return nil, nil, 0, fmt.Errorf("its header is said to have %d bytes, the file has %d: it is no safetensors file, or %w", n, size, weights.ErrCut)
 	}
 	if int64(len(data)) < 8+int64(n) {
 		return nil, nil, 0, ErrShort
@@ -143,7 +143,7 @@ func checked(name, kind string, shape, offsets []int64, room int64) (Tensor, err
 		return t, fmt.Errorf("of shape %v takes %d bytes, its offsets %v leave %d", shape, size, offsets, t.To-t.From)
 	}
 	if t.To > room {
-		return t, fmt.Errorf("needs bytes %d to %d of the data, the file has %d: it is cut off or damaged", t.From, t.To, room)
+		return t, fmt.Errorf("needs bytes %d to %d of the data, the file has %d: %w", t.From, t.To, room, weights.ErrCut)
 	}
 	return t, nil
 }
@@ -246,7 +246,7 @@ func missingShard(err error, file string, files []string) error {
 			missing++
 		}
 	}
-	return fmt.Errorf("%d of its %d weight files are missing, %s among them", missing, len(files), filepath.Base(file))
+	return fmt.Errorf("%d of its %d weight files are missing, %s among them: %w", missing, len(files), filepath.Base(file), weights.ErrCut)
 }
 
 // types are the storage types by the names of this format.

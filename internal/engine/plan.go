@@ -97,31 +97,38 @@ func (e *Engine) plan() []model.Token {
 	return e.tokens
 }
 
-// shares divides a budget of tokens among prompts, which it sorts, the one with least to read first. Each gets the same or
-// what it needs. If some can be read whole, the others together get no more than these need, so that a short prompt comes
-// to its first token about as soon as if it were alone.
+// shares divides what a step may read among the prompts that are being read, which it sorts, the one with least to read
+// first. Short ones come first, and the long ones together get no more than these need, but each something: so a short
+// prompt comes to its first token about as soon as if it were alone. Within each of the two, all get the same or what they
+// need.
 func (p *stepping) shares() []int {
 	slices.SortStableFunc(p.reading, func(a, b *sequence) int { return len(a.pending()) - len(b.pending()) })
-	short, long := 0, 0
-	for _, s := range p.reading {
-		if n := len(s.pending()); n <= shortPrompt {
-			short += n
-		} else {
-			long++
-		}
-	}
-	budget := p.budget()
-	if short > 0 && long > 0 {
-		budget = min(budget, max(2*short, short+long))
+	short := 0
+	for short < len(p.reading) && len(p.reading[short].pending()) <= shortPrompt {
+		short++
 	}
 	p.list = p.list[:0]
-	for i, s := range p.reading {
-		left := len(p.reading) - i
-		n := min((budget+left-1)/left, len(s.pending()))
-		p.list = append(p.list, n)
-		budget -= n
+	budget := p.budget()
+	read := p.divide(p.reading[:short], budget)
+	if long := p.reading[short:]; len(long) > 0 {
+		rest := budget - read
+		if short > 0 {
+			rest = max(min(rest, read), len(long))
+		}
+		p.divide(long, rest)
 	}
 	return p.list
+}
+
+// divide adds the shares of some prompts to the list, and returns their sum.
+func (p *stepping) divide(prompts []*sequence, budget int) (sum int) {
+	for i, s := range prompts {
+		left := len(prompts) - i
+		n := min((budget-sum+left-1)/left, len(s.pending()))
+		p.list = append(p.list, n)
+		sum += n
+	}
+	return sum
 }
 
 // reserve makes room for n more tokens of a sequence. If the memory is used up, the youngest sequence is put back into the

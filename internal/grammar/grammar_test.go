@@ -12,7 +12,6 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-// letters is a vocabulary of all bytes, and of pieces that go across the ends of JSON's parts.
 // maskOf is the mask, which none of these tests makes too costly.
 func maskOf(m *Matcher) []uint64 {
 	mask, err := m.Allowed()
@@ -22,6 +21,7 @@ func maskOf(m *Matcher) []uint64 {
 	return mask
 }
 
+// letters is a vocabulary of all bytes, and of pieces that go across the ends of JSON's parts.
 func letters() *Vocabulary {
 	var texts []string
 	for b := range 256 {
@@ -545,4 +545,53 @@ func BenchmarkMask(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(tokens), "ns/token")
+}
+
+// Forms whose texts can be understood in very many ways at once are refused, and while one answer's mask is being worked
+// out, others go on.
+func TestAmbiguityIsBounded(t *testing.T) {
+	var texts []string
+	for i := range 150_000 {
+		texts = append(texts, fmt.Sprintf("%c%x", 'a'+i%26, i*7919%1_000_003))
+	}
+	texts = append(texts, `"`)
+	large := NewVocabulary(texts)
+	patterns := func(n int) string {
+		var list []string
+		for i := range n {
+			list = append(list, fmt.Sprintf(`{"type":"string","pattern":"^.*%c%c$"}`, 'a'+i%26, 'a'+i/26))
+		}
+		return `{"anyOf":[` + strings.Join(list, ",") + `]}`
+	}
+	compile := func(v *Vocabulary, source string) (*Grammar, error) {
+		s, err := Compile([]byte(source))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return New(v, s.Value())
+	}
+	var refused *SchemaError
+	if _, err := compile(large, patterns(120)); !errors.As(err, &refused) || !strings.Contains(refused.Message, "ways at once") {
+		t.Errorf("120 patterns at once: %v", err)
+	}
+	if _, err := compile(letters(), patterns(20)); err != nil {
+		t.Errorf("20 patterns with a small vocabulary: %v", err)
+	}
+	// What slips through is stopped where it costs too much.
+	g, err := compile(large, patterns(8))
+	if err != nil {
+		t.Fatal(err)
+	}
+	left := 1000
+	m := g.Begin()
+	if err := m.Accept(150_000); err != nil {
+		t.Fatal(err)
+	}
+	g.mask(m.state.threads[0], &left)
+	if left >= 0 || len(g.masks) != 0 {
+		t.Errorf("%d steps are left, %d masks kept", left, len(g.masks))
+	}
+	if _, err := m.Allowed(); err != nil {
+		t.Errorf("within the bound: %v", err)
+	}
 }

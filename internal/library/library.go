@@ -133,7 +133,7 @@ func (l *Library) target(name, ext string) (string, error) {
 // check looks at a model that is not in the folder yet.
 func check(path string) error {
 	if err := catalog.Check(path); err != nil {
-		return &exchange.Error{Kind: exchange.Invalid, Code: "model_unusable", Param: "source", Message: fmt.Sprintf("%s cannot be used: %v", filepath.Base(path), err)}
+		return &exchange.Error{Kind: exchange.Invalid, Code: "model_unusable", Param: "source", Message: fmt.Sprintf("%s cannot be used: %s", filepath.Base(path), strings.TrimPrefix(err.Error(), path+": "))}
 	}
 	return nil
 }

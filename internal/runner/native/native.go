@@ -37,6 +37,7 @@ type Runner struct {
 
 	mu      sync.Mutex
 	loaded  map[string]*entry // by path
+	live    map[*entry]bool   // these, and those that somebody still uses though nobody can get them any more
 	used    int64             // bytes that all entries account for, those included that are on their way out
 	closed  bool
 	pending int       // goroutines that load or close an entry
@@ -62,7 +63,7 @@ type entry struct {
 
 // New makes a runner.
 func New(o Options) *Runner {
-	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}}
+	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}, live: map[*entry]bool{}}
 	r.settled.L = &r.mu
 	r.opts.Engine.Team = r.team
 	if o.Context > 0 {
@@ -87,7 +88,7 @@ func (r *Runner) Close() error {
 	}
 	r.closed = true
 	var list []*entry
-	for _, e := range r.loaded {
+	for e := range r.live {
 		list = append(list, e)
 	}
 	r.mu.Unlock()
@@ -187,6 +188,7 @@ func (r *Runner) retire(e *entry) {
 
 // finish closes an entry that nobody uses and nobody can get. The runner is locked.
 func (r *Runner) finish(e *entry) {
+	delete(r.live, e)
 	if e.timer != nil {
 		e.timer.Stop()
 	}
@@ -223,7 +225,7 @@ func (r *Runner) get(ctx context.Context, path string) (*lease, error) {
 	}
 	if !ok {
 		e = &entry{path: path, identity: identity, ready: make(chan struct{})}
-		r.loaded[path] = e
+		r.loaded[path], r.live[e] = e, true
 		r.start(func() { r.fill(e) })
 	}
 	e.leases++

@@ -3,7 +3,9 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math"
+	"math/rand/v2"
 	"slices"
 	"sync"
 	"testing"
@@ -30,9 +32,8 @@ func enqueue(t testing.TB, e *Engine, length, seed int, answer int) *sequence {
 // much longer than if it were alone; the long ones go on all the same, and share what they get.
 func TestShortPromptsDoNotWait(t *testing.T) {
 	e := prepared(t, Options{Sequences: 16})
-	var long []*sequence
 	for i := range 40 {
-		long = append(long, enqueue(t, e, 1500, i, 2))
+		enqueue(t, e, 1500, i, 2)
 	}
 	e.admit()
 	e.step()
@@ -198,5 +199,40 @@ func TestMasksDoNotHoldOthersUp(t *testing.T) {
 	}
 	if formed.generated == 0 {
 		t.Error("it does not go on when its mask is there")
+	}
+}
+
+// How long a short prompt takes to its first token, alone and beside long ones that are being read.
+func BenchmarkFirstToken(b *testing.B) {
+	short := []int32{65, 66, 67}
+	for _, others := range []int{0, 1, 12} {
+		b.Run(fmt.Sprintf("beside-%d", others), func(b *testing.B) {
+			e := harbour(b, Options{})
+			ctx, cancel := context.WithCancel(b.Context())
+			defer cancel()
+			var reading sync.WaitGroup
+			for i := range others {
+				reading.Go(func() {
+					for ctx.Err() == nil {
+						prompt := make([]int32, 2000)
+						for k := range prompt {
+							prompt[k] = int32((k*(i+3) + i) % 2000)
+						}
+						prompt[0] = int32(rand.IntN(2000)) // so that nothing is known of it
+						for range e.Generate(ctx, Job{Prompt: prompt, MaxTokens: 1}) {
+						}
+					}
+				})
+			}
+			for b.Loop() {
+				short[0] = int32(rand.IntN(2000))
+				if _, _, _, err := answer(b.Context(), e, Job{Prompt: short, MaxTokens: 1}); err != nil {
+					b.Fatal(err)
+				}
+			}
+			b.StopTimer()
+			cancel()
+			reading.Wait()
+		})
 	}
 }

@@ -2,6 +2,8 @@ package gate
 
 import (
 	"context"
+	"errors"
+	"fmt"
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
@@ -46,23 +48,17 @@ func (g *Gate) AddModel(ctx context.Context, a library.Addition, progress func(l
 	if g.Library == nil {
 		return catalog.Model{}, exchange.Errorf(exchange.Unavailable, "no_library", "this gate's models cannot be changed")
 	}
-	models, err := g.Catalog.Models()
-	if err != nil {
-		return catalog.Model{}, err
-	}
 	path, err := g.Library.Add(ctx, a, progress)
 	if err != nil {
 		return catalog.Model{}, err
 	}
-	if models, err = g.Catalog.Models(); err != nil {
-		return catalog.Model{}, err
-	}
+	models, err := g.Catalog.Models() // what is wrong with other folders does not concern this one
 	for _, m := range models {
 		if m.Path == path {
 			return m, nil
 		}
 	}
-	return catalog.Model{}, exchange.Errorf(exchange.Internal, "internal_error", "the model was added, but is not found")
+	return catalog.Model{}, errors.Join(fmt.Errorf("%s was added, but is not found", path), err)
 }
 
 // ForgetModel takes a model out of the models folder: its files if the folder has them, the link if it is one. Answers

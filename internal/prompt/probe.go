@@ -236,14 +236,10 @@ func (t *Template) StyleOf(c Conversation) reading.Style {
 func (t *Template) EndTokens() []int32 {
 	var ids []int32
 	add := func(text string) {
-		for _, token := range t.tok.EncodeSpans(text, func(int, int) bool { return true }) {
-			if !t.tok.IsControl(token.ID) {
-				return // text, and what comes after it, is the next turn's
-			}
-			if !slices.Contains(ids, token.ID) {
-				ids = append(ids, token.ID)
-			}
-			return
+		// If text comes first, it is the next turn's, and so is what comes after it.
+		tokens := t.tok.EncodeSpans(text, func(int, int) bool { return true })
+		if len(tokens) > 0 && t.tok.IsControl(tokens[0].ID) && !slices.Contains(ids, tokens[0].ID) {
+			ids = append(ids, tokens[0].ID)
 		}
 	}
 	if t.abilities.Style.Form == reading.Channels {

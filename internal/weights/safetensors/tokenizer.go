@@ -448,7 +448,7 @@ func decoders(c *component) (list []weights.Step, err error) {
 	case "Replace":
 		step.Content = c.text()
 		if step.Pattern, step.Literal, err = c.pattern(); err == nil && !step.Literal {
-			err = errors.New("Replace by an expression is not supported")
+			err = errors.New("a decoder that replaces an expression is not supported")
 		}
 		if err != nil {
 			return nil, err

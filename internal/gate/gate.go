@@ -58,6 +58,7 @@ type Record struct {
 	Key              keyring.Key
 	Model            string
 	PromptTokens     int
+	CachedTokens     int // of the prompt, that did not have to be read
 	CompletionTokens int
 	ToolCalls        int
 	Malformed        int // places that looked like tool calls and could not be read
@@ -145,7 +146,7 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 		for event, err := range g.Runner.Run(ctx, m.Path, req) {
 			switch event := event.(type) {
 			case exchange.Started:
-				r.PromptTokens, r.Timings, r.FirstToken = event.PromptTokens, event.Timings, time.Since(begun)
+				r.PromptTokens, r.CachedTokens, r.Timings, r.FirstToken = event.PromptTokens, event.CachedTokens, event.Timings, time.Since(begun)
 			case exchange.ReasoningDelta:
 				count(event.Candidate, event.Tokens)
 			case exchange.TextDelta:

@@ -62,8 +62,8 @@ func (g *Gate) AddModel(ctx context.Context, a library.Addition, progress func(l
 }
 
 // ForgetModel takes a model out of the models folder: its files if the folder has them, the link if it is one. Answers
-// under way come to their end.
-func (g *Gate) ForgetModel(name string) (catalog.Model, library.Removal, error) {
+// under way come to their end. If try is true it only tells what that would do.
+func (g *Gate) ForgetModel(name string, try bool) (catalog.Model, library.Removal, error) {
 	m, err := g.Installed(name)
 	if err != nil {
 		return m, library.Removal{}, err
@@ -71,7 +71,10 @@ func (g *Gate) ForgetModel(name string) (catalog.Model, library.Removal, error) 
 	if g.Library == nil {
 		return m, library.Removal{}, exchange.Errorf(exchange.Unavailable, "no_library", "this gate's models cannot be changed")
 	}
-	g.Loader.Unload(m.Path)
-	r, err := g.Library.Forget(m.Path)
+	r, err := g.Library.Owned(m.Path)
+	if err == nil && !try {
+		g.Loader.Unload(m.Path)
+		r, err = g.Library.Forget(m.Path)
+	}
 	return m, r, err
 }

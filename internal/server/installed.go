@@ -152,21 +152,14 @@ type Forgotten struct {
 
 // forgetModel takes a model out of the models folder. With ?try=true it only tells what that would do.
 func (s *Server) forgetModel(c *gin.Context) {
-	var m catalog.Model
-	var r library.Removal
-	var err error
-	if c.Query("try") == "true" {
-		if m, err = s.Gate.Installed(c.Param("id")); err == nil {
-			r, err = s.Gate.Library.Owned(m.Path)
-		}
-	} else {
-		if m, r, err = s.Gate.ForgetModel(c.Param("id")); err == nil {
-			s.Log.Info("model forgotten", "model", m.ID, "path", m.Path, "deleted_bytes", r.Bytes)
-		}
-	}
+	try := c.Query("try") == "true"
+	m, r, err := s.Gate.ForgetModel(c.Param("id"), try)
 	if err != nil {
 		fail(c, err)
 		return
+	}
+	if !try {
+		s.Log.Info("model forgotten", "model", m.ID, "path", m.Path, "deleted_bytes", r.Bytes)
 	}
 	c.JSON(http.StatusOK, Forgotten{m.ID, m.Path, r})
 }

@@ -116,6 +116,20 @@ func TestModelsAreManaged(t *testing.T) {
 	if resp.StatusCode != http.StatusOK {
 		t.Errorf("%d %s", resp.StatusCode, answer)
 	}
+	// What was read before is told in the usage.
+	long := `{"model": "qwen3", "max_tokens": 1, "messages": [{"role": "user", "content": "` + strings.Repeat("gate ", 80) + `"}]}`
+	h.do(t, http.MethodPost, "/v1/chat/completions", h.key, long)
+	var usage struct {
+		Usage struct {
+			Prompt  int `json:"prompt_tokens"`
+			Details struct {
+				Cached int `json:"cached_tokens"`
+			} `json:"prompt_tokens_details"`
+		} `json:"usage"`
+	}
+	if _, answer := h.do(t, http.MethodPost, "/v1/chat/completions", h.key, long); json.Unmarshal([]byte(answer), &usage) != nil || usage.Usage.Details.Cached < 32 || usage.Usage.Details.Cached >= usage.Usage.Prompt {
+		t.Errorf("%s", answer)
+	}
 	if resp, _ := h.do(t, http.MethodPost, "/gate/models/qwen3/unload", h.owner, ""); resp.StatusCode != http.StatusOK || state().Loaded {
 		t.Errorf("%d, loaded: %v", resp.StatusCode, state().Loaded)
 	}

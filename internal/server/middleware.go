@@ -78,7 +78,7 @@ func Meter(log *slog.Logger) func(context.Context, gate.Record) {
 	return func(ctx context.Context, r gate.Record) {
 		id, _ := ctx.Value(requestIDKey{}).(string)
 		ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-		attrs := []any{"id", id, "key", r.Key.Label, "model", r.Model, "prompt_tokens", r.PromptTokens, "completion_tokens", r.CompletionTokens,
+		attrs := []any{"id", id, "key", r.Key.Label, "model", r.Model, "prompt_tokens", r.PromptTokens, "cached_tokens", r.CachedTokens, "completion_tokens", r.CompletionTokens,
 			"queue_ms", ms(r.Timings.Queue), "load_ms", ms(r.Timings.Load), "prefill_ms", ms(r.Timings.Prefill), "first_token_ms", ms(r.FirstToken), "took_ms", ms(r.Duration)}
 		if r.ToolCalls > 0 {
 			attrs = append(attrs, "tool_calls", r.ToolCalls)

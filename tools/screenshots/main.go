@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"log"
+	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -196,7 +198,40 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		_ = gate.Process.Kill() // the gate ends with its terminal
 		_ = gate.Wait()
 	}()
+	files, err := pier(home)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, files.Close()) }()
+	for _, c := range [][]string{
+		{"models", "convert", "internal/model/testdata/harbour-4m", "--weights", "q4_k", "--out", filepath.Join(home, "pier", "harbour-q4.gguf")},
+		{"models", "add", "internal/model/testdata/reference/qwen3/hf", "--name", "tiny-qwen3", "--copy"},
+		{"models", "add", "internal/model/testdata/reference/gemma3/hf", "--name", "tiny-gemma3", "--copy"},
+		{"models", "add", "internal/model/testdata/reference/phi3-longrope/hf", "--name", "tiny-phi3", "--copy"},
+		{"models", "add", "internal/model/testdata/reference/mixtral/model.f32.gguf", "--name", "tiny-mixtral", "--copy"},
+		{"models", "load", "tiny-qwen3"},
+	} {
+		cmd := exec.CommandContext(ctx, binary, c...)
+		cmd.Env = e2e.Env(home)
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("kindred %s: %w: %s", strings.Join(c, " "), err, out)
+		}
+	}
 	for name, commands := range map[string][]string{
+		"terminal-models.png": {
+			`kindred models list`,
+			`kindred models load tiny-phi3`,
+			`kindred models look ~/pier --memory 16GiB --bandwidth 100GB </dev/null`,
+			`kindred models forget tiny-mixtral --yes`,
+		},
+		"terminal-models-show.png": {
+			`kindred models show harbour-4m`,
+			`kindred models show tiny-phi3`,
+		},
+		"terminal-models-add.png": {
+			`kindred models look http://127.0.0.1:7719/ </dev/null`,
+			`kindred models add http://127.0.0.1:7719/harbour-full.gguf`,
+		},
 		"terminal-ask.png": {
 			`kindred ask "When is the last boat to Osmer?"`,
 			`kindred ask --style response --reason "Which is longer, Osmer or Brannoc?"`,
@@ -213,8 +248,8 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		"terminal-keys.png": {
 			`kindred keys issue --label "timetable bot" --models harbour-4m`,
 			`kindred keys list`,
-			`kindred models list`,
-			`kindred models show harbour-4m`,
+			`kindred presets add harbour-master --model harbour-4m --instructions "You are a cheerful harbour master."`,
+			`kindred presets list`,
 		},
 	} {
 		script := ""
@@ -234,6 +269,50 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		}
 	}
 	return nil
+}
+
+// pier serves the files of a folder as slowly as a line over the sound would, so that a picture catches one on its way.
+func pier(home string) (*http.Server, error) {
+	dir := filepath.Join(home, "pier")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	raw, err := os.ReadFile("demo/models/harbour-4m/harbour-4m.gguf")
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, "harbour-full.gguf"), raw, 0o644)
+	}
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, "not-whole.gguf"), raw[:100_000], 0o644)
+	}
+	if err != nil {
+		return nil, err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:7719")
+	if err != nil {
+		return nil, err
+	}
+	files := http.FileServer(http.Dir(dir))
+	s := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Range") == "" && strings.HasSuffix(r.URL.Path, ".gguf") {
+			w = slow{w}
+		}
+		files.ServeHTTP(w, r)
+	})}
+	go func() { _ = s.Serve(l) }() // until it is closed
+	return s, nil
+}
+
+// slow writes some 900 kB a second.
+type slow struct{ http.ResponseWriter }
+
+func (s slow) Write(p []byte) (n int, err error) {
+	for err == nil && n < len(p) {
+		var some int
+		some, err = s.ResponseWriter.Write(p[n:min(len(p), n+30_000)])
+		n += some
+		time.Sleep(time.Second / 30)
+	}
+	return n, err
 }
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

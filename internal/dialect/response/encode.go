@@ -204,7 +204,7 @@ func (w *Writer) Add(event exchange.Event) error {
 	switch event := event.(type) {
 	case exchange.Started:
 		w.resp.Status = inProgress
-		w.resp.Usage = &Usage{Input: event.PromptTokens, Total: event.PromptTokens}
+		w.resp.Usage = &Usage{Input: event.PromptTokens, InputDetails: InputDetails{Cached: event.CachedTokens}, Total: event.PromptTokens}
 		w.sendWhole("response.in_progress")
 		if event.Dropped > 0 {
 			item := &Truncation{Type: truncationType, ID: newID("tr"), Status: completed, Dropped: event.Dropped}

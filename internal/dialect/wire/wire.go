@@ -321,6 +321,7 @@ func (u *Usage) Count(event exchange.Event) {
 	switch event := event.(type) {
 	case exchange.Started:
 		u.PromptTokens += event.PromptTokens
+		u.PromptDetails.Cached += event.CachedTokens
 	case exchange.ReasoningDelta:
 		u.Details.Reasoning += event.Tokens
 	case exchange.Finish:

@@ -415,14 +415,20 @@ func (s Source) Listing(ctx context.Context, address string) (list []string, err
 	if err != nil {
 		return nil, err
 	}
+	return links(base, string(raw)), nil
+}
+
+// links finds the addresses of models in a page, or in a list with one a line.
+func links(base *url.URL, text string) (list []string) {
 	var found []string
-	if text := string(raw); strings.Contains(strings.ToLower(text), "<a ") {
+	if strings.Contains(strings.ToLower(text), "<a ") {
 		for _, m := range link.FindAllStringSubmatch(text, -1) {
 			found = append(found, html.UnescapeString(m[1]))
 		}
 	} else {
 		found = strings.Split(text, "\n")
 	}
+	known := map[string]bool{}
 	for _, ref := range found {
 		ref = strings.TrimSpace(ref)
 		u, err := url.Parse(ref)
@@ -432,9 +438,10 @@ func (s Source) Listing(ctx context.Context, address string) (list []string, err
 		u = base.ResolveReference(u)
 		name := path.Base(u.Path)
 		_, part, _, ok := gguf.Part(name)
-		if strings.EqualFold(path.Ext(name), ".gguf") && (!ok || part == 1) && !slices.Contains(list, u.String()) {
+		if (u.Scheme == "http" || u.Scheme == "https") && strings.EqualFold(path.Ext(name), ".gguf") && (!ok || part == 1) && !known[u.String()] {
+			known[u.String()] = true
 			list = append(list, u.String())
 		}
 	}
-	return list, nil
+	return list
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -372,4 +373,18 @@ func TestLibraryOfThisMachine(t *testing.T) {
 	if entries, err := os.ReadDir(dir); err != nil || len(entries) != 0 {
 		t.Errorf("what is left: %v, %v", entries, err)
 	}
+}
+
+func FuzzLinks(f *testing.F) {
+	f.Add(`<a href="a.gguf">x</a> <A HREF='../b-00001-of-00002.gguf?x=1&amp;y'>`)
+	f.Add("a.gguf\nfile:///etc/x.gguf\n#c.gguf\n//host/d.gguf")
+	base := &url.URL{Scheme: "https", Host: "files.example", Path: "/m/"}
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, address := range links(base, text) {
+			u, err := url.Parse(address)
+			if err != nil || u.Scheme != "http" && u.Scheme != "https" || !strings.EqualFold(filepath.Ext(u.Path), ".gguf") {
+				t.Errorf("%q, %v", address, err)
+			}
+		}
+	})
 }

@@ -392,3 +392,13 @@ func TestGrammarsAreBoundedByBytes(t *testing.T) {
 		t.Errorf("%d grammars are kept", len(f.recent))
 	}
 }
+
+// What a request says of sampling reaches the engine.
+func TestSamplingReachesTheEngine(t *testing.T) {
+	temperature, topP, topK, minP, penalty, seed := 0.5, 0.9, 7, 0.1, 1.2, int64(-3)
+	got := sampling(exchange.Sampling{Temperature: &temperature, TopP: &topP, TopK: &topK, MinP: &minP, RepetitionPenalty: &penalty, Seed: &seed, FrequencyPenalty: 1, PresencePenalty: 2,
+		LogitBias: map[int32]float64{4: 5}})
+	if got.Temperature != 0.5 || got.TopP != 0.9 || got.TopK != 7 || got.MinP != 0.1 || got.RepetitionPenalty != 1.2 || got.Seed != uint64(seed) || got.FrequencyPenalty != 1 || got.PresencePenalty != 2 || got.LogitBias[4] != 5 {
+		t.Errorf("%+v", got)
+	}
+}

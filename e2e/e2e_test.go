@@ -518,6 +518,13 @@ func TestDamagedModelIsToldOf(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer g.Stop()
+	if out, _, code := run(t, g, "", "models", "list"); code != 0 || !strings.Contains(out, "arriving") {
+		t.Errorf("models list, of a file that was written to just now: code %d, %q", code, out)
+	}
+	hourAgo := time.Now().Add(-time.Hour)
+	if err := os.Chtimes(models+"/half.gguf", hourAgo, hourAgo); err != nil {
+		t.Fatal(err)
+	}
 	if out, _, code := run(t, g, "", "models", "list"); code != 0 || !strings.Contains(out, "unusable: ") || !strings.Contains(out, "cut off or damaged") {
 		t.Errorf("models list: code %d, %q", code, out)
 	}

@@ -94,7 +94,7 @@ func TestPiecesJoinWhatATokenTies(t *testing.T) {
 }
 
 func TestNumbersAsPeopleSayThem(t *testing.T) {
-	for n, want := range map[int64]string{0: "0", 999: "999", 3_672_320: "3.67 M", 1_240_000_000: "1.24 B", 20_000: "20 k"} {
+	for n, want := range map[int64]string{0: "", 999: "999", 3_672_320: "3.67 M", 1_240_000_000: "1.24 B", 20_000: "20 k"} {
 		if got := count(n); got != want {
 			t.Errorf("count(%d) is %q, want %q", n, got, want)
 		}

@@ -211,8 +211,11 @@ func sampling(d catalog.Defaults) string {
 	return strings.Join(list, ", ")
 }
 
-// count writes a large number as people say it: 3.7 M.
+// count writes a large number as people say it, 3.7 M, and nothing for 0: it is then not known.
 func count(n int64) string {
+	if n == 0 {
+		return ""
+	}
 	for _, u := range []struct {
 		at   float64
 		unit string

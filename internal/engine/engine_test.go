@@ -13,6 +13,7 @@ import (
 
 	"kindredgate/internal/grammar"
 	"kindredgate/internal/model"
+	"kindredgate/internal/tensor"
 	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights/gguf"
 )
@@ -35,6 +36,8 @@ func harbour(t testing.TB, o Options) *Engine {
 	if err != nil {
 		t.Fatal(err)
 	}
+	o.Team = tensor.NewTeam(0)
+	t.Cleanup(o.Team.Close)
 	e, err := New(m, tok, o)
 	if err != nil {
 		t.Fatal(err)

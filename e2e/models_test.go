@@ -100,7 +100,7 @@ func TestModelsByCommand(t *testing.T) {
 	if _, errOut, code := run(t, g, "y\n", "models", "forget", "harbour"); code != 1 || !strings.Contains(errOut, "--yes") {
 		t.Errorf("forget with nobody to ask: %d %q", code, errOut)
 	}
-	if out, _, code := run(t, g, "", "models", "forget", "harbour", "--yes"); code != 0 || !strings.Contains(out, "1 file(s) with 4.0 MB are deleted") {
+	if out, _, code := run(t, g, "", "models", "forget", "harbour", "--yes"); code != 0 || !strings.Contains(out, "1 file with 4.0 MB deleted") {
 		t.Errorf("forget: %d %q", code, out)
 	}
 	if out, _, code := run(t, g, "", "models", "forget", "qwen3"); code != 0 || !strings.Contains(out, "its files lie where they were") {

@@ -148,25 +148,34 @@ func (t *terminal) look(ctx context.Context, source string, d described) (list [
 
 func (t *terminal) printSights(list []sight) error {
 	rows := [][]string{{"", "MODEL", "FAMILY", "PARAMETERS", "WEIGHTS", "CONTEXT", "SIZE", "NEEDS", "TOKENS/S", ""}}
+	var problems []string
 	for i, s := range list {
+		number := fmt.Sprint(i + 1)
+		if s.Problem != "" {
+			problem := number + " does not run: " + s.Problem
+			if s.Nearest != "" {
+				problem += "; " + s.Nearest + " would"
+			}
+			problems = append(problems, problem)
+			rows = append(rows, []string{number, s.ID, s.Architecture, "", s.Weights, "", "", "", "", "does not run"})
+			continue
+		}
 		rate, verdict := "", "fits"
 		if s.Rate > 0 {
 			if rate = "about " + count(int64(s.Rate+0.5)); s.Rate < 10 {
 				rate = fmt.Sprintf("about %.1f", s.Rate)
 			}
 		}
-		switch {
-		case s.Problem != "":
-			verdict = "does not run: " + s.Problem
-			if s.Nearest != "" {
-				verdict += "; " + s.Nearest + " would"
-			}
-		case !s.Fits:
+		if !s.Fits {
 			verdict = "too large"
 		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), s.ID, s.Architecture, count(s.Parameters), s.Weights, orNothing(s.ContextLength), size(s.Size), size(s.Memory), rate, verdict})
+		rows = append(rows, []string{number, s.ID, s.Architecture, count(s.Parameters), s.Weights, orNothing(s.ContextLength), size(s.Size), size(s.Memory), rate, verdict})
 	}
-	return table(t.out, rows...)
+	if err := table(t.out, rows...); err != nil || len(problems) == 0 {
+		return err
+	}
+	_, err := fmt.Fprintln(t.out, "\n"+strings.Join(problems, "\n"))
+	return err
 }
 
 // chooseOne asks which model to add, if somebody is there to be asked.

@@ -227,6 +227,13 @@ func count(n int64) string {
 	return fmt.Sprint(n)
 }
 
+func files(n int) string {
+	if n == 1 {
+		return "1 file"
+	}
+	return fmt.Sprintf("%d files", n)
+}
+
 // size writes a number of bytes as people say it: 4.0 MB.
 func size(n int64) string {
 	for _, u := range []struct {

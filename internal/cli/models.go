@@ -283,7 +283,7 @@ func (t *terminal) modelsForget() *cobra.Command {
 				return err
 			}
 			if !r.Linked && !yes {
-				question := fmt.Sprintf("This deletes %d file(s), %s, at %s. Delete them? [y/N] ", r.Files, size(r.Bytes), r.Path)
+				question := fmt.Sprintf("This deletes %s, %s, at %s. Go on? [y/N] ", files(r.Files), size(r.Bytes), r.Path)
 				ok, err := t.confirm(question)
 				if err != nil || !ok {
 					return err
@@ -296,7 +296,7 @@ func (t *terminal) modelsForget() *cobra.Command {
 				_, err := fmt.Fprintf(t.out, "%s is forgotten; its files lie where they were.\n", r.Model)
 				return err
 			}
-			_, err := fmt.Fprintf(t.out, "%s is forgotten, and %d file(s) with %s are deleted.\n", r.Model, r.Files, size(r.Bytes))
+			_, err := fmt.Fprintf(t.out, "%s is forgotten: %s with %s deleted.\n", r.Model, files(r.Files), size(r.Bytes))
 			return err
 		}),
 	}

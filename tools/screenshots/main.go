@@ -198,11 +198,46 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		_ = gate.Process.Kill() // the gate ends with its terminal
 		_ = gate.Wait()
 	}()
+	take := func(name string, commands ...string) error {
+		script := ""
+		for _, c := range commands {
+			script += fmt.Sprintf("printf '%%s\\n' %s; %s; echo; ", quote("$ "+c), c)
+		}
+		window, err := show(script + "sleep 60")
+		if err != nil {
+			return err
+		}
+		wait()
+		err = save(name)
+		_ = window.Process.Kill()
+		_ = window.Wait()
+		return err
+	}
+	err = errors.Join(
+		take("terminal-ask.png",
+			`kindred ask "When is the last boat to Osmer?"`,
+			`kindred ask --style response --reason "Which is longer, Osmer or Brannoc?"`,
+			`kindred ask --style raw "The last boat to Osmer"`),
+		take("terminal-snippet.png",
+			`kindred snippet "When is the last boat to Osmer?"`,
+			`kindred snippet --style generate --lang python "When is the last boat to Osmer?"`),
+		take("terminal-render.png",
+			`kindred render --instructions "You are a cheerful harbour master." "And to Quillay? Please say <|end|> at the end."`,
+			`kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"`),
+		take("terminal-keys.png",
+			`kindred keys issue --label "timetable bot" --models harbour-4m`,
+			`kindred keys list`,
+			`kindred presets add harbour-master --model harbour-4m --instructions "You are a cheerful harbour master."`,
+			`kindred presets list`))
+	if err != nil {
+		return err
+	}
 	files, err := pier(home)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, files.Close()) }()
+	// From here on there are several models, and a command that needs one asks which.
 	for _, c := range [][]string{
 		{"models", "convert", "internal/model/testdata/harbour-4m", "--weights", "q4_k", "--out", filepath.Join(home, "pier", "harbour-q4.gguf")},
 		{"models", "add", "internal/model/testdata/reference/qwen3/hf", "--name", "tiny-qwen3", "--copy"},
@@ -217,58 +252,18 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 			return fmt.Errorf("kindred %s: %w: %s", strings.Join(c, " "), err, out)
 		}
 	}
-	for name, commands := range map[string][]string{
-		"terminal-models.png": {
+	return errors.Join(
+		take("terminal-models-show.png",
+			`kindred models show harbour-4m`,
+			`kindred models show tiny-phi3`),
+		take("terminal-models.png",
 			`kindred models list`,
 			`kindred models load tiny-phi3`,
 			`kindred models look ~/pier --memory 16GiB --bandwidth 100GB </dev/null`,
-			`kindred models forget tiny-mixtral --yes`,
-		},
-		"terminal-models-show.png": {
-			`kindred models show harbour-4m`,
-			`kindred models show tiny-phi3`,
-		},
-		"terminal-models-add.png": {
+			`kindred models forget tiny-mixtral --yes`),
+		take("terminal-models-add.png",
 			`kindred models look http://127.0.0.1:7719/ </dev/null`,
-			`kindred models add http://127.0.0.1:7719/harbour-full.gguf`,
-		},
-		"terminal-ask.png": {
-			`kindred ask "When is the last boat to Osmer?"`,
-			`kindred ask --style response --reason "Which is longer, Osmer or Brannoc?"`,
-			`kindred ask --style raw "The last boat to Osmer"`,
-		},
-		"terminal-snippet.png": {
-			`kindred snippet "When is the last boat to Osmer?"`,
-			`kindred snippet --style generate --lang python "When is the last boat to Osmer?"`,
-		},
-		"terminal-render.png": {
-			`kindred render --instructions "You are a cheerful harbour master." "And to Quillay? Please say <|end|> at the end."`,
-			`kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"`,
-		},
-		"terminal-keys.png": {
-			`kindred keys issue --label "timetable bot" --models harbour-4m`,
-			`kindred keys list`,
-			`kindred presets add harbour-master --model harbour-4m --instructions "You are a cheerful harbour master."`,
-			`kindred presets list`,
-		},
-	} {
-		script := ""
-		for _, c := range commands {
-			script += fmt.Sprintf("printf '%%s\\n' %s; %s; echo; ", quote("$ "+c), c)
-		}
-		window, err := show(script + "sleep 60")
-		if err != nil {
-			return err
-		}
-		wait()
-		err = save(name)
-		_ = window.Process.Kill()
-		_ = window.Wait()
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+			`kindred models add http://127.0.0.1:7719/harbour-full.gguf`))
 }
 
 // pier serves the files of a folder as slowly as a line over the sound would, so that a picture catches one on its way.

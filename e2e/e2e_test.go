@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	// What the binary is built of, so that a result of these tests is not taken from the cache after a change in it.
 	_ "kindredgate/internal/cli"
@@ -676,6 +677,36 @@ func TestConsole(t *testing.T) {
 		chromedp.Click(css(`[aria-label="Forget master"]`)),
 		chromedp.Click(`//*[@role="dialog"]//button[text()="Forget"]`),
 		chromedp.WaitNotPresent(css(`[aria-label="Forget master"]`)))
+
+	folder, err := filepath.Abs("../internal/model/testdata/reference/qwen3/hf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	do("add a model, of which there is none",
+		chromedp.Click(`//button[text()="Add a model"]`),
+		chromedp.SendKeys(css("#model-source"), folder+"/none"),
+		chromedp.SendKeys(css("#model-name"), "reef\r"),
+		chromedp.WaitVisible(css(`[role="dialog"] [role="alert"]`)))
+	if got := text(`[role="dialog"] [role="alert"]`); !strings.Contains(got, folder+"/none") {
+		t.Errorf("a folder that is not there is answered by %q", got)
+	}
+	do("add one that is there, and load it",
+		chromedp.SendKeys(css("#model-source"), strings.Repeat(kb.Backspace, len("/none"))+"\r"),
+		chromedp.WaitNotPresent(css(`[role="dialog"]`)),
+		chromedp.Click(css(`[aria-label="Load reef"]`)),
+		chromedp.WaitVisible(css(`[aria-label="Unload reef"]`)))
+	if status, raw := post(t, g, g.Key, `{"model": "reef", "max_tokens": 1, "messages": [{"role": "user", "content": "Hi"}]}`); status != 200 {
+		t.Errorf("the model from the console: %d %s", status, raw)
+	}
+	do("forget it, which leaves its files",
+		chromedp.Click(css(`[aria-label="Forget reef"]`)),
+		chromedp.WaitVisible(`//*[@role="dialog"]//button[text()="Forget it"]`))
+	do("forget it",
+		chromedp.Click(`//*[@role="dialog"]//button[text()="Forget it"]`),
+		chromedp.WaitNotPresent(css(`[aria-label="Forget reef"]`)))
+	if _, err := os.Stat(folder + "/config.json"); err != nil {
+		t.Error(err)
+	}
 
 	do("issue a key",
 		chromedp.Evaluate[chromedp.Void](`location.hash = "keys"`),

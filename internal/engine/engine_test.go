@@ -36,8 +36,10 @@ func harbour(t testing.TB, o Options) *Engine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o.Team = tensor.NewTeam(0)
-	t.Cleanup(o.Team.Close)
+	if _, ok := t.(*testing.B); ok {
+		o.Team = tensor.NewTeam(0)
+		t.Cleanup(o.Team.Close)
+	}
 	e, err := New(m, tok, o)
 	if err != nil {
 		t.Fatal(err)

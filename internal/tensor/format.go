@@ -103,7 +103,7 @@ func half(b []byte) float32 { return Float16(binary.LittleEndian.Uint16(b)) }
 func expandF16(dst []float32, row, _ []byte) {
 	row = row[:2*len(dst)]
 	for i := range dst {
-		dst[i] = half(row[2*i:])
+		dst[i] = Float16(binary.LittleEndian.Uint16(row[2*i:]))
 	}
 }
 

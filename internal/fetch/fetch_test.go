@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -21,6 +22,8 @@ import (
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/library"
+	"kindredgate/internal/weights"
+	"kindredgate/internal/weights/gguf"
 )
 
 const (
@@ -296,6 +299,90 @@ func TestLibraryFetches(t *testing.T) {
 	entries, err := os.ReadDir(dir)
 	if err != nil || len(entries) != 2 {
 		t.Errorf("what is in the folder: %v, %v", entries, err)
+	}
+}
+
+// inParts writes the sample model to a folder in two files, and returns the path of the first.
+func inParts(t *testing.T, dir string) string {
+	t.Helper()
+	f, err := gguf.Parse(read(t, harbour))
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := filepath.Join(dir, "harbour-00001-of-00002.gguf")
+	half := len(f.Tensors) / 2
+	for n, tensors := range [][]weights.Tensor{f.Tensors[:half], f.Tensors[half:]} {
+		metadata := []gguf.Entry{{Key: "split.no", Value: uint32(n)}, {Key: "split.count", Value: uint32(2)}, {Key: "split.tensors.count", Value: uint32(len(f.Tensors))}}
+		for key, v := range f.Metadata {
+			if list, err := f.Metadata.Strings(key); err == nil {
+				v = list
+			} else if list, err := f.Metadata.Int32s(key); err == nil {
+				v = list
+			} else if list, err := f.Metadata.Float32s(key); err == nil {
+				v = list
+			}
+			if n == 0 {
+				metadata = append(metadata, gguf.Entry{Key: key, Value: v})
+			}
+		}
+		var plans []gguf.Plan
+		for _, t := range tensors {
+			plans = append(plans, gguf.Plan{Name: t.Name, Type: t.Type, Shape: t.Shape})
+		}
+		var out bytes.Buffer
+		if err := gguf.Write(&out, metadata, plans, func(i int, w io.Writer) error {
+			_, err := w.Write(tensors[i].Data)
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(gguf.PartPath(first, n+1), out.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return first
+}
+
+// A model in two files is added by its first one, in every way, and taken out whole.
+func TestLibraryOfParts(t *testing.T) {
+	dir := t.TempDir()
+	first := inParts(t, t.TempDir())
+	s := serve(t, map[string][]byte{"harbour-00001-of-00002.gguf": read(t, first), "harbour-00002-of-00002.gguf": read(t, gguf.PartPath(first, 2))})
+	l := library.New(dir, quick)
+	here := func() int {
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(entries)
+	}
+	for _, a := range []library.Addition{{Source: first}, {Source: first, Name: "pier", Copy: true}, {Source: s.URL + "/harbour-00001-of-00002.gguf"}} {
+		path, err := l.Add(t.Context(), a, func(library.Progress) {})
+		if err != nil {
+			t.Fatalf("%+v: %v", a, err)
+		}
+		if m := catalog.Read(path); m.Problem != "" || m.Parameters < 3_600_000 || here() != 2 {
+			t.Errorf("%+v: %+v, %d files", a, m, here())
+		}
+		if r, err := l.Forget(path); err != nil || here() != 0 || r.Linked == (r.Files == 2) {
+			t.Errorf("%+v: %+v, %v, %d files are left", a, r, err, here())
+		}
+	}
+	if _, err := l.Add(t.Context(), library.Addition{Source: gguf.PartPath(first, 2)}, func(library.Progress) {}); err == nil || !strings.Contains(err.Error(), "name the first part") {
+		t.Errorf("its second part: %v", err)
+	}
+	// What stands in the way of one part keeps the others out.
+	other := filepath.Join(dir, "harbour-00002-of-00002.gguf")
+	if err := os.WriteFile(other, []byte("another"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, a := range []library.Addition{{Source: first}, {Source: first, Copy: true}, {Source: s.URL + "/harbour-00001-of-00002.gguf"}} {
+		if _, err := l.Add(t.Context(), a, func(library.Progress) {}); err == nil || !strings.Contains(err.Error(), "there is a harbour-00002-of-00002.gguf in") || here() != 1 || string(read(t, other)) != "another" {
+			t.Errorf("%+v: %v, %d files", a, err, here())
+		}
+	}
+	if _, err := os.Stat(gguf.PartPath(first, 2)); err != nil {
+		t.Errorf("the original: %v", err)
 	}
 }
 

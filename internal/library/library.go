@@ -124,8 +124,15 @@ func (l *Library) inWords(err error) error {
 // target is where a model is to lie, which must be free. ext is ".gguf" or, for a folder, nothing.
 func (l *Library) target(name, ext string) (string, error) {
 	path := filepath.Join(l.folder, name+ext)
-	if _, err := os.Lstat(path); err == nil {
-		return "", exchange.InvalidParam("name", "there is a %s in %s already; choose another name with --name, or forget that one first", filepath.Base(path), l.folder)
+	_, _, count, _ := gguf.Part(path)
+	for n := 1; n <= max(1, count); n++ {
+		file := path
+		if count > 1 {
+			file = gguf.PartPath(path, n)
+		}
+		if _, err := os.Lstat(file); err == nil {
+			return "", exchange.InvalidParam("name", "there is a %s in %s already; choose another name with --name, or forget that one first", filepath.Base(file), l.folder)
+		}
 	}
 	return path, nil
 }
@@ -186,14 +193,22 @@ func (l *Library) local(ctx context.Context, a Addition, progress func(Progress)
 		if info.IsDir() || len(files) == 1 {
 			return target, os.Symlink(source, target)
 		}
-		for n, file := range files {
-			if err := os.Symlink(file, gguf.PartPath(target, n+1)); err != nil {
-				return "", err
-			}
-		}
-		return target, nil
+		return target, linkParts(files, target)
 	}
 	return target, l.copyAll(ctx, source, files, target, info.IsDir(), progress)
+}
+
+// linkParts links to the parts of a model, all or none; the first one last, since it is the one that is looked for.
+func linkParts(files []string, target string) error {
+	for n := len(files); n >= 1; n-- {
+		if err := os.Symlink(files[n-1], gguf.PartPath(target, n)); err != nil {
+			for made := n + 1; made <= len(files); made++ {
+				err = errors.Join(err, os.Remove(gguf.PartPath(target, made)))
+			}
+			return err
+		}
+	}
+	return nil
 }
 
 func (l *Library) copyAll(ctx context.Context, source string, files []string, target string, folder bool, progress func(Progress)) error {

@@ -184,14 +184,14 @@ func (s Source) try(ctx context.Context, address, file string, progress func(don
 	if _, err := out.Seek(done, io.SeekStart); err != nil {
 		return err
 	}
-	return s.receive(out, resp.Body, done, total, cancel, progress)
+	return s.receive(ctx, out, resp.Body, done, total, cancel, progress)
 }
 
 // errSilent is why a try ends when nothing comes.
 var errSilent = errors.New("nothing has come for a while")
 
 // receive copies the body. If nothing comes for too long, the try is cancelled.
-func (s Source) receive(out io.Writer, body io.Reader, done, total int64, cancel context.CancelCauseFunc, progress func(done, total int64)) error {
+func (s Source) receive(ctx context.Context, out io.Writer, body io.Reader, done, total int64, cancel context.CancelCauseFunc, progress func(done, total int64)) error {
 	patience := s.Patience
 	if patience <= 0 {
 		patience = time.Minute
@@ -213,6 +213,8 @@ func (s Source) receive(out io.Writer, body io.Reader, done, total int64, cancel
 			progress(done, total)
 		}
 		switch {
+		case ctx.Err() != nil: // the connection may go on for as long as it has something in its buffers
+			return context.Cause(ctx)
 		case errors.Is(err, io.EOF) && total > 0 && done < total:
 			return fmt.Errorf("the line broke after %d of %d bytes", done, total)
 		case errors.Is(err, io.EOF):

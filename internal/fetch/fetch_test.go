@@ -204,8 +204,17 @@ func TestFetchFails(t *testing.T) {
 	}
 	s.silent.Store(true)
 	err := (Source{Patience: 50 * time.Millisecond, Tries: 1, Pause: time.Millisecond}).Fetch(stopAfter(t, 3<<20), s.URL+"/m", file, stop)
-	if err == nil || size(file) < 1<<20 {
-		t.Errorf("a server that falls silent: %v, %d bytes", err, size(file))
+	if !errors.Is(err, context.Canceled) || size(file) < 3<<20 {
+		t.Errorf("a server that falls silent after each megabyte: %v, %d bytes", err, size(file))
+	}
+	liar := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Range", "bytes 0-9/10")
+		w.WriteHeader(http.StatusPartialContent)
+		_, _ = w.Write(make([]byte, 1<<20)) // the client hangs up
+	}))
+	defer liar.Close()
+	if err := quick.Fetch(t.Context(), liar.URL, filepath.Join(t.TempDir(), "m"), nothing); err == nil || !strings.Contains(err.Error(), "more than the 10 bytes") {
+		t.Errorf("more than was announced: %v", err)
 	}
 	if err := quick.Fetch(t.Context(), "http://127.0.0.1:1/x", file, nothing); err == nil || !strings.Contains(err.Error(), "connection refused") {
 		t.Errorf("nobody there: %v", err)

@@ -152,6 +152,12 @@ func TestForkAndTruncate(t *testing.T) {
 	add(t, a, count(30, 300)...)
 	holds(t, a, append(slices.Clone(tokens[:20]), count(30, 300)...))
 	holds(t, b, append(slices.Clone(tokens), 200))
+	// What was written anew is known to others, by its new tokens.
+	c := p.NewSequence(0)
+	if n := c.Match(append(slices.Clone(tokens[:20]), count(30, 300)...)); n != PageTokens {
+		t.Errorf("%d tokens are known", n)
+	}
+	c.Release()
 	a.Truncate(0)
 	a.Release()
 	b.Release()

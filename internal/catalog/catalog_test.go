@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/weights"
@@ -153,6 +154,40 @@ func TestFoldersAndParts(t *testing.T) {
 	}
 	if m := models[1]; m.Usable() || !m.Arriving || !strings.Contains(m.Problem, "1 of its 2 weight files are missing, model-00002-of-00002.safetensors among them") {
 		t.Errorf("%+v", m)
+	}
+}
+
+// What changes is looked at again, and what stays cut is not for ever on its way.
+func TestChangesAreSeen(t *testing.T) {
+	dir := t.TempDir()
+	file := dir + "/boat.gguf"
+	raw, err := os.ReadFile(llama)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := New(nil, dir)
+	hourAgo := time.Now().Add(-time.Hour)
+	for _, step := range []struct {
+		what             string
+		size             int
+		at               time.Time
+		usable, arriving bool
+	}{
+		{"half of it just now", len(raw) / 2, time.Now(), false, true},
+		{"half of it, since an hour", len(raw) / 2, hourAgo, false, false},
+		{"all of it", len(raw), hourAgo, true, false},
+		{"half of it again", len(raw) / 2, hourAgo, false, false},
+	} {
+		if err := os.WriteFile(file, raw[:step.size], 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chtimes(file, step.at, step.at); err != nil {
+			t.Fatal(err)
+		}
+		models, err := c.Models()
+		if err != nil || len(models) != 1 || models[0].Usable() != step.usable || models[0].Arriving != step.arriving {
+			t.Errorf("%s: %+v, %v", step.what, models, err)
+		}
 	}
 }
 

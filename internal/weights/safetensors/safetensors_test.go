@@ -37,6 +37,7 @@ func TestParseHeader(t *testing.T) {
 		`{"a": {"dtype": "F32", "shape": [2], "data_offsets": [0, 9]}}`:                                                                "takes 8 bytes",
 		`{"a": {"dtype": "F32", "shape": [2], "data_offsets": [8]}}`:                                                                   "its beginning and its end",
 		`{"a": {"dtype": "F32", "shape": [-2], "data_offsets": [0, 8]}}`:                                                               "shape",
+		`{"a": {"dtype": "F32", "shape": [1, 1, 1, 1, 1, 1, 1, 1, 2], "data_offsets": [0, 8]}}`:                                        "dimensions",
 		`{"a": {"dtype": "F64", "shape": [2147483647, 2147483647, 2147483647], "data_offsets": [0, 8]}}`:                               "shape",
 		`{"a": {"dtype": "F32", "shape": [20], "data_offsets": [0, 80]}}`:                                                              "cut off or damaged",
 		`{"a": {"dtype": "F32", "shape": [4], "data_offsets": [0, 16]}, "b": {"dtype": "F32", "shape": [4], "data_offsets": [8, 24]}}`: "overlap",

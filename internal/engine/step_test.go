@@ -98,6 +98,31 @@ func TestStepAllocatesNothing(t *testing.T) {
 
 // With too little memory for all contexts, sequences are put back and go on where they were: every answer is what it is
 // alone, and the budget holds.
+// Who came last gives way, gives all its memory back, and goes on where it was.
+func TestTheYoungestGivesWay(t *testing.T) {
+	all := harbour(t, Options{})
+	e := prepared(t, Options{Memory: 14 * all.pool.PageBytes()})
+	first, second := enqueue(t, e, 200, 0, 60), enqueue(t, e, 200, 1, 60) // 7 pages each now, 9 in the end
+	for _, s := range []*sequence{first, second} {
+		s.sampler.LogitBias = map[int32]float64{e.tok.EOS: -100}
+	}
+	gaveWay := false
+	for range 1000 {
+		if e.admit(); len(e.running) == 0 {
+			break
+		}
+		if e.step(); len(e.waiting) > 0 && !gaveWay {
+			gaveWay = true
+			if e.waiting[0] != second || second.kv.Len() != 0 || second.generated == 0 {
+				t.Errorf("%d wait, the second holds %d tokens", len(e.waiting), second.kv.Len())
+			}
+		}
+	}
+	if !gaveWay || first.generated != 60 || second.generated != 60 || e.pool.Use().Busy != 0 {
+		t.Errorf("gave way %v, %d and %d tokens, %+v", gaveWay, first.generated, second.generated, e.pool.Use())
+	}
+}
+
 func TestContextsWithinTheBudget(t *testing.T) {
 	all := vectors(t)
 	e := harbour(t, Options{})

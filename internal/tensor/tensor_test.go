@@ -7,6 +7,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"sync"
@@ -417,6 +418,39 @@ func TestSplitPassesPanicsOn(t *testing.T) {
 			}()
 		}
 	}
+	// A file that was cut short meanwhile is a panic too, in the goroutine of a helper that reads it.
+	file := filepath.Join(t.TempDir(), "weights")
+	if err := os.WriteFile(file, make([]byte, 1<<16), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	mapped, err := weights.Map(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer mapped.Close()
+	if err := os.Truncate(file, 0); err != nil {
+		t.Fatal(err)
+	}
+	func() {
+		defer func() {
+			if err, _ := recover().(error); err == nil {
+				t.Error("nothing is told of the fault")
+			}
+		}()
+		read := make(chan struct{})
+		team.Split(2, smallWork, Func(func(worker, _, _ int) {
+			if worker == 0 {
+				<-read
+				return
+			}
+			defer close(read)
+			sum := byte(0)
+			for _, b := range mapped.Data {
+				sum += b
+			}
+			t.Errorf("the sum of nothing is %d", sum)
+		}))
+	}()
 	done := atomic.Int32{}
 	team.Split(64, smallWork, Func(func(_, from, to int) { done.Add(int32(to - from)) }))
 	if done.Load() != 64 {

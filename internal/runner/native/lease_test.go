@@ -233,6 +233,15 @@ func TestMemoryBudget(t *testing.T) {
 	if err := small.Load(t.Context(), paths[0], false); err == nil || !strings.Contains(err.Error(), "more than the 1 MB") {
 		t.Errorf("larger than all: %v", err)
 	}
+	// What can never fit drives nobody out.
+	middle := New(Options{Memory: 5_000_000})
+	defer middle.Close()
+	if err := middle.Load(t.Context(), paths[0], false); err != nil {
+		t.Fatal(err)
+	}
+	if err := middle.Load(t.Context(), "../../model/testdata/harbour-4m", false); err == nil || !strings.Contains(err.Error(), "more than the 5 MB") || middle.Status(paths[0]).State != Loaded {
+		t.Errorf("larger than all, beside another: %v, the other is %v", err, middle.Status(paths[0]).State)
+	}
 }
 
 func TestIdleModelsAreUnloaded(t *testing.T) {

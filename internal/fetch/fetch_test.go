@@ -352,6 +352,30 @@ func inParts(t *testing.T, dir string) string {
 	return first
 }
 
+// While a model arrives, another of its name is turned away, from another process too, which knows of the first only what
+// lies in the folder.
+func TestOneArrivesAtATime(t *testing.T) {
+	raw := read(t, harbour)
+	s := serve(t, map[string][]byte{"m.gguf": raw})
+	dir := t.TempDir()
+	add := func(progress func(library.Progress)) (string, error) {
+		return library.New(dir, quick).Add(t.Context(), library.Addition{Source: s.URL + "/m.gguf"}, progress)
+	}
+	turnedAway := 0
+	path, err := add(func(p library.Progress) {
+		if p.Doing != "fetching" {
+			return
+		}
+		if _, err := add(func(library.Progress) {}); err == nil || !strings.Contains(err.Error(), "m is being added already") {
+			t.Errorf("the second: %v", err)
+		}
+		turnedAway++
+	})
+	if err != nil || turnedAway == 0 || !bytes.Equal(read(t, path), raw) {
+		t.Errorf("the first: %s, %v; %d were turned away", path, err, turnedAway)
+	}
+}
+
 // A model in two files is added by its first one, in every way, and taken out whole.
 func TestLibraryOfParts(t *testing.T) {
 	dir := t.TempDir()

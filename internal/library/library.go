@@ -349,7 +349,12 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 		return "", err
 	}
 	dir := filepath.Join(l.folder, "."+name+partial)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	release, err := claim(dir, name)
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	if _, err := l.target(name, ext); err != nil { // who had it until now may have finished
 		return "", err
 	}
 	for n, file := range files {
@@ -399,6 +404,33 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 		}
 	}
 	return target, os.RemoveAll(dir)
+}
+
+// claim makes the folder in which a model arrives the caller's own until it calls release, or its process ends. Two that
+// wrote the same files would spoil them for both.
+func claim(dir, name string) (release func(), err error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	f, err := os.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		if errors.Is(err, syscall.EWOULDBLOCK) {
+			return nil, exchange.InvalidParam("name", "%s is being added already; wait for it, or choose another name with --name", name)
+		}
+		return nil, fmt.Errorf("%s: %w", dir, err)
+	}
+	// Who had it before may have moved it away between the two steps.
+	mine, err1 := f.Stat()
+	there, err2 := os.Stat(dir)
+	if err := errors.Join(err1, err2); err != nil || !os.SameFile(mine, there) {
+		f.Close()
+		return nil, exchange.InvalidParam("name", "%s was being added until now; see what is installed, and try again if it is not there", name)
+	}
+	return func() { f.Close() }, nil // which gives the lock up
 }
 
 // removeEmpty removes a folder if nothing has come into it.

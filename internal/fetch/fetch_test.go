@@ -357,22 +357,24 @@ func inParts(t *testing.T, dir string) string {
 func TestOneArrivesAtATime(t *testing.T) {
 	raw := read(t, harbour)
 	s := serve(t, map[string][]byte{"m.gguf": raw})
-	dir := t.TempDir()
-	add := func(progress func(library.Progress)) (string, error) {
-		return library.New(dir, quick).Add(t.Context(), library.Addition{Source: s.URL + "/m.gguf"}, progress)
-	}
-	turnedAway := 0
-	path, err := add(func(p library.Progress) {
-		if p.Doing != "fetching" {
-			return
+	for doing, a := range map[string]library.Addition{"fetching": {Source: s.URL + "/m.gguf"}, "copying": {Source: harbour, Name: "m", Copy: true}} {
+		dir := t.TempDir()
+		turnedAway := 0
+		path, err := library.New(dir, quick).Add(t.Context(), a, func(p library.Progress) {
+			if p.Doing != doing {
+				return
+			}
+			if _, err := library.New(dir, quick).Add(t.Context(), a, func(library.Progress) {}); err == nil || !strings.Contains(err.Error(), "m is being added already") {
+				t.Errorf("%s: the second: %v", doing, err)
+			}
+			turnedAway++
+		})
+		if err != nil || turnedAway == 0 || !bytes.Equal(read(t, path), raw) {
+			t.Errorf("%s: the first: %s, %v; %d were turned away", doing, path, err, turnedAway)
 		}
-		if _, err := add(func(library.Progress) {}); err == nil || !strings.Contains(err.Error(), "m is being added already") {
-			t.Errorf("the second: %v", err)
+		if entries, err := os.ReadDir(dir); err != nil || len(entries) != 1 {
+			t.Errorf("%s: what is in the folder: %v, %v", doing, entries, err)
 		}
-		turnedAway++
-	})
-	if err != nil || turnedAway == 0 || !bytes.Equal(read(t, path), raw) {
-		t.Errorf("the first: %s, %v; %d were turned away", path, err, turnedAway)
 	}
 }
 

@@ -124,17 +124,18 @@ func (l *Library) inWords(err error) error {
 // target is where a model is to lie, which must be free. ext is ".gguf" or, for a folder, nothing.
 func (l *Library) target(name, ext string) (string, error) {
 	path := filepath.Join(l.folder, name+ext)
-	_, _, count, _ := gguf.Part(path)
+	return path, l.free(path)
+}
+
+// free checks that nothing lies where a model is to lie.
+func (l *Library) free(target string) error {
+	_, _, count, _ := gguf.Part(target)
 	for n := 1; n <= max(1, count); n++ {
-		file := path
-		if count > 1 {
-			file = gguf.PartPath(path, n)
-		}
-		if _, err := os.Lstat(file); err == nil {
-			return "", exchange.InvalidParam("name", "there is a %s in %s already; choose another name with --name, or forget that one first", filepath.Base(file), l.folder)
+		if _, err := os.Lstat(partOf(target, n)); err == nil {
+			return exchange.InvalidParam("name", "there is a %s in %s already; choose another name with --name, or forget that one first", filepath.Base(partOf(target, n)), l.folder)
 		}
 	}
-	return path, nil
+	return nil
 }
 
 // check looks at a model that is not in the folder yet.
@@ -195,7 +196,7 @@ func (l *Library) local(ctx context.Context, a Addition, progress func(Progress)
 		}
 		return target, linkParts(files, target)
 	}
-	return target, l.copyAll(ctx, source, files, target, info.IsDir(), progress)
+	return target, l.copyAll(ctx, source, files, name, target, info.IsDir(), progress)
 }
 
 // linkParts links to the parts of a model, all or none; the first one last, since it is the one that is looked for.
@@ -211,7 +212,8 @@ func linkParts(files []string, target string) error {
 	return nil
 }
 
-func (l *Library) copyAll(ctx context.Context, source string, files []string, target string, folder bool, progress func(Progress)) error {
+// copyAll copies the files of a model to where it arrives, and then to its target.
+func (l *Library) copyAll(ctx context.Context, source string, files []string, name, target string, folder bool, progress func(Progress)) (err error) {
 	var total, before int64
 	for _, file := range files {
 		info, err := os.Stat(file)
@@ -220,52 +222,61 @@ func (l *Library) copyAll(ctx context.Context, source string, files []string, ta
 		}
 		total += info.Size()
 	}
-	incoming := hidden(target)
+	dir := filepath.Join(l.folder, "."+name+".copy"+partial) // beside what a fetch may have left to go on with
+	release, err := l.claim(dir, name, target)
+	if err != nil {
+		return err
+	}
+	defer release()
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, os.RemoveAll(dir))
+		}
+	}()
 	for n, file := range files {
-		to := incoming
-		switch {
-		case folder:
+		to := filepath.Join(dir, filepath.Base(partOf(target, n+1)))
+		if folder {
 			rest, err := filepath.Rel(source, file)
 			if err != nil {
 				return err
 			}
-			to = filepath.Join(to, rest)
+			to = filepath.Join(dir, rest)
 			if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 				return err
 			}
-		case len(files) > 1:
-			to = hidden(gguf.PartPath(target, n+1))
 		}
 		copied, err := copyFile(ctx, to, file, func(done int64) {
 			progress(Progress{"copying", filepath.Base(file), before + done, total})
 		})
 		if err != nil {
-			err = errors.Join(err, os.RemoveAll(to), os.RemoveAll(incoming))
-			for i := range n {
-				if !folder {
-					err = errors.Join(err, os.Remove(hidden(gguf.PartPath(target, i+1))))
-				}
-			}
 			return err
 		}
 		before += copied
 	}
-	if len(files) == 1 || folder {
-		return os.Rename(incoming, target)
+	return settle(dir, target, len(files), folder)
+}
+
+// partOf is file n, from 1, of a model whose first or only file is target.
+func partOf(target string, n int) string {
+	if _, _, _, ok := gguf.Part(target); ok {
+		return gguf.PartPath(target, n)
+	}
+	return target
+}
+
+// settle moves a model that is whole from where it arrived to its target.
+func settle(dir, target string, files int, folder bool) error {
+	if folder {
+		return os.Rename(dir, target)
 	}
 	// The first part last, since it is the one that is looked for.
-	for n := len(files); n >= 1; n-- {
-		part := gguf.PartPath(target, n)
-		if err := os.Rename(hidden(part), part); err != nil {
+	for n := files; n >= 1; n-- {
+		part := partOf(target, n)
+		if err := os.Rename(filepath.Join(dir, filepath.Base(part)), part); err != nil {
 			return err
 		}
 	}
-	return nil
-}
-
-// hidden is the name of what is not whole yet, which the catalog does not look at.
-func hidden(path string) string {
-	return filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+partial)
+	return os.RemoveAll(dir)
 }
 
 func copyFile(ctx context.Context, to, from string, progress func(done int64)) (n int64, err error) {
@@ -349,20 +360,15 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 		return "", err
 	}
 	dir := filepath.Join(l.folder, "."+name+partial)
-	release, err := claim(dir, name)
+	release, err := l.claim(dir, name, target)
 	if err != nil {
 		return "", err
 	}
 	defer release()
-	if _, err := l.target(name, ext); err != nil { // who had it until now may have finished
-		return "", err
-	}
 	for n, file := range files {
 		to := file.Name
-		if !folder && len(files) > 1 {
-			to = filepath.Base(gguf.PartPath(target, n+1))
-		} else if !folder {
-			to = filepath.Base(target)
+		if !folder {
+			to = filepath.Base(partOf(target, n+1))
 		}
 		to = filepath.Join(dir, filepath.FromSlash(to))
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
@@ -390,25 +396,12 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 	if err != nil {
 		return "", errors.Join(err, os.RemoveAll(dir)) // going on from there would lead to the same
 	}
-	if folder {
-		return target, os.Rename(dir, target)
-	}
-	// The first part last, since it is the one that is looked for.
-	for n := len(files); n >= 1; n-- {
-		from, to := incoming, target
-		if n > 1 {
-			from, to = gguf.PartPath(incoming, n), gguf.PartPath(target, n)
-		}
-		if err := os.Rename(from, to); err != nil {
-			return "", err
-		}
-	}
-	return target, os.RemoveAll(dir)
+	return target, settle(dir, target, len(files), folder)
 }
 
 // claim makes the folder in which a model arrives the caller's own until it calls release, or its process ends. Two that
 // wrote the same files would spoil them for both.
-func claim(dir, name string) (release func(), err error) {
+func (l *Library) claim(dir, name, target string) (release func(), err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
@@ -429,6 +422,9 @@ func claim(dir, name string) (release func(), err error) {
 	if err := errors.Join(err1, err2); err != nil || !os.SameFile(mine, there) {
 		f.Close()
 		return nil, exchange.InvalidParam("name", "%s was being added until now; see what is installed, and try again if it is not there", name)
+	}
+	if err := l.free(target); err != nil { // who had it until now may have finished
+		return nil, errors.Join(err, f.Close())
 	}
 	return func() { f.Close() }, nil // which gives the lock up
 }

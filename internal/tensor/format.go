@@ -338,15 +338,23 @@ func power(e byte, less int) float32 { return float32(math.Ldexp(1, int(e)-127-l
 func unpackMXFP4(u *unpacked, row, _ []byte) {
 	for b := range u.scale {
 		block := row[17*b : 17*b+17]
-		u.scale[b] = power(block[0], 1)
+		u.scale[b] = powers[block[0]]
 		lookUp(u.q[32*b:], block[1:], &twiceFP4)
 	}
 }
 
+// powers are the scales of integers that are twice the elements, by the exponent of their block.
+var powers = func() (p [256]float32) {
+	for e := range p {
+		p[e] = power(byte(e), 1)
+	}
+	return p
+}()
+
 // unpackMXFP4Split is the same with the scales apart, and elements 2j and 2j + 1 in byte j.
 func unpackMXFP4Split(u *unpacked, row, scales []byte) {
 	for b, e := range scales {
-		u.scale[b] = power(e, 1)
+		u.scale[b] = powers[e]
 		q := u.q[32*b : 32*b+32]
 		for j, v := range row[16*b : 16*b+16] {
 			q[2*j], q[2*j+1] = twiceFP4[v&15], twiceFP4[v>>4]

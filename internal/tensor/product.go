@@ -3,6 +3,7 @@ package tensor
 import (
 	"fmt"
 	"math"
+	"unsafe"
 
 	"kindredgate/internal/weights"
 )
@@ -13,22 +14,32 @@ const Block = 32
 // Packed is a batch in the forms in which stored weights are multiplied with it. It is valid until the batch or the
 // packer it is from is used again.
 type Packed struct {
-	batch *Batch
-	q     []int8
-	d     []float32 // a scale for each block
-	sums  []int32   // of q, for every 16
+	batch   *Batch
+	records []record // [vector][quad]; none if no format of integers is to be multiplied with it
+	quads   int      // of a vector
+	vectors int      // with some of zeros at the end, for tiles are of several
 }
+
+// at is the record of a vector and a quad.
+func (x *Packed) at(vector, quad int) *byte {
+	return (*byte)(unsafe.Pointer(&x.records[vector*x.quads+quad]))
+}
+
+// stride is the bytes from one vector to the next.
+func (x *Packed) stride() int { return x.quads * int(unsafe.Sizeof(record{})) }
 
 // Packer is working memory for packed batches of up to a number of elements.
 type Packer struct {
-	q    []int8
-	d    []float32
-	sums []int32
+	records []record
+	x       Packed
 }
+
+// tileVectors is what the number of vectors is rounded up to.
+const tileVectors = 4
 
 // Pack rounds the vectors of b to signed bytes, one scale (largest magnitude / 127) for each 32 elements, if any of the
 // matrices that it is to be multiplied with has a format of integers.
-func (p *Packer) Pack(b *Batch, with ...*Matrix) Packed {
+func (p *Packer) Pack(team *Team, b *Batch, with ...*Matrix) Packed {
 	x := Packed{batch: b}
 	integers := false
 	for _, w := range with {
@@ -40,17 +51,50 @@ func (p *Packer) Pack(b *Batch, with ...*Matrix) Packed {
 	if b.Cols%Block != 0 {
 		panic(fmt.Sprintf("tensor: vectors of %d elements are not whole blocks", b.Cols))
 	}
-	n := b.n * b.Cols
-	if cap(p.q) < n {
-		p.q, p.d, p.sums = make([]int8, n), make([]float32, n/Block), make([]int32, n/16)
+	x.quads, x.vectors = (b.Cols+quad-1)/quad, (b.n+tileVectors-1)/tileVectors*tileVectors
+	n := x.vectors * x.quads
+	if cap(p.records) < n+1 {
+		// Kernels read a whole register where less would do, beyond the last record.
+		p.records = make([]record, n+1)
 	}
-	x.q, x.d, x.sums = p.q[:n], p.d[:n/Block], p.sums[:n/16]
-	for i := range x.d {
-		q := x.q[i*Block : (i+1)*Block]
-		x.d[i] = quantizeBlock(q, b.data[i*Block:(i+1)*Block])
-		x.sums[2*i], x.sums[2*i+1] = sum16(q[:16]), sum16(q[16:])
-	}
+	x.records = p.records[:n]
+	clear(x.records[b.n*x.quads:])
+	p.x = x
+	team.Split(b.n, 4*b.Cols, p)
 	return x
+}
+
+// Do rounds some of the vectors.
+func (p *Packer) Do(_, from, to int) {
+	for i := from; i < to; i++ {
+		round(p.x.records[i*p.x.quads:(i+1)*p.x.quads], p.x.batch.Vec(i))
+	}
+}
+
+// round writes a vector as records.
+func round(to []record, x []float32) {
+	for i := 0; i < len(to); i++ {
+		if whole := len(x)/quad - i; inUse != nil && whole > 0 {
+			if i += inUse.round((*byte)(unsafe.Pointer(&to[i])), &x[quad*i], whole); i == len(to) {
+				return
+			}
+		}
+		roundQuad(&to[i], x[quad*i:min(quad*(i+1), len(x))])
+	}
+}
+
+// roundQuad writes up to four blocks as a record.
+func roundQuad(r *record, x []float32) {
+	*r = record{}
+	for b := range len(x) / Block {
+		var q [Block]int8
+		r.scale[b] = roundBlock(q[:], x[b*Block:(b+1)*Block])
+		copy(r.q[16*b:], q[:16])
+		copy(r.q[64+16*b:], q[16:])
+		first, second := sum16(q[:16]), sum16(q[16:])
+		r.start[b], r.sum[b] = -128*(first+second), float32(first+second)
+		r.half[b], r.half[4+b] = float32(first), float32(second)
+	}
 }
 
 func sum16(q []int8) (sum int32) {
@@ -60,26 +104,23 @@ func sum16(q []int8) (sum int32) {
 	return sum
 }
 
-// quantizeBlock rounds to the nearest, to even on a tie. What is not a number makes a scale that is none either, so that
-// it is not lost.
-func quantizeBlock(q []int8, x []float32) (scale float32) {
+// roundBlock rounds to the nearest, to even on a tie. What is not a number makes a scale that is none either, so that it
+// is not lost.
+func roundBlock(q []int8, x []float32) (scale float32) {
 	var largest float32
 	for _, v := range x {
 		largest = max(largest, float32(math.Abs(float64(v))))
 	}
 	if largest == 0 {
-		clear(q)
 		return 0
 	}
 	if !(largest <= math.MaxFloat32) {
-		clear(q)
 		q[0] = 1
 		return float32(math.NaN())
 	}
 	inverse := 127 / largest
 	if inverse > math.MaxFloat32 {
-		clear(q) // a block of numbers so small that their inverse is none
-		return 0
+		return 0 // a block of numbers so small that their inverse is none
 	}
 	for i, v := range x {
 		q[i] = int8(math.RoundToEven(float64(v * inverse)))
@@ -104,7 +145,9 @@ type Multiplier struct {
 // worker is what one goroutine of a team works with.
 type worker struct {
 	row    unpacked
+	rows   unpackedRows
 	floats []float32
+	sums   [dotRows]float32
 }
 
 // Mul sets the destination of each product to its matrix times x: output element r of vector i is the dot product of row
@@ -140,115 +183,92 @@ func (m *Multiplier) Do(number, from, to int) {
 
 // tile multiplies rows of a matrix with all vectors of x. A row is taken apart once for all of them.
 func tile(s *worker, p Product, x Packed, from, to int) {
-	w, dst, f := p.W, p.Dst, &formats[p.W.Type]
-	cols := w.Cols
-	if !f.Integer() {
-		if cap(s.floats) < cols {
-			s.floats = make([]float32, cols)
-		}
-		for r := from; r < to; r++ {
-			data, scales := w.row(r)
-			row := s.floats[:cols]
-			if w.Type == weights.F32 {
-				row = asFloat32(data, row)
-			} else {
-				f.expand(row, data, scales)
-			}
-			for i := range x.batch.n {
-				dst.data[i*dst.Cols+r] = Dot(row, x.batch.Vec(i))
-			}
+	w, f := p.W, &formats[p.W.Type]
+	switch {
+	case !f.Integer():
+		s.floatRows(p, x.batch, from, to)
+		return
+	case inUse != nil:
+		s.rows.room(panelRows, tileQuads, x.vectors, f)
+		if x.batch.n <= fewVectors {
+			s.dots(inUse, p, x, from, to)
+		} else {
+			s.panels(inUse, p, x, from, to)
 		}
 		return
 	}
-	s.row.resize(cols, f.group)
-	blocks := cols / Block
+	s.row.resize(w.Cols, f.group)
 	for r := from; r < to; r++ {
 		data, scales := w.row(r)
-		if w.Type != weights.Q8_0 {
-			f.unpack(&s.row, data, scales)
-		}
+		f.unpack(&s.row, data, scales)
 		for i := range x.batch.n {
-			q, d := x.q[i*cols:(i+1)*cols], x.d[i*blocks:(i+1)*blocks]
-			sums := x.sums[2*i*blocks : 2*(i+1)*blocks]
-			var sum float32
-			switch {
-			case w.Type == weights.Q8_0:
-				sum = dotQ8_0(data, q, d)
-			case f.group == 32 && !f.shifted:
-				sum = dot32(&s.row, q, d)
-			case f.group == 32:
-				sum = dot32Shifted(&s.row, q, d, sums)
-			case !f.shifted:
-				sum = dot16(&s.row, q, d)
-			default:
-				sum = dot16Shifted(&s.row, q, d, sums)
-			}
-			dst.data[i*dst.Cols+r] = sum
+			p.Dst.data[i*p.Dst.Cols+r] = s.row.dot(f, x.records[i*x.quads:(i+1)*x.quads])
 		}
 	}
 }
 
-// The dot products of integers. Each step is rounded to float32 by itself, as the conversions say: a compiler or a
-// processor that joined a multiplication with an addition would get other sums.
+// floatRows multiplies rows of floats.
+func (s *worker) floatRows(p Product, x *Batch, from, to int) {
+	w, cols := p.W, p.W.Cols
+	for len(s.floats) < dotRows*cols {
+		s.floats = make([]float32, dotRows*cols)
+	}
+	for r := from; r < to; {
+		n := dotRows
+		if to-r < n || inUse == nil || cols%lanes != 0 {
+			n = 1
+		}
+		first, stride := s.floats, cols
+		for i := range n {
+			data, _ := w.row(r + i)
+			row := s.floats[i*cols : (i+1)*cols]
+			if w.Type != weights.F32 {
+				widen(w.Type, row, data)
+			} else if here := asFloat32(data, row); &here[0] != &row[0] && i == 0 {
+				first, stride = here, w.stride/4
+			}
+		}
+		for i := range x.n {
+			if n == 1 {
+				p.Dst.data[i*p.Dst.Cols+r] = Dot(first[:cols], x.Vec(i))
+				continue
+			}
+			inUse.dotFloats4(&s.sums[0], &first[0], 4*stride, &x.data[i*cols], cols/lanes)
+			copy(p.Dst.data[i*p.Dst.Cols+r:], s.sums[:])
+		}
+		r += n
+	}
+}
 
-func dot32(w *unpacked, q []int8, d []float32) (sum float32) {
-	for b, da := range d {
-		t := float32(float32(dotBytes((*[32]int8)(w.q[32*b:]), (*[32]int8)(q[32*b:]))) * w.scale[b])
-		sum += float32(t * da)
+// dot is the product of an unpacked row with a vector. Each step is rounded to float32 by itself, as the conversions say:
+// a compiler or a processor that joined a multiplication with an addition would get other sums.
+func (w *unpacked) dot(f *Format, x []record) (sum float32) {
+	for b := range len(w.q) / Block {
+		r, i := &x[b/4], b%4
+		first, second := dotHalves((*[32]int8)(w.q[32*b:]), (*[16]int8)(r.q[16*i:]), (*[16]int8)(r.q[64+16*i:]))
+		var t float32
+		if f.group == Block {
+			t = float32(float32(first+second) * w.scale[b])
+			if f.shifted {
+				t -= float32(r.sum[i] * w.low[b])
+			}
+		} else {
+			t = float32(float32(first) * w.scale[2*b])
+			t += float32(float32(second) * w.scale[2*b+1])
+			if f.shifted {
+				t -= float32(r.half[i] * w.low[2*b])
+				t -= float32(r.half[4+i] * w.low[2*b+1])
+			}
+		}
+		sum += float32(t * r.scale[i])
 	}
 	return sum
 }
 
-// dotQ8_0 is dot32 on blocks as they lie in the file, which are bytes already.
-func dotQ8_0(row []byte, q []int8, d []float32) (sum float32) {
-	w := signed(row)
-	for b, da := range d {
-		scale := Float16(uint16(row[34*b]) | uint16(row[34*b+1])<<8)
-		t := float32(float32(dotBytes((*[32]int8)(w[34*b+2:]), (*[32]int8)(q[32*b:]))) * scale)
-		sum += float32(t * da)
-	}
-	return sum
-}
-
-func dot32Shifted(w *unpacked, q []int8, d []float32, sums []int32) (sum float32) {
-	for b, da := range d {
-		t := float32(float32(dotBytes((*[32]int8)(w.q[32*b:]), (*[32]int8)(q[32*b:]))) * w.scale[b])
-		t -= float32(float32(sums[2*b]+sums[2*b+1]) * w.low[b])
-		sum += float32(t * da)
-	}
-	return sum
-}
-
-func dot16(w *unpacked, q []int8, d []float32) (sum float32) {
-	for b, da := range d {
-		first, second := dotHalves((*[32]int8)(w.q[32*b:]), (*[32]int8)(q[32*b:]))
-		t := float32(float32(first) * w.scale[2*b])
-		t += float32(float32(second) * w.scale[2*b+1])
-		sum += float32(t * da)
-	}
-	return sum
-}
-
-func dot16Shifted(w *unpacked, q []int8, d []float32, sums []int32) (sum float32) {
-	for b, da := range d {
-		first, second := dotHalves((*[32]int8)(w.q[32*b:]), (*[32]int8)(q[32*b:]))
-		t := float32(float32(first) * w.scale[2*b])
-		t += float32(float32(second) * w.scale[2*b+1])
-		t -= float32(float32(sums[2*b]) * w.low[2*b])
-		t -= float32(float32(sums[2*b+1]) * w.low[2*b+1])
-		sum += float32(t * da)
-	}
-	return sum
-}
-
-func dotBytes(w, x *[32]int8) int32 {
-	return (dot8((*[8]int8)(w[0:8]), (*[8]int8)(x[0:8])) + dot8((*[8]int8)(w[8:16]), (*[8]int8)(x[8:16]))) +
-		(dot8((*[8]int8)(w[16:24]), (*[8]int8)(x[16:24])) + dot8((*[8]int8)(w[24:32]), (*[8]int8)(x[24:32])))
-}
-
-func dotHalves(w, x *[32]int8) (first, second int32) {
+// dotHalves multiplies a block with its two halves.
+func dotHalves(w *[32]int8, x, y *[16]int8) (first, second int32) {
 	first = dot8((*[8]int8)(w[0:8]), (*[8]int8)(x[0:8])) + dot8((*[8]int8)(w[8:16]), (*[8]int8)(x[8:16]))
-	second = dot8((*[8]int8)(w[16:24]), (*[8]int8)(x[16:24])) + dot8((*[8]int8)(w[24:32]), (*[8]int8)(x[24:32]))
+	second = dot8((*[8]int8)(w[16:24]), (*[8]int8)(y[0:8])) + dot8((*[8]int8)(w[24:32]), (*[8]int8)(y[8:16]))
 	return first, second
 }
 
@@ -257,37 +277,6 @@ func dotHalves(w, x *[32]int8) (first, second int32) {
 func dot8(w, x *[8]int8) int32 {
 	return (int32(w[0])*int32(x[0]) + int32(w[1])*int32(x[1])) + (int32(w[2])*int32(x[2]) + int32(w[3])*int32(x[3])) +
 		((int32(w[4])*int32(x[4]) + int32(w[5])*int32(x[5])) + (int32(w[6])*int32(x[6]) + int32(w[7])*int32(x[7])))
-}
-
-// lanes is into how many sums a dot product of floats is divided: as many as a vector register holds.
-const lanes = 16
-
-// Dot is the dot product of two float32 vectors of equal length: the products of elements i, i + 16, i + 32, … are added
-// in order, and then sum i + 8 to sum i, i + 4 to i, and so on.
-func Dot(a, b []float32) float32 {
-	b = b[:len(a)]
-	whole := len(a) &^ (lanes - 1)
-	var sums [lanes]float32
-	for l := 0; l < lanes; l += 4 { // four at a time, as many as hide the latency of an addition
-		var s0, s1, s2, s3 float32
-		for i := l; i < whole; i += lanes {
-			x, y := (*[4]float32)(a[i:]), (*[4]float32)(b[i:])
-			s0 += float32(x[0] * y[0])
-			s1 += float32(x[1] * y[1])
-			s2 += float32(x[2] * y[2])
-			s3 += float32(x[3] * y[3])
-		}
-		sums[l], sums[l+1], sums[l+2], sums[l+3] = s0, s1, s2, s3
-	}
-	for i := whole; i < len(a); i++ {
-		sums[i-whole] += float32(a[i] * b[i])
-	}
-	for n := lanes / 2; n > 0; n /= 2 {
-		for i := range n {
-			sums[i] += sums[i+n]
-		}
-	}
-	return sums[0]
 }
 
 // Usable reports whether matrices of that many columns can be multiplied: vectors are rounded in blocks.

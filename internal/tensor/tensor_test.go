@@ -236,12 +236,12 @@ func TestProducts(t *testing.T) {
 			var pack Packer
 			var mul, other Multiplier
 			out, second, alone := NewBatch(c.vecs, c.rows), NewBatch(c.vecs, c.rows), NewBatch(c.vecs, c.rows)
-			mul.Mul(team, pack.Pack(x, &m), Product{&m, out}, Product{&m, second})
+			mul.Mul(team, pack.Pack(nil, x, &m), Product{&m, out}, Product{&m, second})
 			for i := range c.vecs {
 				one := NewBatch(1, c.cols)
 				one.Resize(1)
 				copy(one.Vec(0), x.Vec(i))
-				other.Mul(nil, pack.Pack(one, &m), Product{&m, alone})
+				other.Mul(nil, pack.Pack(nil, one, &m), Product{&m, alone})
 				if !slices.Equal(out.Vec(i), alone.Vec(0)) || !slices.Equal(second.Vec(i), alone.Vec(0)) {
 					t.Errorf("%s %+v: vector %d has other products among others", kind, c, i)
 				}
@@ -282,18 +282,18 @@ func TestPackEdges(t *testing.T) {
 	x.Resize(1)
 	copy(x.Vec(0)[32:], []float32{-2, 2, 1, 0, 1e-9})
 	var pack Packer
-	p := pack.Pack(x, &m)
-	if p.d[0] != 0 || slices.ContainsFunc(p.q[:32], func(q int8) bool { return q != 0 }) {
-		t.Errorf("a block of zeros became %g × %v", p.d[0], p.q[:32])
+	r := &pack.Pack(nil, x, &m).records[0]
+	if r.scale[0] != 0 || slices.ContainsFunc(r.q[:16], func(q int8) bool { return q != 0 }) {
+		t.Errorf("a block of zeros became %g × %v", r.scale[0], r.q[:16])
 	}
-	if want := []int8{-127, 127, 64, 0, 0}; !slices.Equal(p.q[32:37], want) || p.d[1] != 2.0/127 {
-		t.Errorf("%v × %g, want %v", p.q[32:37], p.d[1], want)
+	if want := []int8{-127, 127, 64, 0, 0}; !slices.Equal(r.q[16:21], want) || r.scale[1] != 2.0/127 {
+		t.Errorf("%v × %g, want %v", r.q[16:21], r.scale[1], want)
 	}
 	var mul Multiplier
 	out := NewBatch(1, 1)
 	for _, odd := range []float32{float32(math.NaN()), float32(math.Inf(1)), 1e-45} {
 		x.Vec(0)[3] = odd
-		mul.Mul(nil, pack.Pack(x, &m), Product{&m, out})
+		mul.Mul(nil, pack.Pack(nil, x, &m), Product{&m, out})
 		if y := out.Vec(0)[0]; (odd < 1) == (y != y) {
 			t.Errorf("%g among the activations gives %g", odd, y)
 		}
@@ -468,7 +468,7 @@ func BenchmarkProduct(b *testing.B) {
 			copy(x.data, random(vecs*cols, 2))
 			var pack Packer
 			var mul Multiplier
-			packed := pack.Pack(x, &m)
+			packed := pack.Pack(nil, x, &m)
 			b.Run(kind.String()+map[int]string{1: "/1-vector", 16: "/16-vectors"}[vecs], func(b *testing.B) {
 				b.SetBytes(m.Bytes())
 				for b.Loop() {

@@ -1,0 +1,202 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+)
+
+// amd64 writes kernels for one of the vector instruction sets of x86-64.
+type amd64 struct {
+	source
+	name  string
+	lanes int  // of 128 bits in a register
+	vnni  bool // whether four products of bytes are added up by one instruction
+
+	next   int    // the register that reg gives
+	result string // where the function under way returns its result
+}
+
+// The files of 512-bit registers share everything but the products of bytes, so the set with VNNI has only these.
+func (a *amd64) kernels() {
+	a.set = a.name
+	a.unpackers()
+	a.dots()
+	a.tiles()
+	if a.vnni {
+		return
+	}
+	a.transposers()
+	a.floats()
+	a.attention()
+	a.activations()
+}
+
+// list is the Go value that has all kernels of the set.
+func (a *amd64) list() string {
+	shared := a.name
+	if a.vnni {
+		shared = "avx512"
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "var %sKernels = kernels{\n\tname: %q, biased: %v, tileRows: %d,\n", a.name, a.name, a.vnni, 4*a.lanes)
+	b.WriteString("\tunpack: [weights.Types]func(*byte, *float32, *float32, *byte, *byte, int){\n")
+	for _, f := range unpacked() {
+		fmt.Fprintf(&b, "\t\tweights.%s: unpack%s_%s,\n", f, f, a.name)
+	}
+	b.WriteString("\t},\n\tdot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){")
+	for i, k := range kinds {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		fmt.Fprintf(&b, "dot%s_%s", k.name, a.name)
+	}
+	b.WriteString("},\n\ttiles: [4][]tileKernel{\n")
+	for _, k := range kinds {
+		b.WriteString("\t\t{")
+		for i, n := range a.tileSizes(k) {
+			if i > 0 {
+				b.WriteString(", ")
+			}
+			fmt.Fprintf(&b, "{%d, tile%s_%d_%s}", n, k.name, n, a.name)
+		}
+		b.WriteString("},\n")
+	}
+	b.WriteString("\t},\n")
+	for _, field := range [][2]string{
+		{"transpose"}, {"round"}, {"widenF16"}, {"widenBF16"}, {"dotFloats1"}, {"dotFloats4"},
+		{"add", "addFloats"}, {"scale", "scaleFloats"}, {"swish"}, {"tanhGELU"},
+		{"scores1"}, {"scores4"}, {"mix1"}, {"mix4"}, {"weigh"},
+	} {
+		name := field[1]
+		if name == "" {
+			name = field[0]
+		}
+		fmt.Fprintf(&b, "\t%s: %s_%s,\n", field[0], name, shared)
+	}
+	b.WriteString("}\n")
+	return b.String()
+}
+
+func (a *amd64) wide() bool { return a.lanes == 4 }
+
+// v is register i in the set's width, x its lowest 128 bits, y its lowest 256.
+func (a *amd64) v(i int) string {
+	if a.wide() {
+		return fmt.Sprintf("Z%d", i)
+	}
+	return fmt.Sprintf("Y%d", i)
+}
+func x(i int) string { return fmt.Sprintf("X%d", i) }
+func y(i int) string { return fmt.Sprintf("Y%d", i) }
+
+// reg takes the next register; a function begins with none taken.
+func (a *amd64) reg() int {
+	i := a.next
+	if a.next++; a.next > 16 && !a.wide() || a.next > 32 {
+		panic(a.set + ": out of registers")
+	}
+	return i
+}
+
+func (a *amd64) regs(n int) []int {
+	out := make([]int, n)
+	for i := range out {
+		out[i] = a.reg()
+	}
+	return out
+}
+
+// begin begins a function and loads its parameters, each of which is written "name:type=register"; ":type" is the result.
+func (a *amd64) begin(name, comment string, parameters ...string) {
+	a.next = 0
+	var list, registers, names []string
+	for _, p := range parameters {
+		var n, t, r string
+		n, p, _ = strings.Cut(p, ":")
+		t, r, _ = strings.Cut(p, "=")
+		list, names, registers = append(list, n+":"+t), append(names, n), append(registers, r)
+	}
+	a.function(name, comment, list...)
+	for i, r := range registers {
+		if r == "" {
+			a.result = fmt.Sprintf("ret+%d(FP)", 8*i)
+			continue
+		}
+		a.op("MOVQ", fmt.Sprintf("%s+%d(FP)", names[i], 8*i), r)
+	}
+}
+
+func (a *amd64) end() {
+	a.op("VZEROUPPER")
+	a.op("RET")
+}
+
+// loop writes a body that is done as often as a register says, which counts down; not at all for 0.
+func (a *amd64) loop(counter string, body func()) {
+	again, done := a.label("loop"), a.label("done")
+	a.op("TESTQ", counter, counter)
+	a.op("JLE", done)
+	a.place(again)
+	body()
+	a.op("DECQ", counter)
+	a.op("JNZ", again)
+	a.place(done)
+}
+
+// by is an instruction whose name depends on the width.
+func (a *amd64) by(narrow, wide string) string {
+	if a.wide() {
+		return wide
+	}
+	return narrow
+}
+
+func (a *amd64) and() string  { return a.by("VPAND", "VPANDD") }
+func (a *amd64) or() string   { return a.by("VPOR", "VPORD") }
+func (a *amd64) xor() string  { return a.by("VPXOR", "VPXORD") }
+func (a *amd64) move() string { return a.by("VMOVDQU", "VMOVDQU32") }
+
+func mem(base string, offset int) string { return fmt.Sprintf("%d(%s)", offset, base) }
+
+// splat is a register full of one word.
+func (a *amd64) splat(word uint32) int {
+	r := a.reg()
+	a.op("VPBROADCASTD", a.constant(fmt.Sprintf("word%08x", word), word), a.v(r))
+	return r
+}
+
+func bytes4(b byte) uint32 { return uint32(b) * 0x01010101 }
+
+// byLane is a register that has one word in all four places of a lane, a different one in each. Of narrow registers,
+// half says which two of four lanes.
+func (a *amd64) byLane(half int, words [4]uint32) int {
+	var list []uint32
+	for _, w := range words[2*half*(1-a.lanes/4):][:a.lanes] {
+		list = append(list, w, w, w, w)
+	}
+	r := a.reg()
+	a.op(a.move(), a.constant(fmt.Sprintf("lanes%08x%08x%08x%08x_%d", words[0], words[1], words[2], words[3], half), list...), a.v(r))
+	return r
+}
+
+// words is a register with the first words of a list.
+func (a *amd64) words(name string, list ...uint32) int {
+	r := a.reg()
+	a.op(a.move(), a.constant(name, list[:4*a.lanes]...), a.v(r))
+	return r
+}
+
+// lanesFrom loads a lane each from places.
+func (a *amd64) lanesFrom(dst int, places ...string) {
+	a.op("VMOVDQU", places[0], x(dst))
+	for i, p := range places[1:] {
+		if a.wide() {
+			a.op("VINSERTI32X4", fmt.Sprintf("$%d", i+1), p, a.v(dst), a.v(dst))
+		} else {
+			a.op("VINSERTI128", fmt.Sprintf("$%d", i+1), p, a.v(dst), a.v(dst))
+		}
+	}
+}
+
+// zero clears a register.
+func (a *amd64) zero(r int) { a.op(a.xor(), a.v(r), a.v(r), a.v(r)) }

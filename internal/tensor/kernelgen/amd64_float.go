@@ -1,0 +1,426 @@
+package main
+
+import "fmt"
+
+// floats are the products of float weights, which are widened first, and what is done with whole vectors of floats.
+func (a *amd64) floats() {
+	a.widen("widenF16", "expands half floats, 16 at a time.", func(from string, r int) { a.op("VCVTPH2PS", from, a.v(r)) })
+	a.widen("widenBF16", "expands the upper halves of floats, 16 at a time.", func(from string, r int) {
+		a.op("VPMOVZXWD", from, a.v(r))
+		a.op("VPSLLD", "$16", a.v(r), a.v(r))
+	})
+	a.dotFloats("dotFloats1", "is the product of two vectors, of 16 elements at a time.", 1, "w:*float32=SI", "x:*float32=DX", "n:int=CX", ":float32")
+	a.dotFloats("dotFloats4", "gives the products of four rows, ws bytes apart, with a vector, of 16 elements at a time.", 4, "out:*float32=DI", "w:*float32=SI", "ws:int=R8", "x:*float32=DX", "n:int=CX")
+	a.eachFloat("addFloats", "adds y to x, 16 elements at a time.", []string{"x:*float32=DI", "y:*float32=SI", "n:int=CX"}, nil, func(r int, at func(string) string) {
+		a.op("VMOVUPS", at("DI"), a.v(r))
+		a.op("VADDPS", at("SI"), a.v(r), a.v(r))
+		a.op("VMOVUPS", a.v(r), at("DI"))
+	})
+	scale := 0
+	a.eachFloat("scaleFloats", "writes x times a number times w to dst, 16 elements at a time.", []string{"dst:*float32=DI", "x:*float32=SI", "w:*float32=DX", "by:int=BX", "n:int=CX"},
+		func() { scale = a.reg(); a.number("BX", scale) },
+		func(r int, at func(string) string) {
+			a.op("VMOVUPS", at("SI"), a.v(r))
+			a.op("VMULPS", a.v(scale), a.v(r), a.v(r))
+			a.op("VMULPS", at("DX"), a.v(r), a.v(r))
+			a.op("VMOVUPS", a.v(r), at("DI"))
+		})
+	var e exponential
+	a.eachFloat("swish", "writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.", []string{"gate:*float32=DI", "up:*float32=SI", "factor:int=BX", "n:int=CX"},
+		func() { scale = a.reg(); a.number("BX", scale); e = a.exponential() },
+		func(r int, at func(string) string) {
+			g := e.t[4]
+			a.op("VMOVUPS", at("DI"), a.v(g))
+			a.op("VMULPS", a.v(scale), a.v(g), a.v(r))
+			a.exp(e, r)
+			a.op("VADDPS", a.v(e.one), a.v(r), a.v(r))
+			a.op("VDIVPS", a.v(r), a.v(g), a.v(g))
+			a.op("VMULPS", at("SI"), a.v(g), a.v(g))
+			a.op("VMOVUPS", a.v(g), at("DI"))
+		})
+	var cubic int
+	a.eachFloat("tanhGELU", "writes gate/(1 + e^(factor·(gate + cubic·gate³)))·up to gate, 16 elements at a time.", []string{"gate:*float32=DI", "up:*float32=SI", "factor:int=BX", "cubic:int=DX", "n:int=CX"},
+		func() {
+			scale, cubic = a.reg(), a.reg()
+			a.number("BX", scale)
+			a.number("DX", cubic)
+			e = a.exponential()
+		},
+		func(r int, at func(string) string) {
+			g := e.t[4]
+			a.op("VMOVUPS", at("DI"), a.v(g))
+			a.op("VMULPS", a.v(g), a.v(g), a.v(r))
+			a.op("VMULPS", a.v(g), a.v(r), a.v(r))
+			a.op("VMULPS", a.v(cubic), a.v(r), a.v(r))
+			a.op("VADDPS", a.v(r), a.v(g), a.v(r))
+			a.op("VMULPS", a.v(scale), a.v(r), a.v(r))
+			a.exp(e, r)
+			a.op("VADDPS", a.v(e.one), a.v(r), a.v(r))
+			a.op("VDIVPS", a.v(r), a.v(g), a.v(g))
+			a.op("VMULPS", at("SI"), a.v(g), a.v(g))
+			a.op("VMOVUPS", a.v(g), at("DI"))
+		})
+}
+
+// number puts a float, the bits of which are in a general register, to all places of a register.
+func (a *amd64) number(from string, r int) {
+	a.op("VMOVD", from, x(r))
+	a.op("VBROADCASTSS", x(r), a.v(r))
+}
+
+// eachFloat writes a function that goes through vectors of n times 16 elements.
+func (a *amd64) eachFloat(name, comment string, parameters []string, before func(), body func(r int, at func(base string) string)) {
+	a.begin(name, comment, parameters...)
+	if before != nil {
+		before()
+	}
+	r := a.reg()
+	a.op("XORQ", "AX", "AX")
+	a.loop("CX", func() {
+		for part := range 4 / a.lanes {
+			body(r, func(base string) string { return fmt.Sprintf("%d(%s)(AX*1)", 32*part, base) })
+		}
+		a.op("ADDQ", "$64", "AX")
+	})
+	a.end()
+}
+
+func (a *amd64) widen(name, comment string, load func(from string, r int)) {
+	a.begin(name, comment, "dst:*float32=DI", "src:*byte=BX", "n:int=CX")
+	r := a.reg()
+	a.loop("CX", func() {
+		a.op("PREFETCHT0", mem("BX", ahead))
+		for part := range 4 / a.lanes {
+			load(mem("BX", 16*part), r)
+			a.op("VMOVUPS", a.v(r), mem("DI", 32*part))
+		}
+		a.op("ADDQ", "$32", "BX")
+		a.op("ADDQ", "$64", "DI")
+	})
+	a.end()
+}
+
+// dotFloats keeps 16 sums for each row, which are added up pairwise at the end.
+func (a *amd64) dotFloats(name, comment string, rows int, parameters ...string) {
+	a.begin(name, comment, parameters...)
+	if rows > 1 {
+		a.op("LEAQ", "(R8)(R8*2)", "R9")
+	}
+	parts := 4 / a.lanes
+	sums := a.regs(rows * parts)
+	w, v := a.reg(), a.regs(parts)
+	for _, s := range sums {
+		a.zero(s)
+	}
+	a.loop("CX", func() {
+		for part := range parts {
+			a.op("VMOVUPS", mem("DX", 32*part), a.v(v[part]))
+		}
+		for i := range rows {
+			at := "(SI)" + []string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i]
+			a.op("PREFETCHT0", fmt.Sprint(ahead, at))
+			for part := range parts {
+				a.op("VMULPS", fmt.Sprint(32*part, at), a.v(v[part]), a.v(w))
+				a.op("VADDPS", a.v(w), a.v(sums[i*parts+part]), a.v(sums[i*parts+part]))
+			}
+		}
+		a.op("ADDQ", "$64", "DX")
+		a.op("ADDQ", "$64", "SI")
+	})
+	for i := range rows {
+		s := sums[i*parts]
+		a.addUp(s, sums[i*parts+parts-1], w)
+		if rows == 1 {
+			a.op("VMOVSS", x(s), a.result)
+		} else {
+			a.op("VMOVSS", x(s), mem("DI", 4*i))
+		}
+	}
+	a.end()
+}
+
+// addUp adds 16 sums, in one register or in two, pairwise: those 8 apart, 4, 2, 1.
+func (a *amd64) addUp(s, second, t int) {
+	if a.wide() {
+		a.op("VEXTRACTF64X4", "$1", a.v(s), y(t))
+		a.op("VADDPS", y(t), y(s), y(s))
+	} else {
+		a.op("VADDPS", y(second), y(s), y(s))
+	}
+	a.op("VEXTRACTF128", "$1", y(s), x(t))
+	a.op("VADDPS", x(t), x(s), x(s))
+	a.op("VPSRLDQ", "$8", x(s), x(t))
+	a.op("VADDPS", x(t), x(s), x(s))
+	a.op("VPSRLDQ", "$4", x(s), x(t))
+	a.op("VADDPS", x(t), x(s), x(s))
+}
+
+// exponential is what exp needs: constants, and registers to work with. The last of these it leaves alone.
+type exponential struct {
+	one, least, most, log2e, high, low int
+	terms                              []int
+	t                                  []int
+}
+
+func (a *amd64) exponential() (e exponential) {
+	e.one, e.least, e.most = a.splat(0x3f800000), a.splat(0xc2aeac4f), a.splat(0x42b0c0a5)
+	e.log2e, e.high, e.low = a.splat(0x3fb8aa3b), a.splat(0x3f318000), a.splat(0xb95e8083)
+	e.t = a.regs(5)
+	return e
+}
+
+// expTerms are the coefficients of e^r for |r| ≤ ln 2 / 2, the highest first; two ones follow.
+var expTerms = []uint32{0x39506967, 0x3ab743ce, 0x3c088908, 0x3d2aa9c1, 0x3e2aaaaa, 0x3f000000}
+
+// exp replaces a register by its exponential, as Exp defines it.
+func (a *amd64) exp(e exponential, r int) {
+	n, p, t, small := a.v(e.t[0]), a.v(e.t[1]), a.v(e.t[2]), a.v(e.t[3])
+	v := a.v(r)
+	const less = "$1"
+	if a.wide() {
+		a.op("VCMPPS", less, a.v(e.least), v, "K2")
+	} else {
+		a.op("VCMPPS", less, a.v(e.least), v, small)
+	}
+	// Of a number and something that is none, the second operand is taken: here the first that is written.
+	a.op("VMAXPS", v, a.v(e.least), v)
+	a.op("VMINPS", v, a.v(e.most), v)
+	a.op("VMULPS", a.v(e.log2e), v, n)
+	a.op("VCVTPS2DQ", n, n)
+	a.op("VCVTDQ2PS", n, t)
+	a.op("VMULPS", a.v(e.high), t, p)
+	a.op("VSUBPS", p, v, v)
+	a.op("VMULPS", a.v(e.low), t, p)
+	a.op("VSUBPS", p, v, v)
+	a.op("VBROADCASTSS", a.constant(fmt.Sprintf("word%08x", expTerms[0]), expTerms[0]), p)
+	for _, c := range expTerms[1:] {
+		a.op("VMULPS", v, p, p)
+		a.op("VBROADCASTSS", a.constant(fmt.Sprintf("word%08x", c), c), t)
+		a.op("VADDPS", t, p, p)
+	}
+	for range 2 {
+		a.op("VMULPS", v, p, p)
+		a.op("VADDPS", a.v(e.one), p, p)
+	}
+	a.op("VPSLLD", "$23", n, n)
+	a.op("VPADDD", n, p, v)
+	if a.wide() {
+		a.op("VPXORD", v, v, "K2", v)
+	} else {
+		a.op("VANDNPS", v, small, v)
+	}
+}
+
+// attention's products of queries with a page of 32 positions, whose keys lie side by side.
+func (a *amd64) attention() {
+	for _, n := range []int{1, 4} {
+		a.scores(n)
+		a.mix(n)
+	}
+	a.weigh()
+}
+
+func (a *amd64) scores(n int) {
+	a.begin(fmt.Sprintf("scores%d", n), fmt.Sprintf("gives the products of %d queries, qs bytes apart, with keys of [dims][32]; out is [%d][32].", n, n),
+		"out:*float32=DI", "q:*float32=SI", "qs:int=R8", "keys:*float32=DX", "dims:int=CX")
+	a.op("LEAQ", "(R8)(R8*2)", "R9")
+	// Narrow registers take half the positions at a time.
+	for half := range 4 / a.lanes {
+		if half > 0 {
+			a.op("MOVQ", "q+8(FP)", "SI")
+			a.op("MOVQ", "keys+24(FP)", "DX")
+			a.op("MOVQ", "dims+32(FP)", "CX")
+			a.next = 0
+		}
+		sums := a.regs(2 * n)
+		k, q, t := a.regs(2), a.reg(), a.reg()
+		for _, s := range sums {
+			a.zero(s)
+		}
+		width := 16 * a.lanes
+		a.loop("CX", func() {
+			for i := range 2 {
+				a.op("VMOVUPS", mem("DX", 64*half+width*i), a.v(k[i]))
+			}
+			for i := range n {
+				a.op("VBROADCASTSS", "(SI)"+[]string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i], a.v(q))
+				for j := range 2 {
+					a.op("VMULPS", a.v(k[j]), a.v(q), a.v(t))
+					a.op("VADDPS", a.v(t), a.v(sums[2*i+j]), a.v(sums[2*i+j]))
+				}
+			}
+			a.op("ADDQ", "$4", "SI")
+			a.op("ADDQ", "$128", "DX")
+		})
+		for i := range n {
+			for j := range 2 {
+				a.op("VMOVUPS", a.v(sums[2*i+j]), mem("DI", 128*i+64*half+width*j))
+			}
+		}
+	}
+	a.end()
+}
+
+func (a *amd64) mix(n int) {
+	a.begin(fmt.Sprintf("mix%d", n), fmt.Sprintf("adds values of [dims], vs bytes apart, times their weights, [%d][32], to %d outs, os bytes apart; dims are 16 at a time.", n, n),
+		"out:*float32=DI", "os:int=R8", "weights:*float32=SI", "values:*float32=DX", "vs:int=R10", "positions:int=R13", "dims:int=CX")
+	a.op("LEAQ", "(R8)(R8*2)", "R9")
+	parts := 4 / a.lanes
+	sums := a.regs(n * parts)
+	v, w := a.regs(parts), a.reg()
+	a.loop("CX", func() {
+		out := func(i, part int) string {
+			return fmt.Sprintf("%d(DI)%s", 32*part, []string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i])
+		}
+		for i := range n {
+			for part := range parts {
+				a.op("VMOVUPS", out(i, part), a.v(sums[i*parts+part]))
+			}
+		}
+		a.op("MOVQ", "DX", "R11")
+		a.op("MOVQ", "SI", "R12")
+		a.op("MOVQ", "R13", "AX")
+		a.loop("AX", func() {
+			for part := range parts {
+				a.op("VMOVUPS", mem("R11", 32*part), a.v(v[part]))
+			}
+			for i := range n {
+				for part := range parts {
+					a.op("VBROADCASTSS", mem("R12", 128*i), a.v(w))
+					a.op("VMULPS", a.v(v[part]), a.v(w), a.v(w))
+					a.op("VADDPS", a.v(w), a.v(sums[i*parts+part]), a.v(sums[i*parts+part]))
+				}
+			}
+			a.op("ADDQ", "R10", "R11")
+			a.op("ADDQ", "$4", "R12")
+		})
+		for i := range n {
+			for part := range parts {
+				a.op("VMOVUPS", a.v(sums[i*parts+part]), out(i, part))
+			}
+		}
+		a.op("ADDQ", "$64", "DI")
+		a.op("ADDQ", "$64", "DX")
+	})
+	a.end()
+}
+
+// weigh is the softmax of a page, as Weigh defines it.
+func (a *amd64) weigh() {
+	a.begin("weigh", "replaces 32 scores by e^(score − peak), and gives their sum.", "scores:*[32]float32=DI", "peak:int=SI", ":float32")
+	e := a.exponential()
+	peak, r, total := a.reg(), a.reg(), a.regs(4/a.lanes)
+	a.number("SI", peak)
+	parts := 4 / a.lanes
+	for i := range 2 * parts {
+		at := mem("DI", 16*a.lanes*i)
+		a.op("VMOVUPS", at, a.v(r))
+		a.op("VSUBPS", a.v(peak), a.v(r), a.v(r))
+		a.exp(e, r)
+		a.op("VMOVUPS", a.v(r), at)
+		if i < parts {
+			a.op("VMOVUPS", a.v(r), a.v(total[i]))
+		} else {
+			a.op("VADDPS", a.v(r), a.v(total[i-parts]), a.v(total[i-parts]))
+		}
+	}
+	a.addUp(total[0], total[parts-1], r)
+	a.op("VMOVSS", x(total[0]), a.result)
+	a.end()
+}
+
+// activations rounds them to records.
+func (a *amd64) activations() {
+	a.begin("round", "rounds quads of floats to records, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.",
+		"records:*byte=DI", "x:*float32=SI", "quads:int=CX", ":int")
+	a.op("XORQ", "AX", "AX")
+	magnitude := a.splat(0x7fffffff)
+	perBlock := 8 / a.lanes // registers of a block
+	v := a.regs(perBlock)
+	largest, t, u := a.reg(), a.reg(), a.reg()
+	stop := a.label("stop")
+	a.loop("CX", func() {
+		for b := range 4 {
+			for i, r := range v {
+				a.op("VMOVUPS", mem("SI", 128*b+16*a.lanes*i), a.v(r))
+				if i == 0 {
+					a.op(a.and(), a.v(magnitude), a.v(r), a.v(largest))
+					continue
+				}
+				a.op(a.and(), a.v(magnitude), a.v(r), a.v(t))
+				// As integers, since then what is no number is larger than all numbers.
+				a.op("VPMAXUD", a.v(t), a.v(largest), a.v(largest))
+			}
+			if a.wide() {
+				a.op("VEXTRACTI64X4", "$1", a.v(largest), y(t))
+				a.op("VPMAXUD", y(t), y(largest), y(largest))
+			}
+			a.op("VEXTRACTI128", "$1", y(largest), x(t))
+			a.op("VPMAXUD", x(t), x(largest), x(largest))
+			a.op("VPSHUFD", "$0x4E", x(largest), x(t))
+			a.op("VPMAXUD", x(t), x(largest), x(largest))
+			a.op("VPSHUFD", "$0xB1", x(largest), x(t))
+			a.op("VPMAXUD", x(t), x(largest), x(largest))
+			// Between 2^-119 and the largest number, 127 over it is a number, and so is it.
+			a.op("VMOVD", x(largest), "R8")
+			a.op("LEAL", "-0x04000000(R8)", "R9")
+			a.op("CMPL", "R9", "$0x7b800000")
+			a.op("JAE", stop)
+			a.op("VMOVSS", a.constant("plus127", 0x42fe0000), x(t))
+			a.op("VDIVSS", x(t), x(largest), x(u)) // the scale
+			a.op("VMOVSS", x(u), mem("DI", recordScale+4*b))
+			a.op("VDIVSS", x(largest), x(t), x(t))
+			a.op("VBROADCASTSS", x(t), a.v(t))
+			for _, r := range v {
+				a.op("VMULPS", a.v(t), a.v(r), a.v(r))
+				a.op("VCVTPS2DQ", a.v(r), a.v(r))
+			}
+			for h := range 2 {
+				if a.wide() {
+					a.op("VPMOVDB", a.v(v[h]), mem("DI", 64*h+16*b))
+					continue
+				}
+				a.op("VPACKSSDW", a.v(v[2*h+1]), a.v(v[2*h]), a.v(t)) // words 0-3 8-11 4-7 12-15
+				a.op("VPERMQ", "$0xD8", a.v(t), a.v(t))
+				a.op("VEXTRACTI128", "$1", a.v(t), x(u))
+				a.op("VPACKSSWB", x(u), x(t), x(t))
+				a.op("VMOVDQU", x(t), mem("DI", 64*h+16*b))
+			}
+			// The sums of the halves, and of both.
+			for h := range 2 {
+				r := v[h]
+				if !a.wide() {
+					r = v[2*h]
+					a.op("VPADDD", a.v(v[2*h+1]), a.v(r), a.v(r))
+				} else {
+					a.op("VEXTRACTI64X4", "$1", a.v(r), y(t))
+					a.op("VPADDD", y(t), y(r), y(r))
+				}
+				a.op("VEXTRACTI128", "$1", y(r), x(t))
+				a.op("VPADDD", x(t), x(r), x(r))
+				a.op("VPSHUFD", "$0x4E", x(r), x(t))
+				a.op("VPADDD", x(t), x(r), x(r))
+				a.op("VPSHUFD", "$0xB1", x(r), x(t))
+				a.op("VPADDD", x(t), x(r), x(r))
+				a.op("VCVTDQ2PS", x(r), x(t))
+				a.op("VMOVSS", x(t), mem("DI", recordHalf+16*h+4*b))
+				if h == 1 {
+					first := v[0]
+					a.op("VPADDD", x(first), x(r), x(r))
+					a.op("VCVTDQ2PS", x(r), x(t))
+					a.op("VMOVSS", x(t), mem("DI", recordSum+4*b))
+					a.op("VPSLLD", "$7", x(r), x(r))
+					a.op("VPXOR", x(t), x(t), x(t))
+					a.op("VPSUBD", x(r), x(t), x(t))
+					a.op("VMOVD", x(t), mem("DI", recordStart+4*b))
+				}
+			}
+		}
+		a.op("ADDQ", fmt.Sprintf("$%d", recordBytes), "DI")
+		a.op("ADDQ", "$512", "SI")
+		a.op("INCQ", "AX")
+	})
+	a.place(stop)
+	a.op("MOVQ", "AX", a.result)
+	a.end()
+}

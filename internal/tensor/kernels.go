@@ -1,0 +1,244 @@
+package tensor
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"unsafe"
+
+	"kindredgate/internal/weights"
+)
+
+// kernels are the loops that a kind of processor has instructions for. What they compute is defined by the Go functions
+// beside their callers, which do the same without them, to the bit. Their code is written by package kernelgen.
+type kernels struct {
+	name string
+	// biased says that unpacked bytes have 128 added, since the processor multiplies unsigned ones with signed ones.
+	biased bool
+	// tileRows is how many of a panel's 16 rows a tile has.
+	tileRows int
+
+	unpack    [weights.Types]func(q *byte, scale, low *float32, row, apart *byte, quads int)
+	dot       [4]func(acc *[4]float32, x, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+	tiles     [4][]tileKernel // the largest first
+	transpose func(dst, src *byte, stride, pieces int)
+	round     func(records *byte, x *float32, quads int) (done int)
+
+	widenF16, widenBF16 func(dst *float32, src *byte, n int)
+	dotFloats1          func(w, x *float32, n int) float32
+	dotFloats4          func(out, w *float32, ws int, x *float32, n int)
+	add                 func(x, y *float32, n int)
+	scale               func(dst, x, w *float32, by, n int)
+	swish               func(gate, up *float32, factor, n int)
+	tanhGELU            func(gate, up *float32, factor, cubic, n int)
+
+	scores1, scores4 func(out, q *float32, qs int, keys *float32, dims int)
+	mix1, mix4       func(out *float32, os int, weights, values *float32, vs, positions, dims int)
+	weigh            func(scores *[32]float32, peak int) float32
+}
+
+// tileKernel multiplies a panel with some number of vectors.
+type tileKernel struct {
+	vectors int
+	run     func(acc *float32, x *byte, xs int, panel *byte, scale, low *float32, quads int)
+}
+
+// record is a quad of activations, 128 of them, rounded to bytes. They lie in the order of unpacked rows: the first halves
+// of four blocks, and then their second halves.
+type record struct {
+	q     [128]int8
+	scale [4]float32
+	start [4]int32   // −128 times the sum of each block
+	sum   [4]float32 // of each block
+	half  [8]float32 // sums of the first halves, and then of the second ones
+}
+
+// inUse are the kernels that products use; nil for none.
+var inUse, kernelsError = chooseKernels(os.Getenv("KINDRED_KERNELS"))
+
+// chooseKernels gives the kernels of that name, or the best ones that the processor has instructions for.
+func chooseKernels(name string) (*kernels, error) {
+	list := available()
+	if name == "go" {
+		return nil, nil
+	}
+	names := []string{"go"}
+	for _, k := range list {
+		if k.name == name {
+			return k, nil
+		}
+		names = append(names, k.name)
+	}
+	var best *kernels
+	if len(list) > 0 {
+		best = list[len(list)-1]
+	}
+	if name == "" {
+		return best, nil
+	}
+	return best, fmt.Errorf("KINDRED_KERNELS is %q; this processor can use %s", name, strings.Join(names, ", "))
+}
+
+// Kernels is the name of the kernels in use, "go" for none. The error says that KINDRED_KERNELS asks for others than
+// there are.
+func Kernels() (string, error) {
+	if inUse == nil {
+		return "go", kernelsError
+	}
+	return inUse.name, kernelsError
+}
+
+// kind is the place of a format's kernels among those of all kinds.
+func (f *Format) kind() int {
+	k := 0
+	if f.group == 16 {
+		k = 2
+	}
+	if f.shifted {
+		k++
+	}
+	return k
+}
+
+// Sizes of the pieces in which kernels work.
+const (
+	quad       = 4 * Block // elements
+	dotRows    = 4         // that dot multiplies with one vector
+	panelRows  = 16
+	fewVectors = 3 // up to so many are multiplied one by one
+	// How many quads are unpacked at a time: as many as the first cache holds with what they are multiplied with.
+	dotQuads  = 16
+	tileQuads = 4
+)
+
+// unpackedRows is the memory for rows that kernels have taken apart.
+type unpackedRows struct {
+	q, panel                          []byte
+	scale, low, scalePanel, lowPanel  []float32
+	acc                               []float32
+	rowBytes, rowScales, scalesOfQuad int
+}
+
+// aligned is memory that begins where a cache line does.
+func aligned(bytes int) []byte {
+	b := make([]byte, bytes+64)
+	skip := -uintptr(unsafe.Pointer(unsafe.SliceData(b))) & 63
+	return b[skip : int(skip)+bytes]
+}
+
+func alignedFloats(n int) []float32 {
+	return unsafe.Slice((*float32)(unsafe.Pointer(unsafe.SliceData(aligned(4*n)))), n)
+}
+
+// room makes room for rows of so many quads, and for sums with so many vectors.
+func (u *unpackedRows) room(rows, quads, vectors int, f *Format) {
+	u.scalesOfQuad = quad / f.group
+	u.rowBytes, u.rowScales = quads*quad, quads*u.scalesOfQuad
+	if n := max(panelRows*tileQuads, dotRows*dotQuads); len(u.q) == 0 {
+		u.q, u.panel = aligned(n*quad), aligned(n*quad)
+		u.scale, u.low = alignedFloats(n*8), alignedFloats(n*8)
+		u.scalePanel, u.lowPanel = alignedFloats(n*8), alignedFloats(n*8)
+	}
+	if n := (vectors + fewVectors) * panelRows; len(u.acc) < n {
+		u.acc = alignedFloats(n)
+	}
+}
+
+// take unpacks quads from ≤ i < from + quads of a row, to place i.
+func (u *unpackedRows) take(k *kernels, w *Matrix, row, i, from, quads int, natural *unpacked) {
+	f := &formats[w.Type]
+	data, apart := w.row(row)
+	layout := w.Type.Layout()
+	perQuad := quad * layout.Bytes / layout.Elements
+	q, scale, low := u.q[i*u.rowBytes:], u.scale[i*u.rowScales:], u.low[i*u.rowScales:]
+	whole := min(quads, w.Cols/quad-from)
+	if whole > 0 {
+		var ap *byte
+		if apart != nil {
+			ap = &apart[4*from]
+		}
+		k.unpack[w.Type](&q[0], &scale[0], &low[0], &data[from*perQuad], ap, whole)
+	}
+	if whole == quads {
+		return
+	}
+	// The last blocks of a row that are no whole quad.
+	blocks := w.Cols % quad / Block
+	natural.resize(blocks*Block, f.group)
+	if apart != nil {
+		apart = apart[4*(from+whole):]
+	}
+	f.unpack(natural, data[(from+whole)*perQuad:], apart)
+	q, scale, low = q[whole*quad:][:quad], scale[4*whole:][:4], low[4*whole:][:4]
+	clear(q)
+	clear(scale)
+	clear(low)
+	for b := range blocks {
+		scale[b] = natural.scale[b]
+		if f.shifted {
+			low[b] = natural.low[b]
+		}
+		for e, v := range natural.q[b*Block : (b+1)*Block] {
+			if k.biased {
+				v ^= -128
+			}
+			q[e/16*64+b*16+e%16] = byte(v)
+		}
+	}
+}
+
+// dots multiplies rows with few vectors.
+func (s *worker) dots(k *kernels, p Product, x Packed, from, to int) {
+	f, u := &formats[p.W.Type], &s.rows
+	dot := k.dot[f.kind()]
+	for r := from; r < to; r += dotRows {
+		n := min(dotRows, to-r)
+		clear(u.acc[:dotRows*x.batch.n])
+		for first := 0; first < x.quads; first += dotQuads {
+			quads := min(dotQuads, x.quads-first)
+			u.room(dotRows, quads, x.batch.n, f)
+			for i := range n {
+				u.take(k, p.W, r+i, i, first, quads, &s.row)
+			}
+			for v := range x.batch.n {
+				dot((*[4]float32)(u.acc[dotRows*v:]), x.at(v, first), &u.q[0], u.rowBytes, &u.scale[0], 4*u.rowScales, &u.low[0], quads)
+			}
+		}
+		for v := range x.batch.n {
+			copy(p.Dst.data[v*p.Dst.Cols+r:][:n], u.acc[dotRows*v:])
+		}
+	}
+}
+
+// panels multiplies rows with many vectors.
+func (s *worker) panels(k *kernels, p Product, x Packed, from, to int) {
+	f, u := &formats[p.W.Type], &s.rows
+	tiles := k.tiles[f.kind()]
+	for r := from; r < to; r += panelRows {
+		n := min(panelRows, to-r)
+		clear(u.acc[:panelRows*x.vectors])
+		for first := 0; first < x.quads; first += tileQuads {
+			quads := min(tileQuads, x.quads-first)
+			u.room(panelRows, quads, x.vectors, f)
+			for i := range n {
+				u.take(k, p.W, r+i, i, first, quads, &s.row)
+			}
+			k.transpose(&u.panel[0], &u.q[0], u.rowBytes, quads*quad/16)
+			k.transpose((*byte)(unsafe.Pointer(&u.scalePanel[0])), (*byte)(unsafe.Pointer(&u.scale[0])), 4*u.rowScales, u.rowScales/4)
+			if f.shifted {
+				k.transpose((*byte)(unsafe.Pointer(&u.lowPanel[0])), (*byte)(unsafe.Pointer(&u.low[0])), 4*u.rowScales, u.rowScales/4)
+			}
+			for v := 0; v < x.vectors; {
+				t := tiles[slices.IndexFunc(tiles, func(t tileKernel) bool { return t.vectors <= x.vectors-v })]
+				for part := 0; part < panelRows; part += k.tileRows {
+					t.run(&u.acc[panelRows*v+part], x.at(v, first), x.stride(), &u.panel[4*part], &u.scalePanel[part], &u.lowPanel[part], quads)
+				}
+				v += t.vectors
+			}
+		}
+		for v := range x.batch.n {
+			copy(p.Dst.data[v*p.Dst.Cols+r:][:n], u.acc[panelRows*v:])
+		}
+	}
+}

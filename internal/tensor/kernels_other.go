@@ -1,0 +1,6 @@
+//go:build !amd64
+
+package tensor
+
+// available lists the kernels that the processor has instructions for, the best last.
+func available() []*kernels { return nil }

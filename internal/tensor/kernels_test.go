@@ -1,0 +1,212 @@
+package tensor
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"testing"
+
+	"kindredgate/internal/weights"
+)
+
+// with runs a test with other kernels; nil for none.
+func with(k *kernels, do func()) {
+	before := inUse
+	defer func() { inUse = before }()
+	inUse = k
+	do()
+}
+
+// TestMain says which kernels there are, so that a run on a processor that lacks some does not pass for one that tried
+// them.
+func TestMain(m *testing.M) {
+	for _, k := range available() {
+		fmt.Println("kernels:", k.name)
+	}
+	os.Exit(m.Run())
+}
+
+// stored is a matrix of any type, of blocks that are random bytes but for scales, which are ordinary numbers.
+func stored(t testing.TB, kind weights.Type, rows, cols int, seed uint64) Matrix {
+	if FormatOf(kind).Writable() {
+		m, _ := matrix(t, kind, rows, cols, random(rows*cols, seed))
+		return m
+	}
+	random := rand.New(rand.NewPCG(seed, 1))
+	layout := kind.Layout()
+	data := make([]byte, rows*cols/layout.Elements*layout.Bytes)
+	for i := range data {
+		data[i] = byte(random.Uint32())
+	}
+	var scales []byte
+	switch kind {
+	case weights.IQ4_XS:
+		for i := 0; i < len(data); i += layout.Bytes {
+			putHalf(data[i:], random.Float32())
+		}
+	case weights.MXFP4Split:
+		for range rows * cols / 32 {
+			scales = append(scales, byte(120+random.IntN(16)))
+		}
+	}
+	m, err := NewMatrix(kind, rows, cols, data, scales)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+// Every kernel gives what the Go functions give, to the bit: for all formats, for few vectors and for many, for rows and
+// columns that are no whole tiles, for rows apart.
+func TestKernelsEqualGo(t *testing.T) {
+	for _, k := range available() {
+		for kind := range weights.Types {
+			step := max(kind.Layout().Elements, 1)
+			for _, c := range []struct{ rows, cols, vecs int }{{1, 1, 1}, {37, 3, 2}, {21, 17, 5}, {48, 8, 13}, {5, 4, 29}, {16, 66, 12}} {
+				cols := c.cols * step
+				if !Usable(kind, cols) {
+					continue
+				}
+				m := stored(t, kind, c.rows, cols, uint64(c.rows))
+				for _, w := range []Matrix{m, m.Slice(0, (c.rows+1)/2, 2)} {
+					x := NewBatch(c.vecs, cols)
+					x.Resize(c.vecs)
+					copy(x.data, random(c.vecs*cols, 9))
+					clear(x.Vec(0)[:cols/2])
+					results := make([]*Batch, 2)
+					for i, one := range []*kernels{nil, k} {
+						results[i] = NewBatch(c.vecs, w.Rows)
+						with(one, func() {
+							var pack Packer
+							var mul Multiplier
+							mul.Mul(nil, pack.Pack(nil, x, &w), Product{&w, results[i]})
+						})
+					}
+					for v := range c.vecs {
+						for r, want := range results[0].Vec(v) {
+							if got := results[1].Vec(v)[r]; math.Float32bits(got) != math.Float32bits(want) {
+								t.Fatalf("%s, %s, %d × %d, %d vectors: row %d of vector %d is %g, want %g", k.name, kind, w.Rows, cols, c.vecs, r, v, got, want)
+							}
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+// odd are numbers that need care.
+var odd = []float32{0, float32(math.Copysign(0, -1)), 1e-45, -1e-39, 1e-38, 3e38, -3e38, float32(math.Inf(1)), float32(math.Inf(-1)), float32(math.NaN()),
+	-87.3, -87.4, 88.3, 88.4, 0.5, -104}
+
+// same reports whether two results are the same, whatever kind of no number they are.
+func same(a, b []float32) bool {
+	return slices.EqualFunc(a, b, func(x, y float32) bool { return math.Float32bits(x) == math.Float32bits(y) || x != x && y != y })
+}
+
+// What is done with whole vectors is the same with kernels as without, with odd numbers among them too, and in the parts
+// of vectors that are no whole groups of 16.
+func TestVectorKernelsEqualGo(t *testing.T) {
+	x, y, z := random(16*40+5, 1), random(16*40+5, 2), random(16*40+5, 3)
+	for i := range x {
+		x[i] *= 30
+		if i%7 == 0 {
+			x[i] = odd[i/7%len(odd)]
+		}
+	}
+	cases := map[string]func(n int) []float32{
+		"dot":   func(n int) []float32 { return []float32{Dot(x[:n], y[:n])} },
+		"add":   func(n int) []float32 { a := slices.Clone(x[:n]); Add(a, y[:n]); return a },
+		"scale": func(n int) []float32 { a := make([]float32, n); Scale(a, x[:n], y[:n], 0.37); return a },
+		"swish": func(n int) []float32 { a := slices.Clone(x[:n]); Swish(a, y[:n], 1.702); return a },
+		"gelu":  func(n int) []float32 { a := slices.Clone(x[:n]); TanhGELU(a, y[:n]); return a },
+		"scores": func(n int) []float32 {
+			out, dims := make([]float32, 7*PageTokens), n/PageTokens
+			Scores(out, x[1:], 9, 7, min(dims, 9), y)
+			return out
+		},
+		"mix": func(n int) []float32 {
+			out := slices.Clone(z[:6*16])
+			Mix(out, 16, 6, 16, y[5:], x[1:], n%5, min(n/16, 30))
+			return out
+		},
+		"weigh": func(n int) []float32 {
+			p := *(*[PageTokens]float32)(x[n/3:])
+			sum := Weigh(&p, 50)
+			return append(p[:], sum)
+		},
+		"pack": func(n int) []float32 {
+			n &^= Block - 1
+			b := &Batch{Cols: n, data: slices.Clone(x[:n]), n: 1}
+			if n == 0 {
+				return nil
+			}
+			m, _ := matrix(t, weights.Q8_0, 1, n, y[:n])
+			var pack Packer
+			var out []float32
+			for _, r := range pack.Pack(nil, b, &m).records[:(n+quad-1)/quad] {
+				for _, q := range r.q {
+					out = append(out, float32(q))
+				}
+				for i := range 4 {
+					out = append(out, r.scale[i], float32(r.start[i]), r.sum[i], r.half[i], r.half[4+i])
+				}
+			}
+			return out
+		},
+		"half": func(n int) []float32 {
+			src := make([]uint16, n)
+			for i := range src {
+				src[i] = uint16(i * 97)
+			}
+			out := make([]float32, n)
+			WidenF16(out, src)
+			return out
+		},
+	}
+	for _, k := range available() {
+		for name, do := range cases {
+			for _, n := range []int{1, 15, 16, 31, 32, 100, 128, 160, 384, 600, 640} {
+				var want, got []float32
+				with(nil, func() { want = do(n) })
+				with(k, func() { got = do(n) })
+				if !same(want, got) {
+					i := 0
+					for i < len(want) && same(want[i:i+1], got[i:i+1]) {
+						i++
+					}
+					t.Errorf("%s, %s of %d: %d is %g, want %g", k.name, name, n, i, got[i], want[i])
+				}
+			}
+		}
+	}
+}
+
+// Exp is within a unit and a half of the last place of what it stands for.
+func TestExp(t *testing.T) {
+	for x := float32(-87.3); x < 88.3; x += 0.0137 {
+		got, want := float64(Exp(x)), math.Exp(float64(x))
+		if math.Abs(got-want) > 1.5*want/(1<<23) {
+			t.Fatalf("e^%g is %g, want %g", x, got, want)
+		}
+	}
+	if Exp(-1000) != 0 || Exp(float32(math.Inf(-1))) != 0 || Exp(0) != 1 || !(Exp(500) > 1e38) || Exp(float32(math.NaN())) == 0 {
+		t.Error("the ends are wrong")
+	}
+}
+
+func TestChooseKernels(t *testing.T) {
+	for _, k := range available() {
+		if got, err := chooseKernels(k.name); got != k || err != nil {
+			t.Errorf("%s gives %v, %v", k.name, got, err)
+		}
+	}
+	if got, err := chooseKernels("go"); got != nil || err != nil {
+		t.Errorf("go gives %v, %v", got, err)
+	}
+	if _, err := chooseKernels("fast"); err == nil {
+		t.Error("kernels that do not exist are accepted")
+	}
+}

@@ -1,0 +1,233 @@
+package tensor
+
+import (
+	"math"
+	"unsafe"
+
+	"kindredgate/internal/weights"
+)
+
+// lanes is into how many sums a dot product of floats is divided: as many as a vector register holds.
+const lanes = 16
+
+// Dot is the dot product of two float32 vectors of equal length: the products of elements i, i + 16, i + 32, … are added
+// in order, and then sum i + 8 to sum i, i + 4 to i, and so on.
+func Dot(a, b []float32) float32 {
+	b = b[:len(a)]
+	if inUse != nil && len(a) > 0 && len(a)%lanes == 0 {
+		return inUse.dotFloats1(&a[0], &b[0], len(a)/lanes)
+	}
+	whole := len(a) &^ (lanes - 1)
+	var sums [lanes]float32
+	for l := 0; l < lanes; l += 4 { // four at a time, as many as hide the latency of an addition
+		var s0, s1, s2, s3 float32
+		for i := l; i < whole; i += lanes {
+			x, y := (*[4]float32)(a[i:]), (*[4]float32)(b[i:])
+			s0 += float32(x[0] * y[0])
+			s1 += float32(x[1] * y[1])
+			s2 += float32(x[2] * y[2])
+			s3 += float32(x[3] * y[3])
+		}
+		sums[l], sums[l+1], sums[l+2], sums[l+3] = s0, s1, s2, s3
+	}
+	for i := whole; i < len(a); i++ {
+		sums[i-whole] += float32(a[i] * b[i])
+	}
+	return addUp(&sums)
+}
+
+// addUp adds sums pairwise: those 8 apart, 4, 2, 1.
+func addUp(sums *[lanes]float32) float32 {
+	for n := lanes / 2; n > 0; n /= 2 {
+		for i := range n {
+			sums[i] += sums[i+n]
+		}
+	}
+	return sums[0]
+}
+
+// whole is how many groups of 16 elements kernels take off a vector.
+func whole(n int) int {
+	if inUse == nil {
+		return 0
+	}
+	return n / lanes
+}
+
+// Add adds y to x, which is as long.
+func Add(x, y []float32) {
+	n := whole(len(x))
+	if n > 0 {
+		inUse.add(&x[0], &y[0], n)
+	}
+	for i := n * lanes; i < len(x); i++ {
+		x[i] += y[i]
+	}
+}
+
+// Scale writes x times a number, times w, to dst, which may be x. All have the same length.
+func Scale(dst, x, w []float32, by float32) {
+	n := whole(len(x))
+	if n > 0 {
+		inUse.scale(&dst[0], &x[0], &w[0], int(math.Float32bits(by)), n)
+	}
+	for i := n * lanes; i < len(x); i++ {
+		dst[i] = float32(x[i]*by) * w[i]
+	}
+}
+
+// Swish writes gate·σ(slope·gate)·up to gate, which is as long. With slope 1, gate·σ(gate) is SiLU.
+func Swish(gate, up []float32, slope float32) {
+	n := whole(len(gate))
+	if n > 0 {
+		inUse.swish(&gate[0], &up[0], int(math.Float32bits(-slope)), n)
+	}
+	for i := n * lanes; i < len(gate); i++ {
+		g := gate[i]
+		gate[i] = float32(g/float32(1+Exp(float32(-slope*g)))) * up[i]
+	}
+}
+
+// The approximation of GELU by tanh, in the form x·σ(2y).
+const (
+	geluFactor = float32(-2 * 0.7978845608028654) // −2·sqrt(2/π)
+	geluCubic  = float32(0.044715)
+)
+
+// TanhGELU writes gate·½(1 + tanh(sqrt(2/π)·(gate + 0.044715·gate³)))·up to gate, which is as long (Hendrycks and Gimpel,
+// "Gaussian Error Linear Units", 2016).
+func TanhGELU(gate, up []float32) {
+	n := whole(len(gate))
+	if n > 0 {
+		inUse.tanhGELU(&gate[0], &up[0], int(math.Float32bits(geluFactor)), int(math.Float32bits(geluCubic)), n)
+	}
+	for i := n * lanes; i < len(gate); i++ {
+		g := gate[i]
+		cube := float32(float32(float32(g*g)*g) * geluCubic)
+		gate[i] = float32(g/float32(1+Exp(float32(float32(g+cube)*geluFactor)))) * up[i]
+	}
+}
+
+// Where e^x is no longer a normal number, or none at all.
+const (
+	leastExp = float32(-87.33654)
+	mostExp  = float32(88.37626)
+)
+
+// expTerms are the coefficients of e^r for |r| ≤ ½ ln 2, the highest first (Moshier, "Methods and Programs for
+// Mathematical Functions", 1989).
+var expTerms = [...]float32{1.9875691500e-4, 1.3981999507e-3, 8.3334519073e-3, 4.1665795894e-2, 1.6666665459e-1, 5.0000001201e-1, 1, 1}
+
+// Exp is e^x to about one unit in the last place: 0 where that is less than a normal number, and the same for all
+// x above 88.37.
+func Exp(x float32) float32 {
+	if x != x {
+		return x
+	}
+	if x < leastExp {
+		return 0
+	}
+	x = min(x, mostExp)
+	n := float32(math.RoundToEven(float64(float32(x * math.Log2E))))
+	x -= float32(n * 0.693359375) // ln 2 in two parts, the first with few digits
+	x -= float32(n * -2.12194440e-4)
+	p := expTerms[0]
+	for _, c := range expTerms[1:] {
+		p = float32(p*x) + c
+	}
+	return math.Float32frombits(math.Float32bits(p) + uint32(int32(n))<<23)
+}
+
+// PageTokens is how many keys or values lie together for the products of attention.
+const PageTokens = 32
+
+// Scores gives the products of queries with PageTokens keys, [dims][PageTokens]. The queries, of dims elements, lie step
+// elements apart; out is [queries][PageTokens].
+func Scores(out []float32, q []float32, step, queries, dims int, keys []float32) {
+	i := 0
+	if inUse != nil {
+		for ; i+4 <= queries; i += 4 {
+			inUse.scores4(&out[PageTokens*i], &q[step*i], 4*step, &keys[0], dims)
+		}
+		for ; i < queries; i++ {
+			inUse.scores1(&out[PageTokens*i], &q[step*i], 4*step, &keys[0], dims)
+		}
+	}
+	for ; i < queries; i++ {
+		scores := (*[PageTokens]float32)(out[PageTokens*i:])
+		clear(scores[:])
+		for j, x := range q[step*i : step*i+dims] {
+			k := (*[PageTokens]float32)(keys[j*PageTokens:])
+			for t := range scores {
+				scores[t] += float32(x * k[t])
+			}
+		}
+	}
+}
+
+// Weigh replaces the scores of a page by e^(score − peak), and gives their sum.
+func Weigh(scores *[PageTokens]float32, peak float32) float32 {
+	if inUse != nil {
+		return inUse.weigh(scores, int(math.Float32bits(peak)))
+	}
+	var sums [lanes]float32
+	for t := range scores {
+		scores[t] = Exp(scores[t] - peak)
+		if t < lanes {
+			sums[t] = scores[t]
+		} else {
+			sums[t-lanes] += scores[t]
+		}
+	}
+	return addUp(&sums)
+}
+
+// Mix adds values to sums, each times its weight: of the values, [positions][dims], and of the weights,
+// [sums][PageTokens], those at positions from ≤ t < to. The sums, of dims elements, lie step elements apart.
+func Mix(out []float32, step, sums, dims int, weights, values []float32, from, to int) {
+	if from >= to {
+		return
+	}
+	i := 0
+	if inUse != nil && dims%lanes == 0 {
+		for ; i+4 <= sums; i += 4 {
+			inUse.mix4(&out[step*i], 4*step, &weights[PageTokens*i+from], &values[from*dims], 4*dims, to-from, dims/lanes)
+		}
+		for ; i < sums; i++ {
+			inUse.mix1(&out[step*i], 4*step, &weights[PageTokens*i+from], &values[from*dims], 4*dims, to-from, dims/lanes)
+		}
+	}
+	for ; i < sums; i++ {
+		sum := out[step*i : step*i+dims]
+		for t := from; t < to; t++ {
+			w, v := weights[PageTokens*i+t], values[t*dims:(t+1)*dims]
+			for j := range sum {
+				sum[j] += float32(w * v[j])
+			}
+		}
+	}
+}
+
+// WidenF16 expands half floats.
+func WidenF16(dst []float32, src []uint16) {
+	n := whole(len(dst))
+	if n > 0 {
+		inUse.widenF16(&dst[0], (*byte)(unsafe.Pointer(&src[0])), n)
+	}
+	for i := n * lanes; i < len(dst); i++ {
+		dst[i] = Float16(src[i])
+	}
+}
+
+// widen expands a row of half floats of either kind.
+func widen(t weights.Type, dst []float32, row []byte) {
+	n := whole(len(dst))
+	if n > 0 {
+		do := inUse.widenF16
+		if t == weights.BF16 {
+			do = inUse.widenBF16
+		}
+		do(&dst[0], &row[0], n)
+	}
+	formats[t].expand(dst[n*lanes:], row[2*n*lanes:], nil)
+}

@@ -17,7 +17,7 @@ import (
 
 // PageTokens is how many positions a page holds. Keys lie interleaved by as many, so that a vector unit works on
 // positions side by side.
-const PageTokens = 32
+const PageTokens = tensor.PageTokens
 
 // Format says how keys and values are kept.
 type Format int
@@ -391,15 +391,7 @@ func (s *Sequence) Page(i, layer, head int, keys, values []float32) (k, v []floa
 	if s.pool.format == F32 {
 		return one.full[at : at+n], one.full[other : other+n]
 	}
-	widen(keys[:n], one.half[at:at+n])
-	widen(values[:n], one.half[other:other+n])
+	tensor.WidenF16(keys[:n], one.half[at:at+n])
+	tensor.WidenF16(values[:n], one.half[other:other+n])
 	return keys[:n], values[:n]
-}
-
-// widen expands half floats that are numbers. The multiplication moves the exponent to its place, subnormals included.
-func widen(dst []float32, src []uint16) {
-	for i, h := range src[:len(dst)] {
-		f := math.Float32frombits(uint32(h&0x7fff)<<13) * 0x1p112
-		dst[i] = math.Float32frombits(math.Float32bits(f) | uint32(h&0x8000)<<16)
-	}
 }

@@ -36,6 +36,7 @@ const runTokens = 16
 type attentionWorker struct {
 	keys, values []float32 // a page of one head
 	peak, total  []float32 // of each token and query head: the largest score so far, and the sum of e^(score − peak)
+	scores       []float32 // [token and query head][kv.PageTokens]
 }
 
 func (a *attention) run(team *tensor.Team, w *work) {
@@ -67,7 +68,7 @@ func (a *attention) Do(number, from, to int) {
 		w.keys, w.values = make([]float32, d*kv.PageTokens), make([]float32, d*kv.PageTokens)
 	}
 	if n := runTokens * a.spec.Heads / a.spec.KVHeads; len(w.peak) < n {
-		w.peak, w.total = make([]float32, n), make([]float32, n)
+		w.peak, w.total, w.scores = make([]float32, n), make([]float32, n), make([]float32, n*kv.PageTokens)
 	}
 	for u := from; u < to; u++ {
 		a.unit(w, a.runs[u/a.spec.KVHeads], u%a.spec.KVHeads)
@@ -104,19 +105,7 @@ func (a *attention) unit(w *attentionWorker, r run, head int) {
 	}
 	for page := first / kv.PageTokens; page <= last/kv.PageTokens; page++ {
 		keys, values := seq.Page(page, a.stored, head, w.keys, w.values)
-		begin := page * kv.PageTokens
-		for t := r.from; t < r.to; t++ {
-			from, to := a.sees(a.positions[t], seq.Len())
-			from, to = max(from-begin, 0), min(to-begin+1, kv.PageTokens)
-			if from >= to {
-				continue
-			}
-			for h := range group {
-				i := (t-r.from)*group + h
-				q, out := a.head(a.query, t, head*group+h), a.head(a.out, t, head*group+h)
-				a.page(q, out, keys, values, from, to, &w.peak[i], &w.total[i])
-			}
-		}
+		a.page(w, r, head, page*kv.PageTokens, keys, values)
 	}
 	for t := r.from; t < r.to; t++ {
 		for h := range group {
@@ -124,7 +113,7 @@ func (a *attention) unit(w *attentionWorker, r run, head int) {
 			total := w.total[i]
 			if a.sinks != nil {
 				// The sink is one more score, whose value is zero.
-				total += exp(a.sinks[head*group+h] - w.peak[i])
+				total += tensor.Exp(a.sinks[head*group+h] - w.peak[i])
 			}
 			for j := range out[:d] {
 				out[j] /= total
@@ -137,39 +126,70 @@ func (a *attention) head(b *tensor.Batch, token, head int) []float32 {
 	return b.Vec(token)[head*a.spec.HeadDim : (head+1)*a.spec.HeadDim]
 }
 
-// page adds positions from ≤ t < to of a page to what a query has seen: out is the sum of values weighed by
-// e^(score − peak), total that of the weights.
-func (a *attention) page(q, out, keys, values []float32, from, to int, peak, total *float32) {
-	var scores [kv.PageTokens]float32
-	for j, x := range q {
-		k := (*[kv.PageTokens]float32)(keys[j*kv.PageTokens:])
-		for t := range scores {
-			scores[t] += x * k[t]
+// page adds the positions of a page, the first of which is begin, to what the queries of a run have seen: out is the sum of
+// values weighed by e^(score − peak), total that of the weights. The products are done for several queries at once, which
+// are either the heads of a token that share a key, or a head of some tokens.
+func (a *attention) page(w *attentionWorker, r run, head, begin int, keys, values []float32) {
+	d, group, n := a.spec.HeadDim, a.spec.Heads/a.spec.KVHeads, r.to-r.from
+	byToken := n >= 4
+	one := func(i int) (from, count, step, first int) { // of a set of queries: the first token and head, how many, how far apart
+		if byToken {
+			return r.from, n, a.query.Cols, i
 		}
+		return r.from + i, group, d, 0
+	}
+	sets := n
+	if byToken {
+		sets = group
+	}
+	for i := range sets {
+		token, count, step, h := one(i)
+		q, out := a.query.From(token, (head*group+h)*d), a.out.From(token, (head*group+h)*d)
+		scores := w.scores[:count*kv.PageTokens]
+		tensor.Scores(scores, q, step, count, d, keys)
+		low, high := kv.PageTokens, 0
+		for c := range count {
+			t, place := token, h+c
+			if byToken {
+				t, place = token+c, h
+			}
+			from, to := a.sees(a.positions[t], a.tokens[t].KV.Len())
+			from, to = max(from-begin, 0), min(to-begin+1, kv.PageTokens)
+			low, high = min(low, from), max(high, to)
+			at := (t-r.from)*group + place
+			a.weigh((*[kv.PageTokens]float32)(scores[c*kv.PageTokens:]), out[c*step:c*step+d], from, to, &w.peak[at], &w.total[at])
+		}
+		tensor.Mix(out, step, count, d, scores, values, low, high)
+	}
+}
+
+// weigh turns the scores of a query into the weights of values, 0 for those that it does not see, and makes out and total
+// ready for them to be added.
+func (a *attention) weigh(scores *[kv.PageTokens]float32, out []float32, from, to int, peak, total *float32) {
+	if from >= to {
+		clear(scores[:])
+		return
 	}
 	largest := *peak
 	for t := from; t < to; t++ {
-		s := scores[t] * a.spec.Scale
+		s := float32(scores[t] * a.spec.Scale)
 		if a.spec.Cap > 0 {
 			s = softCap(s, a.spec.Cap)
 		}
 		scores[t] = s
 		largest = max(largest, s)
 	}
+	for t := range scores {
+		if t < from || t >= to {
+			scores[t] = float32(math.Inf(-1))
+		}
+	}
 	if largest > *peak {
-		shrink := exp(*peak - largest)
-		*peak, *total = largest, *total*shrink
+		shrink := tensor.Exp(*peak - largest)
+		*peak, *total = largest, float32(*total*shrink)
 		for j := range out {
 			out[j] *= shrink
 		}
 	}
-	for t := from; t < to; t++ {
-		p := exp(scores[t] - largest)
-		*total += p
-		for j, v := range values[t*len(out) : (t+1)*len(out)] {
-			out[j] += p * v
-		}
-	}
+	*total += tensor.Weigh(scores, largest)
 }
-
-func exp(x float32) float32 { return float32(math.Exp(float64(x))) }

@@ -45,7 +45,7 @@ func (r *routing) room(rows, dim int, l *LayerSpec) {
 func (m *Model) mix(team *tensor.Team, s *Scratch, l *layer, in *tensor.Batch) {
 	r := &s.experts
 	r.room(s.rows, m.Dim, &l.LayerSpec)
-	s.mul.Mul(team, s.pack.Pack(in, &l.router.Matrix), tensor.Product{W: &l.router.Matrix, Dst: r.logits})
+	s.mul.Mul(team, s.pack.Pack(team, in, &l.router.Matrix), tensor.Product{W: &l.router.Matrix, Dst: r.logits})
 	used := l.ExpertsUsed
 	for i := range in.Len() {
 		logits := r.logits.Vec(i)

@@ -98,7 +98,7 @@ func (m *Model) Forward(team *tensor.Team, s *Scratch, tokens []Token) [][]float
 	if n == 0 {
 		return s.out
 	}
-	s.mul.Mul(team, s.pack.Pack(s.final, &m.output), tensor.Product{W: &m.output, Dst: s.logits})
+	s.mul.Mul(team, s.pack.Pack(team, s.final, &m.output), tensor.Product{W: &m.output, Dst: s.logits})
 	for i := range n {
 		v := s.logits.Vec(i)
 		if limit := m.LogitCap; limit > 0 {
@@ -156,16 +156,14 @@ func (m *Model) Encode(team *tensor.Team, s *Scratch, pool *kv.Pool, texts []Tex
 				m.normalize(s.normed.Vec(t), row, m.outputNorm)
 				row = s.normed.Vec(t)
 			}
-			for j, x := range row {
-				v[j] += x
-			}
+			tensor.Add(v, row)
 		}
 		// The mean's divisor goes with the length, unless something that is not linear follows; dense layers are.
 		for _, w := range m.dense {
 			in, product := tensor.NewBatch(1, w.Cols), tensor.NewBatch(1, w.Rows)
 			in.Resize(1)
 			copy(in.Vec(0), v)
-			s.mul.Mul(team, s.pack.Pack(in, &w), tensor.Product{W: &w, Dst: product})
+			s.mul.Mul(team, s.pack.Pack(team, in, &w), tensor.Product{W: &w, Dst: product})
 			v = product.Vec(0)
 		}
 		out[i] = Unit(v)
@@ -210,11 +208,11 @@ func (m *Model) embed(x, spare []float32, t Token, position int) {
 	}
 	if m.Types > 0 {
 		m.types.Row(spare, int(t.Type))
-		sum(x, spare)
+		tensor.Add(x, spare)
 	}
 	if m.Positions > 0 {
 		m.positions.Row(spare, position)
-		sum(x, spare)
+		tensor.Add(x, spare)
 	}
 	if m.EmbeddingNorm {
 		m.normalize(x, x, m.embeddingNorm)
@@ -250,7 +248,7 @@ func (m *Model) attend(team *tensor.Team, s *Scratch, tokens []Token, number int
 		in = s.normed
 	}
 	q, k, v, attended := s.query[l.query.Rows], s.key[l.key.Rows], s.value[l.value.Rows], s.attended[l.query.Rows]
-	s.mul.Mul(team, s.pack.Pack(in, &l.query.Matrix, &l.key.Matrix, &l.value.Matrix),
+	s.mul.Mul(team, s.pack.Pack(team, in, &l.query.Matrix, &l.key.Matrix, &l.value.Matrix),
 		tensor.Product{W: &l.query.Matrix, Dst: q}, tensor.Product{W: &l.key.Matrix, Dst: k}, tensor.Product{W: &l.value.Matrix, Dst: v})
 	attended.Resize(len(tokens))
 	stored := number
@@ -273,7 +271,7 @@ func (m *Model) attend(team *tensor.Team, s *Scratch, tokens []Token, number int
 		t.KV.Put(stored, s.positions[i], k.Vec(i), v.Vec(i))
 	}
 	s.attention.run(team, &work{spec: &l.LayerSpec, sinks: l.sinks, causal: m.Causal, stored: stored, tokens: tokens, positions: s.positions, query: q, out: attended})
-	s.mul.Mul(team, s.pack.Pack(attended, &l.attentionOut.Matrix), tensor.Product{W: &l.attentionOut.Matrix, Dst: s.projected})
+	s.mul.Mul(team, s.pack.Pack(team, attended, &l.attentionOut.Matrix), tensor.Product{W: &l.attentionOut.Matrix, Dst: s.projected})
 	m.add(s, l.attentionOut.bias, l, l.postAttention, l.attentionNorm)
 }
 
@@ -298,29 +296,22 @@ func (m *Model) forward(team *tensor.Team, s *Scratch, l *layer) {
 // 2020, if there is a gate).
 func (m *Model) hidden(team *tensor.Team, s *Scratch, l *layer, f *mlp, in, gate, up, out *tensor.Batch) {
 	if !l.Gated {
-		s.mul.Mul(team, s.pack.Pack(in, &f.up.Matrix), tensor.Product{W: &f.up.Matrix, Dst: up})
+		s.mul.Mul(team, s.pack.Pack(team, in, &f.up.Matrix), tensor.Product{W: &f.up.Matrix, Dst: up})
 		for i := range up.Len() {
 			bias(up.Vec(i), f.up.bias)
 			activate(l.Activation, up.Vec(i))
 		}
-		s.mul.Mul(team, s.pack.Pack(up, &f.down.Matrix), tensor.Product{W: &f.down.Matrix, Dst: out})
+		s.mul.Mul(team, s.pack.Pack(team, up, &f.down.Matrix), tensor.Product{W: &f.down.Matrix, Dst: out})
 		return
 	}
-	s.mul.Mul(team, s.pack.Pack(in, &f.gate.Matrix, &f.up.Matrix), tensor.Product{W: &f.gate.Matrix, Dst: gate}, tensor.Product{W: &f.up.Matrix, Dst: up})
+	s.mul.Mul(team, s.pack.Pack(team, in, &f.gate.Matrix, &f.up.Matrix), tensor.Product{W: &f.gate.Matrix, Dst: gate}, tensor.Product{W: &f.up.Matrix, Dst: up})
 	for i := range gate.Len() {
 		g, u := gate.Vec(i), up.Vec(i)
 		bias(g, f.gate.bias)
 		bias(u, f.up.bias)
-		if l.Activation == ClampedSwish {
-			clampedSwish(g, u, l.Clamp)
-			continue
-		}
-		activate(l.Activation, g)
-		for j, x := range u {
-			g[j] *= x
-		}
+		gated(l, g, u)
 	}
-	s.mul.Mul(team, s.pack.Pack(gate, &f.down.Matrix), tensor.Product{W: &f.down.Matrix, Dst: out})
+	s.mul.Mul(team, s.pack.Pack(team, gate, &f.down.Matrix), tensor.Product{W: &f.down.Matrix, Dst: out})
 }
 
 // add adds s.projected, with a bias, to the residual stream, with the norms that the layer has around that.
@@ -331,22 +322,16 @@ func (m *Model) add(s *Scratch, b []float32, l *layer, post, after norm) {
 		if l.PostNorm {
 			m.normalize(y, y, post)
 		}
-		sum(x, y)
+		tensor.Add(x, y)
 		if l.SumNorm {
 			m.normalize(x, x, after)
 		}
 	}
 }
 
-func sum(x, y []float32) {
-	for j, v := range y[:len(x)] {
-		x[j] += v
-	}
-}
-
 func bias(x, b []float32) {
 	if b != nil {
-		sum(x, b)
+		tensor.Add(x, b)
 	}
 }
 
@@ -376,9 +361,7 @@ func (m *Model) normalize(dst, x []float32, n norm) {
 		return
 	}
 	scale := float32(1 / math.Sqrt(float64(tensor.Dot(x, x))/float64(len(x))+float64(m.Epsilon)))
-	for i, v := range x {
-		dst[i] = v * scale * n.weight[i]
-	}
+	tensor.Scale(dst, x, n.weight, scale)
 }
 
 // normalizeHeads normalizes heads of the size of the norm's weight, each by itself.
@@ -391,33 +374,48 @@ func (m *Model) normalizeHeads(x []float32, n norm) {
 	}
 }
 
-// activate applies an activation in place.
+// gated sets gate to its activation times up.
+func gated(l *layer, gate, up []float32) {
+	switch l.Activation {
+	case SiLU:
+		tensor.Swish(gate, up, 1)
+	case TanhGELU:
+		tensor.TanhGELU(gate, up)
+	case GELU:
+		activate(GELU, gate)
+		for j, x := range up {
+			gate[j] *= x
+		}
+	case ClampedSwish: // min(g, c)·σ(1.702·g)·(clamp(u, −c, c) + 1)
+		for i, g := range gate {
+			gate[i], up[i] = min(g, l.Clamp), max(-l.Clamp, min(l.Clamp, up[i]))+1
+		}
+		tensor.Swish(gate, up, 1.702)
+	}
+}
+
+// activate applies an activation that gates nothing, in place.
 func activate(a Activation, x []float32) {
 	switch a {
-	case SiLU:
-		for i, v := range x {
-			x[i] = v / (1 + float32(math.Exp(-float64(v))))
-		}
 	case GELU: // Hendrycks and Gimpel, "Gaussian Error Linear Units", 2016
 		for i, v := range x {
 			x[i] = float32(0.5 * float64(v) * (1 + math.Erf(float64(v)/math.Sqrt2)))
 		}
-	case TanhGELU:
-		for i, v := range x {
-			f := float64(v)
-			x[i] = float32(0.5 * f * (1 + math.Tanh(math.Sqrt(2/math.Pi)*(f+0.044715*f*f*f))))
+	case SiLU, TanhGELU:
+		var ones [256]float32
+		for i := range ones {
+			ones[i] = 1
+		}
+		for ; len(x) > 0; x = x[min(len(x), len(ones)):] {
+			n := min(len(x), len(ones))
+			if a == SiLU {
+				tensor.Swish(x[:n], ones[:n], 1)
+			} else {
+				tensor.TanhGELU(x[:n], ones[:n])
+			}
 		}
 	case ClampedSwish: // is of two
 		panic("model: a gate without what it gates")
-	}
-}
-
-// clampedSwish sets the gate to min(g, c)·σ(1.702·g)·(clamp(u, −c, c) + 1).
-func clampedSwish(gate, up []float32, limit float32) {
-	for i, g := range gate {
-		g = min(g, limit)
-		u := max(-limit, min(limit, up[i]))
-		gate[i] = (u + 1) * g / (1 + float32(math.Exp(-1.702*float64(g))))
 	}
 }
 

@@ -19,7 +19,7 @@ type kernels struct {
 	// tileRows is how many of a panel's 16 rows a tile has.
 	tileRows int
 
-	unpack    [weights.Types]func(q *byte, scale, low *float32, row, apart *byte, quads int)
+	unpack    [weights.Types]unpackKernel
 	dot       [4]func(acc *[4]float32, x, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 	tiles     [4][]tileKernel // the largest first
 	transpose func(dst, src *byte, stride, pieces int)
@@ -37,6 +37,9 @@ type kernels struct {
 	mix1, mix4       func(out *float32, os int, weights, values *float32, vs, positions, dims int)
 	weigh            func(scores *[32]float32, peak int) float32
 }
+
+// unpackKernel takes quads of several rows apart. The steps are the bytes from the end of what a row takes to the next row.
+type unpackKernel func(q *byte, scale, low *float32, row, apart *byte, quads, rows, qStep, scaleStep, rowStep, apartStep int)
 
 // tileKernel multiplies a panel with some number of vectors.
 type tileKernel struct {
@@ -145,32 +148,39 @@ func (u *unpackedRows) room(rows, quads, vectors int, f *Format) {
 	}
 }
 
-// take unpacks quads from ≤ i < from + quads of a row, to place i.
-func (u *unpackedRows) take(k *kernels, w *Matrix, row, i, from, quads int, natural *unpacked) {
-	f := &formats[w.Type]
+// take unpacks quads from ≤ i < from + quads of some rows.
+func (u *unpackedRows) take(k *kernels, w *Matrix, row, rows, from, quads int, natural *unpacked) {
 	data, apart := w.row(row)
-	layout := w.Type.Layout()
-	perQuad := quad * layout.Bytes / layout.Elements
-	q, scale, low := u.q[i*u.rowBytes:], u.scale[i*u.rowScales:], u.low[i*u.rowScales:]
+	perQuad := w.quadBytes()
 	whole := min(quads, w.Cols/quad-from)
 	if whole > 0 {
 		var ap *byte
 		if apart != nil {
 			ap = &apart[4*from]
 		}
-		k.unpack[w.Type](&q[0], &scale[0], &low[0], &data[from*perQuad], ap, whole)
+		k.unpack[w.Type](&u.q[0], &u.scale[0], &u.low[0], &data[from*perQuad], ap,
+			whole, rows, u.rowBytes-whole*quad, 4*(u.rowScales-whole*u.scalesOfQuad), w.stride-whole*perQuad, w.scaleStride-4*whole)
 	}
 	if whole == quads {
 		return
 	}
-	// The last blocks of a row that are no whole quad.
+	for i := range rows {
+		data, apart := w.row(row + i)
+		if apart != nil {
+			apart = apart[4*(from+whole):]
+		}
+		u.takeRest(k, w, i, whole, data[(from+whole)*perQuad:], apart, natural)
+	}
+}
+
+// takeRest unpacks the last blocks of row i, which are no whole quad, and fills the quad with zeros.
+func (u *unpackedRows) takeRest(k *kernels, w *Matrix, i, whole int, data, apart []byte, natural *unpacked) {
+	f := &formats[w.Type]
 	blocks := w.Cols % quad / Block
 	natural.resize(blocks*Block, f.group)
-	if apart != nil {
-		apart = apart[4*(from+whole):]
-	}
-	f.unpack(natural, data[(from+whole)*perQuad:], apart)
-	q, scale, low = q[whole*quad:][:quad], scale[4*whole:][:4], low[4*whole:][:4]
+	f.unpack(natural, data, apart)
+	q := u.q[i*u.rowBytes+whole*quad:][:quad]
+	scale, low := u.scale[i*u.rowScales+4*whole:][:4], u.low[i*u.rowScales+4*whole:][:4]
 	clear(q)
 	clear(scale)
 	clear(low)
@@ -198,9 +208,7 @@ func (s *worker) dots(k *kernels, p Product, x Packed, from, to int) {
 		for first := 0; first < x.quads; first += dotQuads {
 			quads := min(dotQuads, x.quads-first)
 			u.room(dotRows, quads, x.batch.n, f)
-			for i := range n {
-				u.take(k, p.W, r+i, i, first, quads, &s.row)
-			}
+			u.take(k, p.W, r, n, first, quads, &s.row)
 			for v := range x.batch.n {
 				dot((*[4]float32)(u.acc[dotRows*v:]), x.at(v, first), &u.q[0], u.rowBytes, &u.scale[0], 4*u.rowScales, &u.low[0], quads)
 			}
@@ -221,9 +229,7 @@ func (s *worker) panels(k *kernels, p Product, x Packed, from, to int) {
 		for first := 0; first < x.quads; first += tileQuads {
 			quads := min(tileQuads, x.quads-first)
 			u.room(panelRows, quads, x.vectors, f)
-			for i := range n {
-				u.take(k, p.W, r+i, i, first, quads, &s.row)
-			}
+			u.take(k, p.W, r, n, first, quads, &s.row)
 			k.transpose(&u.panel[0], &u.q[0], u.rowBytes, quads*quad/16)
 			k.transpose((*byte)(unsafe.Pointer(&u.scalePanel[0])), (*byte)(unsafe.Pointer(&u.scale[0])), 4*u.rowScales, u.rowScales/4)
 			if f.shifted {

@@ -6,7 +6,7 @@ import "kindredgate/internal/weights"
 
 var avx2Kernels = kernels{
 	name: "avx2", biased: false, tileRows: 8,
-	unpack: [weights.Types]func(*byte, *float32, *float32, *byte, *byte, int){
+	unpack: [weights.Types]unpackKernel{
 		weights.Q8_0:       unpackQ8_0_avx2,
 		weights.Q4_0:       unpackQ4_0_avx2,
 		weights.Q4_1:       unpackQ4_1_avx2,
@@ -46,75 +46,75 @@ var avx2Kernels = kernels{
 	weigh:      weigh_avx2,
 }
 
-// unpackQ8_0_avx2 takes quads of a row apart.
+// unpackQ8_0_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ8_0_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ8_0_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackQ4_0_avx2 takes quads of a row apart.
+// unpackQ4_0_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ4_0_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ4_0_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackQ4_1_avx2 takes quads of a row apart.
+// unpackQ4_1_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ4_1_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ4_1_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackQ5_0_avx2 takes quads of a row apart.
+// unpackQ5_0_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ5_0_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ5_0_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackQ5_1_avx2 takes quads of a row apart.
+// unpackQ5_1_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ5_1_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ5_1_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackIQ4_NL_avx2 takes quads of a row apart.
+// unpackIQ4_NL_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackIQ4_NL_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackIQ4_NL_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackMXFP4_avx2 takes quads of a row apart.
+// unpackMXFP4_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackMXFP4_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackMXFP4_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackMXFP4Split_avx2 takes quads of a row apart.
+// unpackMXFP4Split_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackMXFP4Split_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackMXFP4Split_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackQ4_K_avx2 takes quads of a row apart.
+// unpackQ4_K_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ4_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ4_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackQ5_K_avx2 takes quads of a row apart.
+// unpackQ5_K_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ5_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ5_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackQ6_K_avx2 takes quads of a row apart.
+// unpackQ6_K_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ6_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ6_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackQ3_K_avx2 takes quads of a row apart.
+// unpackQ3_K_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ3_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ3_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackQ2_K_avx2 takes quads of a row apart.
+// unpackQ2_K_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackQ2_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackQ2_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// unpackIQ4_XS_avx2 takes quads of a row apart.
+// unpackIQ4_XS_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
 //
 //go:noescape
-func unpackIQ4_XS_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int)
+func unpackIQ4_XS_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
 // dot32_avx2 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
 //

@@ -353,31 +353,38 @@ GLOBL word7fffffff_avx2<>(SB), RODATA|NOPTR, $4
 DATA plus127_avx2<>+0(SB)/4, $0x42fe0000
 GLOBL plus127_avx2<>(SB), RODATA|NOPTR, $4
 
-TEXT ·unpackQ8_0_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ8_0_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
+row1:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done2
-loop1:
+	JLE done3
+loop2:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
-	VMOVDQU 2(BX), X1
-	VINSERTI128 $1, 36(BX), Y1, Y1
+	VMOVDQU 2(BX), Y1
+	VMOVDQU 36(BX), Y3
+	VPERM2I128 $0x31, Y3, Y1, Y2
+	VPERM2I128 $0x20, Y3, Y1, Y1
 	VMOVDQU Y1, 0(DI)
-	VMOVDQU 18(BX), X2
-	VINSERTI128 $1, 52(BX), Y2, Y2
 	VMOVDQU Y2, 64(DI)
-	VMOVDQU 70(BX), X1
-	VINSERTI128 $1, 104(BX), Y1, Y1
+	VMOVDQU 70(BX), Y1
+	VMOVDQU 104(BX), Y3
+	VPERM2I128 $0x31, Y3, Y1, Y2
+	VPERM2I128 $0x20, Y3, Y1, Y1
 	VMOVDQU Y1, 32(DI)
-	VMOVDQU 86(BX), X2
-	VINSERTI128 $1, 120(BX), Y2, Y2
 	VMOVDQU Y2, 96(DI)
 	VPXOR X4, X4, X4
 	VPINSRW $0, 0(BX), X4, X4
@@ -390,23 +397,37 @@ loop1:
 	ADDQ $16, SI
 	ADDQ $136, BX
 	DECQ CX
-	JNZ loop1
-done2:
+	JNZ loop2
+done3:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row1
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ4_0_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ4_0_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VPBROADCASTD wordf8f8f8f8_avx2<>(SB), Y1
+row4:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done4
-loop3:
+	JLE done6
+loop5:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 2(BX), X2
@@ -438,23 +459,37 @@ loop3:
 	ADDQ $16, SI
 	ADDQ $72, BX
 	DECQ CX
-	JNZ loop3
-done4:
+	JNZ loop5
+done6:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row4
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ4_1_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ4_1_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VPBROADCASTD word80000000_avx2<>(SB), Y1
+row7:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done6
-loop5:
+	JLE done9
+loop8:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 4(BX), X2
@@ -491,26 +526,40 @@ loop5:
 	ADDQ $80, BX
 	ADDQ $16, DX
 	DECQ CX
-	JNZ loop5
-done6:
+	JNZ loop8
+done9:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row7
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ5_0_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ5_0_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VPBROADCASTD wordf0f0f0f0_avx2<>(SB), Y1
 	VPBROADCASTD word10101010_avx2<>(SB), Y2
 	VMOVDQU spread_avx2<>(SB), Y3
 	VMOVDQU bits_avx2<>(SB), Y4
+row10:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done8
-loop7:
+	JLE done12
+loop11:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 6(BX), X5
@@ -582,26 +631,40 @@ loop7:
 	ADDQ $16, SI
 	ADDQ $88, BX
 	DECQ CX
-	JNZ loop7
-done8:
+	JNZ loop11
+done12:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row10
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ5_1_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ5_1_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VPBROADCASTD word10101010_avx2<>(SB), Y1
 	VMOVDQU spread_avx2<>(SB), Y2
 	VMOVDQU bits_avx2<>(SB), Y3
 	VPBROADCASTD word80000000_avx2<>(SB), Y4
+row13:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done10
-loop9:
+	JLE done15
+loop14:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 8(BX), X5
@@ -678,23 +741,37 @@ loop9:
 	ADDQ $96, BX
 	ADDQ $16, DX
 	DECQ CX
-	JNZ loop9
-done10:
+	JNZ loop14
+done15:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row13
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackIQ4_NL_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackIQ4_NL_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VMOVDQU tableIQ4_NL_avx2<>(SB), Y1
+row16:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done12
-loop11:
+	JLE done18
+loop17:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 2(BX), X2
@@ -726,23 +803,37 @@ loop11:
 	ADDQ $16, SI
 	ADDQ $72, BX
 	DECQ CX
-	JNZ loop11
-done12:
+	JNZ loop17
+done18:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row16
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackMXFP4_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackMXFP4_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VMOVDQU tableMXFP4_avx2<>(SB), Y1
+row19:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done14
-loop13:
+	JLE done21
+loop20:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 1(BX), X2
@@ -780,23 +871,37 @@ loop13:
 	ADDQ $16, SI
 	ADDQ $68, BX
 	DECQ CX
-	JNZ loop13
-done14:
+	JNZ loop20
+done21:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row19
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackMXFP4Split_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackMXFP4Split_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VMOVDQU tableMXFP4Split_avx2<>(SB), Y1
+row22:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done16
-loop15:
+	JLE done24
+loop23:
 	PREFETCHT0 4096(BX)
 	VMOVDQU 0(BX), X2
 	VINSERTI128 $1, 16(BX), Y2, Y2
@@ -838,24 +943,38 @@ loop15:
 	ADDQ $64, BX
 	ADDQ $4, R9
 	DECQ CX
-	JNZ loop15
-done16:
+	JNZ loop23
+done24:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row22
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ4_K_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ4_K_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VMOVDQU lanes00000000000000040000000000000004_0_avx2<>(SB), Y1
+row25:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done18
-loop17:
+	JLE done27
+loop26:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -935,18 +1054,30 @@ loop17:
 	ADDQ $144, BX
 	ADDQ $32, DX
 	DECQ CX
-	JNZ loop17
-done18:
+	JNZ loop26
+done27:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row25
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ5_K_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ5_K_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VMOVDQU lanes00000000000000040000000000000004_0_avx2<>(SB), Y1
 	VPBROADCASTD word10101010_avx2<>(SB), Y2
@@ -954,10 +1085,12 @@ TEXT ·unpackQ5_K_avx2(SB), NOSPLIT, $0-48
 	VMOVDQU lanes00000000000000010000000200000003_0_avx2<>(SB), Y4
 	VMOVDQU lanes00000004000000030000000200000001_1_avx2<>(SB), Y5
 	VMOVDQU lanes00000000000000010000000200000003_1_avx2<>(SB), Y6
+row28:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done20
-loop19:
+	JLE done30
+loop29:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -1069,18 +1202,30 @@ loop19:
 	ADDQ $176, BX
 	ADDQ $32, DX
 	DECQ CX
-	JNZ loop19
-done20:
+	JNZ loop29
+done30:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row28
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ6_K_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ6_K_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VPBROADCASTD word30303030_avx2<>(SB), Y1
 	VPBROADCASTD worde0e0e0e0_avx2<>(SB), Y2
@@ -1090,10 +1235,12 @@ TEXT ·unpackQ6_K_avx2(SB), NOSPLIT, $0-48
 	VMOVDQU lanes00000000000000000000000400000004_1_avx2<>(SB), Y6
 	VMOVDQU lanes00000004000000020000000000000000_1_avx2<>(SB), Y7
 	VMOVDQU lanes00000000000000000000000000000002_1_avx2<>(SB), Y8
+row31:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done22
-loop21:
+	JLE done33
+loop32:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -1205,18 +1352,30 @@ loop21:
 	ADDQ $64, SI
 	ADDQ $210, BX
 	DECQ CX
-	JNZ loop21
-done22:
+	JNZ loop32
+done33:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row31
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ3_K_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ3_K_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word03030303_avx2<>(SB), Y0
 	VPBROADCASTD word04040404_avx2<>(SB), Y1
 	VPBROADCASTD wordfcfcfcfc_avx2<>(SB), Y2
@@ -1229,10 +1388,12 @@ TEXT ·unpackQ3_K_avx2(SB), NOSPLIT, $0-48
 	VMOVDQU lanes00000002000000010000000000000000_1_avx2<>(SB), Y9
 	VMOVDQU lanes00000000000000000000000000000001_1_avx2<>(SB), Y10
 	VMOVDQU lanes00000002000000030000000400000005_1_avx2<>(SB), Y11
+row34:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done24
-loop23:
+	JLE done36
+loop35:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VBROADCASTI128 32(BX), Y12
@@ -1363,26 +1524,40 @@ loop23:
 	ADDQ $64, SI
 	ADDQ $110, BX
 	DECQ CX
-	JNZ loop23
-done24:
+	JNZ loop35
+done36:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row34
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ2_K_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackQ2_K_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word03030303_avx2<>(SB), Y0
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y1
 	VMOVDQU lanes00000000000000020000000400000006_0_avx2<>(SB), Y2
 	VMOVDQU lanes00000000000000020000000400000006_1_avx2<>(SB), Y3
+row37:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done26
-loop25:
+	JLE done39
+loop38:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VBROADCASTI128 16(BX), Y4
@@ -1454,25 +1629,39 @@ loop25:
 	ADDQ $84, BX
 	ADDQ $64, DX
 	DECQ CX
-	JNZ loop25
-done26:
+	JNZ loop38
+done39:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row37
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackIQ4_XS_avx2(SB), NOSPLIT, $0-48
+TEXT ·unpackIQ4_XS_avx2(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 	VPBROADCASTD worde0e0e0e0_avx2<>(SB), Y1
 	VMOVDQU tableIQ4_XS_avx2<>(SB), Y2
+row40:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done28
-loop27:
+	JLE done42
+loop41:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -1605,8 +1794,15 @@ loop27:
 	ADDQ $32, SI
 	ADDQ $136, BX
 	DECQ CX
-	JNZ loop27
-done28:
+	JNZ loop41
+done42:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row40
 	VZEROUPPER 
 	RET 
 
@@ -1626,8 +1822,8 @@ TEXT ·dot32_avx2(SB), NOSPLIT, $0-64
 	VMOVDQU across_avx2<>(SB), Y4
 	VMOVUPS (DI), X5
 	TESTQ CX, CX
-	JLE done30
-loop29:
+	JLE done44
+loop43:
 	VPXOR Y6, Y6, Y6
 	VPXOR Y7, Y7, Y7
 	VPXOR Y8, Y8, Y8
@@ -1796,8 +1992,8 @@ loop29:
 	ADDQ $128, R8
 	ADDQ $16, R11
 	DECQ CX
-	JNZ loop29
-done30:
+	JNZ loop43
+done44:
 	VMOVUPS X5, (DI)
 	VZEROUPPER 
 	RET 
@@ -1818,8 +2014,8 @@ TEXT ·dot32Shifted_avx2(SB), NOSPLIT, $0-64
 	VMOVDQU across_avx2<>(SB), Y4
 	VMOVUPS (DI), X5
 	TESTQ CX, CX
-	JLE done32
-loop31:
+	JLE done46
+loop45:
 	VPXOR Y6, Y6, Y6
 	VPXOR Y7, Y7, Y7
 	VPXOR Y8, Y8, Y8
@@ -2007,8 +2203,8 @@ loop31:
 	ADDQ $16, R11
 	ADDQ $16, DX
 	DECQ CX
-	JNZ loop31
-done32:
+	JNZ loop45
+done46:
 	VMOVUPS X5, (DI)
 	VZEROUPPER 
 	RET 
@@ -2029,8 +2225,8 @@ TEXT ·dot16_avx2(SB), NOSPLIT, $0-64
 	VMOVDQU across_avx2<>(SB), Y4
 	VMOVUPS (DI), X5
 	TESTQ CX, CX
-	JLE done34
-loop33:
+	JLE done48
+loop47:
 	VPXOR Y6, Y6, Y6
 	VPXOR Y7, Y7, Y7
 	VPXOR Y8, Y8, Y8
@@ -2243,8 +2439,8 @@ loop33:
 	ADDQ $128, R8
 	ADDQ $32, R11
 	DECQ CX
-	JNZ loop33
-done34:
+	JNZ loop47
+done48:
 	VMOVUPS X5, (DI)
 	VZEROUPPER 
 	RET 
@@ -2265,8 +2461,8 @@ TEXT ·dot16Shifted_avx2(SB), NOSPLIT, $0-64
 	VMOVDQU across_avx2<>(SB), Y4
 	VMOVUPS (DI), X5
 	TESTQ CX, CX
-	JLE done36
-loop35:
+	JLE done50
+loop49:
 	VPXOR Y6, Y6, Y6
 	VPXOR Y7, Y7, Y7
 	VPXOR Y8, Y8, Y8
@@ -2516,8 +2712,8 @@ loop35:
 	ADDQ $32, R11
 	ADDQ $32, DX
 	DECQ CX
-	JNZ loop35
-done36:
+	JNZ loop49
+done50:
 	VMOVUPS X5, (DI)
 	VZEROUPPER 
 	RET 
@@ -2538,12 +2734,12 @@ TEXT ·tile32_4_avx2(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Y9
 	VMOVUPS 192(DI), Y10
 	TESTQ AX, AX
-	JLE done38
-loop37:
+	JLE done52
+loop51:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done40
-loop39:
+	JLE done54
+loop53:
 	VPXOR Y3, Y3, Y3
 	VPXOR Y4, Y4, Y4
 	VPXOR Y5, Y5, Y5
@@ -2749,14 +2945,14 @@ loop39:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop39
-done40:
+	JNZ loop53
+done54:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop37
-done38:
+	JNZ loop51
+done52:
 	VMOVUPS Y7, 0(DI)
 	VMOVUPS Y8, 64(DI)
 	VMOVUPS Y9, 128(DI)
@@ -2780,12 +2976,12 @@ TEXT ·tile32Shifted_4_avx2(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Y9
 	VMOVUPS 192(DI), Y10
 	TESTQ AX, AX
-	JLE done42
-loop41:
+	JLE done56
+loop55:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done44
-loop43:
+	JLE done58
+loop57:
 	VPXOR Y3, Y3, Y3
 	VPXOR Y4, Y4, Y4
 	VPXOR Y5, Y5, Y5
@@ -3004,14 +3200,14 @@ loop43:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop43
-done44:
+	JNZ loop57
+done58:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop41
-done42:
+	JNZ loop55
+done56:
 	VMOVUPS Y7, 0(DI)
 	VMOVUPS Y8, 64(DI)
 	VMOVUPS Y9, 128(DI)
@@ -3035,12 +3231,12 @@ TEXT ·tile16_4_avx2(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Y9
 	VMOVUPS 192(DI), Y10
 	TESTQ AX, AX
-	JLE done46
-loop45:
+	JLE done60
+loop59:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done48
-loop47:
+	JLE done62
+loop61:
 	VPXOR Y3, Y3, Y3
 	VPXOR Y4, Y4, Y4
 	VPXOR Y5, Y5, Y5
@@ -3262,15 +3458,15 @@ loop47:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop47
-done48:
+	JNZ loop61
+done62:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	ADDQ $256, CX
 	DECQ AX
-	JNZ loop45
-done46:
+	JNZ loop59
+done60:
 	VMOVUPS Y7, 0(DI)
 	VMOVUPS Y8, 64(DI)
 	VMOVUPS Y9, 128(DI)
@@ -3294,12 +3490,12 @@ TEXT ·tile16Shifted_4_avx2(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Y9
 	VMOVUPS 192(DI), Y10
 	TESTQ AX, AX
-	JLE done50
-loop49:
+	JLE done64
+loop63:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done52
-loop51:
+	JLE done66
+loop65:
 	VPXOR Y3, Y3, Y3
 	VPXOR Y4, Y4, Y4
 	VPXOR Y5, Y5, Y5
@@ -3546,16 +3742,16 @@ loop51:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop51
-done52:
+	JNZ loop65
+done66:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	ADDQ $256, CX
 	ADDQ $256, BX
 	DECQ AX
-	JNZ loop49
-done50:
+	JNZ loop63
+done64:
 	VMOVUPS Y7, 0(DI)
 	VMOVUPS Y8, 64(DI)
 	VMOVUPS Y9, 128(DI)
@@ -3573,8 +3769,8 @@ TEXT ·transpose_avx2(SB), NOSPLIT, $0-32
 	LEAQ (R10)(R8*4), R11
 	LEAQ (R11)(R8*4), R12
 	TESTQ CX, CX
-	JLE done54
-loop53:
+	JLE done68
+loop67:
 	VMOVDQU (SI), X0
 	VINSERTI128 $1, (R10), Y0, Y0
 	VMOVDQU (SI)(R8*1), X1
@@ -3621,8 +3817,8 @@ loop53:
 	ADDQ $16, R11
 	ADDQ $16, R12
 	DECQ CX
-	JNZ loop53
-done54:
+	JNZ loop67
+done68:
 	VZEROUPPER 
 	RET 
 
@@ -3631,8 +3827,8 @@ TEXT ·widenF16_avx2(SB), NOSPLIT, $0-24
 	MOVQ src+8(FP), BX
 	MOVQ n+16(FP), CX
 	TESTQ CX, CX
-	JLE done56
-loop55:
+	JLE done70
+loop69:
 	PREFETCHT0 4096(BX)
 	VCVTPH2PS 0(BX), Y0
 	VMOVUPS Y0, 0(DI)
@@ -3641,8 +3837,8 @@ loop55:
 	ADDQ $32, BX
 	ADDQ $64, DI
 	DECQ CX
-	JNZ loop55
-done56:
+	JNZ loop69
+done70:
 	VZEROUPPER 
 	RET 
 
@@ -3651,8 +3847,8 @@ TEXT ·widenBF16_avx2(SB), NOSPLIT, $0-24
 	MOVQ src+8(FP), BX
 	MOVQ n+16(FP), CX
 	TESTQ CX, CX
-	JLE done58
-loop57:
+	JLE done72
+loop71:
 	PREFETCHT0 4096(BX)
 	VPMOVZXWD 0(BX), Y0
 	VPSLLD $16, Y0, Y0
@@ -3663,8 +3859,8 @@ loop57:
 	ADDQ $32, BX
 	ADDQ $64, DI
 	DECQ CX
-	JNZ loop57
-done58:
+	JNZ loop71
+done72:
 	VZEROUPPER 
 	RET 
 
@@ -3675,8 +3871,8 @@ TEXT ·dotFloats1_avx2(SB), NOSPLIT, $0-28
 	VPXOR Y0, Y0, Y0
 	VPXOR Y1, Y1, Y1
 	TESTQ CX, CX
-	JLE done60
-loop59:
+	JLE done74
+loop73:
 	VMOVUPS 0(DX), Y3
 	VMOVUPS 32(DX), Y4
 	PREFETCHT0 4096(SI)
@@ -3687,8 +3883,8 @@ loop59:
 	ADDQ $64, DX
 	ADDQ $64, SI
 	DECQ CX
-	JNZ loop59
-done60:
+	JNZ loop73
+done74:
 	VADDPS Y1, Y0, Y0
 	VEXTRACTF128 $1, Y0, X2
 	VADDPS X2, X0, X0
@@ -3716,8 +3912,8 @@ TEXT ·dotFloats4_avx2(SB), NOSPLIT, $0-40
 	VPXOR Y6, Y6, Y6
 	VPXOR Y7, Y7, Y7
 	TESTQ CX, CX
-	JLE done62
-loop61:
+	JLE done76
+loop75:
 	VMOVUPS 0(DX), Y9
 	VMOVUPS 32(DX), Y10
 	PREFETCHT0 4096(SI)
@@ -3743,8 +3939,8 @@ loop61:
 	ADDQ $64, DX
 	ADDQ $64, SI
 	DECQ CX
-	JNZ loop61
-done62:
+	JNZ loop75
+done76:
 	VADDPS Y1, Y0, Y0
 	VEXTRACTF128 $1, Y0, X8
 	VADDPS X8, X0, X0
@@ -3786,8 +3982,8 @@ TEXT ·addFloats_avx2(SB), NOSPLIT, $0-24
 	MOVQ n+16(FP), CX
 	XORQ AX, AX
 	TESTQ CX, CX
-	JLE done64
-loop63:
+	JLE done78
+loop77:
 	VMOVUPS 0(DI)(AX*1), Y0
 	VADDPS 0(SI)(AX*1), Y0, Y0
 	VMOVUPS Y0, 0(DI)(AX*1)
@@ -3796,8 +3992,8 @@ loop63:
 	VMOVUPS Y0, 32(DI)(AX*1)
 	ADDQ $64, AX
 	DECQ CX
-	JNZ loop63
-done64:
+	JNZ loop77
+done78:
 	VZEROUPPER 
 	RET 
 
@@ -3811,8 +4007,8 @@ TEXT ·scaleFloats_avx2(SB), NOSPLIT, $0-40
 	VBROADCASTSS X0, Y0
 	XORQ AX, AX
 	TESTQ CX, CX
-	JLE done66
-loop65:
+	JLE done80
+loop79:
 	VMOVUPS 0(SI)(AX*1), Y1
 	VMULPS Y0, Y1, Y1
 	VMULPS 0(DX)(AX*1), Y1, Y1
@@ -3823,8 +4019,8 @@ loop65:
 	VMOVUPS Y1, 32(DI)(AX*1)
 	ADDQ $64, AX
 	DECQ CX
-	JNZ loop65
-done66:
+	JNZ loop79
+done80:
 	VZEROUPPER 
 	RET 
 
@@ -3843,8 +4039,8 @@ TEXT ·swish_avx2(SB), NOSPLIT, $0-32
 	VPBROADCASTD wordb95e8083_avx2<>(SB), Y6
 	XORQ AX, AX
 	TESTQ CX, CX
-	JLE done68
-loop67:
+	JLE done82
+loop81:
 	VMOVUPS 0(DI)(AX*1), Y11
 	VMULPS Y0, Y11, Y12
 	VCMPPS $1, Y2, Y12, Y10
@@ -3925,8 +4121,8 @@ loop67:
 	VMOVUPS Y11, 32(DI)(AX*1)
 	ADDQ $64, AX
 	DECQ CX
-	JNZ loop67
-done68:
+	JNZ loop81
+done82:
 	VZEROUPPER 
 	RET 
 
@@ -3948,8 +4144,8 @@ TEXT ·tanhGELU_avx2(SB), NOSPLIT, $0-40
 	VPBROADCASTD wordb95e8083_avx2<>(SB), Y7
 	XORQ AX, AX
 	TESTQ CX, CX
-	JLE done70
-loop69:
+	JLE done84
+loop83:
 	VMOVUPS 0(DI)(AX*1), Y12
 	VMULPS Y12, Y12, Y13
 	VMULPS Y12, Y13, Y13
@@ -4038,8 +4234,8 @@ loop69:
 	VMOVUPS Y12, 32(DI)(AX*1)
 	ADDQ $64, AX
 	DECQ CX
-	JNZ loop69
-done70:
+	JNZ loop83
+done84:
 	VZEROUPPER 
 	RET 
 
@@ -4053,8 +4249,8 @@ TEXT ·scores1_avx2(SB), NOSPLIT, $0-40
 	VPXOR Y0, Y0, Y0
 	VPXOR Y1, Y1, Y1
 	TESTQ CX, CX
-	JLE done72
-loop71:
+	JLE done86
+loop85:
 	VMOVUPS 0(DX), Y2
 	VMOVUPS 32(DX), Y3
 	VBROADCASTSS (SI), Y4
@@ -4065,8 +4261,8 @@ loop71:
 	ADDQ $4, SI
 	ADDQ $128, DX
 	DECQ CX
-	JNZ loop71
-done72:
+	JNZ loop85
+done86:
 	VMOVUPS Y0, 0(DI)
 	VMOVUPS Y1, 32(DI)
 	MOVQ q+8(FP), SI
@@ -4075,8 +4271,8 @@ done72:
 	VPXOR Y0, Y0, Y0
 	VPXOR Y1, Y1, Y1
 	TESTQ CX, CX
-	JLE done74
-loop73:
+	JLE done88
+loop87:
 	VMOVUPS 64(DX), Y2
 	VMOVUPS 96(DX), Y3
 	VBROADCASTSS (SI), Y4
@@ -4087,8 +4283,8 @@ loop73:
 	ADDQ $4, SI
 	ADDQ $128, DX
 	DECQ CX
-	JNZ loop73
-done74:
+	JNZ loop87
+done88:
 	VMOVUPS Y0, 64(DI)
 	VMOVUPS Y1, 96(DI)
 	VZEROUPPER 
@@ -4104,16 +4300,16 @@ TEXT ·mix1_avx2(SB), NOSPLIT, $0-56
 	MOVQ dims+48(FP), CX
 	LEAQ (R8)(R8*2), R9
 	TESTQ CX, CX
-	JLE done76
-loop75:
+	JLE done90
+loop89:
 	VMOVUPS 0(DI), Y0
 	VMOVUPS 32(DI), Y1
 	MOVQ DX, R11
 	MOVQ SI, R12
 	MOVQ R13, AX
 	TESTQ AX, AX
-	JLE done78
-loop77:
+	JLE done92
+loop91:
 	VMOVUPS 0(R11), Y2
 	VMOVUPS 32(R11), Y3
 	VBROADCASTSS 0(R12), Y4
@@ -4125,15 +4321,15 @@ loop77:
 	ADDQ R10, R11
 	ADDQ $4, R12
 	DECQ AX
-	JNZ loop77
-done78:
+	JNZ loop91
+done92:
 	VMOVUPS Y0, 0(DI)
 	VMOVUPS Y1, 32(DI)
 	ADDQ $64, DI
 	ADDQ $64, DX
 	DECQ CX
-	JNZ loop75
-done76:
+	JNZ loop89
+done90:
 	VZEROUPPER 
 	RET 
 
@@ -4153,8 +4349,8 @@ TEXT ·scores4_avx2(SB), NOSPLIT, $0-40
 	VPXOR Y6, Y6, Y6
 	VPXOR Y7, Y7, Y7
 	TESTQ CX, CX
-	JLE done80
-loop79:
+	JLE done94
+loop93:
 	VMOVUPS 0(DX), Y8
 	VMOVUPS 32(DX), Y9
 	VBROADCASTSS (SI), Y10
@@ -4180,8 +4376,8 @@ loop79:
 	ADDQ $4, SI
 	ADDQ $128, DX
 	DECQ CX
-	JNZ loop79
-done80:
+	JNZ loop93
+done94:
 	VMOVUPS Y0, 0(DI)
 	VMOVUPS Y1, 32(DI)
 	VMOVUPS Y2, 128(DI)
@@ -4202,8 +4398,8 @@ done80:
 	VPXOR Y6, Y6, Y6
 	VPXOR Y7, Y7, Y7
 	TESTQ CX, CX
-	JLE done82
-loop81:
+	JLE done96
+loop95:
 	VMOVUPS 64(DX), Y8
 	VMOVUPS 96(DX), Y9
 	VBROADCASTSS (SI), Y10
@@ -4229,8 +4425,8 @@ loop81:
 	ADDQ $4, SI
 	ADDQ $128, DX
 	DECQ CX
-	JNZ loop81
-done82:
+	JNZ loop95
+done96:
 	VMOVUPS Y0, 64(DI)
 	VMOVUPS Y1, 96(DI)
 	VMOVUPS Y2, 192(DI)
@@ -4252,8 +4448,8 @@ TEXT ·mix4_avx2(SB), NOSPLIT, $0-56
 	MOVQ dims+48(FP), CX
 	LEAQ (R8)(R8*2), R9
 	TESTQ CX, CX
-	JLE done84
-loop83:
+	JLE done98
+loop97:
 	VMOVUPS 0(DI), Y0
 	VMOVUPS 32(DI), Y1
 	VMOVUPS 0(DI)(R8*1), Y2
@@ -4266,8 +4462,8 @@ loop83:
 	MOVQ SI, R12
 	MOVQ R13, AX
 	TESTQ AX, AX
-	JLE done86
-loop85:
+	JLE done100
+loop99:
 	VMOVUPS 0(R11), Y8
 	VMOVUPS 32(R11), Y9
 	VBROADCASTSS 0(R12), Y10
@@ -4297,8 +4493,8 @@ loop85:
 	ADDQ R10, R11
 	ADDQ $4, R12
 	DECQ AX
-	JNZ loop85
-done86:
+	JNZ loop99
+done100:
 	VMOVUPS Y0, 0(DI)
 	VMOVUPS Y1, 32(DI)
 	VMOVUPS Y2, 0(DI)(R8*1)
@@ -4310,8 +4506,8 @@ done86:
 	ADDQ $64, DI
 	ADDQ $64, DX
 	DECQ CX
-	JNZ loop83
-done84:
+	JNZ loop97
+done98:
 	VZEROUPPER 
 	RET 
 
@@ -4492,8 +4688,8 @@ TEXT ·round_avx2(SB), NOSPLIT, $0-32
 	XORQ AX, AX
 	VPBROADCASTD word7fffffff_avx2<>(SB), Y0
 	TESTQ CX, CX
-	JLE done89
-loop88:
+	JLE done103
+loop102:
 	VMOVUPS 0(SI), Y1
 	VPAND Y0, Y1, Y5
 	VMOVUPS 32(SI), Y2
@@ -4514,7 +4710,7 @@ loop88:
 	VMOVD X5, R8
 	LEAL -0x04000000(R8), R9
 	CMPL R9, $0x7b800000
-	JAE stop87
+	JAE stop101
 	VMOVSS plus127_avx2<>(SB), X6
 	VDIVSS X6, X5, X7
 	VMOVSS X7, 128(DI)
@@ -4583,7 +4779,7 @@ loop88:
 	VMOVD X5, R8
 	LEAL -0x04000000(R8), R9
 	CMPL R9, $0x7b800000
-	JAE stop87
+	JAE stop101
 	VMOVSS plus127_avx2<>(SB), X6
 	VDIVSS X6, X5, X7
 	VMOVSS X7, 132(DI)
@@ -4652,7 +4848,7 @@ loop88:
 	VMOVD X5, R8
 	LEAL -0x04000000(R8), R9
 	CMPL R9, $0x7b800000
-	JAE stop87
+	JAE stop101
 	VMOVSS plus127_avx2<>(SB), X6
 	VDIVSS X6, X5, X7
 	VMOVSS X7, 136(DI)
@@ -4721,7 +4917,7 @@ loop88:
 	VMOVD X5, R8
 	LEAL -0x04000000(R8), R9
 	CMPL R9, $0x7b800000
-	JAE stop87
+	JAE stop101
 	VMOVSS plus127_avx2<>(SB), X6
 	VDIVSS X6, X5, X7
 	VMOVSS X7, 140(DI)
@@ -4774,9 +4970,9 @@ loop88:
 	ADDQ $512, SI
 	INCQ AX
 	DECQ CX
-	JNZ loop88
-done89:
-stop87:
+	JNZ loop102
+done103:
+stop101:
 	MOVQ AX, ret+24(FP)
 	VZEROUPPER 
 	RET 

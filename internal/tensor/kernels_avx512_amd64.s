@@ -371,29 +371,34 @@ GLOBL word7fffffff_avx512<>(SB), RODATA|NOPTR, $4
 DATA plus127_avx512<>+0(SB)/4, $0x42fe0000
 GLOBL plus127_avx512<>(SB), RODATA|NOPTR, $4
 
-TEXT ·unpackQ8_0_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ8_0_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
+row1:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done2
-loop1:
+	JLE done3
+loop2:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
-	VMOVDQU 2(BX), X1
-	VINSERTI32X4 $1, 36(BX), Z1, Z1
-	VINSERTI32X4 $2, 70(BX), Z1, Z1
-	VINSERTI32X4 $3, 104(BX), Z1, Z1
+	VMOVDQU32 2(BX), Y1
+	VMOVDQU32 70(BX), Y3
+	VINSERTI64X4 $1, 36(BX), Z1, Z1
+	VINSERTI64X4 $1, 104(BX), Z3, Z3
+	VSHUFI64X2 $0xDD, Z3, Z1, Z2
+	VSHUFI64X2 $0x88, Z3, Z1, Z1
 	VMOVDQU32 Z1, 0(DI)
-	VMOVDQU 18(BX), X2
-	VINSERTI32X4 $1, 52(BX), Z2, Z2
-	VINSERTI32X4 $2, 86(BX), Z2, Z2
-	VINSERTI32X4 $3, 120(BX), Z2, Z2
 	VMOVDQU32 Z2, 64(DI)
 	VPXOR X4, X4, X4
 	VPINSRW $0, 0(BX), X4, X4
@@ -406,23 +411,37 @@ loop1:
 	ADDQ $16, SI
 	ADDQ $136, BX
 	DECQ CX
-	JNZ loop1
-done2:
+	JNZ loop2
+done3:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row1
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ4_0_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ4_0_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VPBROADCASTD wordf8f8f8f8_avx512<>(SB), Z1
+row4:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done4
-loop3:
+	JLE done6
+loop5:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 2(BX), X2
@@ -447,23 +466,37 @@ loop3:
 	ADDQ $16, SI
 	ADDQ $72, BX
 	DECQ CX
-	JNZ loop3
-done4:
+	JNZ loop5
+done6:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row4
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ4_1_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ4_1_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VPBROADCASTD word80000000_avx512<>(SB), Z1
+row7:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done6
-loop5:
+	JLE done9
+loop8:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 4(BX), X2
@@ -495,24 +528,38 @@ loop5:
 	ADDQ $80, BX
 	ADDQ $16, DX
 	DECQ CX
-	JNZ loop5
-done6:
+	JNZ loop8
+done9:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row7
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ5_0_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ5_0_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VPBROADCASTD wordf0f0f0f0_avx512<>(SB), Z1
 	VPBROADCASTD word10101010_avx512<>(SB), Z2
+row10:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done8
-loop7:
+	JLE done12
+loop11:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 6(BX), X3
@@ -561,24 +608,38 @@ loop7:
 	ADDQ $16, SI
 	ADDQ $88, BX
 	DECQ CX
-	JNZ loop7
-done8:
+	JNZ loop11
+done12:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row10
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ5_1_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ5_1_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VPBROADCASTD word10101010_avx512<>(SB), Z1
 	VPBROADCASTD word80000000_avx512<>(SB), Z2
+row13:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done10
-loop9:
+	JLE done15
+loop14:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 8(BX), X3
@@ -634,23 +695,37 @@ loop9:
 	ADDQ $96, BX
 	ADDQ $16, DX
 	DECQ CX
-	JNZ loop9
-done10:
+	JNZ loop14
+done15:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row13
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackIQ4_NL_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackIQ4_NL_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VMOVDQU32 tableIQ4_NL_avx512<>(SB), Z1
+row16:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done12
-loop11:
+	JLE done18
+loop17:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 2(BX), X2
@@ -675,23 +750,37 @@ loop11:
 	ADDQ $16, SI
 	ADDQ $72, BX
 	DECQ CX
-	JNZ loop11
-done12:
+	JNZ loop17
+done18:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row16
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackMXFP4_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackMXFP4_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VMOVDQU32 tableMXFP4_avx512<>(SB), Z1
+row19:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done14
-loop13:
+	JLE done21
+loop20:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 1(BX), X2
@@ -722,23 +811,37 @@ loop13:
 	ADDQ $16, SI
 	ADDQ $68, BX
 	DECQ CX
-	JNZ loop13
-done14:
+	JNZ loop20
+done21:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row19
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackMXFP4Split_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackMXFP4Split_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VMOVDQU32 tableMXFP4Split_avx512<>(SB), Z1
+row22:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done16
-loop15:
+	JLE done24
+loop23:
 	PREFETCHT0 4096(BX)
 	VMOVDQU 0(BX), X2
 	VINSERTI32X4 $1, 16(BX), Z2, Z2
@@ -771,24 +874,38 @@ loop15:
 	ADDQ $64, BX
 	ADDQ $4, R9
 	DECQ CX
-	JNZ loop15
-done16:
+	JNZ loop23
+done24:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row22
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ4_K_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ4_K_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VMOVDQU32 lanes00000000000000040000000000000004_0_avx512<>(SB), Z1
+row25:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done18
-loop17:
+	JLE done27
+loop26:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -856,27 +973,41 @@ loop17:
 	ADDQ $144, BX
 	ADDQ $32, DX
 	DECQ CX
-	JNZ loop17
-done18:
+	JNZ loop26
+done27:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row25
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ5_K_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ5_K_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VMOVDQU32 lanes00000000000000040000000000000004_0_avx512<>(SB), Z1
 	VPBROADCASTD word10101010_avx512<>(SB), Z2
 	VMOVDQU32 lanes00000004000000030000000200000001_0_avx512<>(SB), Z3
 	VMOVDQU32 lanes00000000000000010000000200000003_0_avx512<>(SB), Z4
+row28:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done20
-loop19:
+	JLE done30
+loop29:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -960,28 +1091,42 @@ loop19:
 	ADDQ $176, BX
 	ADDQ $32, DX
 	DECQ CX
-	JNZ loop19
-done20:
+	JNZ loop29
+done30:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row28
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ6_K_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ6_K_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VPBROADCASTD word30303030_avx512<>(SB), Z1
 	VPBROADCASTD worde0e0e0e0_avx512<>(SB), Z2
 	VMOVDQU32 lanes00000000000000000000000400000004_0_avx512<>(SB), Z3
 	VMOVDQU32 lanes00000004000000020000000000000000_0_avx512<>(SB), Z4
 	VMOVDQU32 lanes00000000000000000000000000000002_0_avx512<>(SB), Z5
+row31:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done22
-loop21:
+	JLE done33
+loop32:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -1049,18 +1194,30 @@ loop21:
 	ADDQ $64, SI
 	ADDQ $210, BX
 	DECQ CX
-	JNZ loop21
-done22:
+	JNZ loop32
+done33:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row31
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ3_K_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ3_K_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word03030303_avx512<>(SB), Z0
 	VPBROADCASTD word04040404_avx512<>(SB), Z1
 	VPBROADCASTD wordfcfcfcfc_avx512<>(SB), Z2
@@ -1069,10 +1226,12 @@ TEXT ·unpackQ3_K_avx512(SB), NOSPLIT, $0-48
 	VMOVDQU32 lanes00000002000000010000000000000000_0_avx512<>(SB), Z5
 	VMOVDQU32 lanes00000000000000000000000000000001_0_avx512<>(SB), Z6
 	VMOVDQU32 lanes00000002000000030000000400000005_0_avx512<>(SB), Z7
+row34:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done24
-loop23:
+	JLE done36
+loop35:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VBROADCASTI32X4 32(BX), Z8
@@ -1165,25 +1324,39 @@ loop23:
 	ADDQ $64, SI
 	ADDQ $110, BX
 	DECQ CX
-	JNZ loop23
-done24:
+	JNZ loop35
+done36:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row34
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ2_K_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackQ2_K_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word03030303_avx512<>(SB), Z0
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z1
 	VMOVDQU32 lanes00000000000000020000000400000006_0_avx512<>(SB), Z2
+row37:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done26
-loop25:
+	JLE done39
+loop38:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VBROADCASTI32X4 16(BX), Z3
@@ -1239,25 +1412,39 @@ loop25:
 	ADDQ $84, BX
 	ADDQ $64, DX
 	DECQ CX
-	JNZ loop25
-done26:
+	JNZ loop38
+done39:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row37
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackIQ4_XS_avx512(SB), NOSPLIT, $0-48
+TEXT ·unpackIQ4_XS_avx512(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 	VPBROADCASTD worde0e0e0e0_avx512<>(SB), Z1
 	VMOVDQU32 tableIQ4_XS_avx512<>(SB), Z2
+row40:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done28
-loop27:
+	JLE done42
+loop41:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -1374,8 +1561,15 @@ loop27:
 	ADDQ $32, SI
 	ADDQ $136, BX
 	DECQ CX
-	JNZ loop27
-done28:
+	JNZ loop41
+done42:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row40
 	VZEROUPPER 
 	RET 
 
@@ -1396,8 +1590,8 @@ TEXT ·dot32_avx512(SB), NOSPLIT, $0-64
 	VMOVDQU32 across_avx512<>(SB), Z5
 	VMOVUPS (DI), X6
 	TESTQ CX, CX
-	JLE done30
-loop29:
+	JLE done44
+loop43:
 	VPXORD Z7, Z7, Z7
 	VPXORD Z8, Z8, Z8
 	VPXORD Z9, Z9, Z9
@@ -1495,8 +1689,8 @@ loop29:
 	ADDQ $128, R8
 	ADDQ $16, R11
 	DECQ CX
-	JNZ loop29
-done30:
+	JNZ loop43
+done44:
 	VMOVUPS X6, (DI)
 	VZEROUPPER 
 	RET 
@@ -1518,8 +1712,8 @@ TEXT ·dot32Shifted_avx512(SB), NOSPLIT, $0-64
 	VMOVDQU32 across_avx512<>(SB), Z5
 	VMOVUPS (DI), X6
 	TESTQ CX, CX
-	JLE done32
-loop31:
+	JLE done46
+loop45:
 	VPXORD Z7, Z7, Z7
 	VPXORD Z8, Z8, Z8
 	VPXORD Z9, Z9, Z9
@@ -1626,8 +1820,8 @@ loop31:
 	ADDQ $16, R11
 	ADDQ $16, DX
 	DECQ CX
-	JNZ loop31
-done32:
+	JNZ loop45
+done46:
 	VMOVUPS X6, (DI)
 	VZEROUPPER 
 	RET 
@@ -1649,8 +1843,8 @@ TEXT ·dot16_avx512(SB), NOSPLIT, $0-64
 	VMOVDQU32 across_avx512<>(SB), Z5
 	VMOVUPS (DI), X6
 	TESTQ CX, CX
-	JLE done34
-loop33:
+	JLE done48
+loop47:
 	VPXORD Z7, Z7, Z7
 	VPXORD Z8, Z8, Z8
 	VPXORD Z9, Z9, Z9
@@ -1769,8 +1963,8 @@ loop33:
 	ADDQ $128, R8
 	ADDQ $32, R11
 	DECQ CX
-	JNZ loop33
-done34:
+	JNZ loop47
+done48:
 	VMOVUPS X6, (DI)
 	VZEROUPPER 
 	RET 
@@ -1792,8 +1986,8 @@ TEXT ·dot16Shifted_avx512(SB), NOSPLIT, $0-64
 	VMOVDQU32 across_avx512<>(SB), Z5
 	VMOVUPS (DI), X6
 	TESTQ CX, CX
-	JLE done36
-loop35:
+	JLE done50
+loop49:
 	VPXORD Z7, Z7, Z7
 	VPXORD Z8, Z8, Z8
 	VPXORD Z9, Z9, Z9
@@ -1929,8 +2123,8 @@ loop35:
 	ADDQ $32, R11
 	ADDQ $32, DX
 	DECQ CX
-	JNZ loop35
-done36:
+	JNZ loop49
+done50:
 	VMOVUPS X6, (DI)
 	VZEROUPPER 
 	RET 
@@ -1964,12 +2158,12 @@ TEXT ·tile32_12_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 640(DI), Z26
 	VMOVUPS 704(DI), Z27
 	TESTQ AX, AX
-	JLE done38
-loop37:
+	JLE done52
+loop51:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done40
-loop39:
+	JLE done54
+loop53:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -2544,8 +2738,8 @@ loop39:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop39
-done40:
+	JNZ loop53
+done54:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $144, R11
@@ -2554,8 +2748,8 @@ done40:
 	ADDQ $192, R15
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop37
-done38:
+	JNZ loop51
+done52:
 	VMOVUPS Z16, 0(DI)
 	VMOVUPS Z17, 64(DI)
 	VMOVUPS Z18, 128(DI)
@@ -2594,12 +2788,12 @@ TEXT ·tile32_8_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 384(DI), Z18
 	VMOVUPS 448(DI), Z19
 	TESTQ AX, AX
-	JLE done42
-loop41:
+	JLE done56
+loop55:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done44
-loop43:
+	JLE done58
+loop57:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -2992,16 +3186,16 @@ loop43:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop43
-done44:
+	JNZ loop57
+done58:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $192, R12
 	ADDQ $192, R13
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop41
-done42:
+	JNZ loop55
+done56:
 	VMOVUPS Z12, 0(DI)
 	VMOVUPS Z13, 64(DI)
 	VMOVUPS Z14, 128(DI)
@@ -3030,12 +3224,12 @@ TEXT ·tile32_4_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Z10
 	VMOVUPS 192(DI), Z11
 	TESTQ AX, AX
-	JLE done46
-loop45:
+	JLE done60
+loop59:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done48
-loop47:
+	JLE done62
+loop61:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -3246,14 +3440,14 @@ loop47:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop47
-done48:
+	JNZ loop61
+done62:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop45
-done46:
+	JNZ loop59
+done60:
 	VMOVUPS Z8, 0(DI)
 	VMOVUPS Z9, 64(DI)
 	VMOVUPS Z10, 128(DI)
@@ -3290,12 +3484,12 @@ TEXT ·tile32Shifted_12_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 640(DI), Z26
 	VMOVUPS 704(DI), Z27
 	TESTQ AX, AX
-	JLE done50
-loop49:
+	JLE done64
+loop63:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done52
-loop51:
+	JLE done66
+loop65:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -3908,8 +4102,8 @@ loop51:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop51
-done52:
+	JNZ loop65
+done66:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $144, R11
@@ -3918,8 +4112,8 @@ done52:
 	ADDQ $192, R15
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop49
-done50:
+	JNZ loop63
+done64:
 	VMOVUPS Z16, 0(DI)
 	VMOVUPS Z17, 64(DI)
 	VMOVUPS Z18, 128(DI)
@@ -3958,12 +4152,12 @@ TEXT ·tile32Shifted_8_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 384(DI), Z18
 	VMOVUPS 448(DI), Z19
 	TESTQ AX, AX
-	JLE done54
-loop53:
+	JLE done68
+loop67:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done56
-loop55:
+	JLE done70
+loop69:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -4382,16 +4576,16 @@ loop55:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop55
-done56:
+	JNZ loop69
+done70:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $192, R12
 	ADDQ $192, R13
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop53
-done54:
+	JNZ loop67
+done68:
 	VMOVUPS Z12, 0(DI)
 	VMOVUPS Z13, 64(DI)
 	VMOVUPS Z14, 128(DI)
@@ -4420,12 +4614,12 @@ TEXT ·tile32Shifted_4_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Z10
 	VMOVUPS 192(DI), Z11
 	TESTQ AX, AX
-	JLE done58
-loop57:
+	JLE done72
+loop71:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done60
-loop59:
+	JLE done74
+loop73:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -4650,14 +4844,14 @@ loop59:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop59
-done60:
+	JNZ loop73
+done74:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop57
-done58:
+	JNZ loop71
+done72:
 	VMOVUPS Z8, 0(DI)
 	VMOVUPS Z9, 64(DI)
 	VMOVUPS Z10, 128(DI)
@@ -4688,12 +4882,12 @@ TEXT ·tile16_8_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 384(DI), Z18
 	VMOVUPS 448(DI), Z19
 	TESTQ AX, AX
-	JLE done62
-loop61:
+	JLE done76
+loop75:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done64
-loop63:
+	JLE done78
+loop77:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -5119,8 +5313,8 @@ loop63:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop63
-done64:
+	JNZ loop77
+done78:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $192, R12
@@ -5128,8 +5322,8 @@ done64:
 	ADDQ $1024, DX
 	ADDQ $256, CX
 	DECQ AX
-	JNZ loop61
-done62:
+	JNZ loop75
+done76:
 	VMOVUPS Z12, 0(DI)
 	VMOVUPS Z13, 64(DI)
 	VMOVUPS Z14, 128(DI)
@@ -5158,12 +5352,12 @@ TEXT ·tile16_4_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Z10
 	VMOVUPS 192(DI), Z11
 	TESTQ AX, AX
-	JLE done66
-loop65:
+	JLE done80
+loop79:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done68
-loop67:
+	JLE done82
+loop81:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -5391,15 +5585,15 @@ loop67:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop67
-done68:
+	JNZ loop81
+done82:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	ADDQ $256, CX
 	DECQ AX
-	JNZ loop65
-done66:
+	JNZ loop79
+done80:
 	VMOVUPS Z8, 0(DI)
 	VMOVUPS Z9, 64(DI)
 	VMOVUPS Z10, 128(DI)
@@ -5430,12 +5624,12 @@ TEXT ·tile16Shifted_8_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 384(DI), Z18
 	VMOVUPS 448(DI), Z19
 	TESTQ AX, AX
-	JLE done70
-loop69:
+	JLE done84
+loop83:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done72
-loop71:
+	JLE done86
+loop85:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -5912,8 +6106,8 @@ loop71:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop71
-done72:
+	JNZ loop85
+done86:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $192, R12
@@ -5922,8 +6116,8 @@ done72:
 	ADDQ $256, CX
 	ADDQ $256, BX
 	DECQ AX
-	JNZ loop69
-done70:
+	JNZ loop83
+done84:
 	VMOVUPS Z12, 0(DI)
 	VMOVUPS Z13, 64(DI)
 	VMOVUPS Z14, 128(DI)
@@ -5952,12 +6146,12 @@ TEXT ·tile16Shifted_4_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Z10
 	VMOVUPS 192(DI), Z11
 	TESTQ AX, AX
-	JLE done74
-loop73:
+	JLE done88
+loop87:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done76
-loop75:
+	JLE done90
+loop89:
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
 	VPXORD Z6, Z6, Z6
@@ -6212,16 +6406,16 @@ loop75:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop75
-done76:
+	JNZ loop89
+done90:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	ADDQ $256, CX
 	ADDQ $256, BX
 	DECQ AX
-	JNZ loop73
-done74:
+	JNZ loop87
+done88:
 	VMOVUPS Z8, 0(DI)
 	VMOVUPS Z9, 64(DI)
 	VMOVUPS Z10, 128(DI)
@@ -6239,8 +6433,8 @@ TEXT ·transpose_avx512(SB), NOSPLIT, $0-32
 	LEAQ (R10)(R8*4), R11
 	LEAQ (R11)(R8*4), R12
 	TESTQ CX, CX
-	JLE done78
-loop77:
+	JLE done92
+loop91:
 	VMOVDQU (SI), X0
 	VINSERTI32X4 $1, (R10), Z0, Z0
 	VINSERTI32X4 $2, (R11), Z0, Z0
@@ -6275,8 +6469,8 @@ loop77:
 	ADDQ $16, R11
 	ADDQ $16, R12
 	DECQ CX
-	JNZ loop77
-done78:
+	JNZ loop91
+done92:
 	VZEROUPPER 
 	RET 
 
@@ -6285,16 +6479,16 @@ TEXT ·widenF16_avx512(SB), NOSPLIT, $0-24
 	MOVQ src+8(FP), BX
 	MOVQ n+16(FP), CX
 	TESTQ CX, CX
-	JLE done80
-loop79:
+	JLE done94
+loop93:
 	PREFETCHT0 4096(BX)
 	VCVTPH2PS 0(BX), Z0
 	VMOVUPS Z0, 0(DI)
 	ADDQ $32, BX
 	ADDQ $64, DI
 	DECQ CX
-	JNZ loop79
-done80:
+	JNZ loop93
+done94:
 	VZEROUPPER 
 	RET 
 
@@ -6303,8 +6497,8 @@ TEXT ·widenBF16_avx512(SB), NOSPLIT, $0-24
 	MOVQ src+8(FP), BX
 	MOVQ n+16(FP), CX
 	TESTQ CX, CX
-	JLE done82
-loop81:
+	JLE done96
+loop95:
 	PREFETCHT0 4096(BX)
 	VPMOVZXWD 0(BX), Z0
 	VPSLLD $16, Z0, Z0
@@ -6312,8 +6506,8 @@ loop81:
 	ADDQ $32, BX
 	ADDQ $64, DI
 	DECQ CX
-	JNZ loop81
-done82:
+	JNZ loop95
+done96:
 	VZEROUPPER 
 	RET 
 
@@ -6323,8 +6517,8 @@ TEXT ·dotFloats1_avx512(SB), NOSPLIT, $0-28
 	MOVQ n+16(FP), CX
 	VPXORD Z0, Z0, Z0
 	TESTQ CX, CX
-	JLE done84
-loop83:
+	JLE done98
+loop97:
 	VMOVUPS 0(DX), Z2
 	PREFETCHT0 4096(SI)
 	VMULPS 0(SI), Z2, Z1
@@ -6332,8 +6526,8 @@ loop83:
 	ADDQ $64, DX
 	ADDQ $64, SI
 	DECQ CX
-	JNZ loop83
-done84:
+	JNZ loop97
+done98:
 	VEXTRACTF64X4 $1, Z0, Y1
 	VADDPS Y1, Y0, Y0
 	VEXTRACTF128 $1, Y0, X1
@@ -6358,8 +6552,8 @@ TEXT ·dotFloats4_avx512(SB), NOSPLIT, $0-40
 	VPXORD Z2, Z2, Z2
 	VPXORD Z3, Z3, Z3
 	TESTQ CX, CX
-	JLE done86
-loop85:
+	JLE done100
+loop99:
 	VMOVUPS 0(DX), Z5
 	PREFETCHT0 4096(SI)
 	VMULPS 0(SI), Z5, Z4
@@ -6376,8 +6570,8 @@ loop85:
 	ADDQ $64, DX
 	ADDQ $64, SI
 	DECQ CX
-	JNZ loop85
-done86:
+	JNZ loop99
+done100:
 	VEXTRACTF64X4 $1, Z0, Y4
 	VADDPS Y4, Y0, Y0
 	VEXTRACTF128 $1, Y0, X4
@@ -6423,15 +6617,15 @@ TEXT ·addFloats_avx512(SB), NOSPLIT, $0-24
 	MOVQ n+16(FP), CX
 	XORQ AX, AX
 	TESTQ CX, CX
-	JLE done88
-loop87:
+	JLE done102
+loop101:
 	VMOVUPS 0(DI)(AX*1), Z0
 	VADDPS 0(SI)(AX*1), Z0, Z0
 	VMOVUPS Z0, 0(DI)(AX*1)
 	ADDQ $64, AX
 	DECQ CX
-	JNZ loop87
-done88:
+	JNZ loop101
+done102:
 	VZEROUPPER 
 	RET 
 
@@ -6445,16 +6639,16 @@ TEXT ·scaleFloats_avx512(SB), NOSPLIT, $0-40
 	VBROADCASTSS X0, Z0
 	XORQ AX, AX
 	TESTQ CX, CX
-	JLE done90
-loop89:
+	JLE done104
+loop103:
 	VMOVUPS 0(SI)(AX*1), Z1
 	VMULPS Z0, Z1, Z1
 	VMULPS 0(DX)(AX*1), Z1, Z1
 	VMOVUPS Z1, 0(DI)(AX*1)
 	ADDQ $64, AX
 	DECQ CX
-	JNZ loop89
-done90:
+	JNZ loop103
+done104:
 	VZEROUPPER 
 	RET 
 
@@ -6473,8 +6667,8 @@ TEXT ·swish_avx512(SB), NOSPLIT, $0-32
 	VPBROADCASTD wordb95e8083_avx512<>(SB), Z6
 	XORQ AX, AX
 	TESTQ CX, CX
-	JLE done92
-loop91:
+	JLE done106
+loop105:
 	VMOVUPS 0(DI)(AX*1), Z11
 	VMULPS Z0, Z11, Z12
 	VCMPPS $1, Z2, Z12, K2
@@ -6516,8 +6710,8 @@ loop91:
 	VMOVUPS Z11, 0(DI)(AX*1)
 	ADDQ $64, AX
 	DECQ CX
-	JNZ loop91
-done92:
+	JNZ loop105
+done106:
 	VZEROUPPER 
 	RET 
 
@@ -6539,8 +6733,8 @@ TEXT ·tanhGELU_avx512(SB), NOSPLIT, $0-40
 	VPBROADCASTD wordb95e8083_avx512<>(SB), Z7
 	XORQ AX, AX
 	TESTQ CX, CX
-	JLE done94
-loop93:
+	JLE done108
+loop107:
 	VMOVUPS 0(DI)(AX*1), Z12
 	VMULPS Z12, Z12, Z13
 	VMULPS Z12, Z13, Z13
@@ -6586,8 +6780,8 @@ loop93:
 	VMOVUPS Z12, 0(DI)(AX*1)
 	ADDQ $64, AX
 	DECQ CX
-	JNZ loop93
-done94:
+	JNZ loop107
+done108:
 	VZEROUPPER 
 	RET 
 
@@ -6601,8 +6795,8 @@ TEXT ·scores1_avx512(SB), NOSPLIT, $0-40
 	VPXORD Z0, Z0, Z0
 	VPXORD Z1, Z1, Z1
 	TESTQ CX, CX
-	JLE done96
-loop95:
+	JLE done110
+loop109:
 	VMOVUPS 0(DX), Z2
 	VMOVUPS 64(DX), Z3
 	VBROADCASTSS (SI), Z4
@@ -6613,8 +6807,8 @@ loop95:
 	ADDQ $4, SI
 	ADDQ $128, DX
 	DECQ CX
-	JNZ loop95
-done96:
+	JNZ loop109
+done110:
 	VMOVUPS Z0, 0(DI)
 	VMOVUPS Z1, 64(DI)
 	VZEROUPPER 
@@ -6630,15 +6824,15 @@ TEXT ·mix1_avx512(SB), NOSPLIT, $0-56
 	MOVQ dims+48(FP), CX
 	LEAQ (R8)(R8*2), R9
 	TESTQ CX, CX
-	JLE done98
-loop97:
+	JLE done112
+loop111:
 	VMOVUPS 0(DI), Z0
 	MOVQ DX, R11
 	MOVQ SI, R12
 	MOVQ R13, AX
 	TESTQ AX, AX
-	JLE done100
-loop99:
+	JLE done114
+loop113:
 	VMOVUPS 0(R11), Z1
 	VBROADCASTSS 0(R12), Z2
 	VMULPS Z1, Z2, Z2
@@ -6646,14 +6840,14 @@ loop99:
 	ADDQ R10, R11
 	ADDQ $4, R12
 	DECQ AX
-	JNZ loop99
-done100:
+	JNZ loop113
+done114:
 	VMOVUPS Z0, 0(DI)
 	ADDQ $64, DI
 	ADDQ $64, DX
 	DECQ CX
-	JNZ loop97
-done98:
+	JNZ loop111
+done112:
 	VZEROUPPER 
 	RET 
 
@@ -6673,8 +6867,8 @@ TEXT ·scores4_avx512(SB), NOSPLIT, $0-40
 	VPXORD Z6, Z6, Z6
 	VPXORD Z7, Z7, Z7
 	TESTQ CX, CX
-	JLE done102
-loop101:
+	JLE done116
+loop115:
 	VMOVUPS 0(DX), Z8
 	VMOVUPS 64(DX), Z9
 	VBROADCASTSS (SI), Z10
@@ -6700,8 +6894,8 @@ loop101:
 	ADDQ $4, SI
 	ADDQ $128, DX
 	DECQ CX
-	JNZ loop101
-done102:
+	JNZ loop115
+done116:
 	VMOVUPS Z0, 0(DI)
 	VMOVUPS Z1, 64(DI)
 	VMOVUPS Z2, 128(DI)
@@ -6723,8 +6917,8 @@ TEXT ·mix4_avx512(SB), NOSPLIT, $0-56
 	MOVQ dims+48(FP), CX
 	LEAQ (R8)(R8*2), R9
 	TESTQ CX, CX
-	JLE done104
-loop103:
+	JLE done118
+loop117:
 	VMOVUPS 0(DI), Z0
 	VMOVUPS 0(DI)(R8*1), Z1
 	VMOVUPS 0(DI)(R8*2), Z2
@@ -6733,8 +6927,8 @@ loop103:
 	MOVQ SI, R12
 	MOVQ R13, AX
 	TESTQ AX, AX
-	JLE done106
-loop105:
+	JLE done120
+loop119:
 	VMOVUPS 0(R11), Z4
 	VBROADCASTSS 0(R12), Z5
 	VMULPS Z4, Z5, Z5
@@ -6751,8 +6945,8 @@ loop105:
 	ADDQ R10, R11
 	ADDQ $4, R12
 	DECQ AX
-	JNZ loop105
-done106:
+	JNZ loop119
+done120:
 	VMOVUPS Z0, 0(DI)
 	VMOVUPS Z1, 0(DI)(R8*1)
 	VMOVUPS Z2, 0(DI)(R8*2)
@@ -6760,8 +6954,8 @@ done106:
 	ADDQ $64, DI
 	ADDQ $64, DX
 	DECQ CX
-	JNZ loop103
-done104:
+	JNZ loop117
+done118:
 	VZEROUPPER 
 	RET 
 
@@ -6869,8 +7063,8 @@ TEXT ·round_avx512(SB), NOSPLIT, $0-32
 	XORQ AX, AX
 	VPBROADCASTD word7fffffff_avx512<>(SB), Z0
 	TESTQ CX, CX
-	JLE done109
-loop108:
+	JLE done123
+loop122:
 	VMOVUPS 0(SI), Z1
 	VPANDD Z0, Z1, Z3
 	VMOVUPS 64(SI), Z2
@@ -6887,7 +7081,7 @@ loop108:
 	VMOVD X3, R8
 	LEAL -0x04000000(R8), R9
 	CMPL R9, $0x7b800000
-	JAE stop107
+	JAE stop121
 	VMOVSS plus127_avx512<>(SB), X4
 	VDIVSS X4, X3, X5
 	VMOVSS X5, 128(DI)
@@ -6942,7 +7136,7 @@ loop108:
 	VMOVD X3, R8
 	LEAL -0x04000000(R8), R9
 	CMPL R9, $0x7b800000
-	JAE stop107
+	JAE stop121
 	VMOVSS plus127_avx512<>(SB), X4
 	VDIVSS X4, X3, X5
 	VMOVSS X5, 132(DI)
@@ -6997,7 +7191,7 @@ loop108:
 	VMOVD X3, R8
 	LEAL -0x04000000(R8), R9
 	CMPL R9, $0x7b800000
-	JAE stop107
+	JAE stop121
 	VMOVSS plus127_avx512<>(SB), X4
 	VDIVSS X4, X3, X5
 	VMOVSS X5, 136(DI)
@@ -7052,7 +7246,7 @@ loop108:
 	VMOVD X3, R8
 	LEAL -0x04000000(R8), R9
 	CMPL R9, $0x7b800000
-	JAE stop107
+	JAE stop121
 	VMOVSS plus127_avx512<>(SB), X4
 	VDIVSS X4, X3, X5
 	VMOVSS X5, 140(DI)
@@ -7095,9 +7289,9 @@ loop108:
 	ADDQ $512, SI
 	INCQ AX
 	DECQ CX
-	JNZ loop108
-done109:
-stop107:
+	JNZ loop122
+done123:
+stop121:
 	MOVQ AX, ret+24(FP)
 	VZEROUPPER 
 	RET 

@@ -338,31 +338,36 @@ GLOBL plus128_vnni<>(SB), RODATA|NOPTR, $4
 DATA word43000000_vnni<>+0(SB)/4, $0x43000000
 GLOBL word43000000_vnni<>(SB), RODATA|NOPTR, $4
 
-TEXT ·unpackQ8_0_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ8_0_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VPBROADCASTD word80808080_vnni<>(SB), Z1
+row1:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done2
-loop1:
+	JLE done3
+loop2:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
-	VMOVDQU 2(BX), X2
-	VINSERTI32X4 $1, 36(BX), Z2, Z2
-	VINSERTI32X4 $2, 70(BX), Z2, Z2
-	VINSERTI32X4 $3, 104(BX), Z2, Z2
+	VMOVDQU32 2(BX), Y2
+	VMOVDQU32 70(BX), Y4
+	VINSERTI64X4 $1, 36(BX), Z2, Z2
+	VINSERTI64X4 $1, 104(BX), Z4, Z4
+	VSHUFI64X2 $0xDD, Z4, Z2, Z3
+	VSHUFI64X2 $0x88, Z4, Z2, Z2
 	VPADDB Z1, Z2, Z2
 	VMOVDQU32 Z2, 0(DI)
-	VMOVDQU 18(BX), X3
-	VINSERTI32X4 $1, 52(BX), Z3, Z3
-	VINSERTI32X4 $2, 86(BX), Z3, Z3
-	VINSERTI32X4 $3, 120(BX), Z3, Z3
 	VPADDB Z1, Z3, Z3
 	VMOVDQU32 Z3, 64(DI)
 	VPXOR X5, X5, X5
@@ -376,23 +381,37 @@ loop1:
 	ADDQ $16, SI
 	ADDQ $136, BX
 	DECQ CX
-	JNZ loop1
-done2:
+	JNZ loop2
+done3:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row1
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ4_0_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ4_0_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VPBROADCASTD word78787878_vnni<>(SB), Z1
+row4:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done4
-loop3:
+	JLE done6
+loop5:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 2(BX), X2
@@ -417,24 +436,38 @@ loop3:
 	ADDQ $16, SI
 	ADDQ $72, BX
 	DECQ CX
-	JNZ loop3
-done4:
+	JNZ loop5
+done6:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row4
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ4_1_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ4_1_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VPBROADCASTD word80808080_vnni<>(SB), Z1
 	VPBROADCASTD word80000000_vnni<>(SB), Z2
+row7:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done6
-loop5:
+	JLE done9
+loop8:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 4(BX), X3
@@ -468,24 +501,38 @@ loop5:
 	ADDQ $80, BX
 	ADDQ $16, DX
 	DECQ CX
-	JNZ loop5
-done6:
+	JNZ loop8
+done9:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row7
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ5_0_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ5_0_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VPBROADCASTD word70707070_vnni<>(SB), Z1
 	VPBROADCASTD word10101010_vnni<>(SB), Z2
+row10:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done8
-loop7:
+	JLE done12
+loop11:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 6(BX), X3
@@ -534,25 +581,39 @@ loop7:
 	ADDQ $16, SI
 	ADDQ $88, BX
 	DECQ CX
-	JNZ loop7
-done8:
+	JNZ loop11
+done12:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row10
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ5_1_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ5_1_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VPBROADCASTD word80808080_vnni<>(SB), Z1
 	VPBROADCASTD word10101010_vnni<>(SB), Z2
 	VPBROADCASTD word80000000_vnni<>(SB), Z3
+row13:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done10
-loop9:
+	JLE done15
+loop14:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 8(BX), X4
@@ -610,23 +671,37 @@ loop9:
 	ADDQ $96, BX
 	ADDQ $16, DX
 	DECQ CX
-	JNZ loop9
-done10:
+	JNZ loop14
+done15:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row13
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackIQ4_NL_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackIQ4_NL_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VMOVDQU32 tableIQ4_NL_vnni<>(SB), Z1
+row16:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done12
-loop11:
+	JLE done18
+loop17:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 2(BX), X2
@@ -651,23 +726,37 @@ loop11:
 	ADDQ $16, SI
 	ADDQ $72, BX
 	DECQ CX
-	JNZ loop11
-done12:
+	JNZ loop17
+done18:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row16
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackMXFP4_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackMXFP4_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VMOVDQU32 tableMXFP4_vnni<>(SB), Z1
+row19:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done14
-loop13:
+	JLE done21
+loop20:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VMOVDQU 1(BX), X2
@@ -698,23 +787,37 @@ loop13:
 	ADDQ $16, SI
 	ADDQ $68, BX
 	DECQ CX
-	JNZ loop13
-done14:
+	JNZ loop20
+done21:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row19
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackMXFP4Split_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackMXFP4Split_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VMOVDQU32 tableMXFP4Split_vnni<>(SB), Z1
+row22:
+	MOVQ quads+40(FP), CX
 	TESTQ CX, CX
-	JLE done16
-loop15:
+	JLE done24
+loop23:
 	PREFETCHT0 4096(BX)
 	VMOVDQU 0(BX), X2
 	VINSERTI32X4 $1, 16(BX), Z2, Z2
@@ -747,25 +850,39 @@ loop15:
 	ADDQ $64, BX
 	ADDQ $4, R9
 	DECQ CX
-	JNZ loop15
-done16:
+	JNZ loop23
+done24:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row22
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ4_K_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ4_K_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VPBROADCASTD word80808080_vnni<>(SB), Z1
 	VMOVDQU32 lanes00000000000000040000000000000004_0_vnni<>(SB), Z2
+row25:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done18
-loop17:
+	JLE done27
+loop26:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -837,28 +954,42 @@ loop17:
 	ADDQ $144, BX
 	ADDQ $32, DX
 	DECQ CX
-	JNZ loop17
-done18:
+	JNZ loop26
+done27:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row25
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ5_K_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ5_K_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VPBROADCASTD word80808080_vnni<>(SB), Z1
 	VMOVDQU32 lanes00000000000000040000000000000004_0_vnni<>(SB), Z2
 	VPBROADCASTD word10101010_vnni<>(SB), Z3
 	VMOVDQU32 lanes00000004000000030000000200000001_0_vnni<>(SB), Z4
 	VMOVDQU32 lanes00000000000000010000000200000003_0_vnni<>(SB), Z5
+row28:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done20
-loop19:
+	JLE done30
+loop29:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -946,28 +1077,42 @@ loop19:
 	ADDQ $176, BX
 	ADDQ $32, DX
 	DECQ CX
-	JNZ loop19
-done20:
+	JNZ loop29
+done30:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row28
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ6_K_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ6_K_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VPBROADCASTD word30303030_vnni<>(SB), Z1
 	VPBROADCASTD word60606060_vnni<>(SB), Z2
 	VMOVDQU32 lanes00000000000000000000000400000004_0_vnni<>(SB), Z3
 	VMOVDQU32 lanes00000004000000020000000000000000_0_vnni<>(SB), Z4
 	VMOVDQU32 lanes00000000000000000000000000000002_0_vnni<>(SB), Z5
+row31:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done22
-loop21:
+	JLE done33
+loop32:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -1035,18 +1180,30 @@ loop21:
 	ADDQ $64, SI
 	ADDQ $210, BX
 	DECQ CX
-	JNZ loop21
-done22:
+	JNZ loop32
+done33:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row31
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ3_K_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ3_K_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word03030303_vnni<>(SB), Z0
 	VPBROADCASTD word04040404_vnni<>(SB), Z1
 	VPBROADCASTD word7c7c7c7c_vnni<>(SB), Z2
@@ -1055,10 +1212,12 @@ TEXT ·unpackQ3_K_vnni(SB), NOSPLIT, $0-48
 	VMOVDQU32 lanes00000002000000010000000000000000_0_vnni<>(SB), Z5
 	VMOVDQU32 lanes00000000000000000000000000000001_0_vnni<>(SB), Z6
 	VMOVDQU32 lanes00000002000000030000000400000005_0_vnni<>(SB), Z7
+row34:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done24
-loop23:
+	JLE done36
+loop35:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VBROADCASTI32X4 32(BX), Z8
@@ -1151,26 +1310,40 @@ loop23:
 	ADDQ $64, SI
 	ADDQ $110, BX
 	DECQ CX
-	JNZ loop23
-done24:
+	JNZ loop35
+done36:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row34
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackQ2_K_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackQ2_K_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word03030303_vnni<>(SB), Z0
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z1
 	VPBROADCASTD word80808080_vnni<>(SB), Z2
 	VMOVDQU32 lanes00000000000000020000000400000006_0_vnni<>(SB), Z3
+row37:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done26
-loop25:
+	JLE done39
+loop38:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	VBROADCASTI32X4 16(BX), Z4
@@ -1230,25 +1403,39 @@ loop25:
 	ADDQ $84, BX
 	ADDQ $64, DX
 	DECQ CX
-	JNZ loop25
-done26:
+	JNZ loop38
+done39:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row37
 	VZEROUPPER 
 	RET 
 
-TEXT ·unpackIQ4_XS_vnni(SB), NOSPLIT, $0-48
+TEXT ·unpackIQ4_XS_vnni(SB), NOSPLIT, $0-88
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
 	MOVQ row+24(FP), BX
 	MOVQ apart+32(FP), R9
 	MOVQ quads+40(FP), CX
+	MOVQ rows+48(FP), AX
+	MOVQ qStep+56(FP), R8
+	MOVQ scaleStep+64(FP), R8
+	MOVQ rowStep+72(FP), R8
+	MOVQ apartStep+80(FP), R8
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z0
 	VPBROADCASTD worde0e0e0e0_vnni<>(SB), Z1
 	VMOVDQU32 tableIQ4_XS_vnni<>(SB), Z2
+row40:
+	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
 	TESTQ CX, CX
-	JLE done28
-loop27:
+	JLE done42
+loop41:
 	PREFETCHT0 4096(BX)
 	PREFETCHT0 4160(BX)
 	PREFETCHT0 4224(BX)
@@ -1365,8 +1552,15 @@ loop27:
 	ADDQ $32, SI
 	ADDQ $136, BX
 	DECQ CX
-	JNZ loop27
-done28:
+	JNZ loop41
+done42:
+	ADDQ qStep+56(FP), DI
+	ADDQ scaleStep+64(FP), SI
+	ADDQ scaleStep+64(FP), DX
+	ADDQ rowStep+72(FP), BX
+	ADDQ apartStep+80(FP), R9
+	DECQ rows+48(FP)
+	JNZ row40
 	VZEROUPPER 
 	RET 
 
@@ -1385,8 +1579,8 @@ TEXT ·dot32_vnni(SB), NOSPLIT, $0-64
 	VMOVDQU32 across_vnni<>(SB), Z1
 	VMOVUPS (DI), X2
 	TESTQ CX, CX
-	JLE done30
-loop29:
+	JLE done44
+loop43:
 	VPXORD Z3, Z3, Z3
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
@@ -1438,8 +1632,8 @@ loop29:
 	ADDQ $128, R8
 	ADDQ $16, R11
 	DECQ CX
-	JNZ loop29
-done30:
+	JNZ loop43
+done44:
 	VMOVUPS X2, (DI)
 	VZEROUPPER 
 	RET 
@@ -1459,8 +1653,8 @@ TEXT ·dot32Shifted_vnni(SB), NOSPLIT, $0-64
 	VMOVDQU32 across_vnni<>(SB), Z1
 	VMOVUPS (DI), X2
 	TESTQ CX, CX
-	JLE done32
-loop31:
+	JLE done46
+loop45:
 	VPXORD Z3, Z3, Z3
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
@@ -1521,8 +1715,8 @@ loop31:
 	ADDQ $16, R11
 	ADDQ $16, DX
 	DECQ CX
-	JNZ loop31
-done32:
+	JNZ loop45
+done46:
 	VMOVUPS X2, (DI)
 	VZEROUPPER 
 	RET 
@@ -1542,8 +1736,8 @@ TEXT ·dot16_vnni(SB), NOSPLIT, $0-64
 	VMOVDQU32 across_vnni<>(SB), Z1
 	VMOVUPS (DI), X2
 	TESTQ CX, CX
-	JLE done34
-loop33:
+	JLE done48
+loop47:
 	VPXORD Z3, Z3, Z3
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
@@ -1620,8 +1814,8 @@ loop33:
 	ADDQ $128, R8
 	ADDQ $32, R11
 	DECQ CX
-	JNZ loop33
-done34:
+	JNZ loop47
+done48:
 	VMOVUPS X2, (DI)
 	VZEROUPPER 
 	RET 
@@ -1641,8 +1835,8 @@ TEXT ·dot16Shifted_vnni(SB), NOSPLIT, $0-64
 	VMOVDQU32 across_vnni<>(SB), Z1
 	VMOVUPS (DI), X2
 	TESTQ CX, CX
-	JLE done36
-loop35:
+	JLE done50
+loop49:
 	VPXORD Z3, Z3, Z3
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
@@ -1736,8 +1930,8 @@ loop35:
 	ADDQ $32, R11
 	ADDQ $32, DX
 	DECQ CX
-	JNZ loop35
-done36:
+	JNZ loop49
+done50:
 	VMOVUPS X2, (DI)
 	VZEROUPPER 
 	RET 
@@ -1769,12 +1963,12 @@ TEXT ·tile32_12_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
 	TESTQ AX, AX
-	JLE done38
-loop37:
+	JLE done52
+loop51:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done40
-loop39:
+	JLE done54
+loop53:
 	VPBROADCASTD 16(R12), Z0
 	VPBROADCASTD 16(R12)(R8*1), Z1
 	VPBROADCASTD 16(R12)(R8*2), Z2
@@ -1949,8 +2143,8 @@ loop39:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop39
-done40:
+	JNZ loop53
+done54:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $144, R11
@@ -1959,8 +2153,8 @@ done40:
 	ADDQ $192, R15
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop37
-done38:
+	JNZ loop51
+done52:
 	VMOVUPS Z12, 0(DI)
 	VMOVUPS Z13, 64(DI)
 	VMOVUPS Z14, 128(DI)
@@ -1997,12 +2191,12 @@ TEXT ·tile32_8_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
 	TESTQ AX, AX
-	JLE done42
-loop41:
+	JLE done56
+loop55:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done44
-loop43:
+	JLE done58
+loop57:
 	VPBROADCASTD 16(R12), Z0
 	VPBROADCASTD 16(R12)(R8*1), Z1
 	VPBROADCASTD 16(R12)(R8*2), Z2
@@ -2123,16 +2317,16 @@ loop43:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop43
-done44:
+	JNZ loop57
+done58:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $192, R12
 	ADDQ $192, R13
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop41
-done42:
+	JNZ loop55
+done56:
 	VMOVUPS Z8, 0(DI)
 	VMOVUPS Z9, 64(DI)
 	VMOVUPS Z10, 128(DI)
@@ -2159,12 +2353,12 @@ TEXT ·tile32_4_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
 	TESTQ AX, AX
-	JLE done46
-loop45:
+	JLE done60
+loop59:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done48
-loop47:
+	JLE done62
+loop61:
 	VPBROADCASTD 16(R12), Z0
 	VPBROADCASTD 16(R12)(R8*1), Z1
 	VPBROADCASTD 16(R12)(R8*2), Z2
@@ -2231,14 +2425,14 @@ loop47:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop47
-done48:
+	JNZ loop61
+done62:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop45
-done46:
+	JNZ loop59
+done60:
 	VMOVUPS Z4, 0(DI)
 	VMOVUPS Z5, 64(DI)
 	VMOVUPS Z6, 128(DI)
@@ -2273,12 +2467,12 @@ TEXT ·tile32Shifted_12_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
 	TESTQ AX, AX
-	JLE done50
-loop49:
+	JLE done64
+loop63:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done52
-loop51:
+	JLE done66
+loop65:
 	VPBROADCASTD 16(R12), Z0
 	VPBROADCASTD 16(R12)(R8*1), Z1
 	VPBROADCASTD 16(R12)(R8*2), Z2
@@ -2491,8 +2685,8 @@ loop51:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop51
-done52:
+	JNZ loop65
+done66:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $144, R11
@@ -2501,8 +2695,8 @@ done52:
 	ADDQ $192, R15
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop49
-done50:
+	JNZ loop63
+done64:
 	VMOVUPS Z12, 0(DI)
 	VMOVUPS Z13, 64(DI)
 	VMOVUPS Z14, 128(DI)
@@ -2539,12 +2733,12 @@ TEXT ·tile32Shifted_8_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
 	TESTQ AX, AX
-	JLE done54
-loop53:
+	JLE done68
+loop67:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done56
-loop55:
+	JLE done70
+loop69:
 	VPBROADCASTD 16(R12), Z0
 	VPBROADCASTD 16(R12)(R8*1), Z1
 	VPBROADCASTD 16(R12)(R8*2), Z2
@@ -2691,16 +2885,16 @@ loop55:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop55
-done56:
+	JNZ loop69
+done70:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $192, R12
 	ADDQ $192, R13
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop53
-done54:
+	JNZ loop67
+done68:
 	VMOVUPS Z8, 0(DI)
 	VMOVUPS Z9, 64(DI)
 	VMOVUPS Z10, 128(DI)
@@ -2727,12 +2921,12 @@ TEXT ·tile32Shifted_4_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
 	TESTQ AX, AX
-	JLE done58
-loop57:
+	JLE done72
+loop71:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done60
-loop59:
+	JLE done74
+loop73:
 	VPBROADCASTD 16(R12), Z0
 	VPBROADCASTD 16(R12)(R8*1), Z1
 	VPBROADCASTD 16(R12)(R8*2), Z2
@@ -2813,14 +3007,14 @@ loop59:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop59
-done60:
+	JNZ loop73
+done74:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	DECQ AX
-	JNZ loop57
-done58:
+	JNZ loop71
+done72:
 	VMOVUPS Z4, 0(DI)
 	VMOVUPS Z5, 64(DI)
 	VMOVUPS Z6, 128(DI)
@@ -2850,12 +3044,12 @@ TEXT ·tile16_8_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 448(DI), Z15
 	VPBROADCASTD word43000000_vnni<>(SB), Z27
 	TESTQ AX, AX
-	JLE done62
-loop61:
+	JLE done76
+loop75:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done64
-loop63:
+	JLE done78
+loop77:
 	VPXORD Z0, Z0, Z0
 	VPXORD Z1, Z1, Z1
 	VPXORD Z2, Z2, Z2
@@ -3041,8 +3235,8 @@ loop63:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop63
-done64:
+	JNZ loop77
+done78:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $192, R12
@@ -3050,8 +3244,8 @@ done64:
 	ADDQ $1024, DX
 	ADDQ $256, CX
 	DECQ AX
-	JNZ loop61
-done62:
+	JNZ loop75
+done76:
 	VMOVUPS Z8, 0(DI)
 	VMOVUPS Z9, 64(DI)
 	VMOVUPS Z10, 128(DI)
@@ -3079,12 +3273,12 @@ TEXT ·tile16_4_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 192(DI), Z7
 	VPBROADCASTD word43000000_vnni<>(SB), Z15
 	TESTQ AX, AX
-	JLE done66
-loop65:
+	JLE done80
+loop79:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done68
-loop67:
+	JLE done82
+loop81:
 	VPXORD Z0, Z0, Z0
 	VPXORD Z1, Z1, Z1
 	VPXORD Z2, Z2, Z2
@@ -3184,15 +3378,15 @@ loop67:
 	ADDQ $256, DX
 	ADDQ $64, CX
 	DECQ R14
-	JNZ loop67
-done68:
+	JNZ loop81
+done82:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	ADDQ $256, CX
 	DECQ AX
-	JNZ loop65
-done66:
+	JNZ loop79
+done80:
 	VMOVUPS Z4, 0(DI)
 	VMOVUPS Z5, 64(DI)
 	VMOVUPS Z6, 128(DI)
@@ -3222,12 +3416,12 @@ TEXT ·tile16Shifted_8_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 448(DI), Z15
 	VPBROADCASTD word43000000_vnni<>(SB), Z27
 	TESTQ AX, AX
-	JLE done70
-loop69:
+	JLE done84
+loop83:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done72
-loop71:
+	JLE done86
+loop85:
 	VPXORD Z0, Z0, Z0
 	VPXORD Z1, Z1, Z1
 	VPXORD Z2, Z2, Z2
@@ -3464,8 +3658,8 @@ loop71:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop71
-done72:
+	JNZ loop85
+done86:
 	ADDQ $144, SI
 	ADDQ $144, R10
 	ADDQ $192, R12
@@ -3474,8 +3668,8 @@ done72:
 	ADDQ $256, CX
 	ADDQ $256, BX
 	DECQ AX
-	JNZ loop69
-done70:
+	JNZ loop83
+done84:
 	VMOVUPS Z8, 0(DI)
 	VMOVUPS Z9, 64(DI)
 	VMOVUPS Z10, 128(DI)
@@ -3503,12 +3697,12 @@ TEXT ·tile16Shifted_4_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 192(DI), Z7
 	VPBROADCASTD word43000000_vnni<>(SB), Z15
 	TESTQ AX, AX
-	JLE done74
-loop73:
+	JLE done88
+loop87:
 	MOVQ $4, R14
 	TESTQ R14, R14
-	JLE done76
-loop75:
+	JLE done90
+loop89:
 	VPXORD Z0, Z0, Z0
 	VPXORD Z1, Z1, Z1
 	VPXORD Z2, Z2, Z2
@@ -3635,16 +3829,16 @@ loop75:
 	ADDQ $64, CX
 	ADDQ $64, BX
 	DECQ R14
-	JNZ loop75
-done76:
+	JNZ loop89
+done90:
 	ADDQ $144, SI
 	ADDQ $192, R12
 	ADDQ $1024, DX
 	ADDQ $256, CX
 	ADDQ $256, BX
 	DECQ AX
-	JNZ loop73
-done74:
+	JNZ loop87
+done88:
 	VMOVUPS Z4, 0(DI)
 	VMOVUPS Z5, 64(DI)
 	VMOVUPS Z6, 128(DI)

@@ -83,6 +83,12 @@ func (m *Matrix) row(r int) (data, scales []byte) {
 	return data, scales
 }
 
+// quadBytes is what 128 elements take.
+func (m *Matrix) quadBytes() int {
+	l := m.Type.Layout()
+	return quad * l.Bytes / l.Elements
+}
+
 // Row expands row r into dst, which has Cols elements.
 func (m *Matrix) Row(dst []float32, r int) {
 	data, scales := m.row(r)
@@ -112,6 +118,9 @@ func (b *Batch) Len() int { return b.n }
 
 // Vec is vector i, to be read or written.
 func (b *Batch) Vec(i int) []float32 { return b.data[i*b.Cols : (i+1)*b.Cols : (i+1)*b.Cols] }
+
+// From is all that follows element j of vector i, those of the vectors after it too.
+func (b *Batch) From(i, j int) []float32 { return b.data[i*b.Cols+j : b.n*b.Cols] }
 
 // asFloat32 reads bytes in the file's order as floats, copying them into buffer only if they are not aligned. The gate
 // runs on little-endian processors only, which is the order of the file.

@@ -39,7 +39,7 @@ func (a *amd64) list() string {
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "var %sKernels = kernels{\n\tname: %q, biased: %v, tileRows: %d,\n", a.name, a.name, a.vnni, 4*a.lanes)
-	b.WriteString("\tunpack: [weights.Types]func(*byte, *float32, *float32, *byte, *byte, int){\n")
+	b.WriteString("\tunpack: [weights.Types]unpackKernel{\n")
 	for _, f := range unpacked() {
 		fmt.Fprintf(&b, "\t\tweights.%s: unpack%s_%s,\n", f, f, a.name)
 	}

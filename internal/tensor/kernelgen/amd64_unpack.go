@@ -1,6 +1,9 @@
 package main
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Unpacked rows are sequences of quads: 128 elements, as the first halves of four blocks of 32 and then their second
 // halves. So a lane of a register belongs to one block, whatever the width. The bytes are signed; for VNNI, which wants
@@ -73,10 +76,30 @@ func unpacked() (list []string) {
 	return append(list, "Q2_K", "Q3_K", "Q4_K", "Q5_K", "Q6_K", "IQ4_XS")
 }
 
-// unpacker begins the function that takes quads of a row apart. DI, SI and DX are where bytes, scales and minimums go, BX
+// unpacker begins the function that takes quads of rows apart. DI, SI and DX are where bytes, scales and minimums go, BX
 // is the row, R9 its scales if they are apart.
 func (a *amd64) unpacker(name string) {
-	a.begin("unpack"+name, "takes quads of a row apart.", "q:*byte=DI", "scale:*float32=SI", "low:*float32=DX", "row:*byte=BX", "apart:*byte=R9", "quads:int=CX")
+	a.begin("unpack"+name, "takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.",
+		"q:*byte=DI", "scale:*float32=SI", "low:*float32=DX", "row:*byte=BX", "apart:*byte=R9", "quads:int=CX",
+		"rows:int=AX", "qStep:int=R8", "scaleStep:int=R8", "rowStep:int=R8", "apartStep:int=R8")
+}
+
+// eachQuad writes a body that is done for some quads at a time of each row.
+func (a *amd64) eachQuad(quads int, body func()) {
+	row := a.label("row")
+	a.place(row)
+	a.op("MOVQ", "quads+40(FP)", "CX")
+	if quads == 2 {
+		a.op("SHRQ", "$1", "CX")
+	}
+	a.loop("CX", body)
+	for _, step := range []string{"qStep+56(FP) DI", "scaleStep+64(FP) SI", "scaleStep+64(FP) DX", "rowStep+72(FP) BX", "apartStep+80(FP) R9"} {
+		from, to, _ := strings.Cut(step, " ")
+		a.op("ADDQ", from, to)
+	}
+	a.op("DECQ", "rows+48(FP)")
+	a.op("JNZ", row)
+	a.end()
 }
 
 func (a *amd64) unpackers() {
@@ -139,7 +162,7 @@ func (a *amd64) unpackSimple(f blocks32) {
 	}
 	h0, h1, t := a.reg(), a.reg(), a.reg()
 	scale := a.reg()
-	a.loop("CX", func() {
+	a.eachQuad(1, func() {
 		a.prefetch(4 * f.stride)
 		a.parts(func(part, first int) {
 			from := func(offset int) (list []string) {
@@ -149,8 +172,20 @@ func (a *amd64) unpackSimple(f blocks32) {
 				return list
 			}
 			if f.bytes {
+				// Whole blocks are loaded, which are two lanes, and then their halves put together.
+				places := from(f.data)
+				a.op(a.move(), places[0], y(h0))
+				a.op(a.move(), places[a.lanes/2], y(t))
+				if a.wide() {
+					a.op("VINSERTI64X4", "$1", places[1], a.v(h0), a.v(h0))
+					a.op("VINSERTI64X4", "$1", places[3], a.v(t), a.v(t))
+					a.op("VSHUFI64X2", "$0xDD", a.v(t), a.v(h0), a.v(h1))
+					a.op("VSHUFI64X2", "$0x88", a.v(t), a.v(h0), a.v(h0))
+				} else {
+					a.op("VPERM2I128", "$0x31", a.v(t), a.v(h0), a.v(h1))
+					a.op("VPERM2I128", "$0x20", a.v(t), a.v(h0), a.v(h0))
+				}
 				for h, r := range []int{h0, h1} {
-					a.lanesFrom(r, from(f.data+16*h)...)
 					a.levels(r, table, offset)
 					a.store(r, 0, h, part)
 				}
@@ -184,7 +219,6 @@ func (a *amd64) unpackSimple(f blocks32) {
 			a.op("ADDQ", "$4", "R9")
 		}
 	})
-	a.end()
 }
 
 // fifthBits adds 16 to the elements of a half whose bit is set, 16 bits at each place.
@@ -273,12 +307,6 @@ func (a *amd64) advance(row, scales int, low bool) {
 	}
 }
 
-// pairs writes a body for two quads at a time.
-func (a *amd64) pairs(body func()) {
-	a.op("SHRQ", "$1", "CX")
-	a.loop("CX", body)
-}
-
 // sixBits takes the scales and minimums of Q4_K and Q5_K apart, into AX and R10.
 func (a *amd64) sixBits() {
 	a.op("MOVL", "4(BX)", "AX")   // 6 bits of scales 0 to 3, and the upper 2 of scales 4 to 7
@@ -322,7 +350,7 @@ func (a *amd64) unpackQ4K(name string, stride, data, fifth int) {
 		})
 	}
 	r, t, d := a.reg(), a.reg(), a.reg()
-	a.pairs(func() {
+	a.eachQuad(2, func() {
 		a.prefetch(stride)
 		for q := range 2 {
 			a.parts(func(part, first int) {
@@ -359,7 +387,6 @@ func (a *amd64) unpackQ4K(name string, stride, data, fifth int) {
 		}
 		a.advance(stride, 8, true)
 	})
-	a.end()
 }
 
 // byHalves is the order in which the scales of 16 elements are written, for a quad: those of first halves, then those of
@@ -388,7 +415,7 @@ func (a *amd64) unpackQ6K() {
 		right[part] = a.byLane(part, [4]uint32{0, 0, 0, 2})
 	})
 	r, t, d := a.reg(), a.reg(), a.reg()
-	a.pairs(func() {
+	a.eachQuad(2, func() {
 		a.prefetch(210)
 		for q := range 2 {
 			a.parts(func(part, _ int) {
@@ -416,7 +443,6 @@ func (a *amd64) unpackQ6K() {
 		a.groups(r, t, d, true, "SI")
 		a.advance(210, 16, false)
 	})
-	a.end()
 }
 
 func (a *amd64) unpackQ3K() {
@@ -432,7 +458,7 @@ func (a *amd64) unpackQ3K() {
 	})
 	r, t, d := a.reg(), a.reg(), a.reg()
 	broadcast := a.by("VBROADCASTI128", "VBROADCASTI32X4")
-	a.pairs(func() {
+	a.eachQuad(2, func() {
 		a.prefetch(110)
 		for q := range 2 {
 			a.parts(func(part, _ int) {
@@ -483,7 +509,6 @@ func (a *amd64) unpackQ3K() {
 		a.groups(r, t, d, true, "SI")
 		a.advance(110, 16, false)
 	})
-	a.end()
 }
 
 func (a *amd64) unpackQ2K() {
@@ -496,7 +521,7 @@ func (a *amd64) unpackQ2K() {
 	var shift [2]int
 	a.parts(func(part, _ int) { shift[part] = a.byLane(part, [4]uint32{0, 2, 4, 6}) })
 	r, t, d, low := a.reg(), a.reg(), a.reg(), a.reg()
-	a.pairs(func() {
+	a.eachQuad(2, func() {
 		a.prefetch(84)
 		for q := range 2 {
 			a.parts(func(part, _ int) {
@@ -519,7 +544,6 @@ func (a *amd64) unpackQ2K() {
 		a.groups(low, t, d, false, "DX")
 		a.advance(84, 16, true)
 	})
-	a.end()
 }
 
 func (a *amd64) unpackIQ4XS() {
@@ -527,7 +551,7 @@ func (a *amd64) unpackIQ4XS() {
 	mask, less := a.splat(bytes4(15)), a.splat(bytes4(256-32))
 	table := a.table("IQ4_XS", &uneven)
 	h0, h1, d := a.reg(), a.reg(), a.reg()
-	a.pairs(func() {
+	a.eachQuad(2, func() {
 		a.prefetch(136)
 		for q := range 2 {
 			a.parts(func(part, first int) {
@@ -562,5 +586,4 @@ func (a *amd64) unpackIQ4XS() {
 		a.scaled(h0, d, true, "(SI)")
 		a.advance(136, 8, false)
 	})
-	a.end()
 }

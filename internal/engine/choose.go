@@ -125,7 +125,7 @@ func finite(logits []float32) bool {
 
 // ends reports whether the answer ends with a token, or without one.
 func (e *Engine) ends(s *sequence, id int32) bool {
-	return id == NoToken || id == e.tok.EOS || slices.Contains(s.job.Ends, id)
+	return id == NoToken || !s.job.NeverEnds && (id == e.tok.EOS || slices.Contains(s.job.Ends, id))
 }
 
 // draw chooses the next token of a sequence. With a form, that is one that the form allows, and from which its end can

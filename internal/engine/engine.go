@@ -153,6 +153,7 @@ type Job struct {
 	Stop      []string
 	Sampling  Sampling
 	Ends      []int32 // tokens that end the answer as the end of the sequence does
+	NeverEnds bool    // no token ends the answer; it comes to MaxTokens
 	Shown     []int32 // control tokens that are to be in the text, as others are not
 	Whole     bool    // the answer is a text of its own, rather than the continuation of the prompt's
 	// Form keeps the answer to a form; nil for none. If MaxTokens leaves room for it, an answer that comes to the
@@ -341,7 +342,7 @@ func (e *Engine) step() bool {
 	}
 	begun := time.Now()
 	logits := e.model.Forward(e.opts.Team, e.scratch, tokens)
-	e.pace(len(tokens), time.Since(begun))
+	e.pace.note(len(tokens), time.Since(begun))
 	for _, s := range e.running {
 		if s.fed > 0 {
 			s.kv.Commit()

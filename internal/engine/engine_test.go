@@ -299,7 +299,7 @@ func TestCancelFreesThePlace(t *testing.T) {
 // While a long prompt is read, an answer under way goes on, a token for each slice of the prompt.
 func TestLongPromptDoesNotStallOthers(t *testing.T) {
 	e := harbour(t, Options{Sequences: 2})
-	long := make([]int32, 20*prefillTokens)
+	long := make([]int32, 1280)
 	var mu sync.Mutex
 	steps, atFirst := 0, 0
 	var other sync.WaitGroup

@@ -9,20 +9,25 @@ import (
 
 // Bounds of a step.
 const (
-	prefillTokens = 64 // of prompts that a step reads at most; more would use the processor's caches better
-	leastPrefill  = 8  // that it reads at least, however slow the model is
-	scoredTokens  = 8  // of prompts whose tokens are scored: each of them has logits
-	// stepTime is how long reading prompts may make a step, so that the answers under way go on.
-	stepTime = 150 * time.Millisecond
+	prefillTokens = 256 // of prompts that a step reads at most; that is what the processor's caches are used best with
+	leastPrefill  = 8   // that it reads at least, however slow the model is
+	scoredTokens  = 8   // of prompts whose tokens are scored: each of them has logits
+	// stepTime is how long reading prompts may make a step while answers are under way, which have to go on; aloneTime,
+	// while there are none.
+	stepTime  = 150 * time.Millisecond
+	aloneTime = 400 * time.Millisecond
 	// shortPrompt is what can be read in a step that is about as short as if it were alone.
-	shortPrompt = prefillTokens / 2
+	shortPrompt = 32
+	// stepMemory is how much working memory a step may take, in bytes; wide networks have shorter ones.
+	stepMemory = 48 << 20
 )
 
 // stepping is what the scheduler works with.
 type stepping struct {
 	running []*sequence
 	scratch *model.Scratch
-	perRow  time.Duration // that a token takes, by the steps so far
+	pace    pace
+	most    int // tokens of prompts that a step has room for
 
 	// What follows is used from step to step so that nothing is allocated.
 	tokens  []model.Token
@@ -40,25 +45,22 @@ type output struct {
 }
 
 func (p *stepping) begin(e *Engine) {
-	p.scratch = e.model.NewScratch(prefillTokens+e.opts.Sequences, scoredTokens+e.opts.Sequences)
+	p.most = max(shortPrompt, min(prefillTokens, stepMemory/e.model.RowBytes()))
+	p.scratch = e.model.NewScratch(p.most+e.opts.Sequences, scoredTokens+e.opts.Sequences)
 	p.chooser.e = e
 }
 
-// pace learns how long a token takes.
-func (p *stepping) pace(tokens int, took time.Duration) {
-	one := took / time.Duration(tokens)
-	if p.perRow == 0 {
-		p.perRow = one
+// budget is how many tokens of prompts the next step may read, beside so many answers.
+func (p *stepping) budget(answers int) int {
+	long := stepTime
+	if answers == 0 {
+		long = aloneTime
 	}
-	p.perRow += (one - p.perRow) / 8
-}
-
-// budget is how many tokens of prompts the next step may read.
-func (p *stepping) budget() int {
-	if p.perRow == 0 {
-		return prefillTokens
+	n := p.pace.tokens(long)
+	if p.pace.weight == 0 {
+		n = shortPrompt
 	}
-	return max(leastPrefill, min(prefillTokens, int(stepTime/p.perRow)))
+	return max(leastPrefill, min(p.most, n-answers))
 }
 
 // plan chooses the tokens of the next step: one of each sequence that is being continued, and a share of each prompt that
@@ -66,17 +68,19 @@ func (p *stepping) budget() int {
 func (e *Engine) plan() []model.Token {
 	e.drop(func(s *sequence) bool { return s.ctx.Err() != nil })
 	e.tokens, e.outputs, e.reading = e.tokens[:0], e.outputs[:0], e.reading[:0]
+	answers := 0
 	for _, s := range e.running {
 		switch s.fed, s.share = 0, 0; {
 		case s.held != nil: // waits for its mask
 		case len(s.pending()) == 1:
 			s.share = 1
+			answers++
 		default:
 			e.reading = append(e.reading, s)
 		}
 	}
 	scored := scoredTokens
-	for i, n := range e.shares() {
+	for i, n := range e.shares(e.budget(answers)) {
 		s := e.reading[i]
 		if s.job.ScorePrompt && s.generated == 0 {
 			n = min(n, scored)
@@ -97,18 +101,17 @@ func (e *Engine) plan() []model.Token {
 	return e.tokens
 }
 
-// shares divides what a step may read among the prompts that are being read, which it sorts, the one with least to read
+// shares divides the tokens that a step may read among the prompts that are being read, which it sorts, the one with least to read
 // first. Short ones come first, and the long ones together get no more than these need, but each something: so a short
 // prompt comes to its first token about as soon as if it were alone. Within each of the two, all get the same or what they
 // need.
-func (p *stepping) shares() []int {
+func (p *stepping) shares(budget int) []int {
 	slices.SortStableFunc(p.reading, func(a, b *sequence) int { return len(a.pending()) - len(b.pending()) })
 	short := 0
 	for short < len(p.reading) && len(p.reading[short].pending()) <= shortPrompt {
 		short++
 	}
 	p.list = p.list[:0]
-	budget := p.budget()
 	read := p.divide(p.reading[:short], budget)
 	if long := p.reading[short:]; len(long) > 0 {
 		rest := budget - read

@@ -13,6 +13,9 @@ import (
 // Memory is the machine's memory in bytes; 0 if it is not known.
 func Memory() int64 { return memory() }
 
+// Resident is how much memory the process holds, in bytes, pages of mapped files included; 0 if it is not known.
+func Resident() int64 { return resident() }
+
 // Speed is how fast the engine goes through weights of a type here, in bytes a second, all processors together. It is
 // measured on the spot, which takes about a fifth of a second.
 func Speed(t weights.Type) float64 {
@@ -40,7 +43,7 @@ func Speed(t weights.Type) float64 {
 			}
 			var pack tensor.Packer
 			var mul tensor.Multiplier
-			packed := pack.Pack(x, &m)
+			packed := pack.Pack(nil, x, &m)
 			for time.Since(begun) < 200*time.Millisecond {
 				mul.Mul(nil, packed, tensor.Product{W: &m, Dst: out})
 				counts[w]++

@@ -1,6 +1,10 @@
 package machine
 
-import "syscall"
+import (
+	"fmt"
+	"os"
+	"syscall"
+)
 
 func memory() int64 {
 	var info syscall.Sysinfo_t
@@ -8,4 +12,16 @@ func memory() int64 {
 		return 0
 	}
 	return int64(info.Totalram) * int64(info.Unit)
+}
+
+func resident() int64 {
+	raw, err := os.ReadFile("/proc/self/statm")
+	if err != nil {
+		return 0
+	}
+	var all, pages int64
+	if _, err := fmt.Sscan(string(raw), &all, &pages); err != nil {
+		return 0
+	}
+	return pages * int64(os.Getpagesize())
 }

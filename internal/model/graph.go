@@ -75,6 +75,15 @@ func (m *Model) NewScratch(rows, outputs int) *Scratch {
 	return s
 }
 
+// RowBytes is about what a token of a step takes in a Scratch.
+func (m *Model) RowBytes() int {
+	n := 3 * m.Dim
+	for _, l := range m.layers {
+		n = max(n, 3*m.Dim+2*(l.Heads+l.KVHeads)*l.HeadDim+3*l.FeedForward)
+	}
+	return 4 * n
+}
+
 // Forward puts the tokens through the network, appends them to their sequences, and returns the logits ([Vocab] each) of
 // the tokens that want them, in order. The logits are valid until the next Forward with s. Token ids must be below Vocab,
 // there must not be more tokens than s has room for, and their sequences must have room for them.

@@ -1,5 +1,5 @@
 package tensor
-import ("testing";"kindredgate/internal/weights")
+import ("fmt";"testing";"kindredgate/internal/weights")
 func BenchmarkParts(b *testing.B) {
 	k := inUse
 	for _, kind := range []weights.Type{weights.Q8_0, weights.Q4_0, weights.Q4_K, weights.Q6_K, weights.MXFP4} {
@@ -34,4 +34,19 @@ func BenchmarkParts(b *testing.B) {
 			b.ReportMetric(float64(t.vectors)*16*512*2/(float64(b.Elapsed().Nanoseconds())/float64(b.N)), "GOP/s")
 		})
 	}
+}
+func BenchmarkBig(b *testing.B) {
+	for _, cols := range []int{2048, 8192} {
+	for _, n := range []int{12, 60, 252} {
+	m, _ := matrix(b, weights.Q8_0, 128, cols, random(128*cols, 1))
+	x := NewBatch(n, cols); x.Resize(n); copy(x.data, random(n*cols, 2))
+	var pack Packer
+	var mul Multiplier
+	out := NewBatch(n, 128)
+	p := pack.Pack(nil, x, &m)
+	b.Run(fmt.Sprint("Big/", cols, "/", n), func(b *testing.B) {
+		for b.Loop() { mul.Mul(nil, p, Product{&m, out}) }
+		b.ReportMetric(float64(n)*128*float64(cols)*2/(float64(b.Elapsed().Nanoseconds())/float64(b.N)), "GOP/s")
+	})
+	}}
 }

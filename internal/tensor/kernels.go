@@ -20,6 +20,7 @@ type kernels struct {
 	tileRows int
 
 	unpack    [weights.Types]unpackKernel
+	rows      [weights.Types]rowsKernel
 	dot       [4]func(acc *[4]float32, x, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 	tiles     [4][]tileKernel // the largest first
 	transpose func(dst, src *byte, stride, pieces int)
@@ -36,10 +37,16 @@ type kernels struct {
 	scores1, scores4 func(out, q *float32, qs int, keys *float32, dims int)
 	mix1, mix4       func(out *float32, os int, weights, values *float32, vs, positions, dims int)
 	weigh            func(scores *[32]float32, peak int) float32
+
+	probeBytes, probeFloats func(n int)
+	probeRead               func(data *byte, n int)
 }
 
 // unpackKernel takes quads of several rows apart. The steps are the bytes from the end of what a row takes to the next row.
 type unpackKernel func(q *byte, scale, low *float32, row, apart *byte, quads, rows, qStep, scaleStep, rowStep, apartStep int)
+
+// rowsKernel multiplies four rows, as they lie in the file, with a vector.
+type rowsKernel func(out *[4]float32, x, w *byte, ws, quads int)
 
 // tileKernel multiplies a panel with some number of vectors.
 type tileKernel struct {
@@ -201,9 +208,17 @@ func (u *unpackedRows) takeRest(k *kernels, w *Matrix, i, whole int, data, apart
 // dots multiplies rows with few vectors.
 func (s *worker) dots(k *kernels, p Product, x Packed, from, to int) {
 	f, u := &formats[p.W.Type], &s.rows
-	dot := k.dot[f.kind()]
+	dot, direct := k.dot[f.kind()], k.rows[p.W.Type]
 	for r := from; r < to; r += dotRows {
 		n := min(dotRows, to-r)
+		if direct != nil && n == dotRows && p.W.Cols%quad == 0 {
+			data, _ := p.W.row(r)
+			for v := range x.batch.n {
+				direct(&s.sums, x.at(v, 0), &data[0], p.W.stride, x.quads)
+				copy(p.Dst.data[v*p.Dst.Cols+r:], s.sums[:])
+			}
+			continue
+		}
 		clear(u.acc[:dotRows*x.batch.n])
 		for first := 0; first < x.quads; first += dotQuads {
 			quads := min(dotQuads, x.quads-first)

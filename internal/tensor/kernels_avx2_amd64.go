@@ -44,6 +44,7 @@ var avx2Kernels = kernels{
 	mix1:       mix1_avx2,
 	mix4:       mix4_avx2,
 	weigh:      weigh_avx2,
+	probeBytes: probeBytes_avx2, probeFloats: probeFloats_avx2, probeRead: probeRead_avx2,
 }
 
 // unpackQ8_0_avx2 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
@@ -155,6 +156,21 @@ func tile16_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, l
 //
 //go:noescape
 func tile16Shifted_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+
+// probeBytes_avx2 does 10 products of bytes in registers, so often.
+//
+//go:noescape
+func probeBytes_avx2(n int)
+
+// probeFloats_avx2 does 10 fused multiplications of floats in registers, so often.
+//
+//go:noescape
+func probeFloats_avx2(n int)
+
+// probeRead_avx2 reads 256 bytes at a time, so often.
+//
+//go:noescape
+func probeRead_avx2(data *byte, n int)
 
 // transpose_avx2 writes the words of 16 rows, stride bytes apart, 16 of one place after the other; pieces are 16 bytes.
 //

@@ -22,6 +22,18 @@ var avx512Kernels = kernels{
 		weights.Q6_K:       unpackQ6_K_avx512,
 		weights.IQ4_XS:     unpackIQ4_XS_avx512,
 	},
+	rows: [weights.Types]rowsKernel{
+		weights.Q8_0:   rowsQ8_0_avx512,
+		weights.Q4_0:   rowsQ4_0_avx512,
+		weights.Q4_1:   rowsQ4_1_avx512,
+		weights.Q5_0:   rowsQ5_0_avx512,
+		weights.Q5_1:   rowsQ5_1_avx512,
+		weights.IQ4_NL: rowsIQ4_NL_avx512,
+		weights.MXFP4:  rowsMXFP4_avx512,
+		weights.Q4_K:   rowsQ4_K_avx512,
+		weights.Q5_K:   rowsQ5_K_avx512,
+		weights.Q6_K:   rowsQ6_K_avx512,
+	},
 	dot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){dot32_avx512, dot32Shifted_avx512, dot16_avx512, dot16Shifted_avx512},
 	tiles: [4][]tileKernel{
 		{{12, tile32_12_avx512}, {8, tile32_8_avx512}, {4, tile32_4_avx512}},
@@ -44,6 +56,7 @@ var avx512Kernels = kernels{
 	mix1:       mix1_avx512,
 	mix4:       mix4_avx512,
 	weigh:      weigh_avx512,
+	probeBytes: probeBytes_avx512, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
 
 // unpackQ8_0_avx512 takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
@@ -116,6 +129,56 @@ func unpackQ2_K_avx512(q *byte, scale *float32, low *float32, row *byte, apart *
 //go:noescape
 func unpackIQ4_XS_avx512(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
+// rowsQ8_0_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ8_0_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ4_0_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ4_0_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ4_1_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ4_1_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ5_0_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ5_0_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ5_1_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ5_1_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsIQ4_NL_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsIQ4_NL_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsMXFP4_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsMXFP4_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ4_K_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ4_K_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ5_K_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ5_K_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ6_K_avx512 gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ6_K_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
 // dot32_avx512 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
 //
 //go:noescape
@@ -185,6 +248,21 @@ func tile16Shifted_8_avx512(acc *float32, x *byte, xs int, panel *byte, scale *f
 //
 //go:noescape
 func tile16Shifted_4_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+
+// probeBytes_avx512 does 10 products of bytes in registers, so often.
+//
+//go:noescape
+func probeBytes_avx512(n int)
+
+// probeFloats_avx512 does 10 fused multiplications of floats in registers, so often.
+//
+//go:noescape
+func probeFloats_avx512(n int)
+
+// probeRead_avx512 reads 256 bytes at a time, so often.
+//
+//go:noescape
+func probeRead_avx512(data *byte, n int)
 
 // transpose_avx512 writes the words of 16 rows, stride bytes apart, 16 of one place after the other; pieces are 16 bytes.
 //

@@ -64,7 +64,7 @@ func TestKernelsEqualGo(t *testing.T) {
 	for _, k := range available() {
 		for kind := range weights.Types {
 			step := max(kind.Layout().Elements, 1)
-			for _, c := range []struct{ rows, cols, vecs int }{{1, 1, 1}, {37, 3, 2}, {21, 17, 5}, {48, 8, 13}, {5, 4, 29}, {16, 66, 12}} {
+			for _, c := range []struct{ rows, cols, vecs int }{{1, 1, 1}, {37, 3, 2}, {21, 17, 5}, {48, 8, 13}, {5, 4, 29}, {16, 66, 12}, {9, 12, 1}, {26, 20, 3}} {
 				cols := c.cols * step
 				if !Usable(kind, cols) {
 					continue

@@ -22,6 +22,18 @@ var vnniKernels = kernels{
 		weights.Q6_K:       unpackQ6_K_vnni,
 		weights.IQ4_XS:     unpackIQ4_XS_vnni,
 	},
+	rows: [weights.Types]rowsKernel{
+		weights.Q8_0:   rowsQ8_0_vnni,
+		weights.Q4_0:   rowsQ4_0_vnni,
+		weights.Q4_1:   rowsQ4_1_vnni,
+		weights.Q5_0:   rowsQ5_0_vnni,
+		weights.Q5_1:   rowsQ5_1_vnni,
+		weights.IQ4_NL: rowsIQ4_NL_vnni,
+		weights.MXFP4:  rowsMXFP4_vnni,
+		weights.Q4_K:   rowsQ4_K_vnni,
+		weights.Q5_K:   rowsQ5_K_vnni,
+		weights.Q6_K:   rowsQ6_K_vnni,
+	},
 	dot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){dot32_vnni, dot32Shifted_vnni, dot16_vnni, dot16Shifted_vnni},
 	tiles: [4][]tileKernel{
 		{{12, tile32_12_vnni}, {8, tile32_8_vnni}, {4, tile32_4_vnni}},
@@ -44,6 +56,7 @@ var vnniKernels = kernels{
 	mix1:       mix1_avx512,
 	mix4:       mix4_avx512,
 	weigh:      weigh_avx512,
+	probeBytes: probeBytes_vnni, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
 
 // unpackQ8_0_vnni takes quads of rows apart; the steps are the bytes from the end of what a row's quads take to the next row's.
@@ -116,6 +129,56 @@ func unpackQ2_K_vnni(q *byte, scale *float32, low *float32, row *byte, apart *by
 //go:noescape
 func unpackIQ4_XS_vnni(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
+// rowsQ8_0_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ8_0_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ4_0_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ4_0_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ4_1_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ4_1_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ5_0_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ5_0_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ5_1_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ5_1_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsIQ4_NL_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsIQ4_NL_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsMXFP4_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsMXFP4_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ4_K_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ4_K_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ5_K_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ5_K_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
+// rowsQ6_K_vnni gives the products of four rows, ws bytes apart, with a vector.
+//
+//go:noescape
+func rowsQ6_K_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+
 // dot32_vnni adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
 //
 //go:noescape
@@ -185,3 +248,8 @@ func tile16Shifted_8_vnni(acc *float32, x *byte, xs int, panel *byte, scale *flo
 //
 //go:noescape
 func tile16Shifted_4_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+
+// probeBytes_vnni does 10 products of bytes in registers, so often.
+//
+//go:noescape
+func probeBytes_vnni(n int)

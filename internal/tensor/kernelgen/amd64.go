@@ -20,8 +20,10 @@ type amd64 struct {
 func (a *amd64) kernels() {
 	a.set = a.name
 	a.unpackers()
+	a.rowsKernels()
 	a.dots()
 	a.tiles()
+	a.probes()
 	if a.vnni {
 		return
 	}
@@ -43,7 +45,15 @@ func (a *amd64) list() string {
 	for _, f := range unpacked() {
 		fmt.Fprintf(&b, "\t\tweights.%s: unpack%s_%s,\n", f, f, a.name)
 	}
-	b.WriteString("\t},\n\tdot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){")
+	b.WriteString("\t},\n")
+	if list := a.rowsFormats(); len(list) > 0 {
+		b.WriteString("\trows: [weights.Types]rowsKernel{\n")
+		for _, f := range list {
+			fmt.Fprintf(&b, "\t\tweights.%s: rows%s_%s,\n", f, f, a.name)
+		}
+		b.WriteString("\t},\n")
+	}
+	b.WriteString("\tdot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){")
 	for i, k := range kinds {
 		if i > 0 {
 			b.WriteString(", ")
@@ -73,7 +83,7 @@ func (a *amd64) list() string {
 		}
 		fmt.Fprintf(&b, "\t%s: %s_%s,\n", field[0], name, shared)
 	}
-	b.WriteString("}\n")
+	fmt.Fprintf(&b, "\tprobeBytes: probeBytes_%s, probeFloats: probeFloats_%s, probeRead: probeRead_%s,\n}\n\n", a.name, shared, shared)
 	return b.String()
 }
 

@@ -44,7 +44,7 @@ func (a *amd64) weights(p bytesProduct, w int) {
 	}
 	a.op("VPABSB", a.v(w), a.v(p.absolute))
 	if a.wide() {
-		a.op("VPMOVB2M", a.v(w), "K1")
+		a.op("VPMOVB2M", a.v(w), "K7")
 	}
 }
 
@@ -52,7 +52,7 @@ func (a *amd64) weights(p bytesProduct, w int) {
 // to be unsigned. None of the 16-bit sums of two comes beyond 2·128·127. The activations are in p.t.
 func (a *amd64) multiply(p bytesProduct, sum, w int) {
 	if a.wide() {
-		a.op("VPSUBB", a.v(p.t), a.v(p.zero), "K1", a.v(p.t))
+		a.op("VPSUBB", a.v(p.t), a.v(p.zero), "K7", a.v(p.t))
 	} else {
 		a.op("VPSIGNB", a.v(w), a.v(p.t), a.v(p.t))
 	}

@@ -1,0 +1,503 @@
+package main
+
+import (
+	"fmt"
+	"math/bits"
+)
+
+// rows are the products of four rows, as they lie in the file, with one vector: what is done for every token that is
+// generated, so nothing is written on the way. Lanes of the sums are blocks, their places rows. They need masks, which
+// narrow registers do not have.
+
+// rowsKernel is what the functions of all formats share.
+type rowsKernel struct {
+	*amd64
+	p            bytesProduct
+	expand, acc  int
+	sums         []int
+	total        int
+	w, t, a0, a1 int
+	scale        int
+}
+
+func (a *amd64) rowsFormats() []string {
+	if !a.wide() {
+		return nil
+	}
+	return []string{"Q8_0", "Q4_0", "Q4_1", "Q5_0", "Q5_1", "IQ4_NL", "MXFP4", "Q4_K", "Q5_K", "Q6_K"}
+}
+
+func (a *amd64) rowsKernels() {
+	if !a.wide() {
+		return
+	}
+	for _, f := range simple {
+		if f.scale >= -1 {
+			a.rowsSimple(f)
+		}
+	}
+	a.rowsQ4K("Q4_K", 144, 16, 0)
+	a.rowsQ4K("Q5_K", 176, 48, 16)
+	a.rowsQ6K()
+}
+
+// rowsBegin begins a function: DI is where the four sums go, SI the vector's records, and at gives places in the rows.
+func (a *amd64) rowsBegin(name string) *rowsKernel {
+	a.begin("rows"+name, "gives the products of four rows, ws bytes apart, with a vector.", "out:*[4]float32=DI", "x:*byte=SI", "w:*byte=R8", "ws:int=R9", "quads:int=CX")
+	k := &rowsKernel{amd64: a, p: a.bytesProduct()}
+	a.op("LEAQ", "(R9)(R9*2)", "R10")
+	a.op("LEAQ", "(R8)(R9*4)", "R11") // the rows that come next
+	k.expand = a.words("expand", 0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3)
+	k.acc = a.reg()
+	a.op("VXORPS", x(k.acc), x(k.acc), x(k.acc))
+	k.sums, k.total = a.regs(4), a.reg()
+	k.w, k.t, k.a0, k.a1, k.scale = a.reg(), a.reg(), a.reg(), a.reg(), a.reg()
+	return k
+}
+
+func rowAt(base string, row, offset int) string {
+	return fmt.Sprintf("%d(%s)%s", offset, base, []string{"", "(R9*1)", "(R9*2)", "(R10*1)"}[row])
+}
+
+func (k *rowsKernel) at(row, offset int) string { return rowAt("R8", row, offset) }
+
+// ahead asks for the next bytes of the rows that come next.
+func (k *rowsKernel) ahead(bytes int) {
+	for row := range 4 {
+		for i := 0; i+16 < bytes; i += 64 {
+			k.op("PREFETCHT0", rowAt("R11", row, i))
+		}
+	}
+}
+
+// activations loads a quad of the vector.
+func (k *rowsKernel) activations(quad int) {
+	k.op("VMOVDQU32", mem("SI", recordBytes*quad), k.v(k.a0))
+	k.op("VMOVDQU32", mem("SI", recordBytes*quad+64), k.v(k.a1))
+}
+
+// multiplyRow adds the products of bytes to a sum; first ones replace it. Unsigned bytes need no care for their signs.
+func (k *rowsKernel) multiplyRow(sum, w, with int, first, signed bool) {
+	switch {
+	case k.vnni:
+		if first {
+			k.zero(sum)
+		}
+		k.op("VPDPBUSD", k.v(with), k.v(w), k.v(sum))
+		return
+	case signed:
+		k.op("VPABSB", k.v(w), k.v(k.p.absolute))
+		k.op("VPMOVB2M", k.v(w), "K7")
+		k.op("VMOVDQA32", k.v(with), k.v(k.p.t))
+		k.op("VPSUBB", k.v(with), k.v(k.p.zero), "K7", k.v(k.p.t))
+		k.op("VPMADDUBSW", k.v(k.p.t), k.v(k.p.absolute), k.v(k.p.t))
+	default:
+		k.op("VPMADDUBSW", k.v(with), k.v(w), k.v(k.p.t))
+	}
+	if first {
+		k.op("VPMADDWD", k.v(k.p.ones), k.v(k.p.t), k.v(sum))
+		return
+	}
+	k.op("VPMADDWD", k.v(k.p.ones), k.v(k.p.t), k.v(k.p.t))
+	k.op("VPADDD", k.v(k.p.t), k.v(sum), k.v(sum))
+}
+
+// tree adds up the four places of each lane of the four sums, into the first.
+func (k *rowsKernel) tree() {
+	s := k.sums
+	for i := 0; i < 4; i += 2 {
+		k.op("VPUNPCKLDQ", k.v(s[i+1]), k.v(s[i]), k.v(k.t))
+		k.op("VPUNPCKHDQ", k.v(s[i+1]), k.v(s[i]), k.v(k.w))
+		k.op("VPADDD", k.v(k.t), k.v(k.w), k.v(s[i]))
+	}
+	k.op("VPUNPCKLQDQ", k.v(s[2]), k.v(s[0]), k.v(k.t))
+	k.op("VPUNPCKHQDQ", k.v(s[2]), k.v(s[0]), k.v(k.w))
+	k.op("VPADDD", k.v(k.t), k.v(k.w), k.v(s[0]))
+}
+
+// correct takes from the sums what was added to each weight, a power of two, times the sum of the block's activations.
+func (k *rowsKernel) correct(quad, added int) {
+	if added == 0 {
+		return
+	}
+	k.op("VPERMD", mem("SI", recordBytes*quad+recordStart), k.v(k.expand), k.v(k.t)) // −128 times the sum
+	if shift := 7 - bits.TrailingZeros(uint(added)); shift > 0 {
+		k.op("VPSRAD", fmt.Sprintf("$%d", shift), k.v(k.t), k.v(k.t))
+	}
+	k.op("VPADDD", k.v(k.t), k.v(k.sums[0]), k.v(k.sums[0]))
+}
+
+// add multiplies the total of a quad with the scales of its activations and adds its blocks to the result, in order.
+func (k *rowsKernel) add(quad int) {
+	k.op("VPERMPS", mem("SI", recordBytes*quad+recordScale), k.v(k.expand), k.v(k.t))
+	k.op("VMULPS", k.v(k.t), k.v(k.total), k.v(k.total))
+	k.op("VADDPS", x(k.total), x(k.acc), x(k.acc))
+	for lane := 1; lane < 4; lane++ {
+		k.op("VEXTRACTF32X4", fmt.Sprintf("$%d", lane), k.v(k.total), x(k.t))
+		k.op("VADDPS", x(k.t), x(k.acc), x(k.acc))
+	}
+}
+
+// next goes on to the quads after so many, which are so many bytes of a row.
+func (k *rowsKernel) next(row, quads int) {
+	k.op("ADDQ", fmt.Sprintf("$%d", quads*recordBytes), "SI")
+	k.op("ADDQ", fmt.Sprintf("$%d", row), "R8")
+	k.op("ADDQ", fmt.Sprintf("$%d", row), "R11")
+}
+
+func (k *rowsKernel) finish() {
+	k.op("VMOVUPS", x(k.acc), "(DI)")
+	k.end()
+}
+
+// gather reads the half floats of four rows and four blocks. A load that begins 2r bytes earlier has the word of row r
+// beside that of row r − 1, so that loads under masks put them together; in one register if all four blocks are within
+// reach, or in two.
+type gather struct {
+	k        *rowsKernel
+	stride   int
+	together int // blocks that a load reaches
+	order    int
+	halves   [2]int
+}
+
+func (k *rowsKernel) gather(stride int) gather {
+	g := gather{k: k, stride: stride, together: 4}
+	if 3*stride+8 > 64 {
+		g.together = 2
+	}
+	g.halves[0] = k.reg()
+	if g.together == 2 {
+		g.halves[1] = k.reg()
+	}
+	var list []uint32
+	for i := 0; i < 16; i += 2 {
+		word := func(i int) uint32 {
+			block, row := i/4, i%4
+			return uint32(block%g.together*stride/2 + row + block/g.together*32)
+		}
+		list = append(list, word(i)|word(i+1)<<16)
+	}
+	g.order = k.words(fmt.Sprintf("gather%d", stride), append(list, make([]uint32, 8)...)...)
+	for r := range 4 {
+		mask := uint32(0)
+		for b := range g.together {
+			mask |= 1 << (b*stride/2 + r)
+		}
+		k.op("MOVL", fmt.Sprintf("$0x%08x", mask), "AX")
+		k.op("KMOVD", "AX", fmt.Sprintf("K%d", r+1))
+	}
+	return g
+}
+
+// read puts floats [block][row] into a register.
+func (g gather) read(dst, offset int) {
+	k := g.k
+	for i := range 4 / g.together {
+		for r := range 4 {
+			k.op("VMOVDQU16", k.at(r, offset+i*g.together*g.stride-2*r), fmt.Sprintf("K%d", r+1), k.v(g.halves[i]))
+		}
+	}
+	if g.together == 4 {
+		k.op("VPERMW", k.v(g.halves[0]), k.v(g.order), k.v(dst))
+	} else {
+		k.op("VMOVDQA32", k.v(g.order), k.v(dst))
+		k.op("VPERMI2W", k.v(g.halves[1]), k.v(g.halves[0]), k.v(dst))
+	}
+	k.op("VCVTPH2PS", y(dst), k.v(dst))
+}
+
+// rowsSimple is for the formats whose blocks have 32 elements and a scale.
+func (a *amd64) rowsSimple(f blocks32) {
+	k := a.rowsBegin(f.name)
+	mask, table, flip, sixteen := -1, -1, -1, -1
+	if !f.bytes {
+		mask = a.splat(bytes4(15))
+	}
+	signed, added := false, int(f.less)
+	switch {
+	case f.values != nil:
+		table = a.table(f.name, f.values)
+		signed = true
+	case f.bytes:
+		signed = true
+		if a.vnni {
+			flip = a.splat(bytes4(128))
+		}
+	}
+	if signed && a.vnni {
+		added = 128
+	}
+	if f.fifth > 0 {
+		sixteen = a.splat(bytes4(16))
+	}
+	var g gather
+	var exponents, one, smallest int
+	if f.scale == 0 {
+		g = k.gather(f.stride)
+	} else {
+		exponents, one, smallest = k.exponents(f.stride)
+	}
+	second := a.reg()
+	a.loop("CX", func() {
+		k.ahead(4 * f.stride)
+		k.activations(0)
+		for row, s := range k.sums {
+			from := func(offset int) (list []string) {
+				for b := range 4 {
+					list = append(list, k.at(row, f.stride*b+offset))
+				}
+				return list
+			}
+			if f.bytes {
+				places := from(f.data)
+				a.op("VMOVDQU", places[0], y(k.w))
+				a.op("VINSERTI64X4", "$1", places[1], a.v(k.w), a.v(k.w))
+				a.op("VMOVDQU", places[2], y(k.t))
+				a.op("VINSERTI64X4", "$1", places[3], a.v(k.t), a.v(k.t))
+				a.op("VSHUFI64X2", "$0xDD", a.v(k.t), a.v(k.w), a.v(second))
+				a.op("VSHUFI64X2", "$0x88", a.v(k.t), a.v(k.w), a.v(k.w))
+				if flip >= 0 {
+					a.op("VPXORD", a.v(flip), a.v(k.w), a.v(k.w))
+					a.op("VPXORD", a.v(flip), a.v(second), a.v(second))
+				}
+			} else {
+				a.lanesFrom(k.w, from(f.data)...)
+				a.op("VPSRLW", "$4", a.v(k.w), a.v(second))
+				a.op("VPANDD", a.v(mask), a.v(k.w), a.v(k.w))
+				a.op("VPANDD", a.v(mask), a.v(second), a.v(second))
+				for h, r := range []int{k.w, second} {
+					if f.fifth > 0 {
+						k.fifthBits(r, sixteen, from(f.fifth+2*h))
+					}
+					if table >= 0 {
+						a.op("VPSHUFB", a.v(r), a.v(table), a.v(r))
+					}
+				}
+			}
+			k.multiplyRow(s, k.w, k.a0, true, signed)
+			k.multiplyRow(s, second, k.a1, false, signed)
+		}
+		k.tree()
+		k.correct(0, added)
+		a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.total))
+		if f.scale == 0 {
+			g.read(k.scale, 0)
+		} else {
+			k.powers(f.stride, exponents, one, smallest)
+		}
+		a.op("VMULPS", a.v(k.scale), a.v(k.total), a.v(k.total))
+		if f.low > 0 {
+			g.read(k.scale, f.low)
+			a.op("VPERMPS", mem("SI", recordSum), a.v(k.expand), a.v(k.t))
+			a.op("VMULPS", a.v(k.t), a.v(k.scale), a.v(k.scale))
+			a.op("VADDPS", a.v(k.scale), a.v(k.total), a.v(k.total)) // the minimum is taken off, and stored negative
+		}
+		k.add(0)
+		k.next(4*f.stride, 1)
+	})
+	k.finish()
+}
+
+// fifthBits adds 16 to the elements of a half whose bit is set, 16 bits at each place.
+func (k *rowsKernel) fifthBits(r, sixteen int, places []string) {
+	k.op("MOVWQZX", places[0], "AX")
+	for i, p := range places[1:] {
+		k.op("MOVWQZX", p, "DX")
+		k.op("SHLQ", fmt.Sprintf("$%d", 16*(i+1)), "DX")
+		k.op("ORQ", "DX", "AX")
+	}
+	k.op("KMOVQ", "AX", "K6")
+	k.op("VPADDB", k.v(sixteen), k.v(r), "K6", k.v(r))
+}
+
+// exponents prepares powers: bytes are gathered as gather does with words, each block's into its own lane.
+func (k *rowsKernel) exponents(stride int) (order, one, smallest int) {
+	var list []uint32
+	for b := range 4 {
+		for r := range 4 {
+			list = append(list, 0x80808000|uint32(b*stride+r-16*b))
+		}
+	}
+	order = k.words(fmt.Sprintf("exponents%d", stride), list...)
+	one, smallest = k.splat(1), k.splat(0x00200000)
+	for r := range 4 {
+		mask := uint64(0)
+		for b := range 4 {
+			mask |= 1 << (b*stride + r)
+		}
+		k.op("MOVQ", fmt.Sprintf("$0x%016x", mask), "AX")
+		k.op("KMOVQ", "AX", fmt.Sprintf("K%d", r+1))
+	}
+	return order, one, smallest
+}
+
+// powers makes scales of exponents e: 2^(e−128), of which the least two are no normal numbers.
+func (k *rowsKernel) powers(stride, order, one, smallest int) {
+	for r := range 4 {
+		k.op("VMOVDQU8", k.at(r, -r), fmt.Sprintf("K%d", r+1), k.v(k.scale))
+	}
+	k.op("VPSHUFB", k.v(order), k.v(k.scale), k.v(k.t))
+	k.op("VPCMPUD", "$2", k.v(one), k.v(k.t), "K5")
+	k.op("VPSUBD", k.v(one), k.v(k.t), k.v(k.w))
+	k.op("VPSLLD", "$23", k.v(k.w), k.v(k.scale))
+	k.op("VPSLLVD", k.v(k.t), k.v(smallest), "K5", k.v(k.scale))
+}
+
+// column reads a word of each of the four rows side by side.
+func (k *rowsKernel) column(dst, offset int) {
+	k.op("VMOVD", k.at(0, offset), x(dst))
+	for r := 1; r < 4; r++ {
+		k.op("VPINSRD", fmt.Sprintf("$%d", r), k.at(r, offset), x(dst), x(dst))
+	}
+}
+
+// everyLane repeats the lowest lane.
+func (k *rowsKernel) everyLane(r int) { k.op("VSHUFF32X4", "$0", k.v(r), k.v(r), k.v(r)) }
+
+// rowsQ4K is for Q4_K and Q5_K.
+func (a *amd64) rowsQ4K(name string, stride, data, fifth int) {
+	k := a.rowsBegin(name)
+	mask := a.splat(bytes4(15))
+	shift := a.byLane(0, [4]uint32{0, 4, 0, 4})
+	sixteen, left, right := -1, -1, -1
+	if fifth > 0 {
+		sixteen = a.splat(bytes4(16))
+		left, right = a.byLane(0, [4]uint32{4, 3, 2, 1}), a.byLane(0, [4]uint32{0, 1, 2, 3})
+	}
+	// The four bytes of each row become four words of the four rows.
+	across := a.words("bytesAcross", 0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703, 0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703,
+		0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703, 0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703)
+	halves := a.words("halvesApart", 0x05040100, 0x0d0c0908, 0x07060302, 0x0f0e0b0a, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)
+	low6, low4, high2 := a.splat(0x3f3f3f3f), mask, a.splat(0x30303030)
+	d, dmin := a.reg(), a.reg()
+	scales, lows := a.regs(2), a.regs(2)
+	c, w1 := k.scale, a.reg()
+	a.op("SHRQ", "$1", "CX")
+	a.loop("CX", func() {
+		k.ahead(stride)
+		k.column(c, 0)
+		a.op("VPSHUFB", x(halves), x(c), x(c))
+		a.op("VCVTPH2PS", x(c), x(d))
+		a.op("VPSRLDQ", "$8", x(c), x(c))
+		a.op("VCVTPH2PS", x(c), x(dmin))
+		k.everyLane(d)
+		k.everyLane(dmin)
+		k.column(scales[0], 4)
+		k.column(lows[0], 8)
+		k.column(c, 12)
+		a.op("VPSRLD", "$2", x(scales[0]), x(scales[1]))
+		a.op("VPSRLD", "$2", x(lows[0]), x(lows[1]))
+		a.op("VPSRLD", "$4", x(c), x(w1))
+		for _, r := range []struct{ to, with int }{{scales[0], low6}, {lows[0], low6}, {scales[1], high2}, {lows[1], high2}, {c, low4}, {w1, low4}} {
+			a.op("VPANDD", x(r.with), x(r.to), x(r.to))
+		}
+		a.op("VPORD", x(c), x(scales[1]), x(scales[1]))
+		a.op("VPORD", x(w1), x(lows[1]), x(lows[1]))
+		for q := range 2 {
+			for _, r := range []struct{ to, with int }{{scales[q], d}, {lows[q], dmin}} {
+				a.op("VPSHUFB", x(across), x(r.to), x(r.to))
+				a.op("VPMOVZXBD", x(r.to), a.v(r.to))
+				a.op("VCVTDQ2PS", a.v(r.to), a.v(r.to))
+				a.op("VMULPS", a.v(r.with), a.v(r.to), a.v(r.to))
+			}
+		}
+		for q := range 2 {
+			k.activations(q)
+			for row, s := range k.sums {
+				a.op("VMOVDQU32", k.at(row, data+64*q), a.v(c))
+				for h, r := range []int{k.w, w1} {
+					a.op("VSHUFI64X2", []string{"$0xA0", "$0xF5"}[h], a.v(c), a.v(c), a.v(r))
+					a.op("VPSRLVD", a.v(shift), a.v(r), a.v(r))
+					a.op("VPANDD", a.v(mask), a.v(r), a.v(r))
+					if fifth > 0 {
+						a.op("VBROADCASTI32X4", k.at(row, fifth+16*h), a.v(k.t))
+						if q == 0 {
+							a.op("VPSLLVD", a.v(left), a.v(k.t), a.v(k.t))
+						} else {
+							a.op("VPSRLVD", a.v(right), a.v(k.t), a.v(k.t))
+						}
+						a.op("VPANDD", a.v(sixteen), a.v(k.t), a.v(k.t))
+						a.op("VPORD", a.v(k.t), a.v(r), a.v(r))
+					}
+				}
+				k.multiplyRow(s, k.w, k.a0, true, false)
+				k.multiplyRow(s, w1, k.a1, false, false)
+			}
+			k.tree()
+			a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.total))
+			a.op("VMULPS", a.v(scales[q]), a.v(k.total), a.v(k.total))
+			a.op("VPERMPS", mem("SI", recordBytes*q+recordSum), a.v(k.expand), a.v(k.t))
+			a.op("VMULPS", a.v(k.t), a.v(lows[q]), a.v(k.t))
+			a.op("VSUBPS", a.v(k.t), a.v(k.total), a.v(k.total))
+			k.add(q)
+		}
+		k.next(stride, 2)
+	})
+	k.finish()
+}
+
+func (a *amd64) rowsQ6K() {
+	k := a.rowsBegin("Q6_K")
+	mask, high := a.splat(bytes4(15)), a.splat(bytes4(0x30))
+	shift := a.byLane(0, [4]uint32{0, 0, 4, 4})
+	rotate := a.byLane(0, [4]uint32{4, 2, 0, 30})
+	thirtyTwo := a.splat(0x42000000)
+	d := a.reg()
+	bytes := a.regs(4)
+	c := a.reg()
+	a.op("SHRQ", "$1", "CX")
+	a.loop("CX", func() {
+		k.ahead(210)
+		a.op("VPXORD", x(d), x(d), x(d))
+		for r := range 4 {
+			a.op("VPINSRW", fmt.Sprintf("$%d", r), k.at(r, 208), x(d), x(d))
+			a.op("VMOVDQU32", k.at(r, 192), x(bytes[r]))
+		}
+		a.op("VCVTPH2PS", x(d), x(d))
+		k.everyLane(d)
+		// The bytes of the four rows side by side, four groups in a register.
+		b := bytes
+		a.op("VPUNPCKLBW", x(b[1]), x(b[0]), x(k.t))
+		a.op("VPUNPCKHBW", x(b[1]), x(b[0]), x(k.w))
+		a.op("VPUNPCKLBW", x(b[3]), x(b[2]), x(c))
+		a.op("VPUNPCKHBW", x(b[3]), x(b[2]), x(k.a0))
+		a.op("VPUNPCKLWD", x(c), x(k.t), x(b[0]))
+		a.op("VPUNPCKHWD", x(c), x(k.t), x(b[1]))
+		a.op("VPUNPCKLWD", x(k.a0), x(k.w), x(b[2]))
+		a.op("VPUNPCKHWD", x(k.a0), x(k.w), x(b[3]))
+		for q := range 2 {
+			k.activations(q)
+			for h := range 2 {
+				for row, s := range k.sums {
+					a.op("VMOVDQU32", k.at(row, 64*q), a.v(k.w))
+					a.op("VSHUFI64X2", []string{"$0x88", "$0xDD"}[h], a.v(k.w), a.v(k.w), a.v(k.w))
+					a.op("VPSRLVD", a.v(shift), a.v(k.w), a.v(k.w))
+					a.op("VPANDD", a.v(mask), a.v(k.w), a.v(k.w))
+					a.op("VBROADCASTI32X4", k.at(row, 128+32*q+16*h), a.v(k.t))
+					a.op("VPROLVD", a.v(rotate), a.v(k.t), a.v(k.t))
+					a.op("VPANDD", a.v(high), a.v(k.t), a.v(k.t))
+					a.op("VPORD", a.v(k.t), a.v(k.w), a.v(k.w))
+					k.multiplyRow(s, k.w, []int{k.a0, k.a1}[h], true, false)
+				}
+				k.tree()
+				a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.sums[0]))
+				a.op("VPERMPS", mem("SI", recordBytes*q+recordHalf+16*h), a.v(k.expand), a.v(k.t))
+				a.op("VFNMADD231PS", a.v(thirtyTwo), a.v(k.t), a.v(k.sums[0])) // exact: all of these are small integers
+				a.op("VSHUFPS", []string{"$0x88", "$0xDD"}[h], x(b[2*q+1]), x(b[2*q]), x(k.scale))
+				a.op("VPMOVSXBD", x(k.scale), a.v(k.scale))
+				a.op("VCVTDQ2PS", a.v(k.scale), a.v(k.scale))
+				a.op("VMULPS", a.v(d), a.v(k.scale), a.v(k.scale))
+				if h == 0 {
+					a.op("VMULPS", a.v(k.scale), a.v(k.sums[0]), a.v(k.total))
+				} else {
+					a.op("VMULPS", a.v(k.scale), a.v(k.sums[0]), a.v(k.sums[0]))
+					a.op("VADDPS", a.v(k.sums[0]), a.v(k.total), a.v(k.total))
+				}
+			}
+			k.add(q)
+		}
+		k.next(210, 2)
+	})
+	k.finish()
+}

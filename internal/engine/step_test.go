@@ -58,8 +58,8 @@ func TestShortPromptsDoNotWait(t *testing.T) {
 	for _, s := range e.running {
 		least, most = min(least, s.fed), max(most, s.fed)
 	}
-	if most-least > 1 || most*len(e.running) < e.budget() {
-		t.Errorf("shares from %d to %d of %d", least, most, e.budget())
+	if most-least > 1 || most*len(e.running) < e.budget(0) {
+		t.Errorf("shares from %d to %d of %d", least, most, e.budget(0))
 	}
 }
 

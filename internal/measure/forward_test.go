@@ -2,7 +2,9 @@ package measure
 
 import (
 	"fmt"
+	"slices"
 	"testing"
+	"time"
 
 	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
@@ -12,6 +14,10 @@ import (
 
 // BenchmarkForward is a step of so many tokens of one text.
 func BenchmarkForward(b *testing.B) {
+	big := make([]byte, 256<<20)
+	for i := range big {
+		big[i] = byte(i)
+	}
 	for _, kind := range []weights.Type{weights.Q8_0, weights.Q4_0, weights.Q4_K} {
 		c, err := Shapes[2].Checkpoint(kind)
 		if err != nil {
@@ -36,14 +42,36 @@ func BenchmarkForward(b *testing.B) {
 					tokens[i] = model.Token{ID: int32(i), KV: seq}
 				}
 				tokens[n-1].Logits = true
+				var reading, working time.Duration
+				var readBytes int64
+				var rates, steps []float64
+				_ = working
 				for b.Loop() {
+					at := time.Now()
 					m.Forward(team, s, tokens)
+					steps = append(steps, time.Since(at).Seconds())
+					if n == 1 {
+						at := time.Now()
+						team.Split(64, 1<<20, tensor.Func(func(_, from, to int) {
+							tensor.ProbeRead(big[from<<22 : to<<22])
+						}))
+						reading += time.Since(at)
+						readBytes += 256 << 20
+						rates = append(rates, float64(256<<20)/time.Since(at).Seconds()/1e9)
+					}
 					seq.Truncate(0)
 					if err := seq.Reserve(n); err != nil {
 						b.Fatal(err)
 					}
 				}
-				per := b.Elapsed().Seconds() / float64(b.N)
+				slices.Sort(steps)
+				per := steps[len(steps)/2]
+				if n == 1 {
+					slices.Sort(rates)
+					b.ReportMetric(float64(cost.Bytes)/per/1e9/rates[len(rates)/2], "ofmedian")
+					b.ReportMetric(float64(cost.Bytes)/steps[0]/1e9/rates[len(rates)-1], "ofbest")
+					b.ReportMetric(rates[len(rates)/2], "read")
+				}
 				b.ReportMetric(float64(cost.Bytes)/per/1e9, "GB/s")
 				b.ReportMetric(2*(float64(n)*float64(cost.Products-cost.OutputProducts)+float64(cost.OutputProducts))/per/1e9, "GOP/s")
 			})

@@ -170,20 +170,15 @@ func (a *attention) weigh(scores *[kv.PageTokens]float32, out []float32, from, t
 		clear(scores[:])
 		return
 	}
-	largest := *peak
-	for t := from; t < to; t++ {
-		s := float32(scores[t] * a.spec.Scale)
-		if a.spec.Cap > 0 {
-			s = softCap(s, a.spec.Cap)
-		}
-		scores[t] = s
-		largest = max(largest, s)
-	}
-	for t := range scores {
-		if t < from || t >= to {
-			scores[t] = float32(math.Inf(-1))
+	largest := tensor.Mask(scores, a.spec.Scale, from, to)
+	if a.spec.Cap > 0 {
+		largest = float32(math.Inf(-1))
+		for t := from; t < to; t++ {
+			scores[t] = softCap(scores[t], a.spec.Cap)
+			largest = max(largest, scores[t])
 		}
 	}
+	largest = max(largest, *peak)
 	if largest > *peak {
 		shrink := tensor.Exp(*peak - largest)
 		*peak, *total = largest, float32(*total*shrink)

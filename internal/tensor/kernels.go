@@ -16,7 +16,7 @@ type kernels struct {
 	name string
 	// biased says that unpacked bytes have 128 added, since the processor multiplies unsigned ones with signed ones.
 	biased bool
-	// tileRows is how many of a panel's 16 rows a tile has.
+	// tileRows is how many rows a tile has.
 	tileRows int
 
 	unpack    [weights.Types]unpackKernel
@@ -36,6 +36,7 @@ type kernels struct {
 
 	scores1, scores4 func(out, q *float32, qs int, keys *float32, dims int)
 	mix1, mix4       func(out *float32, os int, weights, values *float32, vs, positions, dims int)
+	mask             func(scores *[32]float32, scale, from, to int) float32
 	weigh            func(scores *[32]float32, peak int) float32
 
 	probeBytes, probeFloats func(n int)
@@ -45,8 +46,9 @@ type kernels struct {
 // unpackKernel takes quads of several rows apart. The steps are the bytes from the end of what a row takes to the next row.
 type unpackKernel func(q *byte, scale, low *float32, row, apart *byte, quads, rows, qStep, scaleStep, rowStep, apartStep int)
 
-// rowsKernel multiplies four rows, as they lie in the file, with a vector.
-type rowsKernel func(out *[4]float32, x, w *byte, ws, quads int)
+// rowsKernel multiplies four rows, as they lie in the file, with some vectors, and adds the products to sums, four for
+// each.
+type rowsKernel func(sums *float32, x *byte, xs, vectors int, w *byte, ws, quads int)
 
 // tileKernel multiplies a panel with some number of vectors.
 type tileKernel struct {
@@ -116,7 +118,11 @@ const (
 	quad       = 4 * Block // elements
 	dotRows    = 4         // that dot multiplies with one vector
 	panelRows  = 16
-	fewVectors = 3 // up to so many are multiplied one by one
+	tileRows   = 2 * panelRows // that are unpacked together
+	fewVectors = 3             // up to so many are multiplied one by one
+	// someVectors is up to how many are multiplied with rows as they lie in the file: with more, it pays to put the rows'
+	// words side by side.
+	someVectors = 8
 	// How many quads are unpacked at a time: as many as the first cache holds with what they are multiplied with.
 	dotQuads  = 16
 	tileQuads = 4
@@ -126,9 +132,15 @@ const (
 type unpackedRows struct {
 	q, panel                          []byte
 	scale, low, scalePanel, lowPanel  []float32
-	acc                               []float32
+	acc                               []float32 // [vector][row of a tile]
 	rowBytes, rowScales, scalesOfQuad int
 }
+
+// Where in a tile the second panel begins, and its scales.
+const (
+	panelBytes  = tileQuads * quad * panelRows
+	panelScales = tileQuads * 8 * panelRows
+)
 
 // aligned is memory that begins where a cache line does.
 func aligned(bytes int) []byte {
@@ -141,18 +153,23 @@ func alignedFloats(n int) []float32 {
 	return unsafe.Slice((*float32)(unsafe.Pointer(unsafe.SliceData(aligned(4*n)))), n)
 }
 
-// room makes room for rows of so many quads, and for sums with so many vectors.
-func (u *unpackedRows) room(rows, quads, vectors int, f *Format) {
+// room makes room for rows of so many quads.
+func (u *unpackedRows) room(rows, quads int, f *Format) {
 	u.scalesOfQuad = quad / f.group
 	u.rowBytes, u.rowScales = quads*quad, quads*u.scalesOfQuad
-	if n := max(panelRows*tileQuads, dotRows*dotQuads); len(u.q) == 0 {
+	if n := max(tileRows*tileQuads, dotRows*dotQuads); len(u.q) == 0 {
 		u.q, u.panel = aligned(n*quad), aligned(n*quad)
 		u.scale, u.low = alignedFloats(n*8), alignedFloats(n*8)
 		u.scalePanel, u.lowPanel = alignedFloats(n*8), alignedFloats(n*8)
 	}
-	if n := (vectors + fewVectors) * panelRows; len(u.acc) < n {
+}
+
+// sums makes room for so many sums, and sets them to 0.
+func (u *unpackedRows) sums(n int) {
+	if len(u.acc) < n {
 		u.acc = alignedFloats(n)
 	}
+	clear(u.acc[:n])
 }
 
 // take unpacks quads from ≤ i < from + quads of some rows.
@@ -213,16 +230,17 @@ func (s *worker) dots(k *kernels, p Product, x Packed, from, to int) {
 		n := min(dotRows, to-r)
 		if direct != nil && n == dotRows && p.W.Cols%quad == 0 {
 			data, _ := p.W.row(r)
+			u.sums(dotRows * x.batch.n)
+			direct(&u.acc[0], x.at(0, 0), x.stride(), x.batch.n, &data[0], p.W.stride, x.quads)
 			for v := range x.batch.n {
-				direct(&s.sums, x.at(v, 0), &data[0], p.W.stride, x.quads)
-				copy(p.Dst.data[v*p.Dst.Cols+r:], s.sums[:])
+				copy(p.Dst.data[v*p.Dst.Cols+r:][:dotRows], u.acc[dotRows*v:])
 			}
 			continue
 		}
-		clear(u.acc[:dotRows*x.batch.n])
+		u.sums(dotRows * x.batch.n)
 		for first := 0; first < x.quads; first += dotQuads {
 			quads := min(dotQuads, x.quads-first)
-			u.room(dotRows, quads, x.batch.n, f)
+			u.room(dotRows, quads, f)
 			u.take(k, p.W, r, n, first, quads, &s.row)
 			for v := range x.batch.n {
 				dot((*[4]float32)(u.acc[dotRows*v:]), x.at(v, first), &u.q[0], u.rowBytes, &u.scale[0], 4*u.rowScales, &u.low[0], quads)
@@ -234,32 +252,64 @@ func (s *worker) dots(k *kernels, p Product, x Packed, from, to int) {
 	}
 }
 
+// secondCache is how many bytes of activations are gone through for one panel after the other: they should stay in the
+// second cache.
+const secondCache = 384 << 10
+
 // panels multiplies rows with many vectors.
 func (s *worker) panels(k *kernels, p Product, x Packed, from, to int) {
 	f, u := &formats[p.W.Type], &s.rows
-	tiles := k.tiles[f.kind()]
-	for r := from; r < to; r += panelRows {
-		n := min(panelRows, to-r)
-		clear(u.acc[:panelRows*x.vectors])
-		for first := 0; first < x.quads; first += tileQuads {
-			quads := min(tileQuads, x.quads-first)
-			u.room(panelRows, quads, x.vectors, f)
-			u.take(k, p.W, r, n, first, quads, &s.row)
-			k.transpose(&u.panel[0], &u.q[0], u.rowBytes, quads*quad/16)
-			k.transpose((*byte)(unsafe.Pointer(&u.scalePanel[0])), (*byte)(unsafe.Pointer(&u.scale[0])), 4*u.rowScales, u.rowScales/4)
-			if f.shifted {
-				k.transpose((*byte)(unsafe.Pointer(&u.lowPanel[0])), (*byte)(unsafe.Pointer(&u.low[0])), 4*u.rowScales, u.rowScales/4)
-			}
-			for v := 0; v < x.vectors; {
-				t := tiles[slices.IndexFunc(tiles, func(t tileKernel) bool { return t.vectors <= x.vectors-v })]
-				for part := 0; part < panelRows; part += k.tileRows {
-					t.run(&u.acc[panelRows*v+part], x.at(v, first), x.stride(), &u.panel[4*part], &u.scalePanel[part], &u.lowPanel[part], quads)
+	sums := tileRows * x.vectors // of a tile
+	tiles := (to - from + tileRows - 1) / tileRows
+	u.sums(tiles * sums)
+	step := max(1, secondCache/(x.vectors*int(unsafe.Sizeof(record{})))/tileQuads) * tileQuads
+	for part := 0; part < x.quads; part += step {
+		for t := range tiles {
+			r, acc := from+t*tileRows, u.acc[t*sums:(t+1)*sums]
+			n := min(tileRows, to-r)
+			for first := part; first < min(part+step, x.quads); first += tileQuads {
+				quads := min(tileQuads, x.quads-first)
+				u.room(tileRows, quads, f)
+				u.take(k, p.W, r, n, first, quads, &s.row)
+				for i := 0; i < n; i += panelRows {
+					u.turn(k, i, quads, f)
 				}
-				v += t.vectors
+				u.tile(k, f, acc, x, n, first, quads)
 			}
 		}
+	}
+	for t := range tiles {
+		r := from + t*tileRows
+		n := min(tileRows, to-r)
 		for v := range x.batch.n {
-			copy(p.Dst.data[v*p.Dst.Cols+r:][:n], u.acc[panelRows*v:])
+			copy(p.Dst.data[v*p.Dst.Cols+r:][:n], u.acc[t*sums+tileRows*v:])
+		}
+	}
+}
+
+// tile multiplies n rows, some quads of which lie in panels, with all vectors.
+func (u *unpackedRows) tile(k *kernels, f *Format, acc []float32, x Packed, n, first, quads int) {
+	tiles := k.tiles[f.kind()]
+	for v := 0; v < x.vectors; {
+		t := tiles[slices.IndexFunc(tiles, func(t tileKernel) bool { return t.vectors <= x.vectors-v })]
+		for row := 0; row < n; row += k.tileRows {
+			// A tile may have half of the 16 rows of a panel.
+			panel, part := row/panelRows, row%panelRows
+			t.run(&acc[tileRows*v+row], x.at(v, first), x.stride(), &u.panel[panelBytes*panel+4*part],
+				&u.scalePanel[panelScales*panel+part], &u.lowPanel[panelScales*panel+part], quads)
+		}
+		v += t.vectors
+	}
+}
+
+// turn makes a panel of the 16 rows from row i on.
+func (u *unpackedRows) turn(k *kernels, i, quads int, f *Format) {
+	panel := i / panelRows
+	k.transpose(&u.panel[panelBytes*panel], &u.q[i*u.rowBytes], u.rowBytes, quads*quad/16)
+	for _, s := range [][2][]float32{{u.scalePanel, u.scale}, {u.lowPanel, u.low}} {
+		k.transpose((*byte)(unsafe.Pointer(&s[0][panelScales*panel])), (*byte)(unsafe.Pointer(&s[1][i*u.rowScales])), 4*u.rowScales, u.rowScales/4)
+		if !f.shifted {
+			break
 		}
 	}
 }

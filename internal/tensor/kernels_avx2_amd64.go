@@ -24,10 +24,10 @@ var avx2Kernels = kernels{
 	},
 	dot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){dot32_avx2, dot32Shifted_avx2, dot16_avx2, dot16Shifted_avx2},
 	tiles: [4][]tileKernel{
-		{{4, tile32_4_avx2}},
-		{{4, tile32Shifted_4_avx2}},
-		{{4, tile16_4_avx2}},
-		{{4, tile16Shifted_4_avx2}},
+		{{4, tile32_4_avx2}, {2, tile32_2_avx2}},
+		{{4, tile32Shifted_4_avx2}, {2, tile32Shifted_2_avx2}},
+		{{4, tile16_4_avx2}, {2, tile16_2_avx2}},
+		{{4, tile16Shifted_4_avx2}, {2, tile16Shifted_2_avx2}},
 	},
 	transpose:  transpose_avx2,
 	round:      round_avx2,
@@ -43,6 +43,7 @@ var avx2Kernels = kernels{
 	scores4:    scores4_avx2,
 	mix1:       mix1_avx2,
 	mix4:       mix4_avx2,
+	mask:       mask_avx2,
 	weigh:      weigh_avx2,
 	probeBytes: probeBytes_avx2, probeFloats: probeFloats_avx2, probeRead: probeRead_avx2,
 }
@@ -137,25 +138,45 @@ func dot16_avx2(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss in
 //go:noescape
 func dot16Shifted_avx2(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// tile32_4_avx2 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32_4_avx2 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile32_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_4_avx2 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32_2_avx2 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+//
+//go:noescape
+func tile32_2_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile32Shifted_4_avx2 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile32Shifted_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16_4_avx2 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_2_avx2 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+//
+//go:noescape
+func tile32Shifted_2_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16_4_avx2 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile16_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16Shifted_4_avx2 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile16_2_avx2 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+//
+//go:noescape
+func tile16_2_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16Shifted_4_avx2 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile16Shifted_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16Shifted_2_avx2 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+//
+//go:noescape
+func tile16Shifted_2_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
 // probeBytes_avx2 does 10 products of bytes in registers, so often.
 //
@@ -236,6 +257,11 @@ func scores4_avx2(out *float32, q *float32, qs int, keys *float32, dims int)
 //
 //go:noescape
 func mix4_avx2(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
+
+// mask_avx2 multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.
+//
+//go:noescape
+func mask_avx2(scores *[32]float32, scale int, from int, to int) float32
 
 // weigh_avx2 replaces 32 scores by e^(score − peak), and gives their sum.
 //

@@ -5,7 +5,7 @@ package tensor
 import "kindredgate/internal/weights"
 
 var avx512Kernels = kernels{
-	name: "avx512", biased: false, tileRows: 16,
+	name: "avx512", biased: false, tileRows: 32,
 	unpack: [weights.Types]unpackKernel{
 		weights.Q8_0:       unpackQ8_0_avx512,
 		weights.Q4_0:       unpackQ4_0_avx512,
@@ -36,10 +36,10 @@ var avx512Kernels = kernels{
 	},
 	dot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){dot32_avx512, dot32Shifted_avx512, dot16_avx512, dot16Shifted_avx512},
 	tiles: [4][]tileKernel{
-		{{12, tile32_12_avx512}, {8, tile32_8_avx512}, {4, tile32_4_avx512}},
-		{{12, tile32Shifted_12_avx512}, {8, tile32Shifted_8_avx512}, {4, tile32Shifted_4_avx512}},
-		{{8, tile16_8_avx512}, {4, tile16_4_avx512}},
-		{{8, tile16Shifted_8_avx512}, {4, tile16Shifted_4_avx512}},
+		{{6, tile32_6_avx512}, {4, tile32_4_avx512}, {2, tile32_2_avx512}},
+		{{6, tile32Shifted_6_avx512}, {4, tile32Shifted_4_avx512}, {2, tile32Shifted_2_avx512}},
+		{{4, tile16_4_avx512}, {2, tile16_2_avx512}},
+		{{4, tile16Shifted_4_avx512}, {2, tile16Shifted_2_avx512}},
 	},
 	transpose:  transpose_avx512,
 	round:      round_avx512,
@@ -55,6 +55,7 @@ var avx512Kernels = kernels{
 	scores4:    scores4_avx512,
 	mix1:       mix1_avx512,
 	mix4:       mix4_avx512,
+	mask:       mask_avx512,
 	weigh:      weigh_avx512,
 	probeBytes: probeBytes_avx512, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
@@ -129,55 +130,55 @@ func unpackQ2_K_avx512(q *byte, scale *float32, low *float32, row *byte, apart *
 //go:noescape
 func unpackIQ4_XS_avx512(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// rowsQ8_0_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ8_0_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ8_0_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ8_0_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ4_0_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ4_0_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ4_0_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ4_0_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ4_1_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ4_1_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ4_1_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ4_1_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ5_0_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ5_0_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ5_0_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ5_0_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ5_1_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ5_1_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ5_1_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ5_1_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsIQ4_NL_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsIQ4_NL_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsIQ4_NL_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsIQ4_NL_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsMXFP4_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsMXFP4_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsMXFP4_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsMXFP4_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ4_K_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ4_K_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ4_K_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ4_K_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ5_K_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ5_K_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ5_K_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ5_K_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ6_K_avx512 gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ6_K_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ6_K_avx512(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ6_K_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
 // dot32_avx512 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
 //
@@ -199,62 +200,62 @@ func dot16_avx512(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss 
 //go:noescape
 func dot16Shifted_avx512(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// tile32_12_avx512 adds the products of a panel with 12 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32_6_avx512 adds the products of panels with 6 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile32_12_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_6_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32_8_avx512 adds the products of a panel with 8 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
-//
-//go:noescape
-func tile32_8_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
-
-// tile32_4_avx512 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32_4_avx512 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile32_4_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_12_avx512 adds the products of a panel with 12 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32_2_avx512 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile32Shifted_12_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_2_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_8_avx512 adds the products of a panel with 8 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_6_avx512 adds the products of panels with 6 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile32Shifted_8_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_6_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_4_avx512 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_4_avx512 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile32Shifted_4_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16_8_avx512 adds the products of a panel with 8 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_2_avx512 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile16_8_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_2_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16_4_avx512 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile16_4_avx512 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile16_4_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16Shifted_8_avx512 adds the products of a panel with 8 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile16_2_avx512 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile16Shifted_8_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile16_2_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16Shifted_4_avx512 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile16Shifted_4_avx512 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile16Shifted_4_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// probeBytes_avx512 does 10 products of bytes in registers, so often.
+// tile16Shifted_2_avx512 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+//
+//go:noescape
+func tile16Shifted_2_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+
+// probeBytes_avx512 does 20 products of bytes in registers, so often.
 //
 //go:noescape
 func probeBytes_avx512(n int)
 
-// probeFloats_avx512 does 10 fused multiplications of floats in registers, so often.
+// probeFloats_avx512 does 20 fused multiplications of floats in registers, so often.
 //
 //go:noescape
 func probeFloats_avx512(n int)
@@ -328,6 +329,11 @@ func scores4_avx512(out *float32, q *float32, qs int, keys *float32, dims int)
 //
 //go:noescape
 func mix4_avx512(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
+
+// mask_avx512 multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.
+//
+//go:noescape
+func mask_avx512(scores *[32]float32, scale int, from int, to int) float32
 
 // weigh_avx512 replaces 32 scores by e^(score − peak), and gives their sum.
 //

@@ -132,6 +132,12 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 			Mix(out, 16, 6, 16, y[5:], x[1:], n%5, min(n/16, 30))
 			return out
 		},
+		"mask": func(n int) []float32 {
+			p := *(*[PageTokens]float32)(x[n/3:])
+			from := n % 7
+			largest := Mask(&p, 0.3, from, from+1+n%25)
+			return append(p[:], largest)
+		},
 		"weigh": func(n int) []float32 {
 			p := *(*[PageTokens]float32)(x[n/3:])
 			sum := Weigh(&p, 50)

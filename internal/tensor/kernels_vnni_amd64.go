@@ -5,7 +5,7 @@ package tensor
 import "kindredgate/internal/weights"
 
 var vnniKernels = kernels{
-	name: "vnni", biased: true, tileRows: 16,
+	name: "vnni", biased: true, tileRows: 32,
 	unpack: [weights.Types]unpackKernel{
 		weights.Q8_0:       unpackQ8_0_vnni,
 		weights.Q4_0:       unpackQ4_0_vnni,
@@ -36,10 +36,10 @@ var vnniKernels = kernels{
 	},
 	dot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){dot32_vnni, dot32Shifted_vnni, dot16_vnni, dot16Shifted_vnni},
 	tiles: [4][]tileKernel{
-		{{12, tile32_12_vnni}, {8, tile32_8_vnni}, {4, tile32_4_vnni}},
-		{{12, tile32Shifted_12_vnni}, {8, tile32Shifted_8_vnni}, {4, tile32Shifted_4_vnni}},
-		{{8, tile16_8_vnni}, {4, tile16_4_vnni}},
-		{{8, tile16Shifted_8_vnni}, {4, tile16Shifted_4_vnni}},
+		{{6, tile32_6_vnni}, {4, tile32_4_vnni}, {2, tile32_2_vnni}},
+		{{6, tile32Shifted_6_vnni}, {4, tile32Shifted_4_vnni}, {2, tile32Shifted_2_vnni}},
+		{{4, tile16_4_vnni}, {2, tile16_2_vnni}},
+		{{4, tile16Shifted_4_vnni}, {2, tile16Shifted_2_vnni}},
 	},
 	transpose:  transpose_avx512,
 	round:      round_avx512,
@@ -55,6 +55,7 @@ var vnniKernels = kernels{
 	scores4:    scores4_avx512,
 	mix1:       mix1_avx512,
 	mix4:       mix4_avx512,
+	mask:       mask_avx512,
 	weigh:      weigh_avx512,
 	probeBytes: probeBytes_vnni, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
@@ -129,55 +130,55 @@ func unpackQ2_K_vnni(q *byte, scale *float32, low *float32, row *byte, apart *by
 //go:noescape
 func unpackIQ4_XS_vnni(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// rowsQ8_0_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ8_0_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ8_0_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ8_0_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ4_0_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ4_0_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ4_0_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ4_0_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ4_1_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ4_1_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ4_1_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ4_1_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ5_0_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ5_0_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ5_0_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ5_0_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ5_1_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ5_1_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ5_1_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ5_1_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsIQ4_NL_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsIQ4_NL_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsIQ4_NL_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsIQ4_NL_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsMXFP4_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsMXFP4_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsMXFP4_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsMXFP4_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ4_K_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ4_K_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ4_K_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ4_K_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ5_K_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ5_K_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ5_K_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ5_K_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
-// rowsQ6_K_vnni gives the products of four rows, ws bytes apart, with a vector.
+// rowsQ6_K_vnni adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
 //
 //go:noescape
-func rowsQ6_K_vnni(out *[4]float32, x *byte, w *byte, ws int, quads int)
+func rowsQ6_K_vnni(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
 
 // dot32_vnni adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
 //
@@ -199,57 +200,57 @@ func dot16_vnni(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss in
 //go:noescape
 func dot16Shifted_vnni(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// tile32_12_vnni adds the products of a panel with 12 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32_6_vnni adds the products of panels with 6 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile32_12_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_6_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32_8_vnni adds the products of a panel with 8 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
-//
-//go:noescape
-func tile32_8_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
-
-// tile32_4_vnni adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32_4_vnni adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile32_4_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_12_vnni adds the products of a panel with 12 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32_2_vnni adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile32Shifted_12_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_2_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_8_vnni adds the products of a panel with 8 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_6_vnni adds the products of panels with 6 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile32Shifted_8_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_6_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_4_vnni adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_4_vnni adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile32Shifted_4_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16_8_vnni adds the products of a panel with 8 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_2_vnni adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile16_8_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_2_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16_4_vnni adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile16_4_vnni adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile16_4_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16Shifted_8_vnni adds the products of a panel with 8 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile16_2_vnni adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
-func tile16Shifted_8_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile16_2_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16Shifted_4_vnni adds the products of a panel with 4 vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.
+// tile16Shifted_4_vnni adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
 //
 //go:noescape
 func tile16Shifted_4_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
 
-// probeBytes_vnni does 10 products of bytes in registers, so often.
+// tile16Shifted_2_vnni adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+//
+//go:noescape
+func tile16Shifted_2_vnni(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+
+// probeBytes_vnni does 20 products of bytes in registers, so often.
 //
 //go:noescape
 func probeBytes_vnni(n int)

@@ -9,17 +9,17 @@ import (
 // bytes and on floats a thread can do in registers, and how fast it reads. They compute nothing.
 
 // probeSums is how many sums a probe's round adds to.
-const probeSums = 10
+func probeSums() int64 { return int64(registerBytes()) / 16 * 5 }
 
 // registerBytes is the width of the kernels' registers.
 func registerBytes() int {
 	switch {
 	case inUse == nil:
 		return 4
-	case inUse.tileRows == panelRows:
+	case inUse.tileRows == tileRows:
 		return 64
 	}
-	return 4 * inUse.tileRows
+	return 32
 }
 
 // ProbeBytes does so many rounds of multiplications of bytes, and gives how many operations that were, each
@@ -36,7 +36,7 @@ func ProbeBytes(rounds int) (operations int64) {
 		return int64(rounds) * 2 * Block
 	}
 	inUse.probeBytes(rounds)
-	return int64(rounds) * probeSums * int64(registerBytes()) * 2
+	return int64(rounds) * probeSums() * int64(registerBytes()) * 2
 }
 
 // ProbeFloats does the same with floats.
@@ -49,7 +49,7 @@ func ProbeFloats(rounds int) (operations int64) {
 		return int64(rounds) * 2 * 4 * lanes
 	}
 	inUse.probeFloats(rounds)
-	return int64(rounds) * probeSums * int64(registerBytes()/4) * 2
+	return int64(rounds) * probeSums() * int64(registerBytes()/4) * 2
 }
 
 // ProbeRead reads memory once, in its order, but for the last bytes that are no whole 256.

@@ -35,7 +35,7 @@ type Packer struct {
 }
 
 // tileVectors is what the number of vectors is rounded up to.
-const tileVectors = 4
+const tileVectors = 2
 
 // Pack rounds the vectors of b to signed bytes, one scale (largest magnitude / 127) for each 32 elements, if any of the
 // matrices that it is to be multiplied with has a format of integers.
@@ -189,8 +189,11 @@ func tile(s *worker, p Product, x Packed, from, to int) {
 		s.floatRows(p, x.batch, from, to)
 		return
 	case inUse != nil:
-		s.rows.room(panelRows, tileQuads, x.vectors, f)
-		if x.batch.n <= fewVectors {
+		few := fewVectors
+		if inUse.rows[w.Type] != nil && w.Cols%quad == 0 {
+			few = someVectors
+		}
+		if x.batch.n <= few {
 			s.dots(inUse, p, x, from, to)
 		} else {
 			s.panels(inUse, p, x, from, to)

@@ -165,6 +165,26 @@ func Scores(out []float32, q []float32, step, queries, dims int, keys []float32)
 	}
 }
 
+// Mask multiplies the scores of a page with scale, makes those at positions that are not from ≤ t < to −∞, and gives the
+// largest. What is no number counts as +∞, and so ends as no number.
+func Mask(scores *[PageTokens]float32, scale float32, from, to int) float32 {
+	if inUse != nil {
+		return inUse.mask(scores, int(math.Float32bits(scale)), from, to)
+	}
+	largest := float32(math.Inf(-1))
+	for t, s := range scores {
+		switch s *= scale; {
+		case t < from || t >= to:
+			s = float32(math.Inf(-1))
+		case s != s:
+			s = float32(math.Inf(1))
+		}
+		scores[t] = s
+		largest = max(largest, s)
+	}
+	return largest
+}
+
 // Weigh replaces the scores of a page by e^(score − peak), and gives their sum.
 func Weigh(scores *[PageTokens]float32, peak float32) float32 {
 	if inUse != nil {

@@ -40,7 +40,7 @@ func (a *amd64) list() string {
 		shared = "avx512"
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "var %sKernels = kernels{\n\tname: %q, biased: %v, tileRows: %d,\n", a.name, a.name, a.vnni, 4*a.lanes)
+	fmt.Fprintf(&b, "var %sKernels = kernels{\n\tname: %q, biased: %v, tileRows: %d,\n", a.name, a.name, a.vnni, map[bool]int{true: 32, false: 8}[a.wide()])
 	b.WriteString("\tunpack: [weights.Types]unpackKernel{\n")
 	for _, f := range unpacked() {
 		fmt.Fprintf(&b, "\t\tweights.%s: unpack%s_%s,\n", f, f, a.name)
@@ -75,7 +75,7 @@ func (a *amd64) list() string {
 	for _, field := range [][2]string{
 		{"transpose"}, {"round"}, {"widenF16"}, {"widenBF16"}, {"dotFloats1"}, {"dotFloats4"},
 		{"add", "addFloats"}, {"scale", "scaleFloats"}, {"swish"}, {"tanhGELU"},
-		{"scores1"}, {"scores4"}, {"mix1"}, {"mix4"}, {"weigh"},
+		{"scores1"}, {"scores4"}, {"mix1"}, {"mix4"}, {"mask"}, {"weigh"},
 	} {
 		name := field[1]
 		if name == "" {

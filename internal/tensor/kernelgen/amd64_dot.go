@@ -22,62 +22,60 @@ type kind struct {
 var kinds = []kind{{"32", false, false}, {"32Shifted", false, true}, {"16", true, false}, {"16Shifted", true, true}}
 
 // bytesProduct is what the product of bytes needs besides its factors.
-type bytesProduct struct{ ones, zero, absolute, t int }
+type bytesProduct struct {
+	ones, zero, t int
+	absolute      [2]int // of the weights in one register, or in two
+}
 
-func (a *amd64) bytesProduct() (p bytesProduct) {
+func (a *amd64) bytesProduct(signed bool) (p bytesProduct) {
 	if a.vnni {
 		return p
 	}
 	p.ones = a.splat(0x00010001)
-	p.absolute, p.t = a.reg(), a.reg()
+	p.t = a.reg()
+	if !signed {
+		return p
+	}
+	p.absolute[0] = a.reg()
 	if a.wide() {
-		p.zero = a.reg()
+		p.absolute[1], p.zero = a.reg(), a.reg()
 		a.zero(p.zero)
 	}
 	return p
 }
 
-// weights makes ready what is multiplied with several activations.
-func (a *amd64) weights(p bytesProduct, w int) {
-	if a.vnni {
-		return
-	}
-	a.op("VPABSB", a.v(w), a.v(p.absolute))
-	if a.wide() {
-		a.op("VPMOVB2M", a.v(w), "K7")
+// weightsOf makes ready what is multiplied with several activations.
+func (a *amd64) weightsOf(p bytesProduct, w []int) {
+	for i, r := range w {
+		a.op("VPABSB", a.v(r), a.v(p.absolute[i]))
+		if a.wide() {
+			a.op("VPMOVB2M", a.v(r), fmt.Sprintf("K%d", 7-i))
+		}
 	}
 }
 
-// multiply adds the products of bytes to sums of four: |w| times the activation with the sign of w, since one factor has
-// to be unsigned. None of the 16-bit sums of two comes beyond 2·128·127. The activations are in p.t.
-func (a *amd64) multiply(p bytesProduct, sum, w int) {
+// multiplyPart adds the products of bytes to sums of four: |w| times the activation with the sign of w, since one factor
+// has to be unsigned. None of the 16-bit sums of two comes beyond 2·128·127. The activations are in p.t.
+func (a *amd64) multiplyPart(p bytesProduct, sum int, w []int, i int) {
 	if a.wide() {
-		a.op("VPSUBB", a.v(p.t), a.v(p.zero), "K7", a.v(p.t))
+		a.op("VPSUBB", a.v(p.t), a.v(p.zero), fmt.Sprintf("K%d", 7-i), a.v(p.t))
 	} else {
-		a.op("VPSIGNB", a.v(w), a.v(p.t), a.v(p.t))
+		a.op("VPSIGNB", a.v(w[i]), a.v(p.t), a.v(p.t))
 	}
-	a.op("VPMADDUBSW", a.v(p.t), a.v(p.absolute), a.v(p.t))
+	a.op("VPMADDUBSW", a.v(p.t), a.v(p.absolute[i]), a.v(p.t))
 	a.op("VPMADDWD", a.v(p.ones), a.v(p.t), a.v(p.t))
 	a.op("VPADDD", a.v(p.t), a.v(sum), a.v(sum))
 }
 
-// multiplyVector and multiplySplat take the activations from memory: a register full, or four bytes for all places.
+// multiplyVector takes a register full of activations from memory.
 func (a *amd64) multiplyVector(p bytesProduct, sum, w int, from string) {
 	if a.vnni {
 		a.op("VPDPBUSD", from, a.v(w), a.v(sum))
 		return
 	}
+	a.weightsOf(p, []int{w})
 	a.op(a.move(), from, a.v(p.t))
-	a.multiply(p, sum, w)
-}
-
-func (a *amd64) multiplySplat(p bytesProduct, sum, w int, from string) {
-	if a.vnni {
-		a.op("VPDPBUSD.BCST", from, a.v(w), a.v(sum))
-		return
-	}
-	a.op("VPBROADCASTD", from, a.v(p.t))
-	a.multiply(p, sum, w)
+	a.multiplyPart(p, sum, []int{w}, 0)
 }
 
 func (a *amd64) dots() {
@@ -90,7 +88,7 @@ func (a *amd64) dots() {
 func (a *amd64) dot(k kind) {
 	a.begin("dot"+k.name, "adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.",
 		"acc:*[4]float32=DI", "x:*byte=SI", "w:*byte=R8", "ws:int=R9", "scale:*float32=R11", "ss:int=R12", "low:*float32=DX", "quads:int=CX")
-	p := a.bytesProduct()
+	p := a.bytesProduct(true)
 	a.op("LEAQ", "(R9)(R9*2)", "R10")
 	a.op("LEAQ", "(R12)(R12*2)", "R13")
 	row := func(base, step, triple string, i, offset int) string {
@@ -141,7 +139,6 @@ func (a *amd64) dot(k kind) {
 			products := func(h int) {
 				for i, s := range sums {
 					a.op(a.move(), row("R8", "R9", "R10", i, 64*h+16*first), a.v(w))
-					a.weights(p, w)
 					a.multiplyVector(p, s, w, mem("SI", 64*h+16*first))
 				}
 			}
@@ -220,8 +217,8 @@ func (a *amd64) dot(k kind) {
 	a.end()
 }
 
-// tiles multiply a panel of 16 rows, which have the words of their bytes side by side, with several vectors. Narrow
-// registers take 8 of the rows.
+// tiles multiply panels of 16 rows, which have the words of their bytes side by side, with several vectors: wide registers
+// two panels, so that each activation that is loaded is used twice; narrow ones half a panel.
 func (a *amd64) tiles() {
 	for _, k := range kinds {
 		for _, n := range a.tileSizes(k) {
@@ -234,20 +231,34 @@ func (a *amd64) tiles() {
 func (a *amd64) tileSizes(k kind) []int {
 	switch {
 	case !a.wide():
-		return []int{4}
+		return []int{4, 2}
 	case k.halves:
-		return []int{8, 4}
+		return []int{4, 2}
 	}
-	return []int{12, 8, 4}
+	return []int{6, 4, 2}
 }
 
+// Where the second panel, its scales and its sums are.
+const (
+	panelBytes  = tileQuads * 2048
+	panelScales = tileQuads * 8 * 16 * 4
+	tileQuads   = 4
+	accBytes    = 128 // of each vector: 32 sums
+)
+
 func (a *amd64) tile(k kind, n int) {
-	a.begin(fmt.Sprintf("tile%s_%d", k.name, n), fmt.Sprintf("adds the products of a panel with %d vectors to acc, which has 16 places for each; xs is the bytes from one vector to the next.", n),
+	parts := a.lanes / 2 // registers of rows: of wide registers one for each panel
+	if !a.wide() {
+		parts = 1
+	}
+	a.begin(fmt.Sprintf("tile%s_%d", k.name, n), fmt.Sprintf("adds the products of panels with %d vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.", n),
 		"acc:*float32=DI", "x:*byte=SI", "xs:int=R8", "panel:*byte=DX", "scale:*float32=CX", "low:*float32=BX", "quads:int=AX")
 	a.op("LEAQ", "(R8)(R8*2)", "R9")
-	bases, tails := []string{"SI", "R10", "R11"}[:n/4], []string{"R12", "R13", "R15"}[:n/4]
-	for i := range n/4 - 1 {
-		a.op("LEAQ", fmt.Sprintf("(%s)(R8*4)", bases[i]), bases[i+1])
+	bases, tails := []string{"SI", "R10"}, []string{"R12", "R13"}
+	if n <= 4 {
+		bases, tails = bases[:1], tails[:1]
+	} else {
+		a.op("LEAQ", "(SI)(R8*4)", "R10")
 	}
 	for i, b := range bases {
 		a.op("LEAQ", mem(b, recordScale), tails[i])
@@ -255,55 +266,88 @@ func (a *amd64) tile(k kind, n int) {
 	at := func(bases []string, v, offset int) string {
 		return fmt.Sprintf("%d(%s)%s", offset, bases[v/4], []string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[v%4])
 	}
-	p := a.bytesProduct()
-	sums, acc := a.regs(n), a.regs(n)
-	w := a.reg()
+	// The records of the vectors that come next, a quarter of which is asked for with each block.
+	coming := []string{"R11", "R15"}[:len(bases)]
+	for i, b := range bases {
+		a.op("LEAQ", fmt.Sprintf("(%s)(R8*4)", b), coming[i])
+		if n%4 == 2 {
+			a.op("LEAQ", fmt.Sprintf("(%s)(R8*2)", []string{b, coming[i]}[n/4]), coming[i])
+		}
+	}
+	p := a.bytesProduct(true)
+	sums, acc := a.regs(n*parts), a.regs(n*parts) // [vector][part]
+	w := a.regs(parts)
 	t := p.t
 	if a.vnni {
 		t = a.reg()
 	}
 	var firsts []int
 	if k.halves {
-		firsts = a.regs(n)
+		firsts = a.regs(n * parts)
 	}
-	for v := range n {
-		a.op("VMOVUPS", mem("DI", 64*v), a.v(acc[v]))
-	}
-	// factor is a vector of scales in memory, or in a register where there are enough.
-	spare := -1
-	if a.wide() {
-		spare = a.reg()
-	}
-	factor := func(from string) string {
-		if spare < 0 {
-			return from
+	each := func(do func(i, v, part int)) {
+		for i := range sums {
+			do(i, i/parts, i%parts)
 		}
-		a.op("VMOVUPS", from, a.v(spare))
-		return a.v(spare)
+	}
+	each(func(i, v, part int) { a.op("VMOVUPS", mem("DI", accBytes*v+64*part), a.v(acc[i])) })
+	// factors are vectors of scales in memory, or in the weights' registers where there are enough.
+	factors := func(base string, offset int) (list []string) {
+		for part := range parts {
+			from := mem(base, offset+panelScales*part)
+			if a.wide() {
+				a.op("VMOVUPS", from, a.v(w[part]))
+				from = a.v(w[part])
+			}
+			list = append(list, from)
+		}
+		return list
 	}
 	splat := func(from string) { a.op("VBROADCASTSS", from, a.v(t)) }
 	plus128 := -1
 	if a.vnni && k.halves {
 		plus128 = a.splat(0x43000000)
 	}
+	words := func(h int) {
+		for i := range 4 {
+			for part := range parts {
+				a.op(a.move(), mem("DX", 1024*h+64*i+panelBytes*part), a.v(w[part]))
+			}
+			if !a.vnni {
+				a.weightsOf(p, w)
+			}
+			for v := range n {
+				from := at(bases, v, 64*h+4*i)
+				if a.vnni {
+					a.op("VPBROADCASTD", from, a.v(t))
+				}
+				for part := range parts {
+					s := sums[v*parts+part]
+					if a.vnni {
+						a.op("VPDPBUSD", a.v(t), a.v(w[part]), a.v(s))
+						continue
+					}
+					a.op("VPBROADCASTD", from, a.v(t))
+					a.multiplyPart(p, s, w, part)
+				}
+			}
+		}
+	}
 	block := func() {
+		for v := range n {
+			a.op("PREFETCHT0", at(coming, v, 0))
+		}
 		for h := range 2 {
 			if h == 0 || k.halves {
-				for v, s := range sums {
+				each(func(i, v, part int) {
 					if a.vnni && !k.halves {
-						a.op("VPBROADCASTD", at(tails, v, recordStart-recordScale), a.v(s))
+						a.op("VPBROADCASTD", at(tails, v, recordStart-recordScale), a.v(sums[i]))
 					} else {
-						a.zero(s)
+						a.zero(sums[i])
 					}
-				}
+				})
 			}
-			for i := range 4 {
-				a.op(a.move(), mem("DX", 1024*h+64*i), a.v(w))
-				a.weights(p, w)
-				for v, s := range sums {
-					a.multiplySplat(p, s, w, at(bases, v, 64*h+4*i))
-				}
-			}
+			words(h)
 			if !k.halves && h == 0 {
 				continue
 			}
@@ -311,23 +355,26 @@ func (a *amd64) tile(k kind, n int) {
 			if k.halves {
 				offset = 256 * h
 			}
-			f := factor(mem("CX", offset))
-			for v, s := range sums {
+			f := factors("CX", offset)
+			each(func(i, v, part int) {
+				s := sums[i]
 				a.op("VCVTDQ2PS", a.v(s), a.v(s))
 				if plus128 >= 0 {
-					splat(at(tails, v, recordHalf-recordScale+16*h))
+					if part == 0 {
+						splat(at(tails, v, recordHalf-recordScale+16*h))
+					}
 					a.op("VFNMADD231PS", a.v(plus128), a.v(t), a.v(s)) // exact: all of these are small integers
 				}
 				switch {
 				case !k.halves:
-					a.op("VMULPS", f, a.v(s), a.v(s))
+					a.op("VMULPS", f[part], a.v(s), a.v(s))
 				case h == 0:
-					a.op("VMULPS", f, a.v(s), a.v(firsts[v]))
+					a.op("VMULPS", f[part], a.v(s), a.v(firsts[i]))
 				default:
-					a.op("VMULPS", f, a.v(s), a.v(s))
-					a.op("VADDPS", a.v(s), a.v(firsts[v]), a.v(s))
+					a.op("VMULPS", f[part], a.v(s), a.v(s))
+					a.op("VADDPS", a.v(s), a.v(firsts[i]), a.v(s))
 				}
-			}
+			})
 		}
 		if k.shifted {
 			groups := [][2]int{{0, recordSum}}
@@ -335,23 +382,21 @@ func (a *amd64) tile(k kind, n int) {
 				groups = [][2]int{{0, recordHalf}, {256, recordHalf + 16}}
 			}
 			for _, g := range groups {
-				f := factor(mem("BX", g[0]))
-				for v, s := range sums {
+				f := factors("BX", g[0])
+				each(func(i, v, part int) {
 					splat(at(tails, v, g[1]-recordScale))
-					a.op("VMULPS", f, a.v(t), a.v(t))
-					a.op("VSUBPS", a.v(t), a.v(s), a.v(s))
-				}
+					a.op("VMULPS", f[part], a.v(t), a.v(t))
+					a.op("VSUBPS", a.v(t), a.v(sums[i]), a.v(sums[i]))
+				})
 			}
 		}
-		for v, s := range sums {
-			if a.wide() {
-				a.op("VMULPS.BCST", at(tails, v, 0), a.v(s), a.v(s))
-			} else {
+		each(func(i, v, part int) {
+			if part == 0 {
 				splat(at(tails, v, 0))
-				a.op("VMULPS", a.v(t), a.v(s), a.v(s))
 			}
-			a.op("VADDPS", a.v(s), a.v(acc[v]), a.v(acc[v]))
-		}
+			a.op("VMULPS", a.v(t), a.v(sums[i]), a.v(sums[i]))
+			a.op("VADDPS", a.v(sums[i]), a.v(acc[i]), a.v(acc[i]))
+		})
 	}
 	step := func(q, d, panel, scale int) {
 		for _, b := range bases {
@@ -359,6 +404,11 @@ func (a *amd64) tile(k kind, n int) {
 		}
 		for _, b := range tails {
 			a.op("ADDQ", fmt.Sprintf("$%d", d), b)
+		}
+		if q == 16 {
+			for _, b := range coming {
+				a.op("ADDQ", fmt.Sprintf("$%d", recordBytes/4), b)
+			}
 		}
 		a.op("ADDQ", fmt.Sprintf("$%d", panel), "DX")
 		if scale > 0 {
@@ -380,9 +430,7 @@ func (a *amd64) tile(k kind, n int) {
 		}
 		step(recordBytes-64, recordBytes-16, 1024, rest)
 	})
-	for v := range n {
-		a.op("VMOVUPS", a.v(acc[v]), mem("DI", 64*v))
-	}
+	each(func(i, v, part int) { a.op("VMOVUPS", a.v(acc[i]), mem("DI", accBytes*v+64*part)) })
 	a.end()
 }
 

@@ -217,6 +217,7 @@ func (a *amd64) attention() {
 		a.scores(n)
 		a.mix(n)
 	}
+	a.mask()
 	a.weigh()
 }
 
@@ -302,6 +303,52 @@ func (a *amd64) mix(n int) {
 		a.op("ADDQ", "$64", "DI")
 		a.op("ADDQ", "$64", "DX")
 	})
+	a.end()
+}
+
+// mask is the part of the softmax that comes before the peak is known, as Mask defines it. Positions outside the range
+// are made −∞ by the least of a score and of a piece of a table.
+func (a *amd64) mask() {
+	const least, most = 0xff800000, 0x7f800000
+	low, high := make([]uint32, 64), make([]uint32, 64)
+	for i := range 32 {
+		low[i], low[32+i] = least, most
+		high[i], high[32+i] = most, least
+	}
+	a.begin("mask", "multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.",
+		"scores:*[32]float32=DI", "scale:int=SI", "from:int=AX", "to:int=BX", ":float32")
+	a.op("LEAQ", a.constant("maskLow", low...), "R8")
+	a.op("LEAQ", a.constant("maskHigh", high...), "R9")
+	a.op("MOVQ", "$32", "R10")
+	a.op("MOVQ", "$32", "R11")
+	a.op("SUBQ", "AX", "R10")
+	a.op("SUBQ", "BX", "R11")
+	scale, r, largest, t := a.reg(), a.reg(), a.reg(), a.reg()
+	a.number("SI", scale)
+	for i := range 8 / a.lanes {
+		at := 16 * a.lanes * i
+		a.op("VMULPS", mem("DI", at), a.v(scale), a.v(r))
+		// Of what is no number, the second operand is taken: here the first that is written.
+		a.op("VMINPS", fmt.Sprintf("%d(R8)(R10*4)", at), a.v(r), a.v(r))
+		a.op("VMINPS", fmt.Sprintf("%d(R9)(R11*4)", at), a.v(r), a.v(r))
+		a.op("VMOVUPS", a.v(r), mem("DI", at))
+		if i == 0 {
+			a.op("VMOVUPS", a.v(r), a.v(largest))
+		} else {
+			a.op("VMAXPS", a.v(r), a.v(largest), a.v(largest))
+		}
+	}
+	if a.wide() {
+		a.op("VEXTRACTF64X4", "$1", a.v(largest), y(t))
+		a.op("VMAXPS", y(t), y(largest), y(largest))
+	}
+	a.op("VEXTRACTF128", "$1", y(largest), x(t))
+	a.op("VMAXPS", x(t), x(largest), x(largest))
+	for _, shift := range []string{"$8", "$4"} {
+		a.op("VPSRLDQ", shift, x(largest), x(t))
+		a.op("VMAXPS", x(t), x(largest), x(largest))
+	}
+	a.op("VMOVSS", x(largest), a.result)
 	a.end()
 }
 

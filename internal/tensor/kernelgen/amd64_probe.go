@@ -4,10 +4,10 @@ import "fmt"
 
 // probes run into the machine's limits: they compute nothing.
 func (a *amd64) probes() {
-	const independent = 10 // sums, more than the latency of an operation hides
+	independent := 5 * a.lanes // sums, more than the latency of an operation hides
 
-	a.begin("probeBytes", "does 10 products of bytes in registers, so often.", "n:int=CX")
-	p := a.bytesProduct()
+	a.begin("probeBytes", fmt.Sprintf("does %d products of bytes in registers, so often.", independent), "n:int=CX")
+	p := a.bytesProduct(true)
 	w, sums := a.reg(), a.regs(independent)
 	t := p.t
 	if a.vnni {
@@ -16,13 +16,15 @@ func (a *amd64) probes() {
 	for _, r := range append(sums, w, t) {
 		a.zero(r)
 	}
-	a.weights(p, w)
+	if !a.vnni {
+		a.weightsOf(p, []int{w})
+	}
 	a.loop("CX", func() {
 		for _, s := range sums {
 			if a.vnni {
 				a.op("VPDPBUSD", a.v(t), a.v(w), a.v(s))
 			} else {
-				a.multiply(p, s, w)
+				a.multiplyPart(p, s, []int{w}, 0)
 			}
 		}
 	})
@@ -31,7 +33,7 @@ func (a *amd64) probes() {
 		return
 	}
 
-	a.begin("probeFloats", "does 10 fused multiplications of floats in registers, so often.", "n:int=CX")
+	a.begin("probeFloats", fmt.Sprintf("does %d fused multiplications of floats in registers, so often.", independent), "n:int=CX")
 	w, sums = a.reg(), a.regs(independent)
 	for _, r := range append(sums, w) {
 		a.zero(r)

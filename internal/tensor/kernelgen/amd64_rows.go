@@ -5,9 +5,9 @@ import (
 	"math/bits"
 )
 
-// rows are the products of four rows, as they lie in the file, with one vector: what is done for every token that is
-// generated, so nothing is written on the way. Lanes of the sums are blocks, their places rows. They need masks, which
-// narrow registers do not have.
+// rows are the products of four rows, as they lie in the file, with some vectors: what is done for every token that is
+// generated, so nothing is written on the way. A quad of the rows is taken apart in registers and multiplied with each
+// vector. Lanes of the sums are blocks, their places rows. This needs masks, which narrow registers do not have.
 
 // rowsKernel is what the functions of all formats share.
 type rowsKernel struct {
@@ -18,6 +18,8 @@ type rowsKernel struct {
 	total        int
 	w, t, a0, a1 int
 	scale        int
+	weights      [4][2]int // of a row: the first halves of blocks, and the second ones
+	signed       bool
 }
 
 func (a *amd64) rowsFormats() []string {
@@ -41,18 +43,54 @@ func (a *amd64) rowsKernels() {
 	a.rowsQ6K()
 }
 
-// rowsBegin begins a function: DI is where the four sums go, SI the vector's records, and at gives places in the rows.
-func (a *amd64) rowsBegin(name string) *rowsKernel {
-	a.begin("rows"+name, "gives the products of four rows, ws bytes apart, with a vector.", "out:*[4]float32=DI", "x:*byte=SI", "w:*byte=R8", "ws:int=R9", "quads:int=CX")
-	k := &rowsKernel{amd64: a, p: a.bytesProduct()}
+// rowsBegin begins a function, in which at gives places in the rows.
+func (a *amd64) rowsBegin(name string, signed bool) *rowsKernel {
+	a.begin("rows"+name, "adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.",
+		"sums:*float32=DI", "x:*byte=SI", "xs:int=BX", "vectors:int=R12", "w:*byte=R8", "ws:int=R9", "quads:int=CX")
+	k := &rowsKernel{amd64: a, p: a.bytesProduct(signed), signed: signed}
 	a.op("LEAQ", "(R9)(R9*2)", "R10")
 	a.op("LEAQ", "(R8)(R9*4)", "R11") // the rows that come next
 	k.expand = a.words("expand", 0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3)
 	k.acc = a.reg()
-	a.op("VXORPS", x(k.acc), x(k.acc), x(k.acc))
 	k.sums, k.total = a.regs(4), a.reg()
 	k.w, k.t, k.a0, k.a1, k.scale = a.reg(), a.reg(), a.reg(), a.reg(), a.reg()
+	for i := range k.weights {
+		k.weights[i] = [2]int{a.reg(), a.reg()}
+	}
 	return k
+}
+
+// vectors writes what is done with each vector, whose records are at R14, once the weights of a quad are ready. It leaves
+// the quad's products, block by block, in total.
+func (k *rowsKernel) vectors(quad int, body func()) {
+	k.op("MOVQ", "R12", "R13")
+	k.op("MOVQ", "DI", "R15")
+	k.op("LEAQ", mem("SI", recordBytes*quad), "R14")
+	k.loop("R13", func() {
+		k.op("VMOVDQU32", mem("R14", 0), k.v(k.a0))
+		k.op("VMOVDQU32", mem("R14", 64), k.v(k.a1))
+		body()
+		k.op("VPERMPS", mem("R14", recordScale), k.v(k.expand), k.v(k.t))
+		k.op("VMULPS", k.v(k.t), k.v(k.total), k.v(k.total))
+		// The blocks are added in order.
+		k.op("VADDPS", "(R15)", x(k.total), x(k.acc))
+		for lane := 1; lane < 4; lane++ {
+			k.op("VEXTRACTF32X4", fmt.Sprintf("$%d", lane), k.v(k.total), x(k.t))
+			k.op("VADDPS", x(k.t), x(k.acc), x(k.acc))
+		}
+		k.op("VMOVUPS", x(k.acc), "(R15)")
+		k.op("ADDQ", "$16", "R15")
+		k.op("ADDQ", "BX", "R14")
+	})
+}
+
+// products multiplies the rows with both halves.
+func (k *rowsKernel) products() {
+	for row, s := range k.sums {
+		k.multiplyRow(s, k.weights[row][0], k.a0, true)
+		k.multiplyRow(s, k.weights[row][1], k.a1, false)
+	}
+	k.tree()
 }
 
 func rowAt(base string, row, offset int) string {
@@ -70,14 +108,8 @@ func (k *rowsKernel) ahead(bytes int) {
 	}
 }
 
-// activations loads a quad of the vector.
-func (k *rowsKernel) activations(quad int) {
-	k.op("VMOVDQU32", mem("SI", recordBytes*quad), k.v(k.a0))
-	k.op("VMOVDQU32", mem("SI", recordBytes*quad+64), k.v(k.a1))
-}
-
 // multiplyRow adds the products of bytes to a sum; first ones replace it. Unsigned bytes need no care for their signs.
-func (k *rowsKernel) multiplyRow(sum, w, with int, first, signed bool) {
+func (k *rowsKernel) multiplyRow(sum, w, with int, first bool) {
 	switch {
 	case k.vnni:
 		if first {
@@ -85,12 +117,12 @@ func (k *rowsKernel) multiplyRow(sum, w, with int, first, signed bool) {
 		}
 		k.op("VPDPBUSD", k.v(with), k.v(w), k.v(sum))
 		return
-	case signed:
-		k.op("VPABSB", k.v(w), k.v(k.p.absolute))
+	case k.signed:
+		k.op("VPABSB", k.v(w), k.v(k.p.absolute[0]))
 		k.op("VPMOVB2M", k.v(w), "K7")
 		k.op("VMOVDQA32", k.v(with), k.v(k.p.t))
 		k.op("VPSUBB", k.v(with), k.v(k.p.zero), "K7", k.v(k.p.t))
-		k.op("VPMADDUBSW", k.v(k.p.t), k.v(k.p.absolute), k.v(k.p.t))
+		k.op("VPMADDUBSW", k.v(k.p.t), k.v(k.p.absolute[0]), k.v(k.p.t))
 	default:
 		k.op("VPMADDUBSW", k.v(with), k.v(w), k.v(k.p.t))
 	}
@@ -116,26 +148,15 @@ func (k *rowsKernel) tree() {
 }
 
 // correct takes from the sums what was added to each weight, a power of two, times the sum of the block's activations.
-func (k *rowsKernel) correct(quad, added int) {
+func (k *rowsKernel) correct(added int) {
 	if added == 0 {
 		return
 	}
-	k.op("VPERMD", mem("SI", recordBytes*quad+recordStart), k.v(k.expand), k.v(k.t)) // −128 times the sum
+	k.op("VPERMD", mem("R14", recordStart), k.v(k.expand), k.v(k.t)) // −128 times the sum
 	if shift := 7 - bits.TrailingZeros(uint(added)); shift > 0 {
 		k.op("VPSRAD", fmt.Sprintf("$%d", shift), k.v(k.t), k.v(k.t))
 	}
 	k.op("VPADDD", k.v(k.t), k.v(k.sums[0]), k.v(k.sums[0]))
-}
-
-// add multiplies the total of a quad with the scales of its activations and adds its blocks to the result, in order.
-func (k *rowsKernel) add(quad int) {
-	k.op("VPERMPS", mem("SI", recordBytes*quad+recordScale), k.v(k.expand), k.v(k.t))
-	k.op("VMULPS", k.v(k.t), k.v(k.total), k.v(k.total))
-	k.op("VADDPS", x(k.total), x(k.acc), x(k.acc))
-	for lane := 1; lane < 4; lane++ {
-		k.op("VEXTRACTF32X4", fmt.Sprintf("$%d", lane), k.v(k.total), x(k.t))
-		k.op("VADDPS", x(k.t), x(k.acc), x(k.acc))
-	}
 }
 
 // next goes on to the quads after so many, which are so many bytes of a row.
@@ -143,11 +164,6 @@ func (k *rowsKernel) next(row, quads int) {
 	k.op("ADDQ", fmt.Sprintf("$%d", quads*recordBytes), "SI")
 	k.op("ADDQ", fmt.Sprintf("$%d", row), "R8")
 	k.op("ADDQ", fmt.Sprintf("$%d", row), "R11")
-}
-
-func (k *rowsKernel) finish() {
-	k.op("VMOVUPS", x(k.acc), "(DI)")
-	k.end()
 }
 
 // gather reads the half floats of four rows and four blocks. A load that begins 2r bytes earlier has the word of row r
@@ -209,23 +225,18 @@ func (g gather) read(dst, offset int) {
 
 // rowsSimple is for the formats whose blocks have 32 elements and a scale.
 func (a *amd64) rowsSimple(f blocks32) {
-	k := a.rowsBegin(f.name)
+	k := a.rowsBegin(f.name, f.bytes || f.values != nil)
 	mask, table, flip, sixteen := -1, -1, -1, -1
 	if !f.bytes {
 		mask = a.splat(bytes4(15))
 	}
-	signed, added := false, int(f.less)
-	switch {
-	case f.values != nil:
+	added := int(f.less)
+	if f.values != nil {
 		table = a.table(f.name, f.values)
-		signed = true
-	case f.bytes:
-		signed = true
-		if a.vnni {
-			flip = a.splat(bytes4(128))
-		}
+	} else if f.bytes && a.vnni {
+		flip = a.splat(bytes4(128))
 	}
-	if signed && a.vnni {
+	if k.signed && a.vnni {
 		added = 128
 	}
 	if f.fifth > 0 {
@@ -238,11 +249,13 @@ func (a *amd64) rowsSimple(f blocks32) {
 	} else {
 		exponents, one, smallest = k.exponents(f.stride)
 	}
-	second := a.reg()
+	low := -1
+	if f.low > 0 {
+		low = a.reg()
+	}
 	a.loop("CX", func() {
 		k.ahead(4 * f.stride)
-		k.activations(0)
-		for row, s := range k.sums {
+		for row, w := range k.weights {
 			from := func(offset int) (list []string) {
 				for b := range 4 {
 					list = append(list, k.at(row, f.stride*b+offset))
@@ -255,48 +268,49 @@ func (a *amd64) rowsSimple(f blocks32) {
 				a.op("VINSERTI64X4", "$1", places[1], a.v(k.w), a.v(k.w))
 				a.op("VMOVDQU", places[2], y(k.t))
 				a.op("VINSERTI64X4", "$1", places[3], a.v(k.t), a.v(k.t))
-				a.op("VSHUFI64X2", "$0xDD", a.v(k.t), a.v(k.w), a.v(second))
-				a.op("VSHUFI64X2", "$0x88", a.v(k.t), a.v(k.w), a.v(k.w))
+				a.op("VSHUFI64X2", "$0x88", a.v(k.t), a.v(k.w), a.v(w[0]))
+				a.op("VSHUFI64X2", "$0xDD", a.v(k.t), a.v(k.w), a.v(w[1]))
 				if flip >= 0 {
-					a.op("VPXORD", a.v(flip), a.v(k.w), a.v(k.w))
-					a.op("VPXORD", a.v(flip), a.v(second), a.v(second))
+					a.op("VPXORD", a.v(flip), a.v(w[0]), a.v(w[0]))
+					a.op("VPXORD", a.v(flip), a.v(w[1]), a.v(w[1]))
 				}
-			} else {
-				a.lanesFrom(k.w, from(f.data)...)
-				a.op("VPSRLW", "$4", a.v(k.w), a.v(second))
-				a.op("VPANDD", a.v(mask), a.v(k.w), a.v(k.w))
-				a.op("VPANDD", a.v(mask), a.v(second), a.v(second))
-				for h, r := range []int{k.w, second} {
-					if f.fifth > 0 {
-						k.fifthBits(r, sixteen, from(f.fifth+2*h))
-					}
-					if table >= 0 {
-						a.op("VPSHUFB", a.v(r), a.v(table), a.v(r))
-					}
+				continue
+			}
+			a.lanesFrom(k.w, from(f.data)...)
+			a.op("VPSRLW", "$4", a.v(k.w), a.v(w[1]))
+			a.op("VPANDD", a.v(mask), a.v(k.w), a.v(w[0]))
+			a.op("VPANDD", a.v(mask), a.v(w[1]), a.v(w[1]))
+			for h, r := range w {
+				if f.fifth > 0 {
+					k.fifthBits(r, sixteen, from(f.fifth+2*h))
+				}
+				if table >= 0 {
+					a.op("VPSHUFB", a.v(r), a.v(table), a.v(r))
 				}
 			}
-			k.multiplyRow(s, k.w, k.a0, true, signed)
-			k.multiplyRow(s, second, k.a1, false, signed)
 		}
-		k.tree()
-		k.correct(0, added)
-		a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.total))
 		if f.scale == 0 {
 			g.read(k.scale, 0)
 		} else {
-			k.powers(f.stride, exponents, one, smallest)
+			k.powers(exponents, one, smallest)
 		}
-		a.op("VMULPS", a.v(k.scale), a.v(k.total), a.v(k.total))
 		if f.low > 0 {
-			g.read(k.scale, f.low)
-			a.op("VPERMPS", mem("SI", recordSum), a.v(k.expand), a.v(k.t))
-			a.op("VMULPS", a.v(k.t), a.v(k.scale), a.v(k.scale))
-			a.op("VADDPS", a.v(k.scale), a.v(k.total), a.v(k.total)) // the minimum is taken off, and stored negative
+			g.read(low, f.low)
 		}
-		k.add(0)
+		k.vectors(0, func() {
+			k.products()
+			k.correct(added)
+			a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.total))
+			a.op("VMULPS", a.v(k.scale), a.v(k.total), a.v(k.total))
+			if f.low > 0 {
+				a.op("VPERMPS", mem("R14", recordSum), a.v(k.expand), a.v(k.t))
+				a.op("VMULPS", a.v(k.t), a.v(low), a.v(k.t))
+				a.op("VADDPS", a.v(k.t), a.v(k.total), a.v(k.total)) // the minimum is taken off, and stored negative
+			}
+		})
 		k.next(4*f.stride, 1)
 	})
-	k.finish()
+	a.end()
 }
 
 // fifthBits adds 16 to the elements of a half whose bit is set, 16 bits at each place.
@@ -333,7 +347,7 @@ func (k *rowsKernel) exponents(stride int) (order, one, smallest int) {
 }
 
 // powers makes scales of exponents e: 2^(e−128), of which the least two are no normal numbers.
-func (k *rowsKernel) powers(stride, order, one, smallest int) {
+func (k *rowsKernel) powers(order, one, smallest int) {
 	for r := range 4 {
 		k.op("VMOVDQU8", k.at(r, -r), fmt.Sprintf("K%d", r+1), k.v(k.scale))
 	}
@@ -355,29 +369,37 @@ func (k *rowsKernel) column(dst, offset int) {
 // everyLane repeats the lowest lane.
 func (k *rowsKernel) everyLane(r int) { k.op("VSHUFF32X4", "$0", k.v(r), k.v(r), k.v(r)) }
 
+// everywhere is a constant in memory that has one word throughout.
+func (a *amd64) everywhere(word uint32) string {
+	list := make([]uint32, 16)
+	for i := range list {
+		list[i] = word
+	}
+	return a.constant(fmt.Sprintf("all%08x", word), list...)
+}
+
 // rowsQ4K is for Q4_K and Q5_K.
 func (a *amd64) rowsQ4K(name string, stride, data, fifth int) {
-	k := a.rowsBegin(name)
+	k := a.rowsBegin(name, false)
 	mask := a.splat(bytes4(15))
 	shift := a.byLane(0, [4]uint32{0, 4, 0, 4})
-	sixteen, left, right := -1, -1, -1
+	left, right := -1, -1
 	if fifth > 0 {
-		sixteen = a.splat(bytes4(16))
 		left, right = a.byLane(0, [4]uint32{4, 3, 2, 1}), a.byLane(0, [4]uint32{0, 1, 2, 3})
 	}
 	// The four bytes of each row become four words of the four rows.
-	across := a.words("bytesAcross", 0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703, 0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703,
-		0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703, 0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703)
-	halves := a.words("halvesApart", 0x05040100, 0x0d0c0908, 0x07060302, 0x0f0e0b0a, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)
-	low6, low4, high2 := a.splat(0x3f3f3f3f), mask, a.splat(0x30303030)
-	d, dmin := a.reg(), a.reg()
+	across := a.constant("bytesAcross", 0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703)
+	halves := a.constant("halvesApart", 0x05040100, 0x0d0c0908, 0x07060302, 0x0f0e0b0a)
+	low6, low4, high2 := a.everywhere(0x3f3f3f3f), a.everywhere(0x0f0f0f0f), a.everywhere(0x30303030)
 	scales, lows := a.regs(2), a.regs(2)
-	c, w1 := k.scale, a.reg()
+	c := a.reg()
+	// Before the weights are there, their registers are free.
+	d, dmin, w1 := k.weights[0][0], k.weights[0][1], k.weights[1][0]
 	a.op("SHRQ", "$1", "CX")
 	a.loop("CX", func() {
 		k.ahead(stride)
 		k.column(c, 0)
-		a.op("VPSHUFB", x(halves), x(c), x(c))
+		a.op("VPSHUFB", halves, x(c), x(c))
 		a.op("VCVTPH2PS", x(c), x(d))
 		a.op("VPSRLDQ", "$8", x(c), x(c))
 		a.op("VCVTPH2PS", x(c), x(dmin))
@@ -389,24 +411,26 @@ func (a *amd64) rowsQ4K(name string, stride, data, fifth int) {
 		a.op("VPSRLD", "$2", x(scales[0]), x(scales[1]))
 		a.op("VPSRLD", "$2", x(lows[0]), x(lows[1]))
 		a.op("VPSRLD", "$4", x(c), x(w1))
-		for _, r := range []struct{ to, with int }{{scales[0], low6}, {lows[0], low6}, {scales[1], high2}, {lows[1], high2}, {c, low4}, {w1, low4}} {
-			a.op("VPANDD", x(r.with), x(r.to), x(r.to))
+		for _, r := range []struct {
+			to   int
+			with string
+		}{{scales[0], low6}, {lows[0], low6}, {scales[1], high2}, {lows[1], high2}, {c, low4}, {w1, low4}} {
+			a.op("VPANDD", r.with, x(r.to), x(r.to))
 		}
 		a.op("VPORD", x(c), x(scales[1]), x(scales[1]))
 		a.op("VPORD", x(w1), x(lows[1]), x(lows[1]))
 		for q := range 2 {
 			for _, r := range []struct{ to, with int }{{scales[q], d}, {lows[q], dmin}} {
-				a.op("VPSHUFB", x(across), x(r.to), x(r.to))
+				a.op("VPSHUFB", across, x(r.to), x(r.to))
 				a.op("VPMOVZXBD", x(r.to), a.v(r.to))
 				a.op("VCVTDQ2PS", a.v(r.to), a.v(r.to))
 				a.op("VMULPS", a.v(r.with), a.v(r.to), a.v(r.to))
 			}
 		}
 		for q := range 2 {
-			k.activations(q)
-			for row, s := range k.sums {
+			for row, w := range k.weights {
 				a.op("VMOVDQU32", k.at(row, data+64*q), a.v(c))
-				for h, r := range []int{k.w, w1} {
+				for h, r := range w {
 					a.op("VSHUFI64X2", []string{"$0xA0", "$0xF5"}[h], a.v(c), a.v(c), a.v(r))
 					a.op("VPSRLVD", a.v(shift), a.v(r), a.v(r))
 					a.op("VPANDD", a.v(mask), a.v(r), a.v(r))
@@ -417,35 +441,35 @@ func (a *amd64) rowsQ4K(name string, stride, data, fifth int) {
 						} else {
 							a.op("VPSRLVD", a.v(right), a.v(k.t), a.v(k.t))
 						}
-						a.op("VPANDD", a.v(sixteen), a.v(k.t), a.v(k.t))
+						a.op("VPANDD", a.everywhere(bytes4(16)), a.v(k.t), a.v(k.t))
 						a.op("VPORD", a.v(k.t), a.v(r), a.v(r))
 					}
 				}
-				k.multiplyRow(s, k.w, k.a0, true, false)
-				k.multiplyRow(s, w1, k.a1, false, false)
 			}
-			k.tree()
-			a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.total))
-			a.op("VMULPS", a.v(scales[q]), a.v(k.total), a.v(k.total))
-			a.op("VPERMPS", mem("SI", recordBytes*q+recordSum), a.v(k.expand), a.v(k.t))
-			a.op("VMULPS", a.v(k.t), a.v(lows[q]), a.v(k.t))
-			a.op("VSUBPS", a.v(k.t), a.v(k.total), a.v(k.total))
-			k.add(q)
+			k.vectors(q, func() {
+				k.products()
+				a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.total))
+				a.op("VMULPS", a.v(scales[q]), a.v(k.total), a.v(k.total))
+				a.op("VPERMPS", mem("R14", recordSum), a.v(k.expand), a.v(k.t))
+				a.op("VMULPS", a.v(k.t), a.v(lows[q]), a.v(k.t))
+				a.op("VSUBPS", a.v(k.t), a.v(k.total), a.v(k.total))
+			})
 		}
 		k.next(stride, 2)
 	})
-	k.finish()
+	a.end()
 }
 
 func (a *amd64) rowsQ6K() {
-	k := a.rowsBegin("Q6_K")
-	mask, high := a.splat(bytes4(15)), a.splat(bytes4(0x30))
+	k := a.rowsBegin("Q6_K", false)
+	mask, high := a.everywhere(bytes4(15)), a.everywhere(bytes4(0x30))
 	shift := a.byLane(0, [4]uint32{0, 0, 4, 4})
 	rotate := a.byLane(0, [4]uint32{4, 2, 0, 30})
 	thirtyTwo := a.splat(0x42000000)
 	d := a.reg()
 	bytes := a.regs(4)
-	c := a.reg()
+	second := a.reg()
+	c := k.weights[0][0]
 	a.op("SHRQ", "$1", "CX")
 	a.loop("CX", func() {
 		k.ahead(210)
@@ -467,37 +491,44 @@ func (a *amd64) rowsQ6K() {
 		a.op("VPUNPCKLWD", x(k.a0), x(k.w), x(b[2]))
 		a.op("VPUNPCKHWD", x(k.a0), x(k.w), x(b[3]))
 		for q := range 2 {
-			k.activations(q)
-			for h := range 2 {
-				for row, s := range k.sums {
-					a.op("VMOVDQU32", k.at(row, 64*q), a.v(k.w))
-					a.op("VSHUFI64X2", []string{"$0x88", "$0xDD"}[h], a.v(k.w), a.v(k.w), a.v(k.w))
-					a.op("VPSRLVD", a.v(shift), a.v(k.w), a.v(k.w))
-					a.op("VPANDD", a.v(mask), a.v(k.w), a.v(k.w))
+			for row, w := range k.weights {
+				for h, r := range w {
+					a.op("VMOVDQU32", k.at(row, 64*q), a.v(r))
+					a.op("VSHUFI64X2", []string{"$0x88", "$0xDD"}[h], a.v(r), a.v(r), a.v(r))
+					a.op("VPSRLVD", a.v(shift), a.v(r), a.v(r))
+					a.op("VPANDD", mask, a.v(r), a.v(r))
 					a.op("VBROADCASTI32X4", k.at(row, 128+32*q+16*h), a.v(k.t))
 					a.op("VPROLVD", a.v(rotate), a.v(k.t), a.v(k.t))
-					a.op("VPANDD", a.v(high), a.v(k.t), a.v(k.t))
-					a.op("VPORD", a.v(k.t), a.v(k.w), a.v(k.w))
-					k.multiplyRow(s, k.w, []int{k.a0, k.a1}[h], true, false)
-				}
-				k.tree()
-				a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.sums[0]))
-				a.op("VPERMPS", mem("SI", recordBytes*q+recordHalf+16*h), a.v(k.expand), a.v(k.t))
-				a.op("VFNMADD231PS", a.v(thirtyTwo), a.v(k.t), a.v(k.sums[0])) // exact: all of these are small integers
-				a.op("VSHUFPS", []string{"$0x88", "$0xDD"}[h], x(b[2*q+1]), x(b[2*q]), x(k.scale))
-				a.op("VPMOVSXBD", x(k.scale), a.v(k.scale))
-				a.op("VCVTDQ2PS", a.v(k.scale), a.v(k.scale))
-				a.op("VMULPS", a.v(d), a.v(k.scale), a.v(k.scale))
-				if h == 0 {
-					a.op("VMULPS", a.v(k.scale), a.v(k.sums[0]), a.v(k.total))
-				} else {
-					a.op("VMULPS", a.v(k.scale), a.v(k.sums[0]), a.v(k.sums[0]))
-					a.op("VADDPS", a.v(k.sums[0]), a.v(k.total), a.v(k.total))
+					a.op("VPANDD", high, a.v(k.t), a.v(k.t))
+					a.op("VPORD", a.v(k.t), a.v(r), a.v(r))
 				}
 			}
-			k.add(q)
+			scales := []int{k.scale, second}
+			for h, r := range scales {
+				a.op("VSHUFPS", []string{"$0x88", "$0xDD"}[h], x(b[2*q+1]), x(b[2*q]), x(r))
+				a.op("VPMOVSXBD", x(r), a.v(r))
+				a.op("VCVTDQ2PS", a.v(r), a.v(r))
+				a.op("VMULPS", a.v(d), a.v(r), a.v(r))
+			}
+			k.vectors(q, func() {
+				for h := range 2 {
+					for row, s := range k.sums {
+						k.multiplyRow(s, k.weights[row][h], []int{k.a0, k.a1}[h], true)
+					}
+					k.tree()
+					a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.sums[0]))
+					a.op("VPERMPS", mem("R14", recordHalf+16*h), a.v(k.expand), a.v(k.t))
+					a.op("VFNMADD231PS", a.v(thirtyTwo), a.v(k.t), a.v(k.sums[0])) // exact: all of these are small integers
+					if h == 0 {
+						a.op("VMULPS", a.v(scales[h]), a.v(k.sums[0]), a.v(k.total))
+					} else {
+						a.op("VMULPS", a.v(scales[h]), a.v(k.sums[0]), a.v(k.sums[0]))
+						a.op("VADDPS", a.v(k.sums[0]), a.v(k.total), a.v(k.total))
+					}
+				}
+			})
 		}
 		k.next(210, 2)
 	})
-	k.finish()
+	a.end()
 }

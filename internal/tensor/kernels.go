@@ -21,10 +21,10 @@ type kernels struct {
 
 	unpack    [weights.Types]unpackKernel
 	rows      [weights.Types]rowsKernel
-	dot       [4]func(acc *[4]float32, x, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+	dot       [4]dotKernel
 	tiles     [4][]tileKernel // the largest first
 	transpose func(dst, src *byte, stride, pieces int)
-	round     func(records *byte, x *float32, quads int) (done int)
+	round     func(records *byte, xq int, x *float32, quads int) (done int)
 
 	widenF16, widenBF16 func(dst *float32, src *byte, n int)
 	dotFloats1          func(w, x *float32, n int) float32
@@ -46,14 +46,17 @@ type kernels struct {
 // unpackKernel takes quads of several rows apart. The steps are the bytes from the end of what a row takes to the next row.
 type unpackKernel func(q *byte, scale, low *float32, row, apart *byte, quads, rows, qStep, scaleStep, rowStep, apartStep int)
 
-// rowsKernel multiplies four rows, as they lie in the file, with some vectors, and adds the products to sums, four for
-// each.
-type rowsKernel func(sums *float32, x *byte, xs, vectors int, w *byte, ws, quads int)
+// rowsKernel multiplies four rows, as they lie in the file, with vectors that lie side by side, quad by quad, and adds the
+// products to sums, four for each.
+type rowsKernel func(sums *float32, x *byte, vectors int, w *byte, ws, quads int)
+
+// dotKernel multiplies four unpacked rows with a vector.
+type dotKernel func(sums *float32, x *byte, xq int, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
 // tileKernel multiplies a panel with some number of vectors.
 type tileKernel struct {
 	vectors int
-	run     func(acc *float32, x *byte, xs int, panel *byte, scale, low *float32, quads int)
+	run     func(acc *float32, x *byte, xq int, panel *byte, scale, low *float32, quads int)
 }
 
 // record is a quad of activations, 128 of them, rounded to bytes. They lie in the order of unpacked rows: the first halves
@@ -118,8 +121,7 @@ const (
 	quad       = 4 * Block // elements
 	dotRows    = 4         // that dot multiplies with one vector
 	panelRows  = 16
-	tileRows   = 2 * panelRows // that are unpacked together
-	fewVectors = 3             // up to so many are multiplied one by one
+	fewVectors = 3 // up to so many are multiplied one by one
 	// someVectors is up to how many are multiplied with rows as they lie in the file: with more, it pays to put the rows'
 	// words side by side.
 	someVectors = 8
@@ -132,15 +134,9 @@ const (
 type unpackedRows struct {
 	q, panel                          []byte
 	scale, low, scalePanel, lowPanel  []float32
-	acc                               []float32 // [vector][row of a tile]
+	acc                               []float32 // [vector][row]
 	rowBytes, rowScales, scalesOfQuad int
 }
-
-// Where in a tile the second panel begins, and its scales.
-const (
-	panelBytes  = tileQuads * quad * panelRows
-	panelScales = tileQuads * 8 * panelRows
-)
 
 // aligned is memory that begins where a cache line does.
 func aligned(bytes int) []byte {
@@ -157,7 +153,7 @@ func alignedFloats(n int) []float32 {
 func (u *unpackedRows) room(rows, quads int, f *Format) {
 	u.scalesOfQuad = quad / f.group
 	u.rowBytes, u.rowScales = quads*quad, quads*u.scalesOfQuad
-	if n := max(tileRows*tileQuads, dotRows*dotQuads); len(u.q) == 0 {
+	if n := max(panelRows*tileQuads, dotRows*dotQuads); len(u.q) == 0 {
 		u.q, u.panel = aligned(n*quad), aligned(n*quad)
 		u.scale, u.low = alignedFloats(n*8), alignedFloats(n*8)
 		u.scalePanel, u.lowPanel = alignedFloats(n*8), alignedFloats(n*8)
@@ -230,20 +226,20 @@ func (s *worker) dots(k *kernels, p Product, x Packed, from, to int) {
 		n := min(dotRows, to-r)
 		if direct != nil && n == dotRows && p.W.Cols%quad == 0 {
 			data, _ := p.W.row(r)
-			u.sums(dotRows * x.batch.n)
-			direct(&u.acc[0], x.at(0, 0), x.stride(), x.batch.n, &data[0], p.W.stride, x.quads)
+			u.sums(dotRows * x.vectors)
+			direct(&u.acc[0], x.at(0, 0), x.vectors, &data[0], p.W.stride, x.quads)
 			for v := range x.batch.n {
 				copy(p.Dst.data[v*p.Dst.Cols+r:][:dotRows], u.acc[dotRows*v:])
 			}
 			continue
 		}
-		u.sums(dotRows * x.batch.n)
+		u.sums(dotRows * x.vectors)
 		for first := 0; first < x.quads; first += dotQuads {
 			quads := min(dotQuads, x.quads-first)
 			u.room(dotRows, quads, f)
 			u.take(k, p.W, r, n, first, quads, &s.row)
 			for v := range x.batch.n {
-				dot((*[4]float32)(u.acc[dotRows*v:]), x.at(v, first), &u.q[0], u.rowBytes, &u.scale[0], 4*u.rowScales, &u.low[0], quads)
+				dot(&u.acc[dotRows*v], x.at(v, first), x.stride(v), &u.q[0], u.rowBytes, &u.scale[0], 4*u.rowScales, &u.low[0], quads)
 			}
 		}
 		for v := range x.batch.n {
@@ -259,55 +255,49 @@ const secondCache = 384 << 10
 // panels multiplies rows with many vectors.
 func (s *worker) panels(k *kernels, p Product, x Packed, from, to int) {
 	f, u := &formats[p.W.Type], &s.rows
-	sums := tileRows * x.vectors // of a tile
-	tiles := (to - from + tileRows - 1) / tileRows
-	u.sums(tiles * sums)
+	sums := panelRows * x.vectors // of a panel
+	panels := (to - from + panelRows - 1) / panelRows
+	u.sums(panels * sums)
 	step := max(1, secondCache/(x.vectors*int(unsafe.Sizeof(record{})))/tileQuads) * tileQuads
 	for part := 0; part < x.quads; part += step {
-		for t := range tiles {
-			r, acc := from+t*tileRows, u.acc[t*sums:(t+1)*sums]
-			n := min(tileRows, to-r)
+		for i := range panels {
+			r := from + i*panelRows
 			for first := part; first < min(part+step, x.quads); first += tileQuads {
 				quads := min(tileQuads, x.quads-first)
-				u.room(tileRows, quads, f)
-				u.take(k, p.W, r, n, first, quads, &s.row)
-				for i := 0; i < n; i += panelRows {
-					u.turn(k, i, quads, f)
-				}
-				u.tile(k, f, acc, x, n, first, quads)
+				u.room(panelRows, quads, f)
+				u.take(k, p.W, r, min(panelRows, to-r), first, quads, &s.row)
+				u.turn(k, quads, f)
+				u.tile(k, f, u.acc[i*sums:(i+1)*sums], x, first, quads)
 			}
 		}
 	}
-	for t := range tiles {
-		r := from + t*tileRows
-		n := min(tileRows, to-r)
+	for i := range panels {
+		r := from + i*panelRows
+		n := min(panelRows, to-r)
 		for v := range x.batch.n {
-			copy(p.Dst.data[v*p.Dst.Cols+r:][:n], u.acc[t*sums+tileRows*v:])
+			copy(p.Dst.data[v*p.Dst.Cols+r:][:n], u.acc[i*sums+panelRows*v:])
 		}
 	}
 }
 
-// tile multiplies n rows, some quads of which lie in panels, with all vectors.
-func (u *unpackedRows) tile(k *kernels, f *Format, acc []float32, x Packed, n, first, quads int) {
+// tile multiplies the panel, which has some quads, with all vectors.
+func (u *unpackedRows) tile(k *kernels, f *Format, acc []float32, x Packed, first, quads int) {
 	tiles := k.tiles[f.kind()]
 	for v := 0; v < x.vectors; {
-		t := tiles[slices.IndexFunc(tiles, func(t tileKernel) bool { return t.vectors <= x.vectors-v })]
-		for row := 0; row < n; row += k.tileRows {
-			// A tile may have half of the 16 rows of a panel.
-			panel, part := row/panelRows, row%panelRows
-			t.run(&acc[tileRows*v+row], x.at(v, first), x.stride(), &u.panel[panelBytes*panel+4*part],
-				&u.scalePanel[panelScales*panel+part], &u.lowPanel[panelScales*panel+part], quads)
+		left := x.groupSize(v) - v%groupVectors
+		t := tiles[slices.IndexFunc(tiles, func(t tileKernel) bool { return t.vectors <= left })]
+		for part := 0; part < panelRows; part += k.tileRows {
+			t.run(&acc[panelRows*v+part], x.at(v, first), x.stride(v), &u.panel[4*part], &u.scalePanel[part], &u.lowPanel[part], quads)
 		}
 		v += t.vectors
 	}
 }
 
-// turn makes a panel of the 16 rows from row i on.
-func (u *unpackedRows) turn(k *kernels, i, quads int, f *Format) {
-	panel := i / panelRows
-	k.transpose(&u.panel[panelBytes*panel], &u.q[i*u.rowBytes], u.rowBytes, quads*quad/16)
+// turn makes a panel of the rows.
+func (u *unpackedRows) turn(k *kernels, quads int, f *Format) {
+	k.transpose(&u.panel[0], &u.q[0], u.rowBytes, quads*quad/16)
 	for _, s := range [][2][]float32{{u.scalePanel, u.scale}, {u.lowPanel, u.low}} {
-		k.transpose((*byte)(unsafe.Pointer(&s[0][panelScales*panel])), (*byte)(unsafe.Pointer(&s[1][i*u.rowScales])), 4*u.rowScales, u.rowScales/4)
+		k.transpose((*byte)(unsafe.Pointer(&s[0][0])), (*byte)(unsafe.Pointer(&s[1][0])), 4*u.rowScales, u.rowScales/4)
 		if !f.shifted {
 			break
 		}

@@ -22,12 +22,12 @@ var avx2Kernels = kernels{
 		weights.Q6_K:       unpackQ6_K_avx2,
 		weights.IQ4_XS:     unpackIQ4_XS_avx2,
 	},
-	dot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){dot32_avx2, dot32Shifted_avx2, dot16_avx2, dot16Shifted_avx2},
+	dot: [4]dotKernel{dot32_avx2, dot32Shifted_avx2, dot16_avx2, dot16Shifted_avx2},
 	tiles: [4][]tileKernel{
-		{{4, tile32_4_avx2}, {2, tile32_2_avx2}},
-		{{4, tile32Shifted_4_avx2}, {2, tile32Shifted_2_avx2}},
-		{{4, tile16_4_avx2}, {2, tile16_2_avx2}},
-		{{4, tile16Shifted_4_avx2}, {2, tile16Shifted_2_avx2}},
+		{{4, tile32_4_avx2}, {2, tile32_2_avx2}, {1, tile32_1_avx2}},
+		{{4, tile32Shifted_4_avx2}, {2, tile32Shifted_2_avx2}, {1, tile32Shifted_1_avx2}},
+		{{4, tile16_4_avx2}, {2, tile16_2_avx2}, {1, tile16_1_avx2}},
+		{{4, tile16Shifted_4_avx2}, {2, tile16Shifted_2_avx2}, {1, tile16Shifted_1_avx2}},
 	},
 	transpose:  transpose_avx2,
 	round:      round_avx2,
@@ -118,65 +118,85 @@ func unpackQ2_K_avx2(q *byte, scale *float32, low *float32, row *byte, apart *by
 //go:noescape
 func unpackIQ4_XS_avx2(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// dot32_avx2 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
+// dot32_avx2 adds the products of four unpacked rows with a vector to acc; xq is the bytes from one quad of the vector to the next, ws and ss from one row's bytes and scales to the next's.
 //
 //go:noescape
-func dot32_avx2(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+func dot32_avx2(acc *float32, x *byte, xq int, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// dot32Shifted_avx2 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
+// dot32Shifted_avx2 adds the products of four unpacked rows with a vector to acc; xq is the bytes from one quad of the vector to the next, ws and ss from one row's bytes and scales to the next's.
 //
 //go:noescape
-func dot32Shifted_avx2(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+func dot32Shifted_avx2(acc *float32, x *byte, xq int, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// dot16_avx2 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
+// dot16_avx2 adds the products of four unpacked rows with a vector to acc; xq is the bytes from one quad of the vector to the next, ws and ss from one row's bytes and scales to the next's.
 //
 //go:noescape
-func dot16_avx2(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+func dot16_avx2(acc *float32, x *byte, xq int, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// dot16Shifted_avx2 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
+// dot16Shifted_avx2 adds the products of four unpacked rows with a vector to acc; xq is the bytes from one quad of the vector to the next, ws and ss from one row's bytes and scales to the next's.
 //
 //go:noescape
-func dot16Shifted_avx2(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+func dot16Shifted_avx2(acc *float32, x *byte, xq int, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// tile32_4_avx2 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32_4_avx2 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_4_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32_2_avx2 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32_2_avx2 adds the products of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32_2_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_2_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_4_avx2 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32_1_avx2 adds the products of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32Shifted_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_1_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_2_avx2 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_4_avx2 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32Shifted_2_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_4_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16_4_avx2 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_2_avx2 adds the products of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile16_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_2_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16_2_avx2 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_1_avx2 adds the products of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile16_2_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_1_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16Shifted_4_avx2 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile16_4_avx2 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile16Shifted_4_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile16_4_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16Shifted_2_avx2 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile16_2_avx2 adds the products of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile16Shifted_2_avx2(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile16_2_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16_1_avx2 adds the products of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16_1_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16Shifted_4_avx2 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16Shifted_4_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16Shifted_2_avx2 adds the products of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16Shifted_2_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16Shifted_1_avx2 adds the products of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16Shifted_1_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
 // probeBytes_avx2 does 10 products of bytes in registers, so often.
 //
@@ -268,7 +288,7 @@ func mask_avx2(scores *[32]float32, scale int, from int, to int) float32
 //go:noescape
 func weigh_avx2(scores *[32]float32, peak int) float32
 
-// round_avx2 rounds quads of floats to records, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.
+// round_avx2 rounds quads of floats to records, xq bytes apart, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.
 //
 //go:noescape
-func round_avx2(records *byte, x *float32, quads int) int
+func round_avx2(records *byte, xq int, x *float32, quads int) int

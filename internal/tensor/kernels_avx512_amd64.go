@@ -5,7 +5,7 @@ package tensor
 import "kindredgate/internal/weights"
 
 var avx512Kernels = kernels{
-	name: "avx512", biased: false, tileRows: 32,
+	name: "avx512", biased: false, tileRows: 16,
 	unpack: [weights.Types]unpackKernel{
 		weights.Q8_0:       unpackQ8_0_avx512,
 		weights.Q4_0:       unpackQ4_0_avx512,
@@ -34,12 +34,12 @@ var avx512Kernels = kernels{
 		weights.Q5_K:   rowsQ5_K_avx512,
 		weights.Q6_K:   rowsQ6_K_avx512,
 	},
-	dot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){dot32_avx512, dot32Shifted_avx512, dot16_avx512, dot16Shifted_avx512},
+	dot: [4]dotKernel{dot32_avx512, dot32Shifted_avx512, dot16_avx512, dot16Shifted_avx512},
 	tiles: [4][]tileKernel{
-		{{6, tile32_6_avx512}, {4, tile32_4_avx512}, {2, tile32_2_avx512}},
-		{{6, tile32Shifted_6_avx512}, {4, tile32Shifted_4_avx512}, {2, tile32Shifted_2_avx512}},
-		{{4, tile16_4_avx512}, {2, tile16_2_avx512}},
-		{{4, tile16Shifted_4_avx512}, {2, tile16Shifted_2_avx512}},
+		{{12, tile32_12_avx512}, {8, tile32_8_avx512}, {4, tile32_4_avx512}, {2, tile32_2_avx512}, {1, tile32_1_avx512}},
+		{{12, tile32Shifted_12_avx512}, {8, tile32Shifted_8_avx512}, {4, tile32Shifted_4_avx512}, {2, tile32Shifted_2_avx512}, {1, tile32Shifted_1_avx512}},
+		{{8, tile16_8_avx512}, {4, tile16_4_avx512}, {2, tile16_2_avx512}, {1, tile16_1_avx512}},
+		{{8, tile16Shifted_8_avx512}, {4, tile16Shifted_4_avx512}, {2, tile16Shifted_2_avx512}, {1, tile16Shifted_1_avx512}},
 	},
 	transpose:  transpose_avx512,
 	round:      round_avx512,
@@ -130,125 +130,165 @@ func unpackQ2_K_avx512(q *byte, scale *float32, low *float32, row *byte, apart *
 //go:noescape
 func unpackIQ4_XS_avx512(q *byte, scale *float32, low *float32, row *byte, apart *byte, quads int, rows int, qStep int, scaleStep int, rowStep int, apartStep int)
 
-// rowsQ8_0_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsQ8_0_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsQ8_0_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsQ8_0_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// rowsQ4_0_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsQ4_0_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsQ4_0_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsQ4_0_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// rowsQ4_1_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsQ4_1_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsQ4_1_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsQ4_1_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// rowsQ5_0_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsQ5_0_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsQ5_0_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsQ5_0_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// rowsQ5_1_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsQ5_1_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsQ5_1_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsQ5_1_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// rowsIQ4_NL_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsIQ4_NL_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsIQ4_NL_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsIQ4_NL_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// rowsMXFP4_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsMXFP4_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsMXFP4_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsMXFP4_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// rowsQ4_K_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsQ4_K_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsQ4_K_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsQ4_K_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// rowsQ5_K_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsQ5_K_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsQ5_K_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsQ5_K_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// rowsQ6_K_avx512 adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.
+// rowsQ6_K_avx512 adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.
 //
 //go:noescape
-func rowsQ6_K_avx512(sums *float32, x *byte, xs int, vectors int, w *byte, ws int, quads int)
+func rowsQ6_K_avx512(sums *float32, x *byte, vectors int, w *byte, ws int, quads int)
 
-// dot32_avx512 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
+// dot32_avx512 adds the products of four unpacked rows with a vector to acc; xq is the bytes from one quad of the vector to the next, ws and ss from one row's bytes and scales to the next's.
 //
 //go:noescape
-func dot32_avx512(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+func dot32_avx512(acc *float32, x *byte, xq int, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// dot32Shifted_avx512 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
+// dot32Shifted_avx512 adds the products of four unpacked rows with a vector to acc; xq is the bytes from one quad of the vector to the next, ws and ss from one row's bytes and scales to the next's.
 //
 //go:noescape
-func dot32Shifted_avx512(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+func dot32Shifted_avx512(acc *float32, x *byte, xq int, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// dot16_avx512 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
+// dot16_avx512 adds the products of four unpacked rows with a vector to acc; xq is the bytes from one quad of the vector to the next, ws and ss from one row's bytes and scales to the next's.
 //
 //go:noescape
-func dot16_avx512(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+func dot16_avx512(acc *float32, x *byte, xq int, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// dot16Shifted_avx512 adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.
+// dot16Shifted_avx512 adds the products of four unpacked rows with a vector to acc; xq is the bytes from one quad of the vector to the next, ws and ss from one row's bytes and scales to the next's.
 //
 //go:noescape
-func dot16Shifted_avx512(acc *[4]float32, x *byte, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
+func dot16Shifted_avx512(acc *float32, x *byte, xq int, w *byte, ws int, scale *float32, ss int, low *float32, quads int)
 
-// tile32_6_avx512 adds the products of panels with 6 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32_12_avx512 adds the products of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32_6_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_12_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32_4_avx512 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32_8_avx512 adds the products of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32_4_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_8_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32_2_avx512 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32_4_avx512 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32_2_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_4_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_6_avx512 adds the products of panels with 6 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32_2_avx512 adds the products of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32Shifted_6_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_2_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_4_avx512 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32_1_avx512 adds the products of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32Shifted_4_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32_1_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile32Shifted_2_avx512 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_12_avx512 adds the products of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile32Shifted_2_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_12_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16_4_avx512 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_8_avx512 adds the products of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile16_4_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_8_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16_2_avx512 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_4_avx512 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile16_2_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_4_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16Shifted_4_avx512 adds the products of panels with 4 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_2_avx512 adds the products of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile16Shifted_4_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_2_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
-// tile16Shifted_2_avx512 adds the products of panels with 2 vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.
+// tile32Shifted_1_avx512 adds the products of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
-func tile16Shifted_2_avx512(acc *float32, x *byte, xs int, panel *byte, scale *float32, low *float32, quads int)
+func tile32Shifted_1_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16_8_avx512 adds the products of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16_8_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16_4_avx512 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16_4_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16_2_avx512 adds the products of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16_2_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16_1_avx512 adds the products of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16_1_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16Shifted_8_avx512 adds the products of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16Shifted_8_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16Shifted_4_avx512 adds the products of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16Shifted_4_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16Shifted_2_avx512 adds the products of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16Shifted_2_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// tile16Shifted_1_avx512 adds the products of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func tile16Shifted_1_avx512(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
 
 // probeBytes_avx512 does 20 products of bytes in registers, so often.
 //
@@ -340,7 +380,7 @@ func mask_avx512(scores *[32]float32, scale int, from int, to int) float32
 //go:noescape
 func weigh_avx512(scores *[32]float32, peak int) float32
 
-// round_avx512 rounds quads of floats to records, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.
+// round_avx512 rounds quads of floats to records, xq bytes apart, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.
 //
 //go:noescape
-func round_avx512(records *byte, x *float32, quads int) int
+func round_avx512(records *byte, xq int, x *float32, quads int) int

@@ -152,7 +152,9 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 			m, _ := matrix(t, weights.Q8_0, 1, n, y[:n])
 			var pack Packer
 			var out []float32
-			for _, r := range pack.Pack(nil, b, &m).records[:(n+quad-1)/quad] {
+			p := pack.Pack(nil, b, &m)
+			for i := range (n + quad - 1) / quad {
+				r := p.record(0, i)
 				for _, q := range r.q {
 					out = append(out, float32(q))
 				}

@@ -16,7 +16,7 @@ func registerBytes() int {
 	switch {
 	case inUse == nil:
 		return 4
-	case inUse.tileRows == tileRows:
+	case inUse.tileRows == panelRows:
 		return 64
 	}
 	return 32

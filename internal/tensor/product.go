@@ -15,27 +15,35 @@ const Block = 32
 // packer it is from is used again.
 type Packed struct {
 	batch   *Batch
-	records []record // [vector][quad]; none if no format of integers is to be multiplied with it
+	records []record // [group][quad][vector of the group]; none if no format of integers is to be multiplied with it
 	quads   int      // of a vector
-	vectors int      // with some of zeros at the end, for tiles are of several
+	vectors int
 }
 
-// at is the record of a vector and a quad.
-func (x *Packed) at(vector, quad int) *byte {
-	return (*byte)(unsafe.Pointer(&x.records[vector*x.quads+quad]))
+// groupVectors is how many vectors lie side by side, so many as the largest tile has. The last group may have fewer.
+const groupVectors = 12
+
+// groupSize is how many vectors the group has that a vector is in.
+func (x *Packed) groupSize(vector int) int {
+	return min(groupVectors, x.vectors-vector/groupVectors*groupVectors)
 }
 
-// stride is the bytes from one vector to the next.
-func (x *Packed) stride() int { return x.quads * int(unsafe.Sizeof(record{})) }
+// record is that of a vector and a quad.
+func (x *Packed) record(vector, quad int) *record {
+	in := vector % groupVectors
+	return &x.records[(vector-in)*x.quads+quad*x.groupSize(vector)+in]
+}
+
+func (x *Packed) at(vector, quad int) *byte { return (*byte)(unsafe.Pointer(x.record(vector, quad))) }
+
+// stride is the bytes from one quad of a vector to the next.
+func (x *Packed) stride(vector int) int { return x.groupSize(vector) * int(unsafe.Sizeof(record{})) }
 
 // Packer is working memory for packed batches of up to a number of elements.
 type Packer struct {
 	records []record
 	x       Packed
 }
-
-// tileVectors is what the number of vectors is rounded up to.
-const tileVectors = 2
 
 // Pack rounds the vectors of b to signed bytes, one scale (largest magnitude / 127) for each 32 elements, if any of the
 // matrices that it is to be multiplied with has a format of integers.
@@ -51,14 +59,13 @@ func (p *Packer) Pack(team *Team, b *Batch, with ...*Matrix) Packed {
 	if b.Cols%Block != 0 {
 		panic(fmt.Sprintf("tensor: vectors of %d elements are not whole blocks", b.Cols))
 	}
-	x.quads, x.vectors = (b.Cols+quad-1)/quad, (b.n+tileVectors-1)/tileVectors*tileVectors
+	x.quads, x.vectors = (b.Cols+quad-1)/quad, b.n
 	n := x.vectors * x.quads
 	if cap(p.records) < n+1 {
 		// Kernels read a whole register where less would do, beyond the last record.
 		p.records = make([]record, n+1)
 	}
 	x.records = p.records[:n]
-	clear(x.records[b.n*x.quads:])
 	p.x = x
 	team.Split(b.n, 4*b.Cols, p)
 	return x
@@ -67,19 +74,20 @@ func (p *Packer) Pack(team *Team, b *Batch, with ...*Matrix) Packed {
 // Do rounds some of the vectors.
 func (p *Packer) Do(_, from, to int) {
 	for i := from; i < to; i++ {
-		round(p.x.records[i*p.x.quads:(i+1)*p.x.quads], p.x.batch.Vec(i))
+		p.round(i)
 	}
 }
 
-// round writes a vector as records.
-func round(to []record, x []float32) {
-	for i := 0; i < len(to); i++ {
-		if whole := len(x)/quad - i; inUse != nil && whole > 0 {
-			if i += inUse.round((*byte)(unsafe.Pointer(&to[i])), &x[quad*i], whole); i == len(to) {
+// round writes the records of a vector.
+func (p *Packer) round(i int) {
+	v := p.x.batch.Vec(i)
+	for q := 0; q < p.x.quads; q++ {
+		if whole := len(v)/quad - q; inUse != nil && whole > 0 {
+			if q += inUse.round(p.x.at(i, q), p.x.stride(i), &v[quad*q], whole); q == p.x.quads {
 				return
 			}
 		}
-		roundQuad(&to[i], x[quad*i:min(quad*(i+1), len(x))])
+		roundQuad(p.x.record(i, q), v[quad*q:min(quad*(q+1), len(v))])
 	}
 }
 
@@ -205,7 +213,7 @@ func tile(s *worker, p Product, x Packed, from, to int) {
 		data, scales := w.row(r)
 		f.unpack(&s.row, data, scales)
 		for i := range x.batch.n {
-			p.Dst.data[i*p.Dst.Cols+r] = s.row.dot(f, x.records[i*x.quads:(i+1)*x.quads])
+			p.Dst.data[i*p.Dst.Cols+r] = s.row.dot(f, &x, i)
 		}
 	}
 }
@@ -245,9 +253,9 @@ func (s *worker) floatRows(p Product, x *Batch, from, to int) {
 
 // dot is the product of an unpacked row with a vector. Each step is rounded to float32 by itself, as the conversions say:
 // a compiler or a processor that joined a multiplication with an addition would get other sums.
-func (w *unpacked) dot(f *Format, x []record) (sum float32) {
+func (w *unpacked) dot(f *Format, x *Packed, vector int) (sum float32) {
 	for b := range len(w.q) / Block {
-		r, i := &x[b/4], b%4
+		r, i := x.record(vector, b/4), b%4
 		first, second := dotHalves((*[32]int8)(w.q[32*b:]), (*[16]int8)(r.q[16*i:]), (*[16]int8)(r.q[64+16*i:]))
 		var t float32
 		if f.group == Block {

@@ -282,7 +282,8 @@ func TestPackEdges(t *testing.T) {
 	x.Resize(1)
 	copy(x.Vec(0)[32:], []float32{-2, 2, 1, 0, 1e-9})
 	var pack Packer
-	r := &pack.Pack(nil, x, &m).records[0]
+	p := pack.Pack(nil, x, &m)
+	r := p.record(0, 0)
 	if r.scale[0] != 0 || slices.ContainsFunc(r.q[:16], func(q int8) bool { return q != 0 }) {
 		t.Errorf("a block of zeros became %g × %v", r.scale[0], r.q[:16])
 	}

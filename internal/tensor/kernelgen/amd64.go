@@ -40,7 +40,7 @@ func (a *amd64) list() string {
 		shared = "avx512"
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "var %sKernels = kernels{\n\tname: %q, biased: %v, tileRows: %d,\n", a.name, a.name, a.vnni, map[bool]int{true: 32, false: 8}[a.wide()])
+	fmt.Fprintf(&b, "var %sKernels = kernels{\n\tname: %q, biased: %v, tileRows: %d,\n", a.name, a.name, a.vnni, 4*a.lanes)
 	b.WriteString("\tunpack: [weights.Types]unpackKernel{\n")
 	for _, f := range unpacked() {
 		fmt.Fprintf(&b, "\t\tweights.%s: unpack%s_%s,\n", f, f, a.name)
@@ -53,7 +53,7 @@ func (a *amd64) list() string {
 		}
 		b.WriteString("\t},\n")
 	}
-	b.WriteString("\tdot: [4]func(*[4]float32, *byte, *byte, int, *float32, int, *float32, int){")
+	b.WriteString("\tdot: [4]dotKernel{")
 	for i, k := range kinds {
 		if i > 0 {
 			b.WriteString(", ")

@@ -22,10 +22,7 @@ type kind struct {
 var kinds = []kind{{"32", false, false}, {"32Shifted", false, true}, {"16", true, false}, {"16Shifted", true, true}}
 
 // bytesProduct is what the product of bytes needs besides its factors.
-type bytesProduct struct {
-	ones, zero, t int
-	absolute      [2]int // of the weights in one register, or in two
-}
+type bytesProduct struct{ ones, zero, absolute, t int }
 
 func (a *amd64) bytesProduct(signed bool) (p bytesProduct) {
 	if a.vnni {
@@ -36,33 +33,31 @@ func (a *amd64) bytesProduct(signed bool) (p bytesProduct) {
 	if !signed {
 		return p
 	}
-	p.absolute[0] = a.reg()
+	p.absolute = a.reg()
 	if a.wide() {
-		p.absolute[1], p.zero = a.reg(), a.reg()
+		p.zero = a.reg()
 		a.zero(p.zero)
 	}
 	return p
 }
 
 // weightsOf makes ready what is multiplied with several activations.
-func (a *amd64) weightsOf(p bytesProduct, w []int) {
-	for i, r := range w {
-		a.op("VPABSB", a.v(r), a.v(p.absolute[i]))
-		if a.wide() {
-			a.op("VPMOVB2M", a.v(r), fmt.Sprintf("K%d", 7-i))
-		}
+func (a *amd64) weightsOf(p bytesProduct, w int) {
+	a.op("VPABSB", a.v(w), a.v(p.absolute))
+	if a.wide() {
+		a.op("VPMOVB2M", a.v(w), "K7")
 	}
 }
 
-// multiplyPart adds the products of bytes to sums of four: |w| times the activation with the sign of w, since one factor
-// has to be unsigned. None of the 16-bit sums of two comes beyond 2·128·127. The activations are in p.t.
-func (a *amd64) multiplyPart(p bytesProduct, sum int, w []int, i int) {
+// multiply adds the products of bytes to sums of four: |w| times the activation with the sign of w, since one factor has
+// to be unsigned. None of the 16-bit sums of two comes beyond 2·128·127. The activations are in p.t.
+func (a *amd64) multiply(p bytesProduct, sum, w int) {
 	if a.wide() {
-		a.op("VPSUBB", a.v(p.t), a.v(p.zero), fmt.Sprintf("K%d", 7-i), a.v(p.t))
+		a.op("VPSUBB", a.v(p.t), a.v(p.zero), "K7", a.v(p.t))
 	} else {
-		a.op("VPSIGNB", a.v(w[i]), a.v(p.t), a.v(p.t))
+		a.op("VPSIGNB", a.v(w), a.v(p.t), a.v(p.t))
 	}
-	a.op("VPMADDUBSW", a.v(p.t), a.v(p.absolute[i]), a.v(p.t))
+	a.op("VPMADDUBSW", a.v(p.t), a.v(p.absolute), a.v(p.t))
 	a.op("VPMADDWD", a.v(p.ones), a.v(p.t), a.v(p.t))
 	a.op("VPADDD", a.v(p.t), a.v(sum), a.v(sum))
 }
@@ -73,9 +68,9 @@ func (a *amd64) multiplyVector(p bytesProduct, sum, w int, from string) {
 		a.op("VPDPBUSD", from, a.v(w), a.v(sum))
 		return
 	}
-	a.weightsOf(p, []int{w})
+	a.weightsOf(p, w)
 	a.op(a.move(), from, a.v(p.t))
-	a.multiplyPart(p, sum, []int{w}, 0)
+	a.multiply(p, sum, w)
 }
 
 func (a *amd64) dots() {
@@ -86,8 +81,8 @@ func (a *amd64) dots() {
 
 // dot multiplies four unpacked rows with one vector. Lanes of the sums are blocks, their places rows.
 func (a *amd64) dot(k kind) {
-	a.begin("dot"+k.name, "adds the products of four unpacked rows with a vector to acc; ws and ss are the bytes from one row's bytes and scales to the next's.",
-		"acc:*[4]float32=DI", "x:*byte=SI", "w:*byte=R8", "ws:int=R9", "scale:*float32=R11", "ss:int=R12", "low:*float32=DX", "quads:int=CX")
+	a.begin("dot"+k.name, "adds the products of four unpacked rows with a vector to acc; xq is the bytes from one quad of the vector to the next, ws and ss from one row's bytes and scales to the next's.",
+		"acc:*float32=DI", "x:*byte=SI", "xq:int=BX", "w:*byte=R8", "ws:int=R9", "scale:*float32=R11", "ss:int=R12", "low:*float32=DX", "quads:int=CX")
 	p := a.bytesProduct(true)
 	a.op("LEAQ", "(R9)(R9*2)", "R10")
 	a.op("LEAQ", "(R12)(R12*2)", "R13")
@@ -202,7 +197,7 @@ func (a *amd64) dot(k kind) {
 				a.op("VADDPS", x(t), x(acc), x(acc))
 			}
 		})
-		a.op("ADDQ", fmt.Sprintf("$%d", recordBytes), "SI")
+		a.op("ADDQ", "BX", "SI")
 		a.op("ADDQ", "$128", "R8")
 		size := 16
 		if k.halves {
@@ -217,8 +212,8 @@ func (a *amd64) dot(k kind) {
 	a.end()
 }
 
-// tiles multiply panels of 16 rows, which have the words of their bytes side by side, with several vectors: wide registers
-// two panels, so that each activation that is loaded is used twice; narrow ones half a panel.
+// tiles multiply a panel of 16 rows, which have the words of their bytes side by side, with several vectors. Narrow
+// registers take 8 of the rows.
 func (a *amd64) tiles() {
 	for _, k := range kinds {
 		for _, n := range a.tileSizes(k) {
@@ -231,123 +226,77 @@ func (a *amd64) tiles() {
 func (a *amd64) tileSizes(k kind) []int {
 	switch {
 	case !a.wide():
-		return []int{4, 2}
+		return []int{4, 2, 1}
 	case k.halves:
-		return []int{4, 2}
+		return []int{8, 4, 2, 1}
 	}
-	return []int{6, 4, 2}
+	return []int{12, 8, 4, 2, 1}
 }
 
-// Where the second panel, its scales and its sums are.
-const (
-	panelBytes  = tileQuads * 2048
-	panelScales = tileQuads * 8 * 16 * 4
-	tileQuads   = 4
-	accBytes    = 128 // of each vector: 32 sums
-)
-
+// tile's vectors lie side by side, quad by quad, so that one register and numbers address all of them: with a second one,
+// the processor would take each product and the load that it needs for two operations.
 func (a *amd64) tile(k kind, n int) {
-	parts := a.lanes / 2 // registers of rows: of wide registers one for each panel
-	if !a.wide() {
-		parts = 1
-	}
-	a.begin(fmt.Sprintf("tile%s_%d", k.name, n), fmt.Sprintf("adds the products of panels with %d vectors to acc, which has 32 places for each; xs is the bytes from one vector to the next.", n),
-		"acc:*float32=DI", "x:*byte=SI", "xs:int=R8", "panel:*byte=DX", "scale:*float32=CX", "low:*float32=BX", "quads:int=AX")
-	a.op("LEAQ", "(R8)(R8*2)", "R9")
-	bases, tails := []string{"SI", "R10"}, []string{"R12", "R13"}
-	if n <= 4 {
-		bases, tails = bases[:1], tails[:1]
-	} else {
-		a.op("LEAQ", "(SI)(R8*4)", "R10")
-	}
-	for i, b := range bases {
-		a.op("LEAQ", mem(b, recordScale), tails[i])
-	}
-	at := func(bases []string, v, offset int) string {
-		return fmt.Sprintf("%d(%s)%s", offset, bases[v/4], []string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[v%4])
-	}
-	// The records of the vectors that come next, a quarter of which is asked for with each block.
-	coming := []string{"R11", "R15"}[:len(bases)]
-	for i, b := range bases {
-		a.op("LEAQ", fmt.Sprintf("(%s)(R8*4)", b), coming[i])
-		if n%4 == 2 {
-			a.op("LEAQ", fmt.Sprintf("(%s)(R8*2)", []string{b, coming[i]}[n/4]), coming[i])
-		}
-	}
+	a.begin(fmt.Sprintf("tile%s_%d", k.name, n), fmt.Sprintf("adds the products of a panel with %d vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.", n),
+		"acc:*float32=DI", "x:*byte=SI", "xq:int=R8", "panel:*byte=DX", "scale:*float32=CX", "low:*float32=BX", "quads:int=AX")
+	a.op("LEAQ", mem("SI", recordScale), "R9")
+	q := func(v, offset int) string { return mem("SI", recordBytes*v+offset) }
+	tail := func(v, offset int) string { return mem("R9", recordBytes*v+offset-recordScale) }
 	p := a.bytesProduct(true)
-	sums, acc := a.regs(n*parts), a.regs(n*parts) // [vector][part]
-	w := a.regs(parts)
+	sums, acc := a.regs(n), a.regs(n)
+	w := a.reg()
 	t := p.t
 	if a.vnni {
 		t = a.reg()
 	}
 	var firsts []int
 	if k.halves {
-		firsts = a.regs(n * parts)
+		firsts = a.regs(n)
 	}
-	each := func(do func(i, v, part int)) {
-		for i := range sums {
-			do(i, i/parts, i%parts)
-		}
+	spare := -1
+	if a.wide() {
+		spare = a.reg()
 	}
-	each(func(i, v, part int) { a.op("VMOVUPS", mem("DI", accBytes*v+64*part), a.v(acc[i])) })
-	// factors are vectors of scales in memory, or in the weights' registers where there are enough.
-	factors := func(base string, offset int) (list []string) {
-		for part := range parts {
-			from := mem(base, offset+panelScales*part)
-			if a.wide() {
-				a.op("VMOVUPS", from, a.v(w[part]))
-				from = a.v(w[part])
-			}
-			list = append(list, from)
+	for v := range n {
+		a.op("VMOVUPS", mem("DI", 64*v), a.v(acc[v]))
+	}
+	// factor is a vector of scales in memory, or in a register where there are enough.
+	factor := func(from string) string {
+		if spare < 0 {
+			return from
 		}
-		return list
+		a.op("VMOVUPS", from, a.v(spare))
+		return a.v(spare)
 	}
 	splat := func(from string) { a.op("VBROADCASTSS", from, a.v(t)) }
 	plus128 := -1
 	if a.vnni && k.halves {
 		plus128 = a.splat(0x43000000)
 	}
-	words := func(h int) {
-		for i := range 4 {
-			for part := range parts {
-				a.op(a.move(), mem("DX", 1024*h+64*i+panelBytes*part), a.v(w[part]))
-			}
-			if !a.vnni {
-				a.weightsOf(p, w)
-			}
-			for v := range n {
-				from := at(bases, v, 64*h+4*i)
-				if a.vnni {
-					a.op("VPBROADCASTD", from, a.v(t))
-				}
-				for part := range parts {
-					s := sums[v*parts+part]
-					if a.vnni {
-						a.op("VPDPBUSD", a.v(t), a.v(w[part]), a.v(s))
-						continue
-					}
-					a.op("VPBROADCASTD", from, a.v(t))
-					a.multiplyPart(p, s, w, part)
-				}
-			}
-		}
-	}
 	block := func() {
-		for v := range n {
-			a.op("PREFETCHT0", at(coming, v, 0))
-		}
 		for h := range 2 {
 			if h == 0 || k.halves {
-				each(func(i, v, part int) {
+				for v, s := range sums {
 					if a.vnni && !k.halves {
-						a.op("VPBROADCASTD", at(tails, v, recordStart-recordScale), a.v(sums[i]))
+						a.op("VPBROADCASTD", tail(v, recordStart), a.v(s))
 					} else {
-						a.zero(sums[i])
+						a.zero(s)
 					}
-				})
+				}
 			}
-			words(h)
+			for i := range 4 {
+				a.op(a.move(), mem("DX", 1024*h+64*i), a.v(w))
+				if !a.vnni {
+					a.weightsOf(p, w)
+				}
+				for v, s := range sums {
+					if a.vnni {
+						a.op("VPDPBUSD.BCST", q(v, 64*h+4*i), a.v(w), a.v(s))
+						continue
+					}
+					a.op("VPBROADCASTD", q(v, 64*h+4*i), a.v(t))
+					a.multiply(p, s, w)
+				}
+			}
 			if !k.halves && h == 0 {
 				continue
 			}
@@ -355,26 +304,22 @@ func (a *amd64) tile(k kind, n int) {
 			if k.halves {
 				offset = 256 * h
 			}
-			f := factors("CX", offset)
-			each(func(i, v, part int) {
-				s := sums[i]
+			f := factor(mem("CX", offset))
+			for v, s := range sums {
 				a.op("VCVTDQ2PS", a.v(s), a.v(s))
 				if plus128 >= 0 {
-					if part == 0 {
-						splat(at(tails, v, recordHalf-recordScale+16*h))
-					}
-					a.op("VFNMADD231PS", a.v(plus128), a.v(t), a.v(s)) // exact: all of these are small integers
+					a.op("VFNMADD231PS.BCST", tail(v, recordHalf+16*h), a.v(plus128), a.v(s)) // exact: all of these are small integers
 				}
 				switch {
 				case !k.halves:
-					a.op("VMULPS", f[part], a.v(s), a.v(s))
+					a.op("VMULPS", f, a.v(s), a.v(s))
 				case h == 0:
-					a.op("VMULPS", f[part], a.v(s), a.v(firsts[i]))
+					a.op("VMULPS", f, a.v(s), a.v(firsts[v]))
 				default:
-					a.op("VMULPS", f[part], a.v(s), a.v(s))
-					a.op("VADDPS", a.v(s), a.v(firsts[i]), a.v(s))
+					a.op("VMULPS", f, a.v(s), a.v(s))
+					a.op("VADDPS", a.v(s), a.v(firsts[v]), a.v(s))
 				}
-			})
+			}
 		}
 		if k.shifted {
 			groups := [][2]int{{0, recordSum}}
@@ -382,34 +327,29 @@ func (a *amd64) tile(k kind, n int) {
 				groups = [][2]int{{0, recordHalf}, {256, recordHalf + 16}}
 			}
 			for _, g := range groups {
-				f := factors("BX", g[0])
-				each(func(i, v, part int) {
-					splat(at(tails, v, g[1]-recordScale))
-					a.op("VMULPS", f[part], a.v(t), a.v(t))
-					a.op("VSUBPS", a.v(t), a.v(sums[i]), a.v(sums[i]))
-				})
+				f := factor(mem("BX", g[0]))
+				for v, s := range sums {
+					if a.wide() {
+						a.op("VMULPS.BCST", tail(v, g[1]), f, a.v(t))
+					} else {
+						splat(tail(v, g[1]))
+						a.op("VMULPS", f, a.v(t), a.v(t))
+					}
+					a.op("VSUBPS", a.v(t), a.v(s), a.v(s))
+				}
 			}
 		}
-		each(func(i, v, part int) {
-			if part == 0 {
-				splat(at(tails, v, 0))
+		for v, s := range sums {
+			if a.wide() {
+				a.op("VMULPS.BCST", tail(v, recordScale), a.v(s), a.v(s))
+			} else {
+				splat(tail(v, recordScale))
+				a.op("VMULPS", a.v(t), a.v(s), a.v(s))
 			}
-			a.op("VMULPS", a.v(t), a.v(sums[i]), a.v(sums[i]))
-			a.op("VADDPS", a.v(sums[i]), a.v(acc[i]), a.v(acc[i]))
-		})
+			a.op("VADDPS", a.v(s), a.v(acc[v]), a.v(acc[v]))
+		}
 	}
-	step := func(q, d, panel, scale int) {
-		for _, b := range bases {
-			a.op("ADDQ", fmt.Sprintf("$%d", q), b)
-		}
-		for _, b := range tails {
-			a.op("ADDQ", fmt.Sprintf("$%d", d), b)
-		}
-		if q == 16 {
-			for _, b := range coming {
-				a.op("ADDQ", fmt.Sprintf("$%d", recordBytes/4), b)
-			}
-		}
+	step := func(panel, scale int) {
 		a.op("ADDQ", fmt.Sprintf("$%d", panel), "DX")
 		if scale > 0 {
 			a.op("ADDQ", fmt.Sprintf("$%d", scale), "CX")
@@ -422,15 +362,21 @@ func (a *amd64) tile(k kind, n int) {
 		a.op("MOVQ", "$4", "R14")
 		a.loop("R14", func() {
 			block()
-			step(16, 4, 256, 64)
+			a.op("ADDQ", "$16", "SI")
+			a.op("ADDQ", "$4", "R9")
+			step(256, 64)
 		})
 		rest := 0
 		if k.halves {
 			rest = 256
 		}
-		step(recordBytes-64, recordBytes-16, 1024, rest)
+		a.op("LEAQ", "-64(SI)(R8*1)", "SI")
+		a.op("LEAQ", "-16(R9)(R8*1)", "R9")
+		step(1024, rest)
 	})
-	each(func(i, v, part int) { a.op("VMOVUPS", a.v(acc[i]), mem("DI", accBytes*v+64*part)) })
+	for v := range n {
+		a.op("VMOVUPS", a.v(acc[v]), mem("DI", 64*v))
+	}
 	a.end()
 }
 

@@ -378,8 +378,8 @@ func (a *amd64) weigh() {
 
 // activations rounds them to records.
 func (a *amd64) activations() {
-	a.begin("round", "rounds quads of floats to records, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.",
-		"records:*byte=DI", "x:*float32=SI", "quads:int=CX", ":int")
+	a.begin("round", "rounds quads of floats to records, xq bytes apart, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.",
+		"records:*byte=DI", "xq:int=BX", "x:*float32=SI", "quads:int=CX", ":int")
 	a.op("XORQ", "AX", "AX")
 	magnitude := a.splat(0x7fffffff)
 	perBlock := 8 / a.lanes // registers of a block
@@ -463,7 +463,7 @@ func (a *amd64) activations() {
 				}
 			}
 		}
-		a.op("ADDQ", fmt.Sprintf("$%d", recordBytes), "DI")
+		a.op("ADDQ", "BX", "DI")
 		a.op("ADDQ", "$512", "SI")
 		a.op("INCQ", "AX")
 	})

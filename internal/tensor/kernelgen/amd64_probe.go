@@ -17,14 +17,14 @@ func (a *amd64) probes() {
 		a.zero(r)
 	}
 	if !a.vnni {
-		a.weightsOf(p, []int{w})
+		a.weightsOf(p, w)
 	}
 	a.loop("CX", func() {
 		for _, s := range sums {
 			if a.vnni {
 				a.op("VPDPBUSD", a.v(t), a.v(w), a.v(s))
 			} else {
-				a.multiplyPart(p, s, []int{w}, 0)
+				a.multiply(p, s, w)
 			}
 		}
 	})

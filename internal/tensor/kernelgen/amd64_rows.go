@@ -45,11 +45,13 @@ func (a *amd64) rowsKernels() {
 
 // rowsBegin begins a function, in which at gives places in the rows.
 func (a *amd64) rowsBegin(name string, signed bool) *rowsKernel {
-	a.begin("rows"+name, "adds the products of four rows, ws bytes apart, with some vectors, xs bytes apart, to sums, four for each.",
-		"sums:*float32=DI", "x:*byte=SI", "xs:int=BX", "vectors:int=R12", "w:*byte=R8", "ws:int=R9", "quads:int=CX")
+	a.begin("rows"+name, "adds the products of four rows, ws bytes apart, with vectors that lie side by side, quad by quad, to sums, four for each.",
+		"sums:*float32=DI", "x:*byte=SI", "vectors:int=R12", "w:*byte=R8", "ws:int=DX", "quads:int=CX")
 	k := &rowsKernel{amd64: a, p: a.bytesProduct(signed), signed: signed}
-	a.op("LEAQ", "(R9)(R9*2)", "R10")
-	a.op("LEAQ", "(R8)(R9*4)", "R11") // the rows that come next
+	// A pointer to each row: with an index, the processor takes a load and what is done with it for two operations.
+	a.op("LEAQ", "(R8)(DX*1)", "R9")
+	a.op("LEAQ", "(R9)(DX*1)", "R10")
+	a.op("LEAQ", "(R10)(DX*1)", "R11")
 	k.expand = a.words("expand", 0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3)
 	k.acc = a.reg()
 	k.sums, k.total = a.regs(4), a.reg()
@@ -60,17 +62,16 @@ func (a *amd64) rowsBegin(name string, signed bool) *rowsKernel {
 	return k
 }
 
-// vectors writes what is done with each vector, whose records are at R14, once the weights of a quad are ready. It leaves
+// vectors writes what is done with each vector, whose record is at SI, once the weights of a quad are ready: body leaves
 // the quad's products, block by block, in total.
-func (k *rowsKernel) vectors(quad int, body func()) {
+func (k *rowsKernel) vectors(body func()) {
 	k.op("MOVQ", "R12", "R13")
 	k.op("MOVQ", "DI", "R15")
-	k.op("LEAQ", mem("SI", recordBytes*quad), "R14")
 	k.loop("R13", func() {
-		k.op("VMOVDQU32", mem("R14", 0), k.v(k.a0))
-		k.op("VMOVDQU32", mem("R14", 64), k.v(k.a1))
+		k.op("VMOVDQU32", mem("SI", 0), k.v(k.a0))
+		k.op("VMOVDQU32", mem("SI", 64), k.v(k.a1))
 		body()
-		k.op("VPERMPS", mem("R14", recordScale), k.v(k.expand), k.v(k.t))
+		k.op("VPERMPS", mem("SI", recordScale), k.v(k.expand), k.v(k.t))
 		k.op("VMULPS", k.v(k.t), k.v(k.total), k.v(k.total))
 		// The blocks are added in order.
 		k.op("VADDPS", "(R15)", x(k.total), x(k.acc))
@@ -80,7 +81,7 @@ func (k *rowsKernel) vectors(quad int, body func()) {
 		}
 		k.op("VMOVUPS", x(k.acc), "(R15)")
 		k.op("ADDQ", "$16", "R15")
-		k.op("ADDQ", "BX", "R14")
+		k.op("ADDQ", fmt.Sprintf("$%d", recordBytes), "SI")
 	})
 }
 
@@ -93,17 +94,15 @@ func (k *rowsKernel) products() {
 	k.tree()
 }
 
-func rowAt(base string, row, offset int) string {
-	return fmt.Sprintf("%d(%s)%s", offset, base, []string{"", "(R9*1)", "(R9*2)", "(R10*1)"}[row])
-}
+var rowPointers = []string{"R8", "R9", "R10", "R11"}
 
-func (k *rowsKernel) at(row, offset int) string { return rowAt("R8", row, offset) }
+func (k *rowsKernel) at(row, offset int) string { return mem(rowPointers[row], offset) }
 
 // ahead asks for the next bytes of the rows that come next.
 func (k *rowsKernel) ahead(bytes int) {
-	for row := range 4 {
+	for _, r := range rowPointers {
 		for i := 0; i+16 < bytes; i += 64 {
-			k.op("PREFETCHT0", rowAt("R11", row, i))
+			k.op("PREFETCHT0", fmt.Sprintf("%d(%s)(DX*4)", i, r))
 		}
 	}
 }
@@ -118,11 +117,11 @@ func (k *rowsKernel) multiplyRow(sum, w, with int, first bool) {
 		k.op("VPDPBUSD", k.v(with), k.v(w), k.v(sum))
 		return
 	case k.signed:
-		k.op("VPABSB", k.v(w), k.v(k.p.absolute[0]))
+		k.op("VPABSB", k.v(w), k.v(k.p.absolute))
 		k.op("VPMOVB2M", k.v(w), "K7")
 		k.op("VMOVDQA32", k.v(with), k.v(k.p.t))
 		k.op("VPSUBB", k.v(with), k.v(k.p.zero), "K7", k.v(k.p.t))
-		k.op("VPMADDUBSW", k.v(k.p.t), k.v(k.p.absolute[0]), k.v(k.p.t))
+		k.op("VPMADDUBSW", k.v(k.p.t), k.v(k.p.absolute), k.v(k.p.t))
 	default:
 		k.op("VPMADDUBSW", k.v(with), k.v(w), k.v(k.p.t))
 	}
@@ -152,18 +151,18 @@ func (k *rowsKernel) correct(added int) {
 	if added == 0 {
 		return
 	}
-	k.op("VPERMD", mem("R14", recordStart), k.v(k.expand), k.v(k.t)) // −128 times the sum
+	k.op("VPERMD", mem("SI", recordStart), k.v(k.expand), k.v(k.t)) // −128 times the sum
 	if shift := 7 - bits.TrailingZeros(uint(added)); shift > 0 {
 		k.op("VPSRAD", fmt.Sprintf("$%d", shift), k.v(k.t), k.v(k.t))
 	}
 	k.op("VPADDD", k.v(k.t), k.v(k.sums[0]), k.v(k.sums[0]))
 }
 
-// next goes on to the quads after so many, which are so many bytes of a row.
-func (k *rowsKernel) next(row, quads int) {
-	k.op("ADDQ", fmt.Sprintf("$%d", quads*recordBytes), "SI")
-	k.op("ADDQ", fmt.Sprintf("$%d", row), "R8")
-	k.op("ADDQ", fmt.Sprintf("$%d", row), "R11")
+// next goes on after so many bytes of each row.
+func (k *rowsKernel) next(bytes int) {
+	for _, r := range rowPointers {
+		k.op("ADDQ", fmt.Sprintf("$%d", bytes), r)
+	}
 }
 
 // gather reads the half floats of four rows and four blocks. A load that begins 2r bytes earlier has the word of row r
@@ -297,18 +296,18 @@ func (a *amd64) rowsSimple(f blocks32) {
 		if f.low > 0 {
 			g.read(low, f.low)
 		}
-		k.vectors(0, func() {
+		k.vectors(func() {
 			k.products()
 			k.correct(added)
 			a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.total))
 			a.op("VMULPS", a.v(k.scale), a.v(k.total), a.v(k.total))
 			if f.low > 0 {
-				a.op("VPERMPS", mem("R14", recordSum), a.v(k.expand), a.v(k.t))
+				a.op("VPERMPS", mem("SI", recordSum), a.v(k.expand), a.v(k.t))
 				a.op("VMULPS", a.v(k.t), a.v(low), a.v(k.t))
 				a.op("VADDPS", a.v(k.t), a.v(k.total), a.v(k.total)) // the minimum is taken off, and stored negative
 			}
 		})
-		k.next(4*f.stride, 1)
+		k.next(4 * f.stride)
 	})
 	a.end()
 }
@@ -317,9 +316,9 @@ func (a *amd64) rowsSimple(f blocks32) {
 func (k *rowsKernel) fifthBits(r, sixteen int, places []string) {
 	k.op("MOVWQZX", places[0], "AX")
 	for i, p := range places[1:] {
-		k.op("MOVWQZX", p, "DX")
-		k.op("SHLQ", fmt.Sprintf("$%d", 16*(i+1)), "DX")
-		k.op("ORQ", "DX", "AX")
+		k.op("MOVWQZX", p, "BX")
+		k.op("SHLQ", fmt.Sprintf("$%d", 16*(i+1)), "BX")
+		k.op("ORQ", "BX", "AX")
 	}
 	k.op("KMOVQ", "AX", "K6")
 	k.op("VPADDB", k.v(sixteen), k.v(r), "K6", k.v(r))
@@ -446,16 +445,16 @@ func (a *amd64) rowsQ4K(name string, stride, data, fifth int) {
 					}
 				}
 			}
-			k.vectors(q, func() {
+			k.vectors(func() {
 				k.products()
 				a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.total))
 				a.op("VMULPS", a.v(scales[q]), a.v(k.total), a.v(k.total))
-				a.op("VPERMPS", mem("R14", recordSum), a.v(k.expand), a.v(k.t))
+				a.op("VPERMPS", mem("SI", recordSum), a.v(k.expand), a.v(k.t))
 				a.op("VMULPS", a.v(k.t), a.v(lows[q]), a.v(k.t))
 				a.op("VSUBPS", a.v(k.t), a.v(k.total), a.v(k.total))
 			})
 		}
-		k.next(stride, 2)
+		k.next(stride)
 	})
 	a.end()
 }
@@ -510,14 +509,14 @@ func (a *amd64) rowsQ6K() {
 				a.op("VCVTDQ2PS", a.v(r), a.v(r))
 				a.op("VMULPS", a.v(d), a.v(r), a.v(r))
 			}
-			k.vectors(q, func() {
+			k.vectors(func() {
 				for h := range 2 {
 					for row, s := range k.sums {
 						k.multiplyRow(s, k.weights[row][h], []int{k.a0, k.a1}[h], true)
 					}
 					k.tree()
 					a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.sums[0]))
-					a.op("VPERMPS", mem("R14", recordHalf+16*h), a.v(k.expand), a.v(k.t))
+					a.op("VPERMPS", mem("SI", recordHalf+16*h), a.v(k.expand), a.v(k.t))
 					a.op("VFNMADD231PS", a.v(thirtyTwo), a.v(k.t), a.v(k.sums[0])) // exact: all of these are small integers
 					if h == 0 {
 						a.op("VMULPS", a.v(scales[h]), a.v(k.sums[0]), a.v(k.total))
@@ -528,7 +527,7 @@ func (a *amd64) rowsQ6K() {
 				}
 			})
 		}
-		k.next(210, 2)
+		k.next(210)
 	})
 	a.end()
 }

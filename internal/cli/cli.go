@@ -92,7 +92,7 @@ func (t *terminal) root() *cobra.Command {
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(t.serve(), t.demo(), t.ask(), t.snippet(), t.render(), t.models(), t.presets(), t.keys(), t.version())
+	root.AddCommand(t.serve(), t.demo(), t.ask(), t.bench(), t.snippet(), t.render(), t.models(), t.presets(), t.keys(), t.version())
 	return root
 }
 

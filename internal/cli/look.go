@@ -34,7 +34,6 @@ type sight struct {
 type described struct {
 	memory    int64
 	bandwidth float64 // bytes a second; 0 if the engine's own speed here counts
-	speeds    map[weights.Type]float64
 }
 
 func (t *terminal) modelsLook() *cobra.Command {
@@ -74,7 +73,7 @@ func (t *terminal) modelsLook() *cobra.Command {
 }
 
 func describe(memory, bandwidth string) (m described, err error) {
-	m = described{memory: machine.Memory(), speeds: map[weights.Type]float64{}}
+	m = described{memory: machine.Memory()}
 	if memory != "" {
 		if m.memory, err = config.ParseSize(memory); err != nil {
 			return m, fmt.Errorf("--memory: %w", err)
@@ -94,19 +93,10 @@ func describe(memory, bandwidth string) (m described, err error) {
 func (d *described) of(m catalog.Model) sight {
 	s := sight{Model: m, Memory: m.Size + m.ContextBytes}
 	s.Fits = m.Problem == "" && (d.memory == 0 || s.Memory <= d.memory)
-	speed := d.bandwidth
-	if speed == 0 {
-		for _, t := range convert.Types() {
-			if t.String() == m.Weights {
-				if d.speeds[t] == 0 {
-					d.speeds[t] = machine.Speed(t)
-				}
-				speed = d.speeds[t]
-			}
-		}
-	}
 	if m.TokenBytes > 0 && m.Problem == "" && m.Use != catalog.Embedding {
-		s.Rate = speed / float64(m.TokenBytes)
+		if s.Rate = d.bandwidth / float64(m.TokenBytes); d.bandwidth == 0 {
+			s.Rate = machine.Rate(m.Weights, m.TokenBytes)
+		}
 	}
 	return s
 }
@@ -160,22 +150,28 @@ func (t *terminal) printSights(list []sight) error {
 			rows = append(rows, []string{number, s.ID, s.Architecture, "", s.Weights, "", "", "", "", "does not run"})
 			continue
 		}
-		rate, verdict := "", "fits"
+		expected, verdict := "", "fits"
 		if s.Rate > 0 {
-			if rate = "about " + count(int64(s.Rate+0.5)); s.Rate < 10 {
-				rate = fmt.Sprintf("about %.1f", s.Rate)
-			}
+			expected = "about " + rate(s.Rate)
 		}
 		if !s.Fits {
 			verdict = "too large"
 		}
-		rows = append(rows, []string{number, s.ID, s.Architecture, count(s.Parameters), s.Weights, orNothing(s.ContextLength), size(s.Size), size(s.Memory), rate, verdict})
+		rows = append(rows, []string{number, s.ID, s.Architecture, count(s.Parameters), s.Weights, orNothing(s.ContextLength), size(s.Size), size(s.Memory), expected, verdict})
 	}
 	if err := table(t.out, rows...); err != nil || len(problems) == 0 {
 		return err
 	}
 	_, err := fmt.Fprintln(t.out, "\n"+strings.Join(problems, "\n"))
 	return err
+}
+
+// rate is a number of tokens a second that is no more exact than it is known.
+func rate(v float64) string {
+	if v < 10 {
+		return fmt.Sprintf("%.1f", v)
+	}
+	return count(int64(v + 0.5))
 }
 
 // chooseOne asks which model to add, if somebody is there to be asked.

@@ -74,6 +74,8 @@ func modelState(m server.InstalledModel) string {
 		return "unusable: " + m.Problem
 	case m.Loading:
 		return "loading"
+	case m.Loaded && m.Unread > 0:
+		return fmt.Sprintf("loaded, %.0f %% of it in memory", 100-100*float64(m.Unread)/float64(max(m.Size, m.Unread)))
 	case m.Loaded && m.Kept:
 		return "loaded, kept"
 	case m.Loaded:
@@ -143,6 +145,9 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 			text += fmt.Sprintf("; a whole one takes %s", size(m.ContextBytes))
 		}
 		add("context", text)
+	}
+	if m.Rate > 0 {
+		add("here", "about "+rate(m.Rate)+" tokens a second for one answer")
 	}
 	if m.Loaded {
 		add("memory", fmt.Sprintf("%s, of which up to %s for contexts", size(m.Memory), size(m.Context)))
@@ -348,17 +353,40 @@ func (t *terminal) modelsLoad() *cobra.Command {
 			if err := gate.call(c.Context(), http.MethodPost, modelPath(args[0])+"/load", map[string]any{"keep": keep}, &m); err != nil {
 				return err
 			}
+			loaded := time.Since(begun)
+			if err := t.awaitWeights(c, gate, &m); err != nil {
+				return err
+			}
 			kept := ""
 			if m.Kept {
 				kept = ", and stays so until it is unloaded"
 			}
-			_, err := fmt.Fprintf(t.out, "%s is loaded after %s%s: up to %s, of which up to %s for contexts.\n", m.ID, time.Since(begun).Round(time.Millisecond), kept, size(m.Memory), size(m.Context))
+			_, err := fmt.Fprintf(t.out, "%s is loaded after %s and in memory after %s%s: up to %s, of which up to %s for contexts.\n",
+				m.ID, loaded.Round(time.Millisecond), time.Since(begun).Round(time.Millisecond), kept, size(m.Memory), size(m.Context))
 			return err
 		}),
 	}
 	flags.add(cmd)
 	cmd.Flags().BoolVar(&keep, "keep", false, "keep it loaded, however long nobody uses it")
 	return cmd
+}
+
+// awaitWeights waits until a loaded model's files are in memory, and shows how far that is.
+func (t *terminal) awaitWeights(c *cobra.Command, gate *client, m *server.InstalledModel) error {
+	show := t.progress()
+	defer show(nil)
+	for m.Loaded && m.Unread > 0 {
+		show(&library.Progress{Doing: "reading", File: m.ID, Done: m.Size - m.Unread, Total: m.Size})
+		select {
+		case <-time.After(200 * time.Millisecond):
+		case <-c.Context().Done():
+			return c.Context().Err()
+		}
+		if err := gate.call(c.Context(), http.MethodGet, modelPath(m.ID), nil, m); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (t *terminal) modelsUnload() *cobra.Command {

@@ -3,6 +3,7 @@ package machine
 
 import (
 	"runtime"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -16,27 +17,50 @@ func Memory() int64 { return memory() }
 // Resident is how much memory the process holds, in bytes, pages of mapped files included; 0 if it is not known.
 func Resident() int64 { return resident() }
 
+// speeds keeps what was measured, by type.
+var speeds sync.Map
+
+// Rate is about how many tokens a second one answer gets here of a model, which for each of them reads so many bytes of
+// weights, most of the named type. 0 means that it is not known. The first call for a type measures for a fifth of a second.
+func Rate(typeName string, tokenBytes int64) float64 {
+	for t := range weights.Types {
+		if t.String() != typeName || tokenBytes <= 0 {
+			continue
+		}
+		speed, ok := speeds.Load(t)
+		if !ok {
+			speed = Speed(t)
+			speeds.Store(t, speed)
+		}
+		return speed.(float64) / float64(tokenBytes)
+	}
+	return 0
+}
+
 // Speed is how fast the engine goes through weights of a type here, in bytes a second, all processors together. It is
-// measured on the spot, which takes about a fifth of a second.
+// measured on the spot, which takes about a fifth of a second, on weights that are too many for the caches.
 func Speed(t weights.Type) float64 {
-	const rows, cols = 256, 2048
+	const cols, total = 2048, 64 << 20
 	row, _ := t.RowBytes(cols)
-	data := make([]byte, rows*row)
+	workers := runtime.GOMAXPROCS(0)
+	rows := total / workers / row
+	data := make([]byte, workers*rows*row)
+	defer debug.FreeOSMemory()
 	for i := range data {
 		data[i] = byte(i) & 0x3f // as scales, normal numbers
 	}
 	scales := make([]byte, rows*cols/32)
-	m, err := tensor.NewMatrix(t, rows, cols, data, scales)
-	if err != nil {
-		return 0
-	}
-	workers := runtime.GOMAXPROCS(0)
-	counts := make([]int, workers)
+	done := make([]int64, workers)
 	var all sync.WaitGroup
 	begun := time.Now()
 	for w := range workers {
+		m, err := tensor.NewMatrix(t, rows, cols, data[w*rows*row:(w+1)*rows*row], scales)
+		if err != nil {
+			return 0
+		}
 		all.Go(func() {
-			x, out := tensor.NewBatch(1, cols), tensor.NewBatch(1, rows)
+			const piece = 64
+			x, out := tensor.NewBatch(1, cols), tensor.NewBatch(1, piece)
 			x.Resize(1)
 			for i := range x.Vec(0) {
 				x.Vec(0)[i] = float32(i%7) - 3
@@ -44,16 +68,17 @@ func Speed(t weights.Type) float64 {
 			var pack tensor.Packer
 			var mul tensor.Multiplier
 			packed := pack.Pack(nil, x, &m)
-			for time.Since(begun) < 200*time.Millisecond {
-				mul.Mul(nil, packed, tensor.Product{W: &m, Dst: out})
-				counts[w]++
+			for at := 0; time.Since(begun) < 200*time.Millisecond; at = (at + piece) % (rows - piece) {
+				some := m.Slice(at, piece, 1)
+				mul.Mul(nil, packed, tensor.Product{W: &some, Dst: out})
+				done[w] += some.Bytes()
 			}
 		})
 	}
 	all.Wait()
-	total := 0
-	for _, n := range counts {
-		total += n
+	var sum int64
+	for _, n := range done {
+		sum += n
 	}
-	return float64(total) * float64(len(data)) / time.Since(begun).Seconds()
+	return float64(sum) / time.Since(begun).Seconds()
 }

@@ -7,7 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"runtime"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
@@ -351,9 +351,9 @@ func (r *run) answers(n int) (tokens int, took time.Duration, err error) {
 // memory tells what the process holds.
 func (r *run) memory() error {
 	r.tell("memory")
+	r.other = nil
+	debug.FreeOSMemory()
 	if resident := machine.Resident(); resident > 0 {
-		var mem runtime.MemStats
-		runtime.ReadMemStats(&mem)
 		use := r.engine.Pool().Use()
 		r.add(Figure{ID: "memory.resident", Name: "resident memory", Value: float64(resident) / 1e6, Unit: "MB"})
 		r.add(Figure{ID: "memory.contexts", Name: "of which contexts", Value: float64(int64(use.Busy+use.Kept)*r.engine.Pool().PageBytes()) / 1e6, Unit: "MB"})

@@ -2,38 +2,63 @@ package measure
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
-	"os"
+	"errors"
+	"strings"
 	"testing"
+	"time"
 
 	"kindredgate/internal/weights"
 )
 
-func TestTmp(t *testing.T) {
-	shape := Shapes[2]
-	for _, s := range Shapes {
-		if s.Name == os.Getenv("SHAPE") {
-			shape = s
+func tiny() (*weights.Checkpoint, error) { return Shapes[0].Checkpoint(weights.Q4_0) }
+
+// A run gives every figure a value or a reason, and those that the machine limits their limit.
+func TestRun(t *testing.T) {
+	told := 0
+	r, err := Run(t.Context(), Job{Name: "tiny", Open: tiny, Threads: 2, Budget: time.Minute, Progress: func(_ string, done, total int) {
+		if done != told || done >= total {
+			t.Errorf("step %d of %d comes after %d", done, total, told)
 		}
-	}
-	kind := weights.Q8_0
-	for k := range weights.Types {
-		if k.String() == os.Getenv("KIND") {
-			kind = k
-		}
-	}
-	r, err := Run(context.Background(), Job{Name: shape.Name, Open: func() (*weights.Checkpoint, error) { return shape.Checkpoint(kind) }, Progress: func(d string, a, b int) {}})
+		told++
+	}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	raw, _ := json.Marshal(r.Limits)
-	fmt.Println(r.Kernels, string(raw), r.Size)
-	for _, f := range r.Figures {
-		fmt.Printf("%-45s %10.1f %-10s", f.Name, f.Value, f.Unit)
-		if f.Limit > 0 {
-			fmt.Printf(" %5.1f %% of %s", 100*f.Value/f.Limit, f.By)
+	for _, id := range []string{"load", "first.cold", "first.warm", "first.shared", "prefill.64", "prefill.512", "prefill.2048", "decode.1", "decode.2", "decode.4", "decode.8", "decode.16"} {
+		f, ok := r.Find(id)
+		if !ok || (f.Value <= 0) == (f.Skipped == "") {
+			t.Errorf("%s: %+v, %v", id, f, ok)
 		}
-		fmt.Println(f.Skipped)
+		if limited := strings.HasPrefix(id, "prefill") || strings.HasPrefix(id, "decode"); limited != (f.Limit > 0) {
+			t.Errorf("%s has the limit %g by %q", id, f.Limit, f.By)
+		}
+	}
+	l := r.Limits
+	if l.Threads != 2 || l.ReadOne <= 0 || l.Read <= 0 || l.Integer <= 0 || l.Float <= 0 {
+		t.Errorf("limits %+v", l)
+	}
+	if r.Weights != "Q4_0" || r.Size <= 0 {
+		t.Errorf("%s, %d bytes", r.Weights, r.Size)
+	}
+}
+
+// What does not fit into the time is left out, with the reason, and a run ends when its context does.
+func TestRunIsBounded(t *testing.T) {
+	r, err := Run(t.Context(), Job{Open: tiny, Budget: time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, id := range []string{"first.shared", "prefill.512", "decode.8"} {
+		if f, ok := r.Find(id); !ok || !strings.Contains(f.Skipped, "would take") {
+			t.Errorf("%s: %+v", id, f)
+		}
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := Run(ctx, Job{Open: tiny}); !errors.Is(err, context.Canceled) {
+		t.Errorf("error %v", err)
+	}
+	if _, err := Shapes[0].Checkpoint(weights.IQ4_XS); err == nil {
+		t.Error("weights are made up of a type that cannot be written")
 	}
 }

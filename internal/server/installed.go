@@ -10,6 +10,7 @@ import (
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/library"
+	"kindredgate/internal/machine"
 	"kindredgate/internal/runner/native"
 )
 
@@ -22,6 +23,9 @@ type InstalledModel struct {
 	Using   int   `json:"using,omitempty"`          // requests that use it now
 	Memory  int64 `json:"memory,omitempty"`         // bytes of its weights and contexts, if it is loaded
 	Context int64 `json:"context_memory,omitempty"` // of these, set aside for contexts
+	Unread  int64 `json:"unread,omitempty"`         // bytes of its files that are still being read into memory
+	// Rate is about how many tokens a second one answer gets here; 0 if that is not known.
+	Rate float64 `json:"rate,omitempty"`
 }
 
 // ModelList is what GET /gate/models tells. Problem says what kept a folder from being read.
@@ -33,7 +37,7 @@ type ModelList struct {
 func (s *Server) withState(m catalog.Model) InstalledModel {
 	status := s.Gate.Loader.Status(m.Path)
 	return InstalledModel{Model: m, Loaded: status.State == native.Loaded, Loading: status.State == native.Loading,
-		Kept: status.Kept, Using: status.Leases, Memory: status.Bytes, Context: status.Context}
+		Kept: status.Kept, Using: status.Leases, Memory: status.Bytes, Context: status.Context, Unread: status.Unread}
 }
 
 func (s *Server) models() (list ModelList) {
@@ -56,7 +60,11 @@ func (s *Server) installedModel(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, s.withState(m))
+	out := s.withState(m)
+	if m.Problem == "" && m.Use != catalog.Embedding {
+		out.Rate = machine.Rate(m.Weights, m.TokenBytes)
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 // loadModel loads a model; with "keep" it stays loaded.

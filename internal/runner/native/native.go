@@ -51,6 +51,7 @@ type entry struct {
 	ready    chan struct{} // closed when the model or err is set
 	err      error
 	*loadedModel
+	ahead *readAhead // the reading of its files; nil until it is loaded
 
 	// The runner's mutex guards what follows.
 	leases  int
@@ -193,6 +194,9 @@ func (r *Runner) finish(e *entry) {
 		e.timer.Stop()
 	}
 	r.start(func() {
+		if e.ahead != nil {
+			e.ahead.end()
+		}
 		if e.loadedModel != nil {
 			if err := e.close(); err != nil {
 				r.tell("closing failed", e.path, err)
@@ -274,6 +278,11 @@ func (r *Runner) fill(e *entry) {
 	}()
 	e.loadedModel, e.err = open(e.path, r.opts.Engine, func(bytes int64) error { return r.admit(e, bytes) })
 	if e.err == nil {
+		e.ahead = beginReading(e.path, func(took time.Duration) {
+			if took > time.Second {
+				r.tell("is in memory as a whole", e.path, nil)
+			}
+		})
 		r.mu.Lock()
 		if e.engine != nil {
 			extra := int64(e.engine.Pool().Use().Limit) * e.engine.Pool().PageBytes() // as far as contexts can grow
@@ -365,6 +374,7 @@ type Status struct {
 	Leases  int   // requests that use it now
 	Bytes   int64 // of its weights, and set aside for its contexts
 	Context int64 // of these, set aside for contexts
+	Unread  int64 // bytes of its files that are still being read into memory
 }
 
 // Status tells what the runner does with the model at path.
@@ -377,7 +387,7 @@ func (r *Runner) Status(path string) Status {
 	}
 	s := Status{State: Loading, Kept: e.kept, Leases: e.leases, Bytes: e.bytes}
 	if e.done() && e.err == nil {
-		s.State = Loaded
+		s.State, s.Unread = Loaded, e.ahead.left()
 		if e.engine != nil {
 			s.Context = int64(e.engine.Pool().Use().Limit) * e.engine.Pool().PageBytes()
 		}

@@ -9,27 +9,51 @@ import (
 type chooser struct {
 	e      *Engine
 	logits [][]float32
+	first  []int // of each output: where its logits are
 }
 
 // Do chooses for some of the step's outputs.
 func (c *chooser) Do(_, from, to int) {
 	for i := from; i < to; i++ {
 		if o := c.e.outputs[i]; o.next == NoToken {
-			c.e.extend(o.s, c.logits[i])
+			c.e.follow(o.s, c.logits[c.first[i]:c.first[i]+1+max(0, o.more)])
 		}
 	}
 }
 
 // choose chooses the tokens that follow, and scores those of prompts.
 func (e *Engine) choose(logits [][]float32) {
-	for i, o := range e.outputs {
+	c := &e.chooser
+	c.logits, c.first = logits, c.first[:0]
+	at := 0
+	for _, o := range e.outputs {
+		c.first = append(c.first, at)
+		at++
 		if o.next != NoToken {
-			o.s.scores = append(o.s.scores, score(logits[i], o.next, *o.s.job.Scores))
+			o.s.scores = append(o.s.scores, score(logits[at-1], o.next, *o.s.job.Scores))
+			continue
+		}
+		at += max(0, o.more)
+	}
+	e.opts.Team.Split(len(e.outputs), 8*e.model.Vocab, c)
+	c.logits = nil
+}
+
+// follow chooses the token after the last one, and, as long as it is the one that was drafted, the one after that.
+func (e *Engine) follow(s *sequence, logits [][]float32) {
+	drafted := len(logits) - 1
+	for i := range logits {
+		e.extend(s, logits[i], i, drafted)
+		if s.ended || s.held != nil {
+			s.expect(i, false)
+			return
+		}
+		if i < drafted && s.tokens[len(s.tokens)-1] != s.draft[i].id {
+			s.expect(i, true)
+			return
 		}
 	}
-	e.chooser.logits = logits
-	e.opts.Team.Split(len(e.outputs), 8*e.model.Vocab, &e.chooser)
-	e.chooser.logits = nil
+	s.expect(drafted, false)
 }
 
 // choosePending chooses for the sequences whose masks have come since. It reports whether there were any.
@@ -38,7 +62,7 @@ func (e *Engine) choosePending() (any bool) {
 		if s.held != nil && !s.masking.Load() {
 			logits := s.held
 			s.held = nil
-			e.extend(s, logits)
+			e.extend(s, logits, 0, 0)
 			any = true
 		}
 	}
@@ -48,20 +72,16 @@ func (e *Engine) choosePending() (any bool) {
 	return any
 }
 
-// extend adds a generated token to a sequence; one that is to go on gets the token as pending.
-func (e *Engine) extend(s *sequence, logits []float32) {
+// extend adds a generated token to a sequence; one that is to go on gets the token as pending. Of the
+// step's drafted tokens so many were chosen before.
+func (e *Engine) extend(s *sequence, logits []float32, before, drafted int) {
 	if s.job.Form != nil && !s.ending && !s.job.NoAnswer && s.masking.Load() {
 		s.heldSpace = append(s.heldSpace[:0], logits...)
 		s.held = s.heldSpace
 		return
 	}
-	step := Step{Token: NoToken}
-	if s.generated == 0 {
-		step.Queue = s.started.Sub(s.submitted)
-		step.Prefill = time.Since(s.started)
-		step.PromptScores, step.Cached = s.scores, s.cached
-	}
 	if s.job.NoAnswer {
+		step := s.first()
 		step.Ended, step.Cut = true, true
 		s.put(step)
 		return
@@ -70,27 +90,75 @@ func (e *Engine) extend(s *sequence, logits []float32) {
 		s.end(ErrNotNumbers)
 		return
 	}
+	if len(s.due) > 0 {
+		e.giveDue(s)
+		return
+	}
 	var raw []float32
 	if s.job.Scores != nil {
 		raw = slices.Clone(logits) // drawing changes them
 	}
-	id, cut, err := e.draw(s, logits)
+	id, cut := NoToken, false
+	expected := before < drafted
+	var err error
+	if expected && s.draft[before].must {
+		id = s.draft[before].id
+		err = s.job.Form.Accept(id)
+	} else {
+		id, cut, err = e.draw(s, logits)
+	}
 	if err != nil {
 		s.end(err)
 		return
 	}
+	step := s.first()
+	if id != NoToken && raw != nil {
+		one := score(raw, id, *s.job.Scores)
+		step.Score = &one
+	}
+	complete := s.job.Form != nil && s.job.Form.Complete()
+	if e.give(s, step, id, cut, complete, before) || s.job.Form == nil || s.ending {
+		return
+	}
+	if expected && id == s.draft[before].id {
+		s.allowed = s.draft[before].after
+	} else {
+		s.mask(e)
+	}
+}
+
+// giveDue gives the tokens that a form leaves no choice about.
+func (e *Engine) giveDue(s *sequence) {
+	for i, id := range s.due {
+		complete := i == len(s.due)-1 && s.job.Form.Complete()
+		if e.give(s, s.first(), id, false, complete, 0) {
+			break
+		}
+	}
+	s.due, s.owed = s.due[:0], true
+}
+
+// first is a step with what the first one of an answer tells.
+func (s *sequence) first() Step {
+	step := Step{Token: NoToken}
+	if s.generated == 0 {
+		step.Queue = s.started.Sub(s.submitted)
+		step.Prefill = time.Since(s.started)
+		step.PromptScores, step.Cached = s.scores, s.cached
+	}
+	return step
+}
+
+// give adds a token, or the end if it is none, to an answer. complete says that nothing can come after it. It reports
+// whether the answer has ended; else the token is pending.
+func (e *Engine) give(s *sequence, step Step, id int32, cut, complete bool, before int) (ended bool) {
 	step.Token = id
-	var text string
 	var stopped bool
 	if id != NoToken {
 		s.generated++
-		text, stopped = s.stop.add(s.decoder.Next(id))
-		if raw != nil {
-			one := score(raw, id, *s.job.Scores)
-			step.Score = &one
-		}
+		step.Text, stopped = s.stop.add(s.decoder.Next(id))
 	}
-	last, complete := e.ends(s, id), s.job.Form != nil && s.job.Form.Complete()
+	last := e.ends(s, id)
 	switch {
 	case stopped:
 		step.Ended = true
@@ -98,20 +166,20 @@ func (e *Engine) extend(s *sequence, logits []float32) {
 		step.Ended = true
 		step.Cut = cut || !last && !complete
 		rest, hit := s.stop.add(s.decoder.Flush())
-		text += rest
+		step.Text += rest
 		if hit {
 			step.Cut = false
 		} else {
-			text += s.stop.flush()
+			step.Text += s.stop.flush()
 		}
 	default:
 		s.tokens = append(s.tokens, id)
-		if s.job.Form != nil && !s.ending {
-			s.mask(e)
-		}
 	}
-	step.Text = text
+	if step.Ended {
+		step.Drafted, step.Accepted = s.drafted, s.accepted+before
+	}
 	s.put(step)
+	return step.Ended
 }
 
 // finite reports whether all logits are numbers.
@@ -162,9 +230,6 @@ func (e *Engine) draw(s *sequence, logits []float32) (id int32, cut bool, err er
 		return id, false, nil
 	}
 	left := s.job.MaxTokens - s.generated - 1
-	if s.generated == 0 {
-		s.bounded = form.Needs() <= left || len(e.encode(form.Ending())) <= left+1
-	}
 	if after := form.After(id); s.bounded && after.Needs() > left && len(e.encode(after.Ending())) > left {
 		s.ending, s.forced = true, e.encode(form.Ending())
 		id, cut = e.force(s)

@@ -32,6 +32,7 @@ type Options struct {
 	Sequences int          // that run at once; 16
 	Queue     int          // that may wait; 256
 	Team      *tensor.Team // who does the products; the scheduler alone
+	NoDrafts  bool         // tokens are never drafted
 	Memory    int64        // bytes for keys and values; 1 GiB, or what Sequences whole contexts take if that is less
 }
 
@@ -187,6 +188,9 @@ type Step struct {
 	Ended bool
 	// Cut is set in the last step if the limit of tokens ended it, not the model or a stop string.
 	Cut bool
+	// Drafted and Accepted are set in the last step: how many tokens were put through the network before it was known
+	// that they follow, and how many of these did.
+	Drafted, Accepted int
 	// Queue and Prefill are set in the first step: how long the sequence waited for its turn, and how long
 	// reading the prompt took. Cached is how many of its tokens did not have to be read.
 	Queue, Prefill time.Duration
@@ -343,12 +347,13 @@ func (e *Engine) step() bool {
 	begun := time.Now()
 	logits := e.model.Forward(e.opts.Team, e.scratch, tokens)
 	e.pace.note(len(tokens), time.Since(begun))
+	e.choose(logits)
 	for _, s := range e.running {
-		if s.fed > 0 {
+		if s.fed > 0 && s.kv.Len() > 0 { // one that has ended by an error has given its context back
+			s.settle()
 			s.kv.Commit()
 		}
 	}
-	e.choose(logits)
 	e.leave()
 	return true
 }

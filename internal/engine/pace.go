@@ -21,17 +21,36 @@ func (p *pace) note(tokens int, took time.Duration) {
 	}
 }
 
-// tokens is how many tokens a step may have to take about so long; 0 if nothing is known yet.
-func (p *pace) tokens(long time.Duration) int {
+// times are how long a step takes by itself, and for each of its tokens, in seconds; known is false if nothing is known
+// yet.
+func (p *pace) times() (base, each float64, known bool) {
 	if p.weight == 0 {
-		return 0
+		return 0, 0, false
 	}
 	// Where all steps were of about the same size, they say nothing about the two times; then the first counts as none.
-	base, each := 0.0, p.t/p.n
+	base, each = 0.0, p.t/p.n
 	if variance := p.nn*p.weight - p.n*p.n; variance > 0.01*p.n*p.n {
 		if slope := (p.nt*p.weight - p.n*p.t) / variance; slope > 0 {
 			base, each = max(0, (p.t-slope*p.n)/p.weight), slope
 		}
 	}
+	return base, each, true
+}
+
+// tokens is how many tokens a step may have to take about so long; 0 if nothing is known yet.
+func (p *pace) tokens(long time.Duration) int {
+	base, each, known := p.times()
+	if !known {
+		return 0
+	}
 	return int(min(max(0, long.Seconds()-base)/each, 1<<20))
+}
+
+// time is how long a step of so many tokens takes, in seconds.
+func (p *pace) time(tokens int) float64 {
+	base, each, known := p.times()
+	if !known {
+		return 1
+	}
+	return base + each*float64(tokens)
 }

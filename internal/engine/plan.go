@@ -35,6 +35,7 @@ type stepping struct {
 	reading []*sequence
 	byAge   []*sequence
 	list    []int
+	dueRoom int // for tokens that forms leave no choice about
 	chooser chooser
 }
 
@@ -42,11 +43,12 @@ type stepping struct {
 type output struct {
 	s    *sequence
 	next int32 // the token that follows in the prompt, or NoToken
+	more int   // drafted tokens whose logits come after these
 }
 
 func (p *stepping) begin(e *Engine) {
 	p.most = max(shortPrompt, min(prefillTokens, stepMemory/e.model.RowBytes()))
-	p.scratch = e.model.NewScratch(p.most+e.opts.Sequences, scoredTokens+e.opts.Sequences)
+	p.scratch = e.model.NewScratch(p.most+e.opts.Sequences+mostDrafted+mostDue, scoredTokens+e.opts.Sequences+mostDrafted)
 	p.chooser.e = e
 }
 
@@ -69,11 +71,15 @@ func (e *Engine) plan() []model.Token {
 	e.drop(func(s *sequence) bool { return s.ctx.Err() != nil })
 	e.tokens, e.outputs, e.reading = e.tokens[:0], e.outputs[:0], e.reading[:0]
 	answers := 0
+	e.dueRoom = mostDue
 	for _, s := range e.running {
 		switch s.fed, s.share = 0, 0; {
 		case s.held != nil: // waits for its mask
 		case len(s.pending()) == 1:
-			s.share = 1
+			s.share, s.owed = 1, false
+			answers++
+		case s.owed:
+			s.share = e.owing(s)
 			answers++
 		default:
 			e.reading = append(e.reading, s)
@@ -88,6 +94,11 @@ func (e *Engine) plan() []model.Token {
 		}
 		s.share = n
 	}
+	if answers > 0 {
+		e.awaitMasks()
+		e.due()
+		e.speculate(e.rows())
+	}
 	// The oldest first, since who finds no memory takes that of a younger one.
 	e.byAge = append(e.byAge[:0], e.running...)
 	slices.SortStableFunc(e.byAge, func(a, b *sequence) int { return a.started.Compare(b.started) })
@@ -99,6 +110,32 @@ func (e *Engine) plan() []model.Token {
 	clear(e.byAge)
 	clear(e.reading)
 	return e.tokens
+}
+
+// due gives the tokens that forms leave no choice about, and takes them into the step.
+func (e *Engine) due() {
+	for _, s := range e.running {
+		if s.share > 0 && s.generated > 0 && s.job.Form != nil && !s.masking.Load() && len(s.due) > 0 {
+			e.giveDue(s)
+			s.share = e.owing(s)
+		}
+	}
+	e.leave()
+}
+
+// owing is how many of the tokens that a form left no choice about a step reads.
+func (e *Engine) owing(s *sequence) int {
+	n := min(len(s.pending()), max(1, e.dueRoom))
+	e.dueRoom -= n
+	return n
+}
+
+// rows is how many tokens the step has so far.
+func (e *Engine) rows() (n int) {
+	for _, s := range e.running {
+		n += s.share
+	}
+	return n
 }
 
 // shares divides the tokens that a step may read among the prompts that are being read, which it sorts, the one with least to read
@@ -163,19 +200,23 @@ func (e *Engine) reserve(s *sequence, n int) bool {
 // its own text again.
 func (e *Engine) putBack(s *sequence) {
 	s.kv.Release()
-	s.queued = true
+	s.queued, s.owed = true, false
 	e.running = slices.DeleteFunc(e.running, func(o *sequence) bool { return o == s })
 	e.mu.Lock()
 	e.waiting = slices.Insert(e.waiting, 0, s)
 	e.mu.Unlock()
 }
 
-// feed adds the next n tokens of a sequence to the step.
+// feed adds the next n tokens of a sequence to the step, drafted ones among them.
 func (e *Engine) feed(s *sequence, n int) {
 	first := s.kv.Len()
 	s.fed = n
 	for i := first; i < first+n; i++ {
-		o := output{s: s, next: NoToken}
+		if i >= len(s.tokens) {
+			e.tokens = append(e.tokens, model.Token{ID: s.draft[i-len(s.tokens)].id, KV: s.kv, Logits: true})
+			continue
+		}
+		o := output{s: s, next: NoToken, more: first + n - len(s.tokens)}
 		if i+1 < len(s.tokens) {
 			o.next = s.tokens[i+1]
 		}

@@ -33,10 +33,13 @@ type sequence struct {
 	forced    []int32 // the tokens of that which are to come
 	scores    []Score // of the prompt
 
-	masking   atomic.Bool // a mask is being worked out
-	allowed   []uint64    // the mask
-	masked    error       // why there is none
-	held      []float32   // logits from which a token is chosen when the mask is there; nil if there are none
+	speculation
+
+	masking   atomic.Bool   // a mask is being worked out
+	maskDone  chan struct{} // closed when it is there
+	allowed   []uint64      // the mask
+	masked    error         // why there is none
+	held      []float32     // logits from which a token is chosen when the mask is there; nil if there are none
 	heldSpace []float32
 
 	mu    sync.Mutex
@@ -54,6 +57,8 @@ func newSequence(ctx context.Context, e *Engine, job Job) *sequence {
 		decoder: e.tok.NewDecoder(job.Whole, job.Shown...),
 		stop:    stopper{strings: job.Stop},
 		ready:   make(chan struct{}, 1),
+
+		speculation: speculation{lookup: newLookup(len(job.Prompt) + min(job.MaxTokens, 4096)), luck: 0.7, draft: make([]drafted, 0, longDraft)},
 	}
 }
 
@@ -99,17 +104,57 @@ func (s *sequence) take(spent []Step) ([]Step, error) {
 	return steps, s.err
 }
 
-// mask works out which tokens the form allows next, apart from the scheduler, for which it may take too long.
+// mask works out which tokens the form allows next, and drafts what may follow, apart from the scheduler, for which it may
+// take too long.
 func (s *sequence) mask(e *Engine) {
 	s.masking.Store(true)
+	done := make(chan struct{})
+	s.maskDone = done
 	go func() {
 		defer e.nudge()
+		defer close(done)
 		defer s.masking.Store(false)
 		defer func() {
 			if p := recover(); p != nil {
 				s.masked = asError(p)
 			}
 		}()
-		s.allowed, s.masked = s.job.Form.Allowed()
+		s.takeDue(e)
+		if s.masked != nil {
+			return
+		}
+		if s.allowed, s.masked = s.job.Form.Allowed(); s.masked == nil {
+			s.draftForm(e)
+		}
 	}()
+}
+
+// takeDue takes the tokens that the form leaves no choice about. If the end could not be reached any more after them within
+// the limit, since they are more than the same text as a part of the shortest end, that is what follows.
+func (s *sequence) takeDue(e *Engine) {
+	form := s.job.Form
+	if s.generated == 0 {
+		s.bounded = form.Needs() < s.job.MaxTokens || len(e.encode(form.Ending())) <= s.job.MaxTokens
+	}
+	due := s.must(e, form)
+	after := form
+	for i, id := range due {
+		next, ok := after.Try(id)
+		if !ok {
+			due = due[:i] // the vocabulary writes it in another way
+			break
+		}
+		after = next
+	}
+	if left := s.job.MaxTokens - s.generated - len(due); s.bounded && len(due) > 0 && after.Needs() > left && len(e.encode(after.Ending())) > left {
+		s.ending, s.forced = true, e.encode(form.Ending())
+		return
+	}
+	s.due = append(s.due, due...)
+	for _, id := range due {
+		if err := form.Accept(id); err != nil {
+			s.masked = err
+			return
+		}
+	}
 }

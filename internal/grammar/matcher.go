@@ -3,6 +3,7 @@ package grammar
 import (
 	"errors"
 	"fmt"
+	"unicode/utf8"
 )
 
 // Matcher follows one answer. It is used by one goroutine.
@@ -10,6 +11,7 @@ type Matcher struct {
 	g     *Grammar
 	state *state
 	mask  []uint64
+	last  byte // of the text so far
 }
 
 // Begin starts an answer.
@@ -23,6 +25,9 @@ var ErrCostly = errors.New("the form's alternatives overlap so much that finding
 // Allowed gives the tokens that may come next, a bit for each, token i in bit i%64 of word i/64. It is the caller's
 // until the next call. It may take some milliseconds; if it would take much longer, it is ErrCostly.
 func (m *Matcher) Allowed() ([]uint64, error) {
+	if m.mask == nil {
+		m.mask = make([]uint64, (m.g.vocab.size+63)/64)
+	}
 	clear(m.mask)
 	left := maxWalks
 	for _, t := range m.state.threads {
@@ -63,7 +68,8 @@ func (m *Matcher) Accept(id int32) error {
 	if !ok {
 		return fmt.Errorf("token %d, %q, cannot come here", id, m.g.vocab.texts[id])
 	}
-	m.state = next
+	text := m.g.vocab.texts[id]
+	m.state, m.last = next, text[len(text)-1]
 	return nil
 }
 
@@ -87,6 +93,68 @@ func (m *Matcher) After(id int32) *Matcher {
 		s = &state{}
 	}
 	return &Matcher{g: m.g, state: s}
+}
+
+// Try is the matcher after a token, if that may come; m stays as it is.
+func (m *Matcher) Try(id int32) (next *Matcher, ok bool) {
+	if id < 0 || int(id) >= m.g.vocab.size || m.g.vocab.texts[id] == "" {
+		return nil, false
+	}
+	text := m.g.vocab.texts[id]
+	s, ok := m.after(text)
+	return &Matcher{g: m.g, state: s, last: text[len(text)-1]}, ok
+}
+
+// Must is the text that has to come next, up to limit bytes of it; it ends with a whole character.
+func (m *Matcher) Must(limit int) string {
+	var out []byte
+	for s := m.state; len(out) < limit; {
+		b, ok := s.only(func(byte) bool { return false })
+		if !ok {
+			break
+		}
+		out, s = append(out, b), m.g.step(s, b)
+	}
+	for len(out) > 0 {
+		if r, n := utf8.DecodeLastRune(out); r != utf8.RuneError || n > 1 {
+			break
+		}
+		out = out[:len(out)-1]
+	}
+	return string(out)
+}
+
+// Likely is the byte that comes next in most answers, where there is no choice but of white space: a space behind colons and
+// commas, and none elsewhere.
+func (m *Matcher) Likely() (b byte, ok bool) {
+	if m.last == ':' || m.last == ',' {
+		for _, t := range m.state.threads {
+			if _, ok := t.node.term.step(t.state, ' '); ok {
+				return ' ', true
+			}
+		}
+	}
+	return m.state.only(func(b byte) bool { return b == ' ' || b == '\n' || b == '\r' || b == '\t' })
+}
+
+// only is the one byte that may come next, apart from some. It is not ok if there are several, or if the text may end here.
+func (s *state) only(apart func(b byte) bool) (only byte, ok bool) {
+	if s.done {
+		return 0, false
+	}
+	for _, t := range s.threads {
+		for b := range 256 {
+			c := byte(b)
+			if _, may := t.node.term.step(t.state, c); !may || apart(c) {
+				continue
+			}
+			if ok && c != only {
+				return 0, false
+			}
+			only, ok = c, true
+		}
+	}
+	return only, ok
 }
 
 func (s *state) needs() int {

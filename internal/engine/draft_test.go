@@ -1,0 +1,193 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"kindredgate/internal/grammar"
+)
+
+// everyToken is a vocabulary of all tokens that are text.
+func everyToken(e *Engine) *grammar.Vocabulary {
+	texts := make([]string, e.tok.Size())
+	for id := range texts {
+		if !e.tok.IsControl(int32(id)) {
+			texts[id] = e.tok.Text(int32(id))
+		}
+	}
+	return grammar.NewVocabulary(texts)
+}
+
+// timetable is a form whose names leave little choice.
+const timetable = `{"type":"object","additionalProperties":false,"required":["departure","destination","passengers","bicycles"],"properties":{
+	"departure":{"type":"string","maxLength":12},"destination":{"enum":["Gannet Isle","Osmer"]},"passengers":{"type":"integer","maximum":999},"bicycles":{"type":"boolean"}}}`
+
+// Answers are the same to the token whether tokens are drafted or not: greedy and drawn, with penalties, kept to a form,
+// alone and beside each other.
+func TestDraftsChangeNothing(t *testing.T) {
+	plain, drafting := harbour(t, Options{NoDrafts: true}), harbour(t, Options{})
+	schema, err := grammar.Compile([]byte(timetable))
+	if err != nil {
+		t.Fatal(err)
+	}
+	form, err := grammar.New(everyToken(drafting), schema.Value())
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := drafting.tok.Encode("The boat to Gannet Isle leaves at 06:20. The boat to Osmer leaves at 07:40. The boat to Gannet Isle leaves at 06:20. The boat to")
+	var jobs []Job
+	for i, s := range []Sampling{{}, {Temperature: 0.7, Seed: 3}, {Temperature: 1, TopP: 0.9, Seed: 4, RepetitionPenalty: 1.1}, {Temperature: 1, FrequencyPenalty: 0.3, Seed: 5}} {
+		for _, formed := range []bool{false, true} {
+			jobs = append(jobs, Job{Prompt: text[:len(text)-i], MaxTokens: 60, Sampling: s})
+			if formed {
+				jobs[len(jobs)-1].Form = form.Begin()
+			}
+		}
+	}
+	run := func(e *Engine, job Job) (ids []int32, drafted, accepted int) {
+		if job.Form != nil {
+			job.Form = form.Begin()
+		}
+		for step, err := range e.Generate(t.Context(), job) {
+			if err != nil {
+				t.Error(err)
+			}
+			ids = append(ids, step.Token)
+			drafted, accepted = drafted+step.Drafted, accepted+step.Accepted
+		}
+		return ids, drafted, accepted
+	}
+	drafted, accepted, byForm := 0, 0, 0
+	together := make([][]int32, len(jobs))
+	var all sync.WaitGroup
+	for i, job := range jobs {
+		want, none, _ := run(plain, job)
+		got, d, a := run(drafting, job)
+		if !slices.Equal(got, want) || none != 0 {
+			t.Errorf("job %d: %v with drafts, %v without", i, got, want)
+		}
+		if drafted, accepted = drafted+d, accepted+a; job.Form != nil {
+			byForm += a
+		}
+		jobs[i].Prompt = slices.Clone(job.Prompt)
+		together[i] = want
+	}
+	for i, job := range jobs {
+		all.Go(func() {
+			if got, _, _ := run(drafting, job); !slices.Equal(got, together[i]) {
+				t.Errorf("job %d among others: %v, want %v", i, got, together[i])
+			}
+		})
+	}
+	all.Wait()
+	if accepted == 0 || byForm == 0 || accepted > drafted {
+		t.Errorf("%d of %d drafted tokens were right, %d of them by a form", accepted, drafted, byForm)
+	}
+}
+
+// Drafts are as long as it pays: not at all where they are never right or a step's tokens are dear, long where they are
+// right and cost little.
+func TestDraftLength(t *testing.T) {
+	var cheap, dear pace
+	for range 50 {
+		for _, n := range []int{1, 2, 8} {
+			cheap.note(n, 100*time.Millisecond+time.Duration(n)*time.Millisecond)
+			dear.note(n, time.Duration(n)*100*time.Millisecond)
+		}
+	}
+	s := speculation{luck: 0.95, draft: make([]drafted, 12)}
+	if n := s.length(&cheap, 1, 12); n != 12 {
+		t.Errorf("%d tokens are drafted where they are cheap and right", n)
+	}
+	if n := s.length(&dear, 1, 12); n != 0 {
+		t.Errorf("%d tokens are drafted where they are dear", n)
+	}
+	for i := range 4 {
+		s.draft[i+2].must = true
+	}
+	if n := s.length(&cheap, 1, 4); n != 1 {
+		t.Errorf("a text that there is no choice about is cut off after %d tokens", n)
+	}
+	for range 100 {
+		s.expect(0, true)
+	}
+	if n := s.length(&cheap, 1, 12); n != 0 {
+		t.Errorf("%d tokens are drafted that are never right", n)
+	}
+	for range 100 {
+		s.forget()
+	}
+	if n := s.length(&cheap, 1, 12); n == 0 {
+		t.Error("drafts are given up for good")
+	}
+}
+
+func TestLookup(t *testing.T) {
+	l := newLookup(100)
+	tokens := []int32{1, 2, 3, 4, 5, 6, 1, 2, 3}
+	if got := l.after(tokens); !slices.Equal(got, []int32{4, 5, 6, 1, 2, 3}) {
+		t.Errorf("after 1 2 3 came %v", got)
+	}
+	tokens = append(tokens, 9, 1, 2, 3)
+	if got := l.after(tokens); !slices.Equal(got[:2], []int32{9, 1}) {
+		t.Errorf("after 1 2 3 came last %v", got)
+	}
+	if got := l.after(append(tokens, 7)); got != nil {
+		t.Errorf("after what never was there came %v", got)
+	}
+	if got := l.after([]int32{1, 2}); got != nil {
+		t.Errorf("two tokens give %v", got)
+	}
+}
+
+// BenchmarkDrafts is how much faster answers come with drafts: one that repeats its prompt, and one that is kept to a
+// schema of 20 properties.
+func BenchmarkDrafts(b *testing.B) {
+	schema := `{"type":"object","additionalProperties":false,"properties":{`
+	required := ""
+	for i := range 20 {
+		if i > 0 {
+			schema += ","
+			required += ","
+		}
+		name := fmt.Sprintf(`"departure_from_harbour_%c"`, 'a'+i)
+		schema += name + `:{"type":"integer","maximum":99}`
+		required += name
+	}
+	parsed, err := grammar.Compile([]byte(schema + `},"required":[` + required + `]}`))
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, drafts := range []bool{false, true} {
+		e := harbour(b, Options{NoDrafts: !drafts})
+		form, err := grammar.New(everyToken(e), parsed.Value())
+		if err != nil {
+			b.Fatal(err)
+		}
+		sentence := e.tok.Encode("The boat to Gannet Isle leaves at 06:20 from the second pier, and the boat to Osmer leaves at 07:40 from the first one. ")
+		quote := slices.Concat(sentence, sentence, sentence)
+		for _, kind := range []string{"quote", "schema"} {
+			b.Run(fmt.Sprintf("%s/drafts=%v", kind, drafts), func(b *testing.B) {
+				tokens, right := 0, 0
+				for b.Loop() {
+					job := Job{Prompt: quote, MaxTokens: 200, NeverEnds: true}
+					if kind == "schema" {
+						job = Job{Prompt: sentence, MaxTokens: 800, Form: form.Begin()}
+					}
+					for step, err := range e.Generate(b.Context(), job) {
+						if err != nil {
+							b.Fatal(err)
+						}
+						tokens++
+						right += step.Accepted
+					}
+				}
+				b.ReportMetric(float64(tokens)/b.Elapsed().Seconds(), "tokens/s")
+				b.ReportMetric(float64(right)/float64(tokens), "drafted")
+			})
+		}
+	}
+}

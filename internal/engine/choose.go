@@ -144,7 +144,7 @@ func (s *sequence) first() Step {
 	if s.generated == 0 {
 		step.Queue = s.started.Sub(s.submitted)
 		step.Prefill = time.Since(s.started)
-		step.PromptScores, step.Cached = s.scores, s.cached
+		step.PromptScores, step.Cached, step.Place = s.scores, s.cached, s.came
 	}
 	return step
 }

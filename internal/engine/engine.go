@@ -16,6 +16,7 @@ import (
 	"iter"
 	"math/rand/v2"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -165,6 +166,11 @@ type Job struct {
 	Scores      *int
 	ScorePrompt bool
 	NoAnswer    bool // read the prompt, and no more
+	// Owner is whose job it is: places are given to the jobs of each by turns.
+	Owner string
+	// Waiting is told the place in the queue whenever it changes, 1 being the first, and 0 when the job has its turn. It may
+	// be nil.
+	Waiting func(place int)
 }
 
 // Score is a token with its log-probability by the model, before anything else had a say.
@@ -194,6 +200,7 @@ type Step struct {
 	// Queue and Prefill are set in the first step: how long the sequence waited for its turn, and how long
 	// reading the prompt took. Cached is how many of its tokens did not have to be read.
 	Queue, Prefill time.Duration
+	Place          int // in the queue, at the beginning; 0 if it did not wait
 	Cached         int
 }
 
@@ -210,12 +217,18 @@ func (e *Engine) Generate(ctx context.Context, job Job) iter.Seq2[Step, error] {
 			return
 		}
 		var steps []Step
+		place := 0
 		for {
 			select {
 			case <-s.ready:
 			case <-ctx.Done():
 				yield(Step{}, context.Cause(ctx))
 				return
+			}
+			if now := int(s.place.Load()); now != place {
+				if place = now; job.Waiting != nil {
+					job.Waiting(place)
+				}
 			}
 			if steps, err = s.take(steps); err != nil && len(steps) == 0 {
 				yield(Step{}, err)
@@ -288,9 +301,10 @@ func (e *Engine) idle() bool {
 	return !e.closed && (len(e.waiting) == 0 || len(e.running) > 0)
 }
 
-// admit takes sequences out of the queue, oldest first, while there are places, and forgets those that were cancelled. A
-// few places are kept for short prompts, so that these do not wait for a place behind any number of long ones. closed says
-// that the engine is to end; all have been told then.
+// admit takes sequences out of the queue while there are places, and forgets those that were cancelled. A place goes to
+// whoever has the fewest, and to the oldest of theirs, so that one who asks much does not keep the others waiting. A few
+// places are kept for short prompts, so that these do not wait for a place behind any number of long ones. closed says that
+// the engine is to end; all have been told then.
 func (e *Engine) admit() (closed bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -301,25 +315,51 @@ func (e *Engine) admit() (closed bool) {
 		e.running, e.waiting = nil, nil
 		return true
 	}
-	rest := e.waiting[:0]
-	for _, s := range e.waiting {
-		places := e.opts.Sequences
-		if len(s.tokens) > shortPrompt {
-			places -= e.opts.Sequences / 4
+	e.waiting = slices.DeleteFunc(e.waiting, func(s *sequence) bool {
+		if s.ctx.Err() == nil {
+			return false
 		}
-		switch {
-		case s.ctx.Err() != nil:
-			s.end(nil)
-		case len(e.running) < places:
-			s.admitted(e)
-			e.running = append(e.running, s)
-		default:
-			rest = append(rest, s)
+		s.end(nil)
+		return true
+	})
+	for len(e.running) < e.opts.Sequences {
+		i := e.next()
+		if i < 0 {
+			break
+		}
+		s := e.waiting[i]
+		e.waiting = slices.Delete(e.waiting, i, i+1)
+		s.admitted(e)
+		s.moved(0)
+		e.running = append(e.running, s)
+	}
+	for i, s := range e.waiting {
+		if s.came == 0 {
+			s.came = i + 1
+		}
+		s.moved(i + 1)
+	}
+	return false
+}
+
+// next is the waiting sequence that gets the next place; -1 if none may have it.
+func (e *Engine) next() int {
+	best, fewest := -1, 0
+	for i, s := range e.waiting {
+		if len(s.tokens) > shortPrompt && len(e.running) >= e.opts.Sequences-e.opts.Sequences/4 {
+			continue
+		}
+		has := 0
+		for _, r := range e.running {
+			if r.job.Owner == s.job.Owner {
+				has++
+			}
+		}
+		if best < 0 || has < fewest {
+			best, fewest = i, has
 		}
 	}
-	clear(e.waiting[len(rest):])
-	e.waiting = rest
-	return false
+	return best
 }
 
 // guarded is a step, but a panic in it ends the sequences that run and not the gate. What their contexts hold then is

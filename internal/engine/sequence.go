@@ -22,6 +22,8 @@ type sequence struct {
 	queued    bool
 	generated int
 	cached    int
+	came      int          // its first place in the queue; 0 if it got its turn at once
+	place     atomic.Int32 // now; 0 when it runs
 	sampler   *sampler
 	decoder   *tokenizer.Decoder
 	stop      stopper
@@ -85,6 +87,13 @@ func (s *sequence) end(err error) {
 		s.kv.Release()
 	}
 	s.signal()
+}
+
+// moved notes a place in the queue.
+func (s *sequence) moved(place int) {
+	if s.place.Swap(int32(place)) != int32(place) {
+		s.signal()
+	}
 }
 
 func (s *sequence) signal() {

@@ -261,3 +261,34 @@ func BenchmarkFirstToken(b *testing.B) {
 		})
 	}
 }
+
+// Places are given by turns to whose jobs they are, and who waits is told its place.
+func TestPlacesAreGivenByTurns(t *testing.T) {
+	e := prepared(t, Options{Sequences: 4})
+	ask := func(owner string) *sequence {
+		s, err := e.submit(t.Context(), Job{Prompt: []int32{1, 2, 3}, MaxTokens: 50, NeverEnds: true, Owner: owner})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	var many []*sequence
+	for range 8 {
+		many = append(many, ask("many"))
+	}
+	e.admit()
+	one, other := ask("one"), ask("other")
+	e.admit()
+	if many[3].place.Load() != 0 || many[4].place.Load() != 1 || one.place.Load() != 5 || other.came != 6 {
+		t.Errorf("places %d, %d, %d; %d", many[3].place.Load(), many[4].place.Load(), one.place.Load(), other.came)
+	}
+	canceledOnes := e.running[:2]
+	for _, s := range canceledOnes {
+		s.ctx = canceled()
+	}
+	e.step()
+	e.admit()
+	if one.place.Load() != 0 || other.place.Load() != 0 || many[4].place.Load() != 1 {
+		t.Errorf("after two have left, those who have none wait at %d and %d, the next of the many at %d", one.place.Load(), other.place.Load(), many[4].place.Load())
+	}
+}

@@ -30,7 +30,7 @@ func Example() {
 			fmt.Println(event.PromptTokens, "tokens of prompt")
 		case exchange.TextDelta:
 			answer.WriteString(event.Text)
-		case exchange.ReasoningDelta, exchange.ToolCalled: // not from this runner
+		case exchange.ReasoningDelta, exchange.ToolCallDelta: // not from this runner
 		case exchange.Finish:
 			fmt.Printf("%q, %d tokens, ended by %s\n", answer.String(), event.Tokens, event.Reason)
 		}

@@ -32,6 +32,7 @@ type Request struct {
 	Sampling   Sampling
 	Scores     *int   // whether tokens come with log-probabilities, and with how many alternatives; nil for not at all
 	Template   string // a chat template to use in the place of the model's; empty for the model's own
+	Owner      string // who asks: requests of each get their turns fairly
 }
 
 // Raw is a prompt without a template.
@@ -146,7 +147,7 @@ type Sampling struct {
 	RepetitionPenalty *float64
 }
 
-// Event is a piece of an answer: [Started], [ReasoningDelta], [TextDelta], [ToolCalled] or [Finish].
+// Event is a piece of an answer: [Started], [ReasoningDelta], [TextDelta], [ToolCallDelta] or [Finish].
 type Event interface{ event() }
 
 // Started comes once, when the first token is there.
@@ -175,6 +176,7 @@ type Score struct {
 // Timings are what happened before the first token.
 type Timings struct {
 	Queue   time.Duration // waiting for a place among the running sequences
+	Place   int           // in the queue when it came, 1 being the first; 0 if it did not wait
 	Load    time.Duration // loading the model, 0 if it was loaded
 	Prefill time.Duration // reading the prompt
 }
@@ -194,12 +196,15 @@ type ReasoningDelta struct {
 	Tokens    int // generated since the delta before it
 }
 
-// ToolCalled is a tool call, whole: what is not whole cannot be told from text.
-type ToolCalled struct {
+// ToolCallDelta is a part of a tool call. The first one has the id and the name; each may have more of the arguments. A call
+// that was told from text comes whole, in one.
+type ToolCallDelta struct {
 	Candidate int
-	Index     int // among the calls of the candidate
-	Call      ToolCall
-	Tokens    int // generated since the delta before it
+	Index     int    // among the calls of the candidate
+	ID, Name  string // of the call, in its first delta
+	Arguments string // that come next
+	Done      bool   // nothing more comes of this call
+	Tokens    int    // generated since the delta before it
 }
 
 // Finish ends a candidate.
@@ -208,12 +213,14 @@ type Finish struct {
 	Reason    Reason
 	Tokens    int // generated
 	Malformed int // places that looked like tool calls, but could not be read and were given out as text
+	// Drafted tokens were put through the network before it was known that they follow; Accepted of them did.
+	Drafted, Accepted int
 }
 
 func (Started) event()        {}
 func (ReasoningDelta) event() {}
 func (TextDelta) event()      {}
-func (ToolCalled) event()     {}
+func (ToolCallDelta) event()  {}
 func (Finish) event()         {}
 
 // Reason is why an answer ended.

@@ -62,6 +62,8 @@ type Record struct {
 	CompletionTokens int
 	ToolCalls        int
 	Malformed        int // places that looked like tool calls and could not be read
+	Drafted          int // tokens that were put through the network before it was known that they follow
+	Accepted         int // of these, that did
 	Timings          exchange.Timings
 	FirstToken       time.Duration // from the request to the first token; 0 if none came
 	Duration         time.Duration
@@ -137,6 +139,7 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 			preset.Apply(req)
 		}
 		m.Defaults.FillIn(&req.Sampling)
+		req.Owner = k.ID
 		// Deltas count while an answer is under way, so that one that is cut off is counted too.
 		counted := map[int]int{}
 		count := func(candidate, tokens int) {
@@ -151,12 +154,15 @@ func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request)
 				count(event.Candidate, event.Tokens)
 			case exchange.TextDelta:
 				count(event.Candidate, event.Tokens)
-			case exchange.ToolCalled:
+			case exchange.ToolCallDelta:
 				count(event.Candidate, event.Tokens)
-				r.ToolCalls++
+				if event.Name != "" {
+					r.ToolCalls++
+				}
 			case exchange.Finish:
 				count(event.Candidate, event.Tokens-counted[event.Candidate])
 				r.Malformed += event.Malformed
+				r.Drafted, r.Accepted = r.Drafted+event.Drafted, r.Accepted+event.Accepted
 				r.Reason = event.Reason
 			case nil:
 				r.Err = err

@@ -102,7 +102,7 @@ func drain(events iter.Seq2[exchange.Event, error], leaveAfter int) (n int, err 
 func TestExchangesAreMetered(t *testing.T) {
 	broken := errors.New("broken")
 	events := []exchange.Event{exchange.Started{PromptTokens: 5}, exchange.ReasoningDelta{Text: "r", Tokens: 2}, exchange.TextDelta{Text: "a", Tokens: 1},
-		exchange.ToolCalled{Call: exchange.ToolCall{Name: "f"}, Tokens: 3}, exchange.Finish{Reason: exchange.Called, Tokens: 7, Malformed: 1}}
+		exchange.ToolCallDelta{Name: "f", Tokens: 3, Done: true}, exchange.Finish{Reason: exchange.Called, Tokens: 7, Malformed: 1}}
 	for _, c := range []struct {
 		name       string
 		script     *script

@@ -95,6 +95,9 @@ var recipient = regexp.MustCompile(`\bto=(?:functions\.)?([\w.-]+)`)
 func (r *Reader) channelMessage(out []Piece, ended bool) []Piece {
 	to := recipient.FindStringSubmatch(r.header)
 	at, mark := firstOf(r.pending, endings)
+	if to != nil && r.enforce {
+		return r.enforcedMessage(out, to[1], ended)
+	}
 	if to != nil && at < 0 && !ended {
 		return out // a call is read when it is whole
 	}
@@ -109,7 +112,7 @@ func (r *Reader) channelMessage(out []Piece, ended bool) []Piece {
 	switch {
 	case to != nil:
 		if body := strings.TrimSpace(said); strings.HasPrefix(body, "{") && json.Valid([]byte(body)) {
-			out = append(out, Piece{Call: &Call{Name: to[1], Arguments: body}})
+			out = append(out, Piece{Call: &Call{Name: to[1], Arguments: body}, CallEnds: true})
 		} else {
 			r.malformed++
 			if said != "" {
@@ -127,6 +130,36 @@ func (r *Reader) channelMessage(out []Piece, ended bool) []Piece {
 			r.take(len(mark))
 		}
 		r.place = inHeader
+	}
+	return out
+}
+
+// enforcedMessage reads a call in a channel as it comes.
+func (r *Reader) enforcedMessage(out []Piece, name string, ended bool) []Piece {
+	if r.call.place == beforeName {
+		r.call = enforced{place: inArguments}
+		out = append(out, Piece{Call: &Call{Name: name}})
+	}
+	if r.call.place == inArguments {
+		n, complete := r.call.json.end(r.pending)
+		if s := r.take(n); s != "" {
+			out = append(out, Piece{Arguments: s})
+		}
+		if !complete {
+			return out
+		}
+		r.call.place = afterArguments
+		out = append(out, Piece{CallEnds: true})
+	}
+	switch at, mark := firstOf(r.pending, endings); {
+	case at >= 0:
+		r.take(at)
+		if !slices.Contains(headerMarks, mark) {
+			r.take(len(mark))
+		}
+		r.call, r.place = enforced{}, inHeader
+	case ended:
+		r.pending = ""
 	}
 	return out
 }

@@ -54,11 +54,13 @@ type Call struct {
 	Arguments string // a JSON object
 }
 
-// Piece is a part of an answer: one of the fields is set.
+// Piece is a part of an answer: one of the first four fields is set, or CallEnds alone.
 type Piece struct {
 	Text      string
 	Reasoning string
-	Call      *Call
+	Call      *Call  // begins a call; if CallEnds is set it is whole
+	Arguments string // more of the arguments of the call that has begun
+	CallEnds  bool
 }
 
 // Reader reads one answer.
@@ -69,6 +71,8 @@ type Reader struct {
 	started   bool   // something other than space was seen since the last part ended; before that, space is layout
 	malformed int
 	header    string // of the message that is being read, in channels
+	enforce   bool   // what looks like a call is one
+	call      enforced
 }
 
 // place is what part of the answer the pending text is in.
@@ -217,6 +221,9 @@ func (r *Reader) callMark() string {
 
 // calls reads from an opening mark, which is still pending, to the closing one.
 func (r *Reader) calls(out []Piece, ended bool) []Piece {
+	if r.enforce {
+		return r.enforcedCall(out, ended)
+	}
 	m := r.style.Calls
 	body, whole := r.pending[len(m.Open):], len(r.pending)
 	if i := closing(r.style.Form, body, m.Close); i >= 0 {
@@ -232,7 +239,7 @@ func (r *Reader) calls(out []Piece, ended bool) []Piece {
 	}
 	r.take(whole)
 	for _, c := range calls {
-		out = append(out, Piece{Call: &c})
+		out = append(out, Piece{Call: &c, CallEnds: true})
 	}
 	return out
 }

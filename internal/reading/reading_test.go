@@ -1,7 +1,6 @@
 package reading
 
 import (
-	"fmt"
 	"strings"
 	"testing"
 )
@@ -65,8 +64,13 @@ var cases = []struct {
 }
 
 // read gives the events of a text that comes in the given pieces, neighbours of one kind joined.
-func read(s Style, parts ...string) string {
+func read(s Style, parts ...string) string { return readAs(s, false, parts...) }
+
+func readAs(s Style, enforced bool, parts ...string) string {
 	r := New(s)
+	if enforced {
+		r.Enforce()
+	}
 	var all []Piece
 	for _, p := range parts {
 		all = append(all, r.Add(p)...)
@@ -77,8 +81,15 @@ func read(s Style, parts ...string) string {
 	for _, p := range all {
 		switch {
 		case p.Call != nil:
+			kind = endOf(&out, kind, "C")
+			out.WriteString(p.Call.Name + " " + p.Call.Arguments)
+			if p.CallEnds {
+				kind = endOf(&out, kind, "")
+			}
+		case p.Arguments != "":
+			out.WriteString(p.Arguments)
+		case p.CallEnds:
 			kind = endOf(&out, kind, "")
-			fmt.Fprintf(&out, "C(%s %s)", p.Call.Name, p.Call.Arguments)
 		case p.Text != "":
 			kind = endOf(&out, kind, "T")
 			out.WriteString(p.Text)
@@ -129,12 +140,52 @@ func TestReadingIsBlindToPieces(t *testing.T) {
 	}
 }
 
+// enforcedCases are what a form allows, or the beginning of it: U marks a call that has no end.
+var enforcedCases = []struct {
+	name  string
+	style Style
+	raw   string
+	want  string
+}{
+	{"call", framed, `<tool_call>` + "\n" + `{"name": "f", "arguments": {"a": "}\"{", "b": [1, {}]}}` + "\n</tool_call>", `C(f {"a": "}\"{", "b": [1, {}]})`},
+	{"two calls", framed, `<tool_call>` + "\n" + `{"name": "f", "arguments": {}}` + "\n</tool_call> <tool_call>\n" + `{"name": "g", "arguments": {"x": 1}}` + "\n</tool_call>", `C(f {})C(g {"x": 1})`},
+	{"text and call", framed, "One moment. <tool_call>\n" + `{"name": "f", "arguments": {}}` + "\n</tool_call>", `T(One moment.)C(f {})`},
+	{"arguments that are cut off", framed, "<tool_call>\n" + `{"name": "f", "arguments": {"a": "x`, `C(f {"a": "x)`},
+	{"call that is cut off before its name is whole", framed, "<tool_call>\n" + `{"name": "f", "argu`, ""},
+	{"bare", Style{Form: JSON, Frame: Frame{Before: `{"name": "`, Between: `", "parameters": `, After: `}`}}, `{"name": "f", "parameters": {"a": 1}}`, `C(f {"a": 1})`},
+	{"channels", channels, `<|channel|>analysis<|message|>I see<|end|><|start|>assistant<|channel|>commentary to=functions.f <|constrain|>json<|message|>{"a": {"b": 1}}<|call|>`, `R(I see)C(f {"a": {"b": 1}})`},
+	{"channels, cut off", channels, `<|channel|>commentary to=functions.f <|constrain|>json<|message|>{"a": {`, `C(f {"a": {)`},
+}
+
+var framed = Style{Form: JSON, Calls: Marks{"<tool_call>", "</tool_call>"}, Frame: Frame{Before: "<tool_call>\n" + `{"name": "`, Between: `", "arguments": `, After: "}\n</tool_call>"}}
+
+// Calls whose form is enforced come as they are written, the name first; what was cut off is what it began to be.
+func TestEnforcedCallsComeAsTheyAreWritten(t *testing.T) {
+	for _, c := range enforcedCases {
+		for i := range len(c.raw) {
+			if got := readAs(c.style, true, c.raw[:i], c.raw[i:]); got != c.want {
+				t.Errorf("%s, cut at %d:\n got %s\nwant %s", c.name, i, got, c.want)
+			}
+		}
+	}
+	r := New(framed)
+	r.Enforce()
+	if got := r.Add("<tool_call>\n" + `{"name": "f", "arguments": {"a": "x`); len(got) != 2 || got[0].Call == nil || got[0].Call.Name != "f" || got[1].Arguments != `{"a": "x` {
+		t.Errorf("before the call is whole: %+v", got)
+	}
+}
+
 func FuzzRead(f *testing.F) {
 	for _, c := range cases {
 		f.Add(c.raw, 3)
 	}
 	f.Fuzz(func(t *testing.T, raw string, cut int) {
 		cut = max(0, min(len(raw), cut))
+		for _, s := range []Style{framed, channels} {
+			if whole, parts := readAs(s, true, raw), readAs(s, true, raw[:cut], raw[cut:]); whole != parts {
+				t.Errorf("%q cut at %d, enforced:\n%s\n%s", raw, cut, whole, parts)
+			}
+		}
 		for _, s := range []Style{tagged, marker, bare, python, tags, inside, channels} {
 			whole, parts := read(s, raw), read(s, raw[:cut], raw[cut:])
 			if whole != parts {

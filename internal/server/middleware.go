@@ -83,6 +83,9 @@ func Meter(log *slog.Logger) func(context.Context, gate.Record) {
 		if r.ToolCalls > 0 {
 			attrs = append(attrs, "tool_calls", r.ToolCalls)
 		}
+		if r.Drafted > 0 {
+			attrs = append(attrs, "drafted_tokens", r.Drafted, "accepted_tokens", r.Accepted)
+		}
 		if r.Malformed > 0 {
 			attrs = append(attrs, "malformed_tool_calls", r.Malformed)
 		}

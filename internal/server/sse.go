@@ -139,5 +139,9 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings
 // serverTiming writes timings as a Server-Timing header has them, in milliseconds.
 func serverTiming(t exchange.Timings) string {
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-	return fmt.Sprintf("queue;dur=%.3f, load;dur=%.3f, prefill;dur=%.3f", ms(t.Queue), ms(t.Load), ms(t.Prefill))
+	queue := fmt.Sprintf("queue;dur=%.3f", ms(t.Queue))
+	if t.Place > 0 {
+		queue += fmt.Sprintf(`;desc="place %d"`, t.Place)
+	}
+	return fmt.Sprintf("%s, load;dur=%.3f, prefill;dur=%.3f", queue, ms(t.Load), ms(t.Prefill))
 }

@@ -207,8 +207,8 @@ func TestStreamJoinsToTheWhole(t *testing.T) {
 func TestToolCallsAndReasoning(t *testing.T) {
 	call := &Call{Request: exchange.Request{Model: "m"}}
 	stream := events(exchange.Started{PromptTokens: 3}, exchange.ReasoningDelta{Text: "I need "}, exchange.ReasoningDelta{Text: "the time"},
-		exchange.ToolCalled{Index: 0, Call: exchange.ToolCall{ID: "c1", Name: "f", Arguments: `{"a":1}`}},
-		exchange.ToolCalled{Index: 1, Call: exchange.ToolCall{ID: "c2", Name: "g", Arguments: `{}`}}, exchange.Finish{Reason: exchange.Called, Tokens: 9})
+		exchange.ToolCallDelta{Index: 0, ID: "c1", Name: "f"}, exchange.ToolCallDelta{Index: 0, Arguments: `{"a"`}, exchange.ToolCallDelta{Index: 0, Arguments: `:1}`, Done: true},
+		exchange.ToolCallDelta{Index: 1, ID: "c2", Name: "g", Arguments: `{}`, Done: true}, exchange.Finish{Reason: exchange.Called, Tokens: 9})
 	whole, err := Encode("1", time.Unix(1000, 0), call, stream)
 	if err != nil {
 		t.Fatal(err)
@@ -234,7 +234,9 @@ func TestToolCallsAndReasoning(t *testing.T) {
 		deltas = append(deltas, string(raw))
 	}
 	want := []string{`{"role":"assistant","content":""}`, `{"reasoning_content":"I need "}`, `{"reasoning_content":"the time"}`,
-		`{"tool_calls":[{"index":0,"id":"c1","type":"function","function":{"name":"f","arguments":"{\"a\":1}"}}]}`,
+		`{"tool_calls":[{"index":0,"id":"c1","type":"function","function":{"name":"f","arguments":""}}]}
+{"tool_calls":[{"index":0,"function":{"arguments":"{\"a\""}}]}
+{"tool_calls":[{"index":0,"function":{"arguments":":1}"}}]}`,
 		`{"tool_calls":[{"index":1,"id":"c2","type":"function","function":{"name":"g","arguments":"{}"}}]}`, `{}`}
 	if !slices.Equal(deltas, want) {
 		t.Errorf("\n got %s\nwant %s", strings.Join(deltas, "\n"), strings.Join(want, "\n"))

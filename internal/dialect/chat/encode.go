@@ -40,14 +40,14 @@ type Message struct {
 // ToolCall is a call that a model asks for.
 type ToolCall struct {
 	Index    *int     `json:"index,omitempty"` // in streams only
-	ID       string   `json:"id"`
-	Type     string   `json:"type"` // "function"
+	ID       string   `json:"id,omitempty"`    // it, the type and the name are only in the first delta of a stream
+	Type     string   `json:"type,omitempty"`  // "function"
 	Function Function `json:"function"`
 }
 
 // Function is what a call is of. Arguments is a JSON object, as text.
 type Function struct {
-	Name      string `json:"name"`
+	Name      string `json:"name,omitempty"`
 	Arguments string `json:"arguments"`
 }
 
@@ -107,8 +107,12 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 			scores[event.Candidate] = append(scores[event.Candidate], event.Scores...)
 		case exchange.ReasoningDelta:
 			reasonings[event.Candidate].WriteString(event.Text)
-		case exchange.ToolCalled:
-			calls[event.Candidate] = append(calls[event.Candidate], toolCall(event.Call))
+		case exchange.ToolCallDelta:
+			list := &calls[event.Candidate]
+			if event.Name != "" {
+				*list = append(*list, toolCall(exchange.ToolCall{ID: event.ID, Name: event.Name}))
+			}
+			(*list)[len(*list)-1].Function.Arguments += event.Arguments
 		case exchange.Finish:
 			c.Choices[event.Candidate].FinishReason = event.Reason
 		default:
@@ -163,9 +167,16 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 				if !yield(chunk(ChunkChoice{Index: event.Candidate, Delta: Delta{ReasoningContent: event.Text}}), nil) {
 					return
 				}
-			case exchange.ToolCalled:
-				call := toolCall(event.Call)
-				call.Index = &event.Index
+			case exchange.ToolCallDelta:
+				if event.Name == "" && event.Arguments == "" {
+					continue // that it is done shows in what comes next
+				}
+				call := ToolCall{Index: &event.Index}
+				if event.Name != "" {
+					call = toolCall(exchange.ToolCall{ID: event.ID, Name: event.Name})
+					call.Index = &event.Index
+				}
+				call.Function.Arguments = event.Arguments
 				if !yield(chunk(ChunkChoice{Index: event.Candidate, Delta: Delta{ToolCalls: []ToolCall{call}}}), nil) {
 					return
 				}

@@ -212,7 +212,7 @@ func Encode(id string, created time.Time, call *Call, events Events) (*Completio
 			}
 		case exchange.Finish:
 			list[event.Candidate].reason = event.Reason
-		case exchange.ReasoningDelta, exchange.ToolCalled:
+		case exchange.ReasoningDelta, exchange.ToolCallDelta:
 			return nil, fmt.Errorf("completion style: a raw prompt gave a %T", event)
 		}
 	}
@@ -273,7 +273,7 @@ func EncodeStream(id string, created time.Time, call *Call, events Events) iter.
 				out.Choices = append(out.Choices, choice)
 			case exchange.Finish:
 				out.Choices = append(out.Choices, Choice{Index: at(event.Candidate), FinishReason: &event.Reason})
-			case exchange.ReasoningDelta, exchange.ToolCalled:
+			case exchange.ReasoningDelta, exchange.ToolCallDelta:
 				yield(nil, fmt.Errorf("completion style: a raw prompt gave a %T", event))
 				return
 			}

@@ -57,7 +57,7 @@ func TestTheMostLikelyAreKept(t *testing.T) {
 	if err != nil || len(a.Choices) != 2 || a.Choices[0].Text != "best" || a.Choices[1].Text != "second half" || a.Choices[1].Index != 1 || a.Choices[0].Logprobs != nil || a.Usage.CompletionTokens != 4 {
 		t.Errorf("%+v, %v", a, err)
 	}
-	if _, err := Encode("1", time.Now(), c, events([]exchange.Event{exchange.ToolCalled{}})); err == nil {
+	if _, err := Encode("1", time.Now(), c, events([]exchange.Event{exchange.ToolCallDelta{}})); err == nil {
 		t.Error("a tool call was taken for text")
 	}
 }

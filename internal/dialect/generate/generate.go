@@ -178,7 +178,7 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 				piece.Reasoning = event.Text
 			case exchange.Finish:
 				out.FinishReason = event.Reason
-			case exchange.ToolCalled:
+			case exchange.ToolCallDelta:
 				yield(nil, fmt.Errorf("generate style: a tool was called, but none was offered"))
 				return
 			default:

@@ -166,6 +166,7 @@ type Writer struct {
 
 	message   *Message // that is open, if one is
 	reasoning *Reasoning
+	call      *FunctionCall
 	text      strings.Builder // of what is open
 	scores    []wire.TokenScore
 }
@@ -216,8 +217,8 @@ func (w *Writer) Add(event exchange.Event) error {
 	case exchange.ReasoningDelta:
 		w.reason(event.Text)
 		w.resp.Usage.Details.Reasoning += event.Tokens
-	case exchange.ToolCalled:
-		w.call(event.Call)
+	case exchange.ToolCallDelta:
+		w.callDelta(event)
 	case exchange.Finish:
 		w.resp.Usage.Output += event.Tokens
 		w.resp.Usage.Total = w.resp.Usage.Input + w.resp.Usage.Output
@@ -285,19 +286,29 @@ func (w *Writer) close(status Status) {
 		w.send("response.content_part.done", payload{OutputIndex: w.last(), ItemID: r.ID, ContentIndex: first, Part: part})
 		r.Content, r.Status = []ReasoningText{part}, status
 		w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: r})
+	case w.call != nil:
+		c := w.call
+		c.Arguments, c.Status = text, status
+		w.send("response.function_call_arguments.done", payload{OutputIndex: w.last(), ItemID: c.ID, Name: c.Name, Arguments: &c.Arguments})
+		w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: c})
 	}
-	w.message, w.reasoning, w.scores = nil, nil, nil
+	w.message, w.reasoning, w.call, w.scores = nil, nil, nil, nil
 	w.text.Reset()
 }
 
-func (w *Writer) call(c exchange.ToolCall) {
-	w.close(completed)
-	item := &FunctionCall{Type: "function_call", ID: newID("fc"), Status: inProgress, CallID: c.ID, Name: c.Name}
-	w.open(item)
-	w.send("response.function_call_arguments.delta", payload{OutputIndex: w.last(), ItemID: item.ID, Delta: &c.Arguments})
-	w.send("response.function_call_arguments.done", payload{OutputIndex: w.last(), ItemID: item.ID, Name: c.Name, Arguments: &c.Arguments})
-	item.Arguments, item.Status = c.Arguments, completed
-	w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: item})
+func (w *Writer) callDelta(e exchange.ToolCallDelta) {
+	if e.Name != "" {
+		w.close(completed)
+		w.call = &FunctionCall{Type: "function_call", ID: newID("fc"), Status: inProgress, CallID: e.ID, Name: e.Name}
+		w.open(w.call)
+	}
+	if e.Arguments != "" {
+		w.text.WriteString(e.Arguments)
+		w.send("response.function_call_arguments.delta", payload{OutputIndex: w.last(), ItemID: w.call.ID, Delta: &e.Arguments})
+	}
+	if e.Done {
+		w.close(completed)
+	}
 }
 
 func (w *Writer) finish(reason exchange.Reason) {

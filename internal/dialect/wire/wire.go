@@ -326,7 +326,7 @@ func (u *Usage) Count(event exchange.Event) {
 		u.Details.Reasoning += event.Tokens
 	case exchange.Finish:
 		u.CompletionTokens += event.Tokens
-	case exchange.TextDelta, exchange.ToolCalled:
+	case exchange.TextDelta, exchange.ToolCallDelta:
 	}
 	u.TotalTokens = u.PromptTokens + u.CompletionTokens
 }

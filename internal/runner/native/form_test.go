@@ -22,6 +22,7 @@ type result struct {
 	text, reasoning string
 	calls           []exchange.ToolCall
 	finish          exchange.Finish
+	deltas          int // of calls
 	started         exchange.Started
 	scores          []exchange.Score
 }
@@ -40,8 +41,12 @@ func collect(t *testing.T, r *Runner, req *exchange.Request) (out result, err er
 			out.scores = append(out.scores, event.Scores...)
 		case exchange.ReasoningDelta:
 			out.reasoning += event.Text
-		case exchange.ToolCalled:
-			out.calls = append(out.calls, event.Call)
+		case exchange.ToolCallDelta:
+			if event.Name != "" {
+				out.calls = append(out.calls, exchange.ToolCall{ID: event.ID, Name: event.Name})
+			}
+			out.calls[event.Index].Arguments += event.Arguments
+			out.deltas++
 		case exchange.Finish:
 			out.finish = event
 		}

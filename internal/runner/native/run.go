@@ -25,6 +25,7 @@ type plan struct {
 	job     engine.Job
 	n       int // candidates
 	form    *grammar.Grammar
+	calls   bool           // the form has calls, and nothing else that looks like one
 	style   *reading.Style // nil if the text is to be given out as it is
 	single  bool           // the first tool call ends a candidate
 	dropped int            // turns that were left out
@@ -68,7 +69,7 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 
 func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, error) {
 	p := &plan{n: max(1, req.Candidates), single: req.Choice.Single}
-	p.job = engine.Job{MaxTokens: req.MaxTokens, Stop: req.Stop, Sampling: sampling(req.Sampling), Scores: req.Scores}
+	p.job = engine.Job{MaxTokens: req.MaxTokens, Stop: req.Stop, Sampling: sampling(req.Sampling), Scores: req.Scores, Owner: req.Owner}
 	if l.engine == nil {
 		return nil, exchange.InvalidParam("model", "the model makes embeddings, not text; POST /v1/embeddings asks it for them")
 	}
@@ -86,6 +87,7 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 	p.style, p.dropped, p.job.Whole = &style, dropped, true
 	p.job.Prompt, p.job.Shown, p.job.Ends = laid.IDs(), t.MarkTokens(), l.endings(t)
 	p.form, err = l.form(req, t, style, p.job.Shown)
+	p.calls = len(req.Tools) > 0 && req.Format.Kind == exchange.FormatText
 	return p, err
 }
 
@@ -180,6 +182,16 @@ func (l *loadedModel) candidate(ctx context.Context, p *plan, index int) iter.Se
 		c := &candidate{index: index, model: l, shown: job.Shown}
 		if p.style != nil {
 			c.reader = reading.New(*p.style)
+			if p.form != nil && p.calls {
+				c.reader.Enforce()
+			}
+		}
+		job.Waiting = func(place int) {
+			if place == 0 {
+				exchange.Report(ctx, "reading the prompt")
+			} else {
+				exchange.Report(ctx, fmt.Sprintf("waiting for the model: place %d in the queue", place))
+			}
 		}
 		started := false
 		for step, err := range l.engine.Generate(ctx, job) {
@@ -189,7 +201,8 @@ func (l *loadedModel) candidate(ctx context.Context, p *plan, index int) iter.Se
 			}
 			if !started {
 				started = true
-				s := exchange.Started{PromptTokens: len(job.Prompt), CachedTokens: step.Cached, Dropped: p.dropped, Timings: exchange.Timings{Queue: step.Queue, Prefill: step.Prefill}}
+				s := exchange.Started{PromptTokens: len(job.Prompt), CachedTokens: step.Cached, Dropped: p.dropped, Timings: exchange.Timings{Queue: step.Queue, Place: step.Place, Prefill: step.Prefill}}
+				exchange.Report(ctx, "")
 				if p.echo != nil {
 					echo := *p.echo
 					echo.Scores = l.scores(step.PromptScores)
@@ -237,6 +250,8 @@ type candidate struct {
 	tokens int // generated
 	told   int // of these, those that events have told of
 	calls  int
+
+	drafted, accepted int
 }
 
 func (c *candidate) add(step engine.Step) {
@@ -260,10 +275,15 @@ func (c *candidate) add(step engine.Step) {
 		tokens, scores := c.tokens-c.told, c.scores
 		c.told, c.scores = c.tokens, nil
 		switch {
-		case p.Call != nil:
-			call := exchange.ToolCall{ID: "call_" + strings.ToLower(rand.Text()), Name: p.Call.Name, Arguments: p.Call.Arguments}
-			c.events = append(c.events, exchange.ToolCalled{Candidate: c.index, Index: c.calls, Call: call, Tokens: tokens})
-			c.calls++
+		case p.Call != nil || p.Arguments != "" || p.CallEnds:
+			e := exchange.ToolCallDelta{Candidate: c.index, Index: c.calls, Arguments: p.Arguments, Done: p.CallEnds, Tokens: tokens}
+			if p.Call != nil {
+				e.ID, e.Name, e.Arguments = "call_"+strings.ToLower(rand.Text()), p.Call.Name, p.Call.Arguments
+			}
+			c.events = append(c.events, e)
+			if p.CallEnds {
+				c.calls++
+			}
 		case p.Reasoning != "":
 			c.events = append(c.events, exchange.ReasoningDelta{Candidate: c.index, Text: p.Reasoning, Tokens: tokens})
 		default:
@@ -271,6 +291,7 @@ func (c *candidate) add(step engine.Step) {
 		}
 	}
 	if step.Ended {
+		c.drafted, c.accepted = step.Drafted, step.Accepted
 		reason := exchange.Stopped
 		switch {
 		case step.Cut:
@@ -287,7 +308,7 @@ func (c *candidate) finish(reason exchange.Reason) {
 	if c.reader != nil {
 		malformed = c.reader.Malformed()
 	}
-	c.events = append(c.events, exchange.Finish{Candidate: c.index, Reason: reason, Tokens: c.tokens, Malformed: malformed})
+	c.events = append(c.events, exchange.Finish{Candidate: c.index, Reason: reason, Tokens: c.tokens, Malformed: malformed, Drafted: c.drafted, Accepted: c.accepted})
 }
 
 // Embed makes vectors with the weights at path.

@@ -234,9 +234,8 @@ func TestToolCallsAndReasoning(t *testing.T) {
 		deltas = append(deltas, string(raw))
 	}
 	want := []string{`{"role":"assistant","content":""}`, `{"reasoning_content":"I need "}`, `{"reasoning_content":"the time"}`,
-		`{"tool_calls":[{"index":0,"id":"c1","type":"function","function":{"name":"f","arguments":""}}]}
-{"tool_calls":[{"index":0,"function":{"arguments":"{\"a\""}}]}
-{"tool_calls":[{"index":0,"function":{"arguments":":1}"}}]}`,
+		`{"tool_calls":[{"index":0,"id":"c1","type":"function","function":{"name":"f","arguments":""}}]}`,
+		`{"tool_calls":[{"index":0,"function":{"arguments":"{\"a\""}}]}`, `{"tool_calls":[{"index":0,"function":{"arguments":":1}"}}]}`,
 		`{"tool_calls":[{"index":1,"id":"c2","type":"function","function":{"name":"g","arguments":"{}"}}]}`, `{}`}
 	if !slices.Equal(deltas, want) {
 		t.Errorf("\n got %s\nwant %s", strings.Join(deltas, "\n"), strings.Join(want, "\n"))

@@ -8,7 +8,7 @@ export CGO_ENABLED ?= 0
 # Leaves out a format that Gin could speak and the gate does not; building it takes a third of the time.
 export GOFLAGS := -tags=nomsgpack $(GOFLAGS)
 
-.PHONY: build demo test race lint fuzz bench chromium screenshots clean
+.PHONY: build demo test race lint fuzz bench generate arm64 chromium screenshots clean
 
 build: $(BINARY)
 
@@ -27,7 +27,7 @@ web/node_modules/.package-lock.json: web/package-lock.json
 demo: build
 	@$(BINARY) demo
 
-test: lint build chromium
+test: lint build chromium arm64
 	go test -timeout 10m ./...
 	$(MAKE) fuzz
 
@@ -50,6 +50,15 @@ fuzz:
 		echo "fuzzing $$target for $(FUZZTIME)"; \
 		go test ./$${target%%:*} -run '^$$' -fuzz "^$${target##*:}\$$" -fuzztime $(FUZZTIME); \
 	done
+
+# The assembly of the kernels.
+generate:
+	go run ./internal/tensor/kernelgen internal/tensor
+
+# The kernels of the other processor, under emulation.
+arm64:
+	@command -v qemu-aarch64 >/dev/null || sh tools/install.sh qemu-user
+	GOARCH=arm64 go test -exec qemu-aarch64 -run 'Kernel|Exp' ./internal/tensor
 
 bench:
 	go test -run '^$$' -bench . ./internal/...

@@ -180,7 +180,7 @@ func TestForcedCallsAreValidForEverySeed(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if req.Choice.Required && (len(got.calls) != 1 || got.text != "" || got.finish.Reason != exchange.Called) {
+		if req.Choice.Required && (len(got.calls) != 1 || got.deltas < 3 || got.text != "" || got.finish.Reason != exchange.Called) {
 			t.Errorf("seed %d: calls %v, text %q, %s", seed, got.calls, got.text, got.finish.Reason)
 		}
 		if got.finish.Malformed > 0 {

@@ -72,16 +72,8 @@ func (a *amd64) list() string {
 		b.WriteString("},\n")
 	}
 	b.WriteString("\t},\n")
-	for _, field := range [][2]string{
-		{"transpose"}, {"round"}, {"widenF16"}, {"widenBF16"}, {"dotFloats1"}, {"dotFloats4"},
-		{"add", "addFloats"}, {"scale", "scaleFloats"}, {"swish"}, {"tanhGELU"},
-		{"scores1"}, {"scores4"}, {"mix1"}, {"mix4"}, {"mask"}, {"weigh"},
-	} {
-		name := field[1]
-		if name == "" {
-			name = field[0]
-		}
-		fmt.Fprintf(&b, "\t%s: %s_%s,\n", field[0], name, shared)
+	for _, f := range vectorKernels {
+		fmt.Fprintf(&b, "\t%s: %s_%s,\n", f.field, f.name, shared)
 	}
 	fmt.Fprintf(&b, "\tprobeBytes: probeBytes_%s, probeFloats: probeFloats_%s, probeRead: probeRead_%s,\n}\n\n", a.name, shared, shared)
 	return b.String()

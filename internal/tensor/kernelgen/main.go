@@ -32,7 +32,17 @@ func files() map[string][]byte {
 		set.kernels()
 		set.write(out, "amd64", set.list())
 	}
+	neon := &arm64{}
+	neon.kernels()
+	neon.write(out, "arm64", neon.list())
 	return out
+}
+
+// vectorKernels are the kernels that have nothing to do with formats: their fields, and the functions in them.
+var vectorKernels = []struct{ field, name string }{
+	{"transpose", "transpose"}, {"round", "round"}, {"widenF16", "widenF16"}, {"widenBF16", "widenBF16"}, {"dotFloats1", "dotFloats1"}, {"dotFloats4", "dotFloats4"},
+	{"add", "addFloats"}, {"scale", "scaleFloats"}, {"swish", "swish"}, {"tanhGELU", "tanhGELU"},
+	{"scores1", "scores1"}, {"scores4", "scores4"}, {"mix1", "mix1"}, {"mix4", "mix4"}, {"mask", "mask"}, {"weigh", "weigh"},
 }
 
 // source is what the generators of all processors have: a text that grows by functions.
@@ -41,6 +51,7 @@ type source struct {
 	constants   bytes.Buffer
 	known       map[string]bool
 	set         string // the instruction set, with which all names end
+	frame       int    // bytes of the stack that the next function uses
 	labels      int
 }
 
@@ -51,7 +62,8 @@ func (s *source) function(name, comment string, parameters ...string) {
 	if slices.Contains(parameters, ":float32") {
 		size -= 4
 	}
-	fmt.Fprintf(&s.text, "\nTEXT ·%s(SB), NOSPLIT, $0-%d\n", full, size)
+	fmt.Fprintf(&s.text, "\nTEXT ·%s(SB), NOSPLIT, $%d-%d\n", full, s.frame, size)
+	s.frame = 0
 	var list []string
 	result := ""
 	for _, p := range parameters {

@@ -1,0 +1,438 @@
+package main
+
+import "fmt"
+
+func (a *arm64) floats() {
+	a.widen("widenF16", "expands half floats, 16 at a time.", func() {
+		v, t := a.reg(), a.reg()
+		for i := range 2 {
+			a.load(v, 1, 16*i)
+			a.u("fcvtl", t, v)
+			a.store(t, 0, 32*i)
+			a.u("fcvtl2", t, v)
+			a.store(t, 0, 32*i+16)
+		}
+	})
+	a.widen("widenBF16", "expands the upper halves of floats, 16 at a time.", func() {
+		v, t := a.reg(), a.reg()
+		for i := range 2 {
+			a.load(v, 1, 16*i)
+			for j, widen := range []string{"uxtl.4s", "uxtl2.4s"} {
+				a.u(widen, t, v)
+				a.shiftLeftWords(t, t, 16)
+				a.store(t, 0, 32*i+16*j)
+			}
+		}
+	})
+	a.begin("dotFloats1", "is the product of two vectors, of 16 elements at a time.", "w:*float32", "x:*float32", "n:int", ":float32")
+	a.dotFloats(1, 1, 2, []int{0})
+	a.begin("dotFloats4", "gives the products of four rows, ws bytes apart, with a vector, of 16 elements at a time.", "out:*float32", "w:*float32", "ws:int", "x:*float32", "n:int")
+	a.op("ADD", "R2", "R1", "R5")
+	a.op("ADD", "R2", "R5", "R6")
+	a.op("ADD", "R2", "R6", "R7")
+	a.dotFloats(4, 3, 4, []int{1, 5, 6, 7})
+
+	a.each("addFloats", "adds y to x, 16 elements at a time.", []string{"x:*float32", "y:*float32", "n:int"}, 2, nil, func(v, at int) {
+		y := a.next
+		a.load(v, 0, at)
+		a.load(y, 1, at)
+		a.v("fadd", v, v, y)
+		a.store(v, 0, at)
+	}, 0, 1)
+	by := 0
+	a.each("scaleFloats", "writes x times a number times w to dst, 16 elements at a time.", []string{"dst:*float32", "x:*float32", "w:*float32", "by:int", "n:int"}, 4,
+		func() { by = a.reg(); a.fromGeneral(by, 3) }, func(v, at int) {
+			w := a.next
+			a.load(v, 1, at)
+			a.load(w, 2, at)
+			a.v("fmul", v, v, by)
+			a.v("fmul", v, v, w)
+			a.store(v, 0, at)
+		}, 0, 1, 2)
+	var e neonExp
+	gated := func(v, g, up, at int) {
+		a.exp(e, v)
+		a.v("fadd", v, e.one, v)
+		a.v("fdiv", g, g, v)
+		a.load(up, 1, at)
+		a.v("fmul", g, g, up)
+		a.store(g, 0, at)
+	}
+	a.each("swish", "writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.", []string{"gate:*float32", "up:*float32", "factor:int", "n:int"}, 3,
+		func() { by = a.reg(); a.fromGeneral(by, 2); e = a.exponential() }, func(v, at int) {
+			g := e.spare
+			a.load(g, 0, at)
+			a.v("fmul", v, by, g)
+			gated(v, g, a.next, at)
+		}, 0, 1)
+	cubic := 0
+	a.each("tanhGELU", "writes gate/(1 + e^(factor·(gate + cubic·gate³)))·up to gate, 16 elements at a time.", []string{"gate:*float32", "up:*float32", "factor:int", "cubic:int", "n:int"}, 4,
+		func() {
+			by, cubic = a.reg(), a.reg()
+			a.fromGeneral(by, 2)
+			a.fromGeneral(cubic, 3)
+			e = a.exponential()
+		}, func(v, at int) {
+			g := e.spare
+			a.load(g, 0, at)
+			a.v("fmul", v, g, g)
+			a.v("fmul", v, v, g)
+			a.v("fmul", v, v, cubic)
+			a.v("fadd", v, g, v)
+			a.v("fmul", v, v, by)
+			gated(v, g, a.next, at)
+		}, 0, 1)
+}
+
+func (a *arm64) widen(name, comment string, body func()) {
+	a.begin(name, comment, "dst:*float32", "src:*byte", "n:int")
+	a.loop(2, func() {
+		body()
+		a.advance(0, 64)
+		a.advance(1, 32)
+	})
+	a.end()
+}
+
+// dotFloats keeps 16 sums for each row.
+func (a *arm64) dotFloats(rows, x, counter int, pointers []int) {
+	sums := a.regs(4 * rows)
+	v, t := a.regs(4), a.reg()
+	for _, s := range sums {
+		a.zero(s)
+	}
+	a.loop(counter, func() {
+		for part := range 4 {
+			a.load(v[part], x, 16*part)
+		}
+		for i, p := range pointers {
+			for part := range 4 {
+				a.load(t, p, 16*part)
+				a.v("fmul", t, t, v[part])
+				a.v("fadd", sums[4*i+part], sums[4*i+part], t)
+			}
+			a.advance(p, 64)
+		}
+		a.advance(x, 64)
+	})
+	for i := range rows {
+		a.addUp(sums[4*i:4*i+4], t)
+		if rows > 1 {
+			a.store4(sums[4*i], 0, 4*i)
+		} else {
+			a.op("FMOVS", fmt.Sprintf("F%d", sums[0]), a.result)
+		}
+	}
+	a.end()
+}
+
+// addUp adds 16 sums in four registers pairwise: those 8 apart, 4, 2, 1.
+func (a *arm64) addUp(s []int, t int) {
+	a.v("fadd", s[0], s[0], s[2])
+	a.v("fadd", s[1], s[1], s[3])
+	a.v("fadd", s[0], s[0], s[1])
+	a.v("zip2.2d", t, s[0], s[0])
+	a.v("fadd", s[0], s[0], t)
+	a.word(0x4e0c0400|uint32(s[0])<<5|uint32(t), "dup v%d.4s, v%d.s[1]", t, s[0])
+	a.v("fadd", s[0], s[0], t)
+}
+
+// each goes through vectors of 16 elements at a time; pointers are the registers that go on.
+func (a *arm64) each(name, comment string, parameters []string, counter int, before func(), body func(v, at int), pointers ...int) {
+	a.begin(name, comment, parameters...)
+	if before != nil {
+		before()
+	}
+	v := a.reg()
+	a.loop(counter, func() {
+		for part := range 4 {
+			body(v, 16*part)
+		}
+		for _, p := range pointers {
+			a.advance(p, 64)
+		}
+	})
+	a.end()
+}
+
+// neonExp is what exp needs.
+type neonExp struct {
+	one, least, most, log2e, high, low int
+	terms                              []int
+	n, p, t, small, spare              int
+}
+
+func (a *arm64) exponential() (e neonExp) {
+	e.one, e.least, e.most = a.everywhere(0x3f800000), a.everywhere(0xc2aeac4f), a.everywhere(0x42b0c0a5)
+	e.log2e, e.high, e.low = a.everywhere(0x3fb8aa3b), a.everywhere(0x3f318000), a.everywhere(0xb95e8083)
+	for _, t := range expTerms {
+		e.terms = append(e.terms, a.everywhere(t))
+	}
+	e.n, e.p, e.t, e.small, e.spare = a.reg(), a.reg(), a.reg(), a.reg(), a.reg()
+	return e
+}
+
+// exp replaces a register by its exponential, as Exp defines it.
+func (a *arm64) exp(e neonExp, v int) {
+	a.v("fcmgt", e.small, e.least, v)
+	a.v("fmax", v, v, e.least) // what is no number stays so
+	a.v("fmin", v, v, e.most)
+	a.v("fmul", e.n, v, e.log2e)
+	a.u("fcvtns", e.n, e.n)
+	a.u("scvtf", e.t, e.n)
+	a.v("fmul", e.p, e.t, e.high)
+	a.v("fsub", v, v, e.p)
+	a.v("fmul", e.p, e.t, e.low)
+	a.v("fsub", v, v, e.p)
+	a.u("mov", e.p, e.terms[0])
+	for _, t := range append(append([]int{}, e.terms[1:]...), e.one, e.one) {
+		a.v("fmul", e.p, e.p, v)
+		a.v("fadd", e.p, e.p, t)
+	}
+	a.shiftLeftWords(e.n, e.n, 23)
+	a.v("add.4s", v, e.p, e.n)
+	a.v("bic", v, v, e.small)
+}
+
+func (a *arm64) attention() {
+	for _, n := range []int{1, 4} {
+		a.scores(n)
+		a.mix(n)
+	}
+	a.mask()
+	a.weigh()
+}
+
+// scores takes 16 positions at a time.
+func (a *arm64) scores(n int) {
+	a.begin(fmt.Sprintf("scores%d", n), fmt.Sprintf("gives the products of %d queries, qs bytes apart, with keys of [dims][32]; out is [%d][32].", n, n),
+		"out:*float32", "q:*float32", "qs:int", "keys:*float32", "dims:int")
+	sums, k, q, t := a.regs(4*n), a.regs(4), a.reg(), a.reg()
+	for half := range 2 {
+		a.op("MOVD", "R1", "R5")
+		a.op("ADD", fmt.Sprintf("$%d", 64*half), "R3", "R6")
+		a.op("MOVD", "R4", "R7")
+		for _, s := range sums {
+			a.zero(s)
+		}
+		a.loop(7, func() {
+			for part := range 4 {
+				a.load(k[part], 6, 16*part)
+			}
+			a.op("MOVD", "R5", "R8")
+			for i := range n {
+				a.splat(q, 8)
+				a.op("ADD", "R2", "R8")
+				for part := range 4 {
+					a.v("fmul", t, k[part], q)
+					a.v("fadd", sums[4*i+part], sums[4*i+part], t)
+				}
+			}
+			a.advance(5, 4)
+			a.advance(6, 128)
+		})
+		for i := range n {
+			for part := range 4 {
+				a.store(sums[4*i+part], 0, 128*i+64*half+16*part)
+			}
+		}
+	}
+	a.end()
+}
+
+func (a *arm64) mix(n int) {
+	a.begin(fmt.Sprintf("mix%d", n), fmt.Sprintf("adds values of [dims], vs bytes apart, times their weights, [%d][32], to %d outs, os bytes apart; dims are 16 at a time.", n, n),
+		"out:*float32", "os:int", "weights:*float32", "values:*float32", "vs:int", "positions:int", "dims:int")
+	sums, v, w, t := a.regs(4*n), a.regs(4), a.reg(), a.reg()
+	outs := func(do func(s, base, offset int)) {
+		a.op("MOVD", "R0", "R10")
+		for i := range n {
+			for part := range 4 {
+				do(sums[4*i+part], 10, 16*part)
+			}
+			a.op("ADD", "R1", "R10")
+		}
+	}
+	a.loop(6, func() {
+		outs(a.load)
+		a.op("MOVD", "R3", "R7")
+		a.op("MOVD", "R2", "R8")
+		a.op("MOVD", "R5", "R9")
+		a.loop(9, func() {
+			for part := range 4 {
+				a.load(v[part], 7, 16*part)
+			}
+			for i := range n {
+				a.op("ADD", fmt.Sprintf("$%d", 128*i), "R8", "R10")
+				a.splat(w, 10)
+				for part := range 4 {
+					a.v("fmul", t, v[part], w)
+					a.v("fadd", sums[4*i+part], sums[4*i+part], t)
+				}
+			}
+			a.op("ADD", "R4", "R7")
+			a.advance(8, 4)
+		})
+		outs(a.store)
+		a.advance(0, 64)
+		a.advance(3, 64)
+	})
+	a.end()
+}
+
+func (a *arm64) mask() {
+	const least, most = 0xff800000, 0x7f800000
+	low, high := make([]uint32, 64), make([]uint32, 64)
+	for i := range 32 {
+		low[i], low[32+i] = least, most
+		high[i], high[32+i] = most, least
+	}
+	a.begin("mask", "multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.", "scores:*[32]float32", "scale:int", "from:int", "to:int", ":float32")
+	scale := a.reg()
+	a.fromGeneral(scale, 1)
+	for i, table := range []string{a.constant("maskLow", low...), a.constant("maskHigh", high...)} {
+		a.op("MOVD", "$"+table, r(5+i))
+		a.advance(5+i, 128)
+		a.op("SUB", fmt.Sprintf("R%d<<2", 2+i), r(5+i))
+	}
+	v, t, odd, largest := a.reg(), a.reg(), a.reg(), a.reg()
+	infinite := a.everywhere(most)
+	for i := range 8 {
+		a.load(v, 0, 16*i)
+		a.v("fmul", v, v, scale)
+		a.v("fcmge", odd, v, v) // not so of what is no number, which counts as infinite
+		a.v("bif", v, infinite, odd)
+		for _, from := range []int{5, 6} {
+			a.load(t, from, 16*i)
+			a.v("fmin", v, v, t)
+		}
+		a.store(v, 0, 16*i)
+		if i == 0 {
+			a.u("mov", largest, v)
+		} else {
+			a.v("fmax", largest, largest, v)
+		}
+	}
+	a.u("fmaxv", largest, largest)
+	a.op("FMOVS", fmt.Sprintf("F%d", largest), a.result)
+	a.end()
+}
+
+func (a *arm64) weigh() {
+	a.begin("weigh", "replaces 32 scores by e^(score − peak), and gives their sum.", "scores:*[32]float32", "peak:int", ":float32")
+	e := a.exponential()
+	peak, v, totals := a.reg(), a.reg(), a.regs(4)
+	a.fromGeneral(peak, 1)
+	for i := range 8 {
+		a.load(v, 0, 16*i)
+		a.v("fsub", v, v, peak)
+		a.exp(e, v)
+		a.store(v, 0, 16*i)
+		if i < 4 {
+			a.u("mov", totals[i], v)
+		} else {
+			a.v("fadd", totals[i-4], totals[i-4], v)
+		}
+	}
+	a.addUp(totals, v)
+	a.op("FMOVS", fmt.Sprintf("F%d", totals[0]), a.result)
+	a.end()
+}
+
+// round rounds activations to records.
+func (a *arm64) round() {
+	a.begin("round", "rounds quads of floats to records, xq bytes apart, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.",
+		"records:*byte", "xq:int", "x:*float32", "quads:int", ":int")
+	a.op("MOVD", "$0", "R4")
+	v := a.regs(8)
+	largest, t, u, of127, inverse := a.reg(), a.reg(), a.reg(), a.everywhere(0x42fe0000), a.reg()
+	stop := a.label("stop")
+	a.loop(3, func() {
+		for b := range 4 {
+			for i, x := range v {
+				a.load(x, 2, 128*b+16*i)
+				a.u("fabs", t, x)
+				if i == 0 {
+					a.u("mov", largest, t)
+				} else {
+					a.v("umax.4s", largest, largest, t) // as integers: what is no number is larger than all numbers
+				}
+			}
+			a.u("umaxv.4s", largest, largest)
+			a.op("FMOVS", fmt.Sprintf("F%d", largest), "R5")
+			a.op("SUBW", "$0x04000000", "R5", "R6")
+			a.op("MOVD", "$0x7b800000", "R7")
+			a.op("CMPW", "R7", "R6")
+			a.op("BHS", stop)
+			a.word(0x4e040400|uint32(largest)<<5|uint32(largest), "dup v%d.4s, v%d.s[0]", largest, largest)
+			a.v("fdiv", t, largest, of127)
+			a.store4(t, 0, recordScale+4*b)
+			a.v("fdiv", inverse, of127, largest)
+			for _, x := range v {
+				a.v("fmul", x, x, inverse)
+				a.u("fcvtns", x, x)
+			}
+			for h := range 2 {
+				x := v[4*h : 4*h+4]
+				a.v("add.4s", t, x[0], x[1])
+				a.v("add.4s", u, x[2], x[3])
+				a.v("add.4s", t, t, u)
+				a.u("addv.4s", t, t)
+				if h == 0 {
+					a.u("mov", largest, t)
+				} else {
+					a.v("add.4s", largest, largest, t)
+				}
+				a.u("scvtf", t, t)
+				a.store4(t, 0, recordHalf+16*h+4*b)
+				a.u("sqxtn.4h", x[0], x[0])
+				a.u("sqxtn2.8h", x[0], x[1])
+				a.u("sqxtn.4h", x[2], x[2])
+				a.u("sqxtn2.8h", x[2], x[3])
+				a.u("sqxtn.8b", x[0], x[0])
+				a.u("sqxtn2.16b", x[0], x[2])
+				a.store(x[0], 0, 64*h+16*b)
+			}
+			a.u("scvtf", t, largest)
+			a.store4(t, 0, recordSum+4*b)
+			a.shiftLeftWords(t, largest, 7)
+			a.op("FMOVS", fmt.Sprintf("F%d", t), "R5")
+			a.op("NEGW", "R5", "R5")
+			a.op("MOVW", "R5", fmt.Sprintf("%d(R0)", recordStart+4*b))
+		}
+		a.op("ADD", "R1", "R0")
+		a.advance(2, 512)
+		a.advance(4, 1)
+	})
+	a.place(stop)
+	a.op("MOVD", "R4", a.result)
+	a.end()
+}
+
+func (a *arm64) probes() {
+	for _, p := range []struct{ name, comment, op string }{
+		{"probeBytes", "does 10 products of bytes in registers, so often.", "sdot"},
+		{"probeFloats", "does 10 fused multiplications of floats in registers, so often.", "fmla"},
+	} {
+		a.begin(p.name, p.comment, "n:int")
+		w, sums := a.reg(), a.regs(10)
+		for _, s := range append(sums, w) {
+			a.zero(s)
+		}
+		a.loop(0, func() {
+			for _, s := range sums {
+				a.v(p.op, s, w, w)
+			}
+		})
+		a.end()
+	}
+	a.begin("probeRead", "reads 256 bytes at a time, so often.", "data:*byte", "n:int")
+	v := a.regs(8)
+	a.loop(1, func() {
+		for i := range 16 {
+			a.load(v[i%8], 0, 16*i)
+		}
+		a.advance(0, 256)
+	})
+	a.end()
+}

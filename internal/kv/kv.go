@@ -46,7 +46,8 @@ type Pool struct {
 	made   int // pages that exist
 	free   []*page
 	index  map[pageKey]*page
-	idle   *list.List // pages that are known and that nobody uses, the least recently used first
+	latest map[uint64]*page // by the id of the page before it: the page that was made known last
+	idle   *list.List       // pages that are known and that nobody uses, the least recently used first
 	serial uint64
 }
 
@@ -58,7 +59,8 @@ type page struct {
 	refs  int
 	id    uint64 // never given again, so that a page after this one can be told from one after another
 	key   pageKey
-	known bool          // in the index
+	count int           // tokens of the key that it holds: all, unless a sequence ended within it
+	known bool          // in the index, or the latest
 	place *list.Element // among the idle ones
 }
 
@@ -82,7 +84,7 @@ func (e *FullError) Error() string {
 
 // NewPool makes a pool that takes up to budget bytes, but at least one page.
 func NewPool(layers []Layer, format Format, budget int64) *Pool {
-	p := &Pool{layers: layers, format: format, index: map[pageKey]*page{}, idle: list.New(), serial: 1}
+	p := &Pool{layers: layers, format: format, index: map[pageKey]*page{}, latest: map[uint64]*page{}, idle: list.New(), serial: 1}
 	for _, l := range layers {
 		p.offsets = append(p.offsets, p.size)
 		p.size += l.elements()
@@ -147,9 +149,34 @@ func (p *Pool) take() *page {
 }
 
 func (p *Pool) forget(one *page) {
-	if one.known {
+	if !one.known {
+		return
+	}
+	if p.index[one.key] == one {
 		delete(p.index, one.key)
-		one.known = false
+	}
+	if p.latest[one.key.before] == one {
+		delete(p.latest, one.key.before)
+	}
+	one.known = false
+}
+
+// learn makes a page known. The pool is locked.
+func (p *Pool) learn(one *page, key pageKey, count int) {
+	one.key, one.count, one.known = key, count, true
+	if count == PageTokens {
+		p.index[key] = one
+	}
+	before := p.latest[key.before]
+	p.latest[key.before] = one
+	if before != nil && before.count < PageTokens && before != one {
+		// Nothing finds it any more.
+		before.known = false
+		if before.place != nil {
+			p.idle.Remove(before.place)
+			before.place = nil
+			p.free = append(p.free, before)
+		}
 	}
 }
 
@@ -172,6 +199,7 @@ type Sequence struct {
 	pages   []*page
 	tokens  []int32
 	known   int // pages that were looked up or made known
+	sound   int // positions that Commit has heard of
 }
 
 // NewSequence makes an empty context. Contexts of different variants have nothing in common, whatever their tokens: they
@@ -215,7 +243,7 @@ func (s *Sequence) Append(token int32) int {
 	return pos
 }
 
-// chain is the key of full page i.
+// chain is the key of page i, whose tokens beyond the last one are 0.
 func (s *Sequence) chain(i int) pageKey {
 	k := pageKey{before: math.MaxUint64 - s.variant} // beyond the ids of pages
 	if i > 0 {
@@ -228,6 +256,7 @@ func (s *Sequence) chain(i int) pageKey {
 // Commit makes the pages that are full known, so that others can use them. Everything that was appended must have been
 // put.
 func (s *Sequence) Commit() {
+	s.sound = len(s.tokens)
 	full := len(s.tokens) / PageTokens
 	if s.known >= full {
 		return
@@ -248,13 +277,13 @@ func (s *Sequence) Commit() {
 			p.drop(one)
 			continue
 		}
-		one.key, one.known = key, true
-		p.index[key] = one
+		p.learn(one, key, PageTokens)
 	}
 }
 
-// Match fills an empty context with the pages that are known for the beginning of tokens, and returns how many tokens
-// they hold.
+// Match fills an empty context with what is known of the beginning of tokens, and returns how many tokens that is: whole
+// pages, which are shared, and then as much as the page that came last after these has in common with the rest, which is
+// copied if there is room.
 func (s *Sequence) Match(tokens []int32) int {
 	p := s.pool
 	p.mu.Lock()
@@ -274,7 +303,37 @@ func (s *Sequence) Match(tokens []int32) int {
 		s.pages = append(s.pages, one)
 		s.known++
 	}
+	s.sound = len(s.tokens)
+	s.copyPart(tokens[len(s.tokens):])
 	return len(s.tokens)
+}
+
+// copyPart copies what the latest page after the last one has in common with tokens. The pool is locked.
+func (s *Sequence) copyPart(tokens []int32) {
+	p := s.pool
+	one, ok := p.latest[s.chain(len(s.pages)).before]
+	if !ok {
+		return
+	}
+	n := 0
+	for n < min(len(tokens), one.count) && tokens[n] == one.key.tokens[n] {
+		n++
+	}
+	if n == 0 {
+		return
+	}
+	one.refs++ // so that it is not the one that is taken
+	if one.place != nil {
+		p.idle.Remove(one.place)
+		one.place = nil
+	}
+	if mine := p.take(); mine != nil {
+		mine.copyFrom(one)
+		s.pages = append(s.pages, mine)
+		s.tokens = append(s.tokens, tokens[:n]...)
+		s.sound = len(s.tokens)
+	}
+	p.drop(one)
 }
 
 // Fork makes a second context that holds the same. Full pages are shared; the last one is copied. If there is no room for
@@ -321,7 +380,7 @@ func (s *Sequence) Truncate(n int) {
 		p.drop(s.pages[i])
 	}
 	s.pages = s.pages[:keep]
-	s.known = min(s.known, n/PageTokens)
+	s.known, s.sound = min(s.known, n/PageTokens), min(s.sound, n)
 	if n%PageTokens == 0 {
 		return
 	}
@@ -331,6 +390,7 @@ func (s *Sequence) Truncate(n int) {
 			s.pages[keep-1] = one
 		} else {
 			s.pages, s.tokens = s.pages[:keep-1], s.tokens[:(keep-1)*PageTokens]
+			s.sound = min(s.sound, len(s.tokens))
 		}
 		p.drop(last)
 	}
@@ -341,11 +401,18 @@ func (s *Sequence) Release() {
 	p := s.pool
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if full, n := s.sound/PageTokens, s.sound%PageTokens; s.known == full && n > 0 {
+		// The page that it ends in is known too, so that what goes on from here finds all of it.
+		if one := s.pages[full]; !one.known && one.refs == 1 {
+			s.tokens = s.tokens[:s.sound]
+			p.learn(one, s.chain(full), n)
+		}
+	}
 	// The last page first, so that it goes before those that it needs.
 	for i := len(s.pages) - 1; i >= 0; i-- {
 		p.drop(s.pages[i])
 	}
-	s.pages, s.tokens, s.known = nil, s.tokens[:0], 0
+	s.pages, s.tokens, s.known, s.sound = nil, s.tokens[:0], 0, 0
 }
 
 // Put keeps the key and the value of a position in a layer, each [KVHeads × HeadDim]. In half precision, what is too large

@@ -73,7 +73,7 @@ func TestKeysAndValuesComeBack(t *testing.T) {
 		add(t, s, tokens...)
 		holds(t, s, tokens)
 		s.Release()
-		if u := p.Use(); u.Busy != 0 || u.Kept != 2 {
+		if u := p.Use(); u.Busy != 0 || u.Kept != 3 {
 			t.Errorf("after release: %+v", u)
 		}
 	}
@@ -109,8 +109,8 @@ func TestMatch(t *testing.T) {
 		want    int
 	}{
 		{"the same", 0, tokens, 96},
-		{"a part of it", 0, tokens[:70], 64},
-		{"another end", 0, append(slices.Clone(tokens[:40]), 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9), 32},
+		{"a part of it", 0, tokens[:70], 70},
+		{"another end", 0, append(slices.Clone(tokens[:40]), 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9, 9), 40},
 		{"another beginning", 0, append([]int32{7}, tokens[1:]...), 0},
 		{"the middle alone", 0, tokens[32:], 0},
 		{"another variant", 1, tokens, 0},
@@ -126,11 +126,25 @@ func TestMatch(t *testing.T) {
 		s.Release()
 	}
 	holds(t, first, tokens)
-	// Kept after their reader has gone, and found by the next.
+	// Kept after their reader has gone, the page it ended in too, and found by the next.
 	first.Release()
 	again := p.NewSequence(0)
-	if got := again.Match(tokens); got != 96 {
+	if got := again.Match(append(slices.Clone(tokens), 7, 8, 9)); got != 100 {
 		t.Errorf("after release: %d tokens", got)
+	}
+	holds(t, again, tokens)
+	// What was appended and perhaps never put is not.
+	again.Release()
+	broken := p.NewSequence(0)
+	if err := broken.Reserve(40); err != nil {
+		t.Fatal(err)
+	}
+	for _, id := range count(40, 500) {
+		broken.Append(id)
+	}
+	broken.Release()
+	if got := p.NewSequence(0).Match(count(40, 500)); got != 0 {
+		t.Errorf("of what was never put %d tokens are found", got)
 	}
 }
 

@@ -151,7 +151,7 @@ func (r *run) load(c *weights.Checkpoint) (err error) {
 			r.data = append(r.data, t.Data)
 		}
 	}
-	r.engine, err = engine.New(r.model, tok, engine.Options{Team: r.team})
+	r.engine, err = engine.New(r.model, tok, engine.Options{Team: r.team, NoDrafts: true})
 	return err
 }
 
@@ -305,20 +305,25 @@ func (r *run) decode() error {
 			if err != nil {
 				return err
 			}
-			f.Value = float64(tokens) / took.Seconds()
-			step = took / decodeTokens
+			if tokens == 0 {
+				f.Skipped = "the answers did not run at the same time"
+			} else {
+				f.Value = float64(tokens) / took.Seconds()
+				step = took * time.Duration(n) / time.Duration(tokens)
+			}
 		}
 		r.add(f)
 	}
 	return nil
 }
 
-// answers generates so many answers at once, and gives how many tokens came in which time while all of them ran.
+// answers generates so many answers at once, and gives how many tokens came in which time, from when the last of them had
+// begun until the first had ended.
 func (r *run) answers(n int) (tokens int, took time.Duration, err error) {
 	const lead = 4 // tokens that come before the time is taken
 	var mu sync.Mutex
 	var all sync.WaitGroup
-	begins, ends := make([]time.Time, n), make([]time.Time, n)
+	begins, ends, counts := make([]time.Time, n), make([]time.Time, n), make([][]time.Time, n)
 	ctx, cancel := context.WithCancelCause(r.ctx)
 	defer cancel(nil)
 	prompts := make([][]int32, n)
@@ -339,13 +344,21 @@ func (r *run) answers(n int) (tokens int, took time.Duration, err error) {
 					begins[i] = time.Now()
 				}
 				ends[i] = time.Now()
+				counts[i] = append(counts[i], ends[i])
 				mu.Unlock()
 			}
 		})
 	}
 	all.Wait()
 	begin, end := slices.MaxFunc(begins, time.Time.Compare), slices.MinFunc(ends, time.Time.Compare)
-	return n * decodeTokens, end.Sub(begin), err
+	for i := range counts {
+		for _, at := range counts[i] {
+			if at.After(begin) && !at.After(end) {
+				tokens++
+			}
+		}
+	}
+	return tokens, end.Sub(begin), err
 }
 
 // memory tells what the process holds.

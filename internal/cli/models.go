@@ -382,9 +382,11 @@ func (t *terminal) awaitWeights(c *cobra.Command, gate *client, m *server.Instal
 		case <-c.Context().Done():
 			return c.Context().Err()
 		}
-		if err := gate.call(c.Context(), http.MethodGet, modelPath(m.ID), nil, m); err != nil {
+		var now server.InstalledModel // a new one: fields that are left out would stay
+		if err := gate.call(c.Context(), http.MethodGet, modelPath(m.ID), nil, &now); err != nil {
 			return err
 		}
+		*m = now
 	}
 	return nil
 }

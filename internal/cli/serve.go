@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -29,6 +30,7 @@ import (
 	"kindredgate/internal/runner/native"
 	"kindredgate/internal/server"
 	"kindredgate/internal/store"
+	"kindredgate/internal/tensor"
 	"kindredgate/web"
 )
 
@@ -120,6 +122,10 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 	if err := cfg.Check(); err != nil {
 		return err
 	}
+	kernels, err := tensor.Kernels()
+	if err != nil {
+		return err
+	}
 	listener, err := net.Listen("tcp", cfg.Listen)
 	if errors.Is(err, syscall.EADDRINUSE) {
 		return fmt.Errorf("%s is in use, perhaps by a gate that runs already; stop that, or choose another address with --listen", cfg.Listen)
@@ -137,6 +143,7 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 	}
 	defer closing(db.Close)
 	log := slog.New(slog.NewTextHandler(t.err, nil))
+	log.Info("the engine is ready", "kernels", kernels, "threads", runtime.GOMAXPROCS(0))
 	runner := native.New(runnerOptions(cfg, log))
 	defer closing(runner.Close)
 

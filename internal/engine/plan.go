@@ -15,7 +15,7 @@ const (
 	// stepTime is how long reading prompts may make a step while answers are under way, which have to go on; aloneTime,
 	// while there are none.
 	stepTime  = 150 * time.Millisecond
-	aloneTime = 400 * time.Millisecond
+	aloneTime = 500 * time.Millisecond
 	// shortPrompt is what can be read in a step that is about as short as if it were alone.
 	shortPrompt = 32
 	// stepMemory is how much working memory a step may take, in bytes; wide networks have shorter ones.

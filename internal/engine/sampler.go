@@ -139,6 +139,16 @@ func (s *sampler) distribution(logits []float32, allowed []uint64) []candidate {
 	}
 	normalize(kept)
 	if s.TopP > 0 && s.TopP < 1 {
+		// All tokens less likely than this have together less than what may be left out, so none of them is kept. Of a large
+		// vocabulary that leaves few to be put in order.
+		least, n := (1-s.TopP)/float64(len(kept)), 0
+		for _, c := range kept {
+			if c.p >= least {
+				kept[n] = c
+				n++
+			}
+		}
+		kept = kept[:n]
 		sum := 0.0
 		kept = mostLikely(kept, func(_ int, c candidate) bool {
 			enough := sum >= s.TopP

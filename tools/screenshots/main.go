@@ -104,7 +104,6 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		picture("console-try-events.png"),
 		chromedp.Click(css(`[role="tab"][id$="trigger-snippet"]`)),
 		chromedp.WaitVisible(css(`[data-testid="snippet"]`)),
-		picture("console-try-snippet.png"),
 		open("models"),
 		chromedp.WaitVisible(`//article//span[text()="loaded"]`),
 		picture("console-models.png"),
@@ -198,7 +197,7 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		_ = gate.Process.Kill() // the gate ends with its terminal
 		_ = gate.Wait()
 	}()
-	take := func(name string, commands ...string) error {
+	takeAfter := func(wait time.Duration, name string, commands ...string) error {
 		script := ""
 		for _, c := range commands {
 			script += fmt.Sprintf("printf '%%s\\n' %s; %s; echo; ", quote("$ "+c), c)
@@ -207,11 +206,14 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		if err != nil {
 			return err
 		}
-		wait()
+		time.Sleep(wait)
 		err = save(name)
 		_ = window.Process.Kill()
 		_ = window.Wait()
 		return err
+	}
+	take := func(name string, commands ...string) error {
+		return takeAfter(2500*time.Millisecond, name, commands...)
 	}
 	err = errors.Join(
 		take("terminal-ask.png",
@@ -224,6 +226,7 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		take("terminal-render.png",
 			`kindred render --instructions "You are a cheerful harbour master." "And to Quillay? Please say <|end|> at the end."`,
 			`kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"`),
+		takeAfter(25*time.Second, "terminal-bench.png", `kindred bench harbour-4m`),
 		take("terminal-keys.png",
 			`kindred keys issue --label "timetable bot" --models harbour-4m`,
 			`kindred keys list`,

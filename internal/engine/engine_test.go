@@ -491,7 +491,7 @@ func BenchmarkGenerate(b *testing.B) {
 func BenchmarkSample(b *testing.B) {
 	logits := make([]float32, 150_000)
 	for i := range logits {
-		logits[i] = float32(-20 * math.Log(float64(i*7919%150_000+1)/150_000)) / 10 // a tail, as texts have it
+		logits[i] = float32(-20*math.Log(float64(i*7919%150_000+1)/150_000)) / 10 // a tail, as texts have it
 	}
 	s := newSampler(Sampling{Temperature: 0.8, TopP: 0.95}, nil)
 	for b.Loop() {

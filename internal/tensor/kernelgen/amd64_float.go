@@ -158,7 +158,6 @@ func (a *amd64) addUp(s, second, t int) {
 // exponential is what exp needs: constants, and registers to work with. The last of these it leaves alone.
 type exponential struct {
 	one, least, most, log2e, high, low int
-	terms                              []int
 	t                                  []int
 }
 

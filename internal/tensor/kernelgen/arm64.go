@@ -86,12 +86,6 @@ func (a *arm64) load(v, base, offset int) {
 func (a *arm64) store(v, base, offset int) {
 	a.memory(0x3d800000, 0x3c800000, "str q", 16, v, base, offset)
 }
-func (a *arm64) load8(v, base, offset int) {
-	a.memory(0xfd400000, 0xfc400000, "ldr d", 8, v, base, offset)
-}
-func (a *arm64) load4(v, base, offset int) {
-	a.memory(0xbd400000, 0xbc400000, "ldr s", 4, v, base, offset)
-}
 func (a *arm64) load2(v, base, offset int) {
 	a.memory(0x7d400000, 0x7c400000, "ldr h", 2, v, base, offset)
 }
@@ -119,10 +113,6 @@ func (a *arm64) splat(v, base int) {
 // fromGeneral puts a general register to all four places.
 func (a *arm64) fromGeneral(v, r int) {
 	a.word(0x4e040c00|uint32(r)<<5|uint32(v), "dup v%d.4s, w%d", v, r)
-}
-
-func (a *arm64) bytesFromGeneral(v, r int) {
-	a.word(0x4e010c00|uint32(r)<<5|uint32(v), "dup v%d.16b, w%d", v, r)
 }
 
 func (a *arm64) zero(v int) { a.v("eor", v, v, v) }

@@ -15,21 +15,24 @@ import (
 // rooms are the packages below internal, ground floor first, and what each may import of ours. docs/architecture.md
 // says what lives in them; change both together.
 var rooms = map[string][]string{
-	"exchange":      {},
-	"jinja":         {},
-	"weights":       {},
-	"tensor":        {"weights"},
-	"kv":            {"tensor"},
-	"config":        {},
-	"tokenizer":     {"weights"},
-	"reading":       {},
-	"grammar":       {},
-	"prompt":        {"exchange", "jinja", "tokenizer", "reading"},
-	"model":         {"tensor", "weights", "kv"},
-	"engine":        {"model", "tokenizer", "tensor", "grammar", "kv", "weights"},
-	"machine":       {"tensor", "weights"},
-	"dialect/field": {"exchange"},
-	"dialect/wire":  {"exchange", "dialect/field", "grammar"},
+	"exchange":  {},
+	"jinja":     {},
+	"weights":   {},
+	"tensor":    {"weights"},
+	"kv":        {"tensor"},
+	"config":    {},
+	"tokenizer": {"weights"},
+	"reading":   {},
+	"grammar":   {},
+	"prompt":    {"exchange", "jinja", "tokenizer", "reading"},
+	"model":     {"tensor", "weights", "kv"},
+	"engine":    {"model", "tokenizer", "tensor", "grammar", "kv", "weights"},
+	"machine":   {"tensor", "weights"},
+	"measure":   {"engine", "machine", "model", "tensor", "tokenizer", "weights"},
+
+	"tensor/kernelgen": {}, // a program that writes parts of tensor
+	"dialect/field":    {"exchange"},
+	"dialect/wire":     {"exchange", "dialect/field", "grammar"},
 
 	"weights/gguf":        {"weights"},
 	"weights/safetensors": {"weights"},
@@ -53,8 +56,8 @@ var rooms = map[string][]string{
 	"answers":         {"exchange", "gate", "keyring", "kept", "dialect/response"},
 	"store":           {"keyring", "catalog", "kept"},
 	"snippet":         {"exchange"},
-	"server":          {"snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"cli":             {"tensor", "weights/disk", "answers", "snippet", "config", "convert", "fetch", "library", "machine", "server", "gate", "catalog", "prompt", "keyring", "store", "runner/native", "weights"},
+	"server":          {"machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
+	"cli":             {"exchange", "measure", "runner/scripted", "tensor", "weights/disk", "answers", "snippet", "config", "convert", "fetch", "library", "machine", "server", "gate", "catalog", "prompt", "keyring", "store", "runner/native", "weights"},
 	"arch":            {},
 }
 

@@ -119,7 +119,10 @@ func (s *speculation) length(p *pace, rows, most int) int {
 func (e *Engine) speculate(rows int) {
 	left := mostDrafted
 	for _, s := range e.running {
-		if s.share != len(s.pending()) || s.generated == 0 || s.held != nil || e.opts.NoDrafts || s.ending {
+		if s.job.Form != nil && s.masking.Load() {
+			continue // what it drafts is being worked out
+		}
+		if s.share != len(s.pending()) || s.generated == 0 || s.held != nil || s.ending || len(s.due) > 0 || e.opts.NoDrafts {
 			s.draft = s.draft[:0]
 			continue
 		}
@@ -128,8 +131,6 @@ func (e *Engine) speculate(rows int) {
 			for _, id := range s.lookup.after(s.tokens) {
 				s.draft = append(s.draft, drafted{id: id})
 			}
-		} else if s.masking.Load() {
-			continue // what it drafts is not there yet
 		}
 		room := min(left, s.job.MaxTokens-s.generated-1)
 		n := 0

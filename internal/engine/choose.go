@@ -43,12 +43,16 @@ func (e *Engine) choose(logits [][]float32) {
 func (e *Engine) follow(s *sequence, logits [][]float32) {
 	drafted := len(logits) - 1
 	for i := range logits {
+		want := NoToken
+		if i < drafted {
+			want = s.draft[i].id // before the next draft is worked out
+		}
 		e.extend(s, logits[i], i, drafted)
 		if s.ended || s.held != nil {
 			s.expect(i, false)
 			return
 		}
-		if i < drafted && s.tokens[len(s.tokens)-1] != s.draft[i].id {
+		if i < drafted && s.tokens[len(s.tokens)-1] != want {
 			s.expect(i, true)
 			return
 		}

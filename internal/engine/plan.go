@@ -252,6 +252,7 @@ func (s *sequence) admitted(e *Engine) {
 	s.queued = false
 	if s.started.IsZero() {
 		s.started = time.Now()
+		s.lookup, s.draft = newLookup(len(s.job.Prompt)+min(s.job.MaxTokens, 4096)), make([]drafted, 0, longDraft)
 		s.kv = e.pool.NewSequence(e.model.Variant(len(s.job.Prompt) + s.job.MaxTokens))
 		if s.job.Form != nil {
 			s.mask(e)

@@ -60,7 +60,7 @@ func newSequence(ctx context.Context, e *Engine, job Job) *sequence {
 		stop:    stopper{strings: job.Stop},
 		ready:   make(chan struct{}, 1),
 
-		speculation: speculation{lookup: newLookup(len(job.Prompt) + min(job.MaxTokens, 4096)), luck: 0.7, draft: make([]drafted, 0, longDraft)},
+		speculation: speculation{luck: 0.7},
 	}
 }
 

@@ -76,7 +76,7 @@ func TestModelsByCommand(t *testing.T) {
 	}
 	files := httptest.NewServer(http.FileServer(http.Dir(pub)))
 	defer files.Close()
-	if out, errOut, code := run(t, g, "", "models", "look", files.URL+"/", "--memory", "5MB", "--bandwidth", "10GB"); code != 0 || !strings.Contains(out, "harbour-small") || !strings.Contains(out, "too large") || !strings.Contains(out, "about 2") {
+	if out, errOut, code := run(t, g, "", "models", "look", files.URL+"/", "--memory", "5MB", "--bandwidth", "1GB"); code != 0 || !strings.Contains(out, "harbour-small") || !strings.Contains(out, "too large") || !strings.Contains(out, "about 2") {
 		t.Errorf("look: %q %q", out, errOut)
 	}
 	var sights []struct {

@@ -313,12 +313,15 @@ func (t *terminal) printReport(r, before *measure.Report) error {
 			row = append(row, "left out: "+f.Skipped)
 		case f.Limit > 0:
 			share := f.Value / f.Limit
-			row = append(row, fmt.Sprintf("%.0f %% of %s", 100*share, f.By), bar(share))
+			row = append(row, fmt.Sprintf("%.0f %% of %s", 100*share, limitNames[f.By]), bar(share))
 		}
 		rows = append(rows, row)
 	}
 	return table(t.out, rows...)
 }
+
+// limitNames are what a reader is told of the limits by their names in reports.
+var limitNames = map[string]string{"memory": "memory", "integer": "byte operations", "float": "float operations"}
 
 func giga(v float64) string { return fmt.Sprintf("%.0f G/s", v/1e9) }
 

@@ -152,7 +152,7 @@ func (t *terminal) printSights(list []sight) error {
 		}
 		expected, verdict := "", "fits"
 		if s.Rate > 0 {
-			expected = "about " + rate(s.Rate)
+			expected = rate(s.Rate)
 		}
 		if !s.Fits {
 			verdict = "too large"
@@ -166,12 +166,16 @@ func (t *terminal) printSights(list []sight) error {
 	return err
 }
 
-// rate is a number of tokens a second that is no more exact than it is known.
+// rate is a number of tokens a second that is no more exact than it is known: of small models, other things than their
+// weights take the time.
 func rate(v float64) string {
-	if v < 10 {
-		return fmt.Sprintf("%.1f", v)
+	switch {
+	case v > 1000:
+		return "over 1,000"
+	case v < 10:
+		return fmt.Sprintf("about %.1f", v)
 	}
-	return count(int64(v + 0.5))
+	return "about " + count(int64(v+0.5))
 }
 
 // chooseOne asks which model to add, if somebody is there to be asked.

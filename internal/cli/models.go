@@ -147,7 +147,7 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 		add("context", text)
 	}
 	if m.Rate > 0 {
-		add("here", "about "+rate(m.Rate)+" tokens a second for one answer")
+		add("here", rate(m.Rate)+" tokens a second for one answer")
 	}
 	if m.Loaded {
 		add("memory", fmt.Sprintf("%s, of which up to %s for contexts", size(m.Memory), size(m.Context)))

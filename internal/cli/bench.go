@@ -293,9 +293,9 @@ func (t *terminal) printReport(r, before *measure.Report) error {
 		return err
 	}
 	fmt.Fprintln(t.out)
-	rows := [][]string{{"THE ENGINE", "REACHED", "OF THE LIMIT", ""}}
+	rows := [][]string{{"THE ENGINE", "REACHED", "OF THE LIMIT"}}
 	if before != nil {
-		rows[0] = []string{"THE ENGINE", "BEFORE", "NOW", "CHANGE", "OF THE LIMIT", ""}
+		rows[0] = []string{"THE ENGINE", "BEFORE", "NOW", "CHANGE", "OF THE LIMIT"}
 	}
 	for _, f := range r.Figures {
 		row := []string{f.Name, amount(f)}
@@ -313,7 +313,7 @@ func (t *terminal) printReport(r, before *measure.Report) error {
 			row = append(row, "left out: "+f.Skipped)
 		case f.Limit > 0:
 			share := f.Value / f.Limit
-			row = append(row, fmt.Sprintf("%.0f %% of %s", 100*share, limitNames[f.By]), bar(share))
+			row = append(row, fmt.Sprintf("%s  %.0f %% of %s", bar(share), 100*share, limitNames[f.By]))
 		}
 		rows = append(rows, row)
 	}

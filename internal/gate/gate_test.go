@@ -117,7 +117,10 @@ func TestExchangesAreMetered(t *testing.T) {
 		{"broken at once", &script{err: broken}, 0, 0, "", broken},
 	} {
 		g, records := open(t, c.script)
-		_, err := drain(g.Answer(t.Context(), keyring.Key{Label: "k"}, &exchange.Request{Model: "harbour-4m", Turns: user("x")}), c.leaveAfter)
+		_, err := drain(g.Answer(t.Context(), keyring.Key{ID: "abcd1234", Label: "k"}, &exchange.Request{Model: "harbour-4m", Turns: user("x")}), c.leaveAfter)
+		if c.script.asked == nil || c.script.asked.Owner != "abcd1234" {
+			t.Errorf("%s: the runner is not told whose request it is: %+v", c.name, c.script.asked)
+		}
 		if c.err == broken && !errors.Is(err, broken) {
 			t.Errorf("%s: error %v", c.name, err)
 		}

@@ -680,3 +680,14 @@ func BenchmarkOwnShare(b *testing.B) {
 	b.ReportMetric(float64(took[len(took)/2].Microseconds()), "median-µs")
 	b.ReportMetric(float64(took[len(took)*99/100].Microseconds()), "p99-µs")
 }
+
+func TestServerTiming(t *testing.T) {
+	for want, timings := range map[string]exchange.Timings{
+		"queue;dur=0.000, load;dur=0.000, prefill;dur=2.500":                 {Prefill: 2500 * time.Microsecond},
+		`queue;dur=30.000;desc="place 3", load;dur=1.000, prefill;dur=0.000`: {Queue: 30 * time.Millisecond, Place: 3, Load: time.Millisecond},
+	} {
+		if got := serverTiming(timings); got != want {
+			t.Errorf("%+v is written as %s, want %s", timings, got, want)
+		}
+	}
+}

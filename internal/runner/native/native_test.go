@@ -150,3 +150,19 @@ func TestCloseEndsAnswers(t *testing.T) {
 		}
 	}
 }
+
+// The engine is told whose request it is, by which places are given in turns.
+func TestPlansHaveAnOwner(t *testing.T) {
+	r := New(Options{})
+	defer r.Close()
+	l, err := r.get(t.Context(), harbour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.release()
+	req := ask("Who asks?")
+	req.Owner = "abcd1234"
+	if p, err := l.plan(t.Context(), req); err != nil || p.job.Owner != req.Owner {
+		t.Errorf("%+v, %v", p, err)
+	}
+}

@@ -73,6 +73,18 @@ func (a *amd64) multiplyVector(p bytesProduct, sum, w int, from string) {
 	a.multiply(p, sum, w)
 }
 
+// tree adds up the four places of each lane of four sums, into the first. t and u are free.
+func (a *amd64) tree(s []int, t, u int) {
+	for i := 0; i < 4; i += 2 {
+		a.op("VPUNPCKLDQ", a.v(s[i+1]), a.v(s[i]), a.v(t))
+		a.op("VPUNPCKHDQ", a.v(s[i+1]), a.v(s[i]), a.v(u))
+		a.op("VPADDD", a.v(t), a.v(u), a.v(s[i]))
+	}
+	a.op("VPUNPCKLQDQ", a.v(s[2]), a.v(s[0]), a.v(t))
+	a.op("VPUNPCKHQDQ", a.v(s[2]), a.v(s[0]), a.v(u))
+	a.op("VPADDD", a.v(t), a.v(u), a.v(s[0]))
+}
+
 func (a *amd64) dots() {
 	for _, k := range kinds {
 		a.dot(k)
@@ -117,18 +129,7 @@ func (a *amd64) dot(k kind) {
 		}
 		a.op("VPERMPS", a.v(dst), a.v(across), a.v(dst))
 	}
-	// tree adds up the four places of each lane of the four sums, into the first.
-	tree := func() {
-		s := sums
-		for i := 0; i < 4; i += 2 {
-			a.op("VPUNPCKLDQ", a.v(s[i+1]), a.v(s[i]), a.v(t))
-			a.op("VPUNPCKHDQ", a.v(s[i+1]), a.v(s[i]), a.v(w))
-			a.op("VPADDD", a.v(t), a.v(w), a.v(s[i]))
-		}
-		a.op("VPUNPCKLQDQ", a.v(s[2]), a.v(s[0]), a.v(t))
-		a.op("VPUNPCKHQDQ", a.v(s[2]), a.v(s[0]), a.v(w))
-		a.op("VPADDD", a.v(t), a.v(w), a.v(s[0]))
-	}
+	tree := func() { a.tree(sums, t, w) }
 	a.loop("CX", func() {
 		a.parts(func(part, first int) {
 			products := func(h int) {

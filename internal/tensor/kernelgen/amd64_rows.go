@@ -133,18 +133,7 @@ func (k *rowsKernel) multiplyRow(sum, w, with int, first bool) {
 	k.op("VPADDD", k.v(k.p.t), k.v(sum), k.v(sum))
 }
 
-// tree adds up the four places of each lane of the four sums, into the first.
-func (k *rowsKernel) tree() {
-	s := k.sums
-	for i := 0; i < 4; i += 2 {
-		k.op("VPUNPCKLDQ", k.v(s[i+1]), k.v(s[i]), k.v(k.t))
-		k.op("VPUNPCKHDQ", k.v(s[i+1]), k.v(s[i]), k.v(k.w))
-		k.op("VPADDD", k.v(k.t), k.v(k.w), k.v(s[i]))
-	}
-	k.op("VPUNPCKLQDQ", k.v(s[2]), k.v(s[0]), k.v(k.t))
-	k.op("VPUNPCKHQDQ", k.v(s[2]), k.v(s[0]), k.v(k.w))
-	k.op("VPADDD", k.v(k.t), k.v(k.w), k.v(s[0]))
-}
+func (k *rowsKernel) tree() { k.amd64.tree(k.sums, k.t, k.w) }
 
 // correct takes from the sums what was added to each weight, a power of two, times the sum of the block's activations.
 func (k *rowsKernel) correct(added int) {

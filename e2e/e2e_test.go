@@ -752,7 +752,9 @@ func BenchmarkFirstAnswer(b *testing.B) {
 
 // A gate that is to run on kernels that the processor has no instructions for does not start, and says which there are.
 func TestKernelsThatThereAreNot(t *testing.T) {
-	cmd := exec.Command(binary, "demo", "--listen", "127.0.0.1:0")
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second) // it would run on if it started
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, "demo", "--listen", "127.0.0.1:0")
 	cmd.Env = append(Env(t.TempDir()), "KINDRED_KERNELS=fast")
 	out, err := cmd.CombinedOutput()
 	if exit := (*exec.ExitError)(nil); !errors.As(err, &exit) || exit.ExitCode() != 1 || !strings.Contains(string(out), `KINDRED_KERNELS is "fast"; this processor can use go`) {

@@ -76,6 +76,8 @@ func modelState(m server.InstalledModel) string {
 		return "loading"
 	case m.Loaded && m.Unread > 0:
 		return fmt.Sprintf("loaded, %.0f %% of it in memory", 100-100*float64(m.Unread)/float64(max(m.Size, m.Unread)))
+	case m.Loaded && m.Unprepared > 0:
+		return fmt.Sprintf("loaded, %.0f %% of it prepared", 100-100*float64(m.Unprepared)/float64(max(m.Size, m.Unprepared)))
 	case m.Loaded && m.Kept:
 		return "loaded, kept"
 	case m.Loaded:
@@ -361,7 +363,7 @@ func (t *terminal) modelsLoad() *cobra.Command {
 			if m.Kept {
 				kept = ", and stays so until it is unloaded"
 			}
-			_, err := fmt.Fprintf(t.out, "%s is loaded after %s and in memory after %s%s: up to %s, of which up to %s for contexts.\n",
+			_, err := fmt.Fprintf(t.out, "%s is loaded after %s and wholly ready after %s%s: up to %s, of which up to %s for contexts.\n",
 				m.ID, loaded.Round(time.Millisecond), time.Since(begun).Round(time.Millisecond), kept, size(m.Memory), size(m.Context))
 			return err
 		}),
@@ -371,12 +373,17 @@ func (t *terminal) modelsLoad() *cobra.Command {
 	return cmd
 }
 
-// awaitWeights waits until a loaded model's files are in memory, and shows how far that is.
+// awaitWeights waits until a loaded model's files are in memory and its weights prepared, and shows how far that is.
 func (t *terminal) awaitWeights(c *cobra.Command, gate *client, m *server.InstalledModel) error {
 	show := t.progress()
 	defer show(nil)
-	for m.Loaded && m.Unread > 0 {
-		show(&library.Progress{Doing: "reading", File: m.ID, Done: m.Size - m.Unread, Total: m.Size})
+	for m.Loaded && m.Unread+m.Unprepared > 0 {
+		p := &library.Progress{Doing: "reading", File: m.ID, Done: m.Size - m.Unread, Total: m.Size}
+		if m.Unread == 0 {
+			total := max(m.Size, m.Unprepared)
+			p.Doing, p.Done, p.Total = "preparing", total-m.Unprepared, total
+		}
+		show(p)
 		select {
 		case <-time.After(200 * time.Millisecond):
 		case <-c.Context().Done():

@@ -31,6 +31,7 @@ type Models struct {
 	Folders       []string      `yaml:"folders"`        // the first is the one that models are added to
 	Memory        Size          `yaml:"memory"`         // for the weights and contexts of all loaded models; three quarters of the machine's if 0
 	ContextMemory Size          `yaml:"context_memory"` // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
+	Prepared      Size          `yaml:"prepared"`       // on disk, for weights in the order of this processor; 0 for none
 	IdleUnload    time.Duration `yaml:"idle_unload"`    // after which a model that nobody uses is unloaded; 0 for never
 	KeepLoaded    []string      `yaml:"keep_loaded"`    // names of models that are loaded from the start
 	Fetch         []Fetched     `yaml:"fetch"`          // models that are fetched at the start if they are not there
@@ -83,7 +84,7 @@ const DefaultListen = "127.0.0.1:7717"
 
 // Default is the configuration that an empty file stands for.
 func Default() Config {
-	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute}}
+	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute, Prepared: 20 << 30}}
 }
 
 // Load reads the file at path, or, if path is empty, gate.yaml in the configuration folder if there is one;

@@ -17,6 +17,9 @@ func Memory() int64 { return memory() }
 // Resident is how much memory the process holds, in bytes, pages of mapped files included; 0 if it is not known.
 func Resident() int64 { return resident() }
 
+// FreeSpace is how many bytes can still be written on the disk that a folder is on; ok is false if it is not known.
+func FreeSpace(folder string) (bytes int64, ok bool) { return freeSpace(folder) }
+
 // speeds keeps what was measured, by type.
 var speeds sync.Map
 

@@ -25,3 +25,11 @@ func resident() int64 {
 	}
 	return pages * int64(os.Getpagesize())
 }
+
+func freeSpace(folder string) (int64, bool) {
+	var info syscall.Statfs_t
+	if syscall.Statfs(folder, &info) != nil {
+		return 0, false
+	}
+	return int64(info.Bavail) * info.Bsize, true
+}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"testing"
 	"time"
+	"unsafe"
 
 	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
@@ -16,61 +17,72 @@ import (
 // memory is read between them, median by median and best by best.
 func BenchmarkForward(b *testing.B) {
 	big := make([]byte, 256<<20)
-	for i := range big[:1<<20] {
+	for i := range big { // so that each page is one of its own
 		big[i] = byte(i)
 	}
 	for _, kind := range []weights.Type{weights.Q8_0, weights.Q4_0, weights.Q4_K} {
-		c, err := Shapes[2].Checkpoint(kind)
-		if err != nil {
-			b.Fatal(err)
-		}
-		m, err := model.Load(c)
-		if err != nil {
-			b.Fatal(err)
-		}
-		team := tensor.NewTeam(0)
-		defer team.Close()
-		s := m.NewScratch(256, 1)
-		cost := m.Cost()
-		for _, n := range []int{1, 2, 4, 8, 16, 32, 64, 128, 256} {
-			b.Run(fmt.Sprintf("%s/%d", kind, n), func(b *testing.B) {
-				seq := kv.NewPool(m.KVLayers(), kv.F16, 1<<30).NewSequence(0)
-				if err := seq.Reserve(n); err != nil {
-					b.Fatal(err)
+		for _, prepared := range []bool{false, true} {
+			form := map[bool]string{false: "file", true: "panels"}[prepared]
+			c, err := Shapes[2].Checkpoint(kind)
+			if err != nil {
+				b.Fatal(err)
+			}
+			m, err := model.Load(c)
+			if err != nil {
+				b.Fatal(err)
+			}
+			if prepared {
+				for _, w := range m.Matrices() {
+					panels := make([]byte, w.PanelBytes()+64)
+					panels = panels[-uintptr(unsafe.Pointer(&panels[0]))&63:]
+					w.WritePanels(panels, 0, w.Rows)
+					w.UsePanels(panels)
 				}
-				tokens := make([]model.Token, n)
-				for i := range tokens {
-					tokens[i] = model.Token{ID: int32(i), KV: seq}
-				}
-				tokens[n-1].Logits = true
-				var rates, steps []float64
-				for b.Loop() {
-					at := time.Now()
-					m.Forward(team, s, tokens)
-					steps = append(steps, time.Since(at).Seconds())
-					if n == 1 {
-						at := time.Now()
-						team.Split(64, 1<<20, tensor.Func(func(_, from, to int) {
-							tensor.ProbeRead(big[from<<22 : to<<22])
-						}))
-						rates = append(rates, float64(256<<20)/time.Since(at).Seconds()/1e9)
-					}
-					seq.Truncate(0)
+			}
+			team := tensor.NewTeam(0)
+			defer team.Close()
+			s := m.NewScratch(256, 1)
+			cost := m.Cost()
+			for _, n := range []int{1, 2, 4, 8, 16, 32, 64, 128, 256} {
+				b.Run(fmt.Sprintf("%s/%s/%d", kind, form, n), func(b *testing.B) {
+					seq := kv.NewPool(m.KVLayers(), kv.F16, 1<<30).NewSequence(0)
 					if err := seq.Reserve(n); err != nil {
 						b.Fatal(err)
 					}
-				}
-				slices.Sort(steps)
-				per := steps[len(steps)/2]
-				if n == 1 {
-					slices.Sort(rates)
-					b.ReportMetric(float64(cost.Bytes)/per/1e9/rates[len(rates)/2], "of-median-read")
-					b.ReportMetric(float64(cost.Bytes)/steps[0]/1e9/rates[len(rates)-1], "of-best-read")
-					b.ReportMetric(rates[len(rates)/2], "read-GB/s")
-				}
-				b.ReportMetric(float64(cost.Bytes)/per/1e9, "GB/s")
-				b.ReportMetric(2*(float64(n)*float64(cost.Products-cost.OutputProducts)+float64(cost.OutputProducts))/per/1e9, "GOP/s")
-			})
+					tokens := make([]model.Token, n)
+					for i := range tokens {
+						tokens[i] = model.Token{ID: int32(i), KV: seq}
+					}
+					tokens[n-1].Logits = true
+					var rates, steps []float64
+					for b.Loop() {
+						at := time.Now()
+						m.Forward(team, s, tokens)
+						steps = append(steps, time.Since(at).Seconds())
+						if n == 1 {
+							at := time.Now()
+							team.Split(64, 1<<20, tensor.Func(func(_, from, to int) {
+								tensor.ProbeRead(big[from<<22 : to<<22])
+							}))
+							rates = append(rates, float64(256<<20)/time.Since(at).Seconds()/1e9)
+						}
+						seq.Truncate(0)
+						if err := seq.Reserve(n); err != nil {
+							b.Fatal(err)
+						}
+					}
+					slices.Sort(steps)
+					per := steps[len(steps)/2]
+					if n == 1 {
+						slices.Sort(rates)
+						b.ReportMetric(float64(cost.Bytes)/per/1e9/rates[len(rates)/2], "of-median-read")
+						b.ReportMetric(float64(cost.Bytes)/steps[0]/1e9/rates[len(rates)-1], "of-best-read")
+						b.ReportMetric(rates[len(rates)/2], "read-GB/s")
+					}
+					b.ReportMetric(float64(cost.Bytes)/per/1e9, "GB/s")
+					b.ReportMetric(2*(float64(n)*float64(cost.Products-cost.OutputProducts)+float64(cost.OutputProducts))/per/1e9, "GOP/s")
+				})
+			}
 		}
 	}
 }

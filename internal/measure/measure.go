@@ -6,7 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"math/rand/v2"
+	"os"
 	"runtime/debug"
 	"slices"
 	"sync"
@@ -15,6 +17,7 @@ import (
 	"kindredgate/internal/engine"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/model"
+	"kindredgate/internal/prepared"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights"
@@ -81,16 +84,17 @@ const (
 // run is a job under way.
 type run struct {
 	Job
-	ctx    context.Context
-	engine *engine.Engine
-	model  *model.Model
-	team   *tensor.Team
-	report *Report
-	data   [][]byte // large pieces of the weights
-	other  []byte
-	random *rand.Rand
-	begun  time.Time
-	steps  int
+	ctx      context.Context
+	engine   *engine.Engine
+	model    *model.Model
+	team     *tensor.Team
+	report   *Report
+	prepared *prepared.File
+	data     [][]byte // large pieces of the weights
+	other    []byte
+	random   *rand.Rand
+	begun    time.Time
+	steps    int
 }
 
 // Run measures a model that predicts text.
@@ -105,7 +109,7 @@ func Run(ctx context.Context, job Job) (*Report, error) {
 	return r.report, r.all()
 }
 
-func (r *run) all() error {
+func (r *run) all() (err error) {
 	r.tell("loading")
 	begun := time.Now()
 	c, err := r.Open()
@@ -118,7 +122,8 @@ func (r *run) all() error {
 	}
 	defer func() { r.engine.Close() }()
 	r.add(Figure{ID: "load", Name: "loading", Value: 1000 * time.Since(begun).Seconds(), Unit: "ms"})
-	for _, step := range []func() error{r.firstTokens, r.prefill, r.decode, r.memory} {
+	defer func() { err = errors.Join(err, r.prepared.Close()) }()
+	for _, step := range []func() error{r.cold, r.prepare, r.firstTokens, r.prefill, r.decode, r.memory} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -157,7 +162,7 @@ func (r *run) load(c *weights.Checkpoint) (err error) {
 
 func (r *run) tell(doing string) {
 	if r.Progress != nil {
-		r.Progress(doing, r.steps, 3+2+len(promptLengths)+len(streams))
+		r.Progress(doing, r.steps, 7+len(promptLengths)+len(streams))
 	}
 	r.steps++
 }
@@ -219,9 +224,8 @@ func best(times int, one func() (time.Duration, error)) (shortest time.Duration,
 
 func ms(d time.Duration) float64 { return 1000 * d.Seconds() }
 
-// firstTokens measures the time to the first token: when no weight was touched yet, afterwards, and when most of the prompt
-// was read before.
-func (r *run) firstTokens() error {
+// cold measures the time to the first token when no weight was touched yet.
+func (r *run) cold() error {
 	r.tell("the first token")
 	cold, err := r.first(r.prompt(shortPrompt))
 	if err != nil {
@@ -229,6 +233,42 @@ func (r *run) firstTokens() error {
 	}
 	r.add(Figure{ID: "first.cold", Name: fmt.Sprintf("first token, %d tokens, cold", shortPrompt), Value: ms(cold), Unit: "ms"})
 	r.look()
+	return nil
+}
+
+// prepare measures what an answer gets of the weights as they lie in the file, and then has them prepared, as a gate does
+// in the background.
+func (r *run) prepare() (err error) {
+	folder, err := os.MkdirTemp("", "kindred-bench-")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(folder)) }() // what is mapped stays so
+	c := prepared.Cache{Folder: folder, Space: math.MaxInt64}
+	needs := c.Needs(r.model)
+	if needs == 0 {
+		return nil
+	}
+	r.tell("one answer, weights as in the file")
+	tokens, took, err := r.answers(1)
+	if err != nil {
+		return err
+	}
+	r.add(Figure{ID: "decode.1.file", Name: "one answer, weights as in the file", Value: float64(tokens) / took.Seconds(), Unit: "tokens/s", By: "memory"})
+	r.tell("preparing the weights")
+	f := Figure{ID: "prepare", Name: "preparing the weights", Unit: "ms"}
+	begun := time.Now()
+	if r.prepared, err = c.Make(r.ctx, r.model, "", func(int64) error { return nil }); errors.Is(err, prepared.ErrNoSpace) {
+		f.Skipped, err = err.Error(), nil
+	}
+	f.Value = ms(time.Since(begun))
+	r.add(f)
+	return err
+}
+
+// firstTokens measures the time to the first token of a short prompt, and when most of the prompt was read before.
+func (r *run) firstTokens() error {
+	r.tell("the first token of a short prompt")
 	warm, err := best(3, func() (time.Duration, error) { return r.first(r.prompt(shortPrompt)) })
 	if err != nil {
 		return err

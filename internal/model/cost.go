@@ -13,37 +13,48 @@ type Cost struct {
 // Cost is what a token costs, attention apart, which depends on how many came before.
 func (m *Model) Cost() (c Cost) {
 	integer := int64(0)
-	add := func(l *linear, share float64) {
-		n := int64(share * float64(l.Rows) * float64(l.Cols))
-		c.Bytes += int64(share * float64(l.Bytes()))
-		if c.Products += n; tensor.FormatOf(l.Type).Integer() {
+	m.products(func(w *tensor.Matrix, share float64) {
+		n := int64(share * float64(w.Rows) * float64(w.Cols))
+		c.Bytes += int64(share * float64(w.Bytes()))
+		if c.Products += n; tensor.FormatOf(w.Type).Integer() {
 			integer += n
 		}
-	}
+		if w == &m.output {
+			c.OutputProducts = n
+		}
+	})
+	c.Integer = 2*integer > c.Products
+	return c
+}
+
+// Matrices are all matrices that activations are multiplied with, always in the same order.
+func (m *Model) Matrices() (list []*tensor.Matrix) {
+	m.products(func(w *tensor.Matrix, _ float64) { list = append(list, w) })
+	return list
+}
+
+// products gives the matrices that tokens are multiplied with, and which share of the tokens each is for.
+func (m *Model) products(give func(w *tensor.Matrix, share float64)) {
 	for i := range m.layers {
 		l := &m.layers[i]
 		for _, w := range []*linear{&l.query, &l.key, &l.value, &l.attentionOut} {
-			add(w, 1)
+			give(&w.Matrix, 1)
 		}
 		share := 1.0
 		if l.Experts > 0 {
-			add(&l.router, 1)
+			give(&l.router.Matrix, 1)
 			share = float64(l.ExpertsUsed) / float64(l.Experts)
 		}
 		for j := range l.feedForward {
 			f := &l.feedForward[j]
 			if l.Gated {
-				add(&f.gate, share)
+				give(&f.gate.Matrix, share)
 			}
-			add(&f.up, share)
-			add(&f.down, share)
+			give(&f.up.Matrix, share)
+			give(&f.down.Matrix, share)
 		}
 	}
 	if !m.Embeds() {
-		before := c.Products
-		add(&linear{Matrix: m.output}, 1)
-		c.OutputProducts = c.Products - before
+		give(&m.output, 1)
 	}
-	c.Integer = 2*integer > c.Products
-	return c
 }

@@ -24,6 +24,8 @@ type InstalledModel struct {
 	Memory  int64 `json:"memory,omitempty"`         // bytes of its weights and contexts, if it is loaded
 	Context int64 `json:"context_memory,omitempty"` // of these, set aside for contexts
 	Unread  int64 `json:"unread,omitempty"`         // bytes of its files that are still being read into memory
+	// Unprepared is how many bytes are still to be written of its weights in the order of this processor.
+	Unprepared int64 `json:"unprepared,omitempty"`
 	// Rate is about how many tokens a second one answer gets here; 0 if that is not known.
 	Rate float64 `json:"rate,omitempty"`
 }
@@ -37,7 +39,7 @@ type ModelList struct {
 func (s *Server) withState(m catalog.Model) InstalledModel {
 	status := s.Gate.Loader.Status(m.Path)
 	return InstalledModel{Model: m, Loaded: status.State == native.Loaded, Loading: status.State == native.Loading,
-		Kept: status.Kept, Using: status.Leases, Memory: status.Bytes, Context: status.Context, Unread: status.Unread}
+		Kept: status.Kept, Using: status.Leases, Memory: status.Bytes, Context: status.Context, Unread: status.Unread, Unprepared: status.Unprepared}
 }
 
 func (s *Server) models() (list ModelList) {

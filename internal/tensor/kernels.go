@@ -22,7 +22,8 @@ type kernels struct {
 	unpack    [weights.Types]unpackKernel
 	rows      [weights.Types]rowsKernel
 	dot       [4]dotKernel
-	tiles     [4][]tileKernel // the largest first
+	tiles     [4][]tileKernel              // the largest first
+	panels    [weights.Types][]panelKernel // the largest first
 	transpose func(dst, src *byte, stride, pieces int)
 	round     func(records *byte, xq int, x *float32, quads int) (done int)
 
@@ -57,6 +58,12 @@ type dotKernel func(sums *float32, x *byte, xq int, w *byte, ws int, scale *floa
 type tileKernel struct {
 	vectors int
 	run     func(acc *float32, x *byte, xq int, panel *byte, scale, low *float32, quads int)
+}
+
+// panelKernel multiplies a panel in its prepared form with some number of vectors.
+type panelKernel struct {
+	vectors int
+	run     func(acc *float32, x *byte, xq int, panel *byte, units int)
 }
 
 // record is a quad of activations, 128 of them, rounded to bytes. They lie in the order of unpacked rows: the first halves
@@ -118,9 +125,10 @@ func (f *Format) kind() int {
 
 // Sizes of the pieces in which kernels work.
 const (
-	quad       = 4 * Block // elements
-	dotRows    = 4         // that dot multiplies with one vector
-	panelRows  = 16
+	quad    = 4 * Block // elements
+	dotRows = 4         // that dot multiplies with one vector
+	// PanelRows is how many rows a panel has.
+	PanelRows  = 16
 	fewVectors = 3 // up to so many are multiplied one by one
 	// someVectors is up to how many are multiplied with rows as they lie in the file: with more, it pays to put the rows'
 	// words side by side.
@@ -153,7 +161,7 @@ func alignedFloats(n int) []float32 {
 func (u *unpackedRows) room(rows, quads int, f *Format) {
 	u.scalesOfQuad = quad / f.group
 	u.rowBytes, u.rowScales = quads*quad, quads*u.scalesOfQuad
-	if n := max(panelRows*tileQuads, dotRows*dotQuads); len(u.q) == 0 {
+	if n := max(PanelRows*tileQuads, dotRows*dotQuads); len(u.q) == 0 {
 		u.q, u.panel = aligned(n*quad), aligned(n*quad)
 		u.scale, u.low = alignedFloats(n*8), alignedFloats(n*8)
 		u.scalePanel, u.lowPanel = alignedFloats(n*8), alignedFloats(n*8)
@@ -255,27 +263,27 @@ const secondCache = 384 << 10
 // panels multiplies rows with many vectors.
 func (s *worker) panels(k *kernels, p Product, x Packed, from, to int) {
 	f, u := &formats[p.W.Type], &s.rows
-	sums := panelRows * x.vectors // of a panel
-	panels := (to - from + panelRows - 1) / panelRows
+	sums := PanelRows * x.vectors // of a panel
+	panels := (to - from + PanelRows - 1) / PanelRows
 	u.sums(panels * sums)
 	step := max(1, secondCache/(x.vectors*int(unsafe.Sizeof(record{})))/tileQuads) * tileQuads
 	for part := 0; part < x.quads; part += step {
 		for i := range panels {
-			r := from + i*panelRows
+			r := from + i*PanelRows
 			for first := part; first < min(part+step, x.quads); first += tileQuads {
 				quads := min(tileQuads, x.quads-first)
-				u.room(panelRows, quads, f)
-				u.take(k, p.W, r, min(panelRows, to-r), first, quads, &s.row)
+				u.room(PanelRows, quads, f)
+				u.take(k, p.W, r, min(PanelRows, to-r), first, quads, &s.row)
 				u.turn(k, quads, f)
 				u.tile(k, f, u.acc[i*sums:(i+1)*sums], x, first, quads)
 			}
 		}
 	}
 	for i := range panels {
-		r := from + i*panelRows
-		n := min(panelRows, to-r)
+		r := from + i*PanelRows
+		n := min(PanelRows, to-r)
 		for v := range x.batch.n {
-			copy(p.Dst.data[v*p.Dst.Cols+r:][:n], u.acc[i*sums+panelRows*v:])
+			copy(p.Dst.data[v*p.Dst.Cols+r:][:n], u.acc[i*sums+PanelRows*v:])
 		}
 	}
 }
@@ -286,8 +294,8 @@ func (u *unpackedRows) tile(k *kernels, f *Format, acc []float32, x Packed, firs
 	for v := 0; v < x.vectors; {
 		left := x.groupSize(v) - v%groupVectors
 		t := tiles[slices.IndexFunc(tiles, func(t tileKernel) bool { return t.vectors <= left })]
-		for part := 0; part < panelRows; part += k.tileRows {
-			t.run(&acc[panelRows*v+part], x.at(v, first), x.stride(v), &u.panel[4*part], &u.scalePanel[part], &u.lowPanel[part], quads)
+		for part := 0; part < PanelRows; part += k.tileRows {
+			t.run(&acc[PanelRows*v+part], x.at(v, first), x.stride(v), &u.panel[4*part], &u.scalePanel[part], &u.lowPanel[part], quads)
 		}
 		v += t.vectors
 	}

@@ -75,19 +75,26 @@ func TestKernelsEqualGo(t *testing.T) {
 					x.Resize(c.vecs)
 					copy(x.data, random(c.vecs*cols, 9))
 					clear(x.Vec(0)[:cols/2])
-					results := make([]*Batch, 2)
-					for i, one := range []*kernels{nil, k} {
+					results := make([]*Batch, 3)
+					for i, one := range []*kernels{nil, k, k} {
 						results[i] = NewBatch(c.vecs, w.Rows)
 						with(one, func() {
+							if bytes := w.PanelBytes(); i == 2 && bytes > 0 {
+								panels := aligned(int(bytes))
+								w.WritePanels(panels, 0, w.Rows)
+								w.UsePanels(panels)
+							}
 							var pack Packer
 							var mul Multiplier
 							mul.Mul(nil, pack.Pack(nil, x, &w), Product{&w, results[i]})
 						})
 					}
-					for v := range c.vecs {
-						for r, want := range results[0].Vec(v) {
-							if got := results[1].Vec(v)[r]; math.Float32bits(got) != math.Float32bits(want) {
-								t.Fatalf("%s, %s, %d × %d, %d vectors: row %d of vector %d is %g, want %g", k.name, kind, w.Rows, cols, c.vecs, r, v, got, want)
+					for i, form := range []string{"rows", "panels"} {
+						for v := range c.vecs {
+							for r, want := range results[0].Vec(v) {
+								if got := results[1+i].Vec(v)[r]; math.Float32bits(got) != math.Float32bits(want) {
+									t.Fatalf("%s, %s, %s, %d × %d, %d vectors: row %d of vector %d is %g, want %g", k.name, form, kind, w.Rows, cols, c.vecs, r, v, got, want)
+								}
 							}
 						}
 					}

@@ -41,6 +41,18 @@ var vnniKernels = kernels{
 		{{8, tile16_8_vnni}, {4, tile16_4_vnni}, {2, tile16_2_vnni}, {1, tile16_1_vnni}},
 		{{8, tile16Shifted_8_vnni}, {4, tile16Shifted_4_vnni}, {2, tile16Shifted_2_vnni}, {1, tile16Shifted_1_vnni}},
 	},
+	panels: [weights.Types][]panelKernel{
+		weights.Q8_0:   {{12, panelQ8_0_12_vnni}, {8, panelQ8_0_8_vnni}, {4, panelQ8_0_4_vnni}, {2, panelQ8_0_2_vnni}, {1, panelQ8_0_1_vnni}},
+		weights.Q4_0:   {{12, panelQ4_0_12_vnni}, {8, panelQ4_0_8_vnni}, {4, panelQ4_0_4_vnni}, {2, panelQ4_0_2_vnni}, {1, panelQ4_0_1_vnni}},
+		weights.Q4_1:   {{12, panelQ4_1_12_vnni}, {8, panelQ4_1_8_vnni}, {4, panelQ4_1_4_vnni}, {2, panelQ4_1_2_vnni}, {1, panelQ4_1_1_vnni}},
+		weights.Q5_0:   {{8, panelQ5_0_8_vnni}, {4, panelQ5_0_4_vnni}, {2, panelQ5_0_2_vnni}, {1, panelQ5_0_1_vnni}},
+		weights.Q5_1:   {{8, panelQ5_1_8_vnni}, {4, panelQ5_1_4_vnni}, {2, panelQ5_1_2_vnni}, {1, panelQ5_1_1_vnni}},
+		weights.IQ4_NL: {{12, panelIQ4_NL_12_vnni}, {8, panelIQ4_NL_8_vnni}, {4, panelIQ4_NL_4_vnni}, {2, panelIQ4_NL_2_vnni}, {1, panelIQ4_NL_1_vnni}},
+		weights.MXFP4:  {{12, panelMXFP4_12_vnni}, {8, panelMXFP4_8_vnni}, {4, panelMXFP4_4_vnni}, {2, panelMXFP4_2_vnni}, {1, panelMXFP4_1_vnni}},
+		weights.Q4_K:   {{12, panelQ4_K_12_vnni}, {8, panelQ4_K_8_vnni}, {4, panelQ4_K_4_vnni}, {2, panelQ4_K_2_vnni}, {1, panelQ4_K_1_vnni}},
+		weights.Q5_K:   {{8, panelQ5_K_8_vnni}, {4, panelQ5_K_4_vnni}, {2, panelQ5_K_2_vnni}, {1, panelQ5_K_1_vnni}},
+		weights.Q6_K:   {{6, panelQ6_K_6_vnni}, {4, panelQ6_K_4_vnni}, {2, panelQ6_K_2_vnni}, {1, panelQ6_K_1_vnni}},
+	},
 	transpose:  transpose_avx512,
 	round:      round_avx512,
 	widenF16:   widenF16_avx512,
@@ -289,6 +301,236 @@ func tile16Shifted_2_vnni(acc *float32, x *byte, xq int, panel *byte, scale *flo
 //
 //go:noescape
 func tile16Shifted_1_vnni(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// panelQ8_0_12_vnni adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_12_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ8_0_8_vnni adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_8_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ8_0_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ8_0_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ8_0_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_12_vnni adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_12_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_8_vnni adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_8_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_12_vnni adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_12_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_8_vnni adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_8_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_8_vnni adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_8_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_8_vnni adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_8_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_12_vnni adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_12_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_8_vnni adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_8_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_12_vnni adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_12_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_8_vnni adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_8_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_12_vnni adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_12_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_8_vnni adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_8_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_8_vnni adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_8_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ6_K_6_vnni adds the products of some units of a panel with 6 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ6_K_6_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ6_K_4_vnni adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ6_K_4_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ6_K_2_vnni adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ6_K_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ6_K_1_vnni adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ6_K_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
 
 // probeBytes_vnni does 20 products of bytes in registers, so often.
 //

@@ -16,7 +16,7 @@ func registerBytes() int {
 	switch {
 	case inUse == nil:
 		return 4
-	case inUse.tileRows == panelRows:
+	case inUse.tileRows == PanelRows:
 		return 64
 	}
 	return 32

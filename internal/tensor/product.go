@@ -146,7 +146,7 @@ type Product struct {
 type Multiplier struct {
 	x       Packed
 	list    []Product
-	rows    []int // where the rows of each product begin among all
+	groups  []int // where the rows of each product begin among all, which are counted by PanelRows
 	workers []worker
 }
 
@@ -162,29 +162,29 @@ type worker struct {
 // r and vector i. The matrices have as many columns as x, the destinations as many as the matrix has rows; they are
 // resized to the number of vectors.
 func (m *Multiplier) Mul(team *Team, x Packed, products ...Product) {
-	m.x, m.list, m.rows = x, append(m.list[:0], products...), append(m.rows[:0], 0)
+	m.x, m.list, m.groups = x, append(m.list[:0], products...), append(m.groups[:0], 0)
 	total := 0
 	for _, p := range products {
 		if p.W.Cols != x.batch.Cols || p.W.Rows != p.Dst.Cols {
 			panic(fmt.Sprintf("tensor: product of %d×%d with %d gives %d", p.W.Rows, p.W.Cols, x.batch.Cols, p.Dst.Cols))
 		}
 		p.Dst.Resize(x.batch.n)
-		total += p.W.Rows
-		m.rows = append(m.rows, total)
+		total += (p.W.Rows + PanelRows - 1) / PanelRows
+		m.groups = append(m.groups, total)
 	}
 	for len(m.workers) < team.Size() {
 		m.workers = append(m.workers, worker{})
 	}
-	team.Split(total, x.batch.Cols*x.batch.n, m)
+	team.Split(total, PanelRows*x.batch.Cols*x.batch.n, m)
 	clear(m.list)
 }
 
-// Do multiplies the rows from ≤ r < to of all products, counted through.
+// Do multiplies some groups of rows of all products, counted through.
 func (m *Multiplier) Do(number, from, to int) {
 	for i, p := range m.list {
-		first, last := max(from, m.rows[i]), min(to, m.rows[i+1])
+		first, last := max(from, m.groups[i]), min(to, m.groups[i+1])
 		if first < last {
-			tile(&m.workers[number], p, m.x, first-m.rows[i], last-m.rows[i])
+			tile(&m.workers[number], p, m.x, PanelRows*(first-m.groups[i]), min(PanelRows*(last-m.groups[i]), p.W.Rows))
 		}
 	}
 }
@@ -197,6 +197,10 @@ func tile(s *worker, p Product, x Packed, from, to int) {
 		s.floatRows(p, x.batch, from, to)
 		return
 	case inUse != nil:
+		if panels := w.panels.Load(); panels != nil {
+			s.prepared(inUse, p, x, panels, from, to)
+			return
+		}
 		few := fewVectors
 		if inUse.rows[w.Type] != nil && w.Cols%quad == 0 {
 			few = someVectors

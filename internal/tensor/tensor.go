@@ -12,6 +12,7 @@ package tensor
 import (
 	"fmt"
 	"math"
+	"sync/atomic"
 	"unsafe"
 
 	"kindredgate/internal/weights"
@@ -25,6 +26,7 @@ type Matrix struct {
 	stride      int    // bytes from one row to the next
 	scales      []byte // of types that have them apart
 	scaleStride int
+	panels      *atomic.Pointer[byte] // to its panels, if it has any
 }
 
 // NewMatrix checks that data, and scales for types that have them apart, hold rows × cols elements of type t.
@@ -33,7 +35,7 @@ func NewMatrix(t weights.Type, rows, cols int, data, scales []byte) (Matrix, err
 	if !ok {
 		return Matrix{}, fmt.Errorf("rows of %d elements are not whole blocks of %d", cols, t.Layout().Elements)
 	}
-	m := Matrix{Type: t, Rows: rows, Cols: cols, data: data, stride: row, scales: scales}
+	m := Matrix{Type: t, Rows: rows, Cols: cols, data: data, stride: row, scales: scales, panels: new(atomic.Pointer[byte])}
 	if len(data) != rows*row {
 		return Matrix{}, fmt.Errorf("%d bytes of data where %d × %d elements take %d", len(data), rows, cols, rows*row)
 	}
@@ -51,7 +53,7 @@ func (m Matrix) Slice(from, n, step int) Matrix {
 	if m.scales != nil {
 		m.scales = m.scales[from*m.scaleStride:]
 	}
-	m.Rows, m.stride, m.scaleStride = n, m.stride*step, m.scaleStride*step
+	m.Rows, m.stride, m.scaleStride, m.panels = n, m.stride*step, m.scaleStride*step, new(atomic.Pointer[byte])
 	return m
 }
 

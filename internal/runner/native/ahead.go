@@ -6,8 +6,6 @@ import (
 	"os"
 	"sync/atomic"
 	"time"
-
-	"kindredgate/internal/weights/disk"
 )
 
 // readAhead is the reading of a model's files ahead of their use. Weights are mapped, and what is not in memory yet comes
@@ -19,14 +17,10 @@ type readAhead struct {
 	ended       chan struct{}
 }
 
-// beginReading begins to read the files at path. What fails is not told: whoever needs the weights will see it.
-func beginReading(path string, told func(took time.Duration)) *readAhead {
+// beginReading begins to read files. What fails is not told: whoever needs the weights will see it.
+func beginReading(files []string, told func(took time.Duration)) *readAhead {
 	ctx, stop := context.WithCancel(context.Background())
 	r := &readAhead{stop: stop, ended: make(chan struct{})}
-	files, err := disk.Files(path)
-	if err != nil {
-		files = nil
-	}
 	for _, f := range files {
 		if info, err := os.Stat(f); err == nil {
 			r.total.Add(info.Size())

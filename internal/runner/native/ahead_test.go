@@ -32,7 +32,7 @@ func TestFilesAreReadAhead(t *testing.T) {
 	}
 	f.Close()
 	told := false
-	a := beginReading(large, func(time.Duration) { told = true })
+	a := beginReading([]string{large}, func(time.Duration) { told = true })
 	if a.left() == 0 {
 		t.Error("nothing is left of a terabyte")
 	}
@@ -40,7 +40,7 @@ func TestFilesAreReadAhead(t *testing.T) {
 	if told || a.left() != 0 {
 		t.Errorf("after its end: told %v, %d left", told, a.left())
 	}
-	if a := beginReading(filepath.Join(t.TempDir(), "none.gguf"), func(time.Duration) {}); a.left() != 0 {
+	if a := beginReading([]string{filepath.Join(t.TempDir(), "none.gguf")}, func(time.Duration) {}); a.left() != 0 {
 		t.Error("a file that is not there is to be read")
 	}
 }

@@ -17,6 +17,7 @@ import (
 // loadedModel has an engine or, if the model makes embeddings, an encoder.
 type loadedModel struct {
 	checkpoint *weights.Checkpoint
+	model      *model.Model
 	tok        *tokenizer.Tokenizer
 	context    int     // tokens
 	ends       []int32 // tokens that end an answer, as the files say
@@ -56,6 +57,7 @@ func (l *loadedModel) assemble(o engine.Options) error {
 	if err != nil {
 		return err
 	}
+	l.model = m
 	definition, err := c.Tokenizer()
 	if err != nil {
 		return err

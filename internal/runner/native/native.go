@@ -14,6 +14,7 @@ import (
 
 	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/prepared"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/weights/disk"
@@ -25,7 +26,9 @@ type Options struct {
 	Context int64         // bytes for the contexts of each model; an engine's default
 	Idle    time.Duration // after which a model that nobody uses is unloaded; never
 	Threads int           // processors to use; all
-	Engine  engine.Options
+	// Prepared keeps weights in the order of this processor. They are made in the background; nothing is if it has no space.
+	Prepared prepared.Cache
+	Engine   engine.Options
 	// Told is called when something happens to a model that whoever runs the gate may want to know; it may be nil.
 	Told func(what, path string, err error)
 }
@@ -51,7 +54,11 @@ type entry struct {
 	ready    chan struct{} // closed when the model or err is set
 	err      error
 	*loadedModel
-	ahead *readAhead // the reading of its files; nil until it is loaded
+	// What follows is nil until the model is loaded: the reading of its files, its prepared weights if there were some, and
+	// their making if there were none.
+	ahead     *readAhead
+	prepared  *prepared.File
+	preparing *preparing
 
 	// The runner's mutex guards what follows.
 	leases  int
@@ -196,9 +203,10 @@ func (r *Runner) finish(e *entry) {
 	r.start(func() {
 		if e.ahead != nil {
 			e.ahead.end()
+			e.preparing.end()
 		}
 		if e.loadedModel != nil {
-			if err := e.close(); err != nil {
+			if err := errors.Join(e.close(), e.prepared.Close(), e.preparing.close()); err != nil {
 				r.tell("closing failed", e.path, err)
 			}
 		}
@@ -278,11 +286,7 @@ func (r *Runner) fill(e *entry) {
 	}()
 	e.loadedModel, e.err = open(e.path, r.opts.Engine, func(bytes int64) error { return r.admit(e, bytes) })
 	if e.err == nil {
-		e.ahead = beginReading(e.path, func(took time.Duration) {
-			if took > time.Second {
-				r.tell("is in memory as a whole", e.path, nil)
-			}
-		})
+		r.warm(e)
 		r.mu.Lock()
 		if e.engine != nil {
 			extra := int64(e.engine.Pool().Use().Limit) * e.engine.Pool().PageBytes() // as far as contexts can grow
@@ -291,6 +295,31 @@ func (r *Runner) fill(e *entry) {
 		}
 		r.mu.Unlock()
 		r.tell("loaded", e.path, nil)
+	}
+}
+
+// warm has the model use its prepared weights, or begins to make them, and begins to read its files.
+func (r *Runner) warm(e *entry) {
+	files, err := disk.Files(e.path)
+	if err != nil {
+		files = nil // whoever needs them will see it
+	}
+	if e.prepared, err = r.opts.Prepared.Open(e.model, e.identity); err != nil {
+		r.tell("is loaded without its prepared weights", e.path, err)
+	}
+	if e.prepared != nil {
+		if e.prepared.All {
+			files = nil
+		}
+		files = append(files, e.prepared.Path)
+	}
+	e.ahead = beginReading(files, func(took time.Duration) {
+		if took > time.Second {
+			r.tell("is in memory as a whole", e.path, nil)
+		}
+	})
+	if e.prepared == nil {
+		r.prepare(e)
 	}
 }
 
@@ -375,6 +404,8 @@ type Status struct {
 	Bytes   int64 // of its weights, and set aside for its contexts
 	Context int64 // of these, set aside for contexts
 	Unread  int64 // bytes of its files that are still being read into memory
+	// Unprepared is how many bytes are still to be written of its weights in the order of this processor.
+	Unprepared int64
 }
 
 // Status tells what the runner does with the model at path.
@@ -387,7 +418,7 @@ func (r *Runner) Status(path string) Status {
 	}
 	s := Status{State: Loading, Kept: e.kept, Leases: e.leases, Bytes: e.bytes}
 	if e.done() && e.err == nil {
-		s.State, s.Unread = Loaded, e.ahead.left()
+		s.State, s.Unread, s.Unprepared = Loaded, e.ahead.left(), e.preparing.left()
 		if e.engine != nil {
 			s.Context = int64(e.engine.Pool().Use().Limit) * e.engine.Pool().PageBytes()
 		}
@@ -395,11 +426,15 @@ func (r *Runner) Status(path string) Status {
 	return s
 }
 
-// Load loads the model at path if it is not, and keeps it if keep is true, however long nobody uses it.
+// Load loads the model at path if it is not, and keeps it if keep is true, however long nobody uses it. Its weights are
+// prepared without regard to who uses it meanwhile.
 func (r *Runner) Load(ctx context.Context, path string, keep bool) error {
 	l, err := r.get(ctx, path)
 	if err != nil {
 		return err
+	}
+	if l.preparing != nil {
+		l.preparing.hurry()
 	}
 	r.mu.Lock()
 	l.kept = l.kept || keep

@@ -23,6 +23,7 @@ func (a *amd64) kernels() {
 	a.rowsKernels()
 	a.dots()
 	a.tiles()
+	a.panels()
 	a.probes()
 	if a.vnni {
 		return
@@ -71,7 +72,7 @@ func (a *amd64) list() string {
 		}
 		b.WriteString("},\n")
 	}
-	b.WriteString("\t},\n")
+	b.WriteString("\t},\n" + a.listPanels())
 	for _, f := range vectorKernels {
 		fmt.Fprintf(&b, "\t%s: %s_%s,\n", f.field, f.name, shared)
 	}

@@ -138,6 +138,7 @@ function State({ model: m }: { model: api.Model }) {
   if (m.problem) return <span className="text-small text-vermilion">unusable</span>;
   if (m.loading) return <span className="text-small text-brass">loading</span>;
   if (m.loaded && m.unread) return <span className="text-small text-moss">{`loaded, ${Math.floor(100 - (100 * m.unread) / Math.max(m.size, m.unread))} % of it in memory`}</span>;
+  if (m.loaded && m.unprepared) return <span className="text-small text-moss">{`loaded, ${Math.floor(100 - (100 * m.unprepared) / Math.max(m.size, m.unprepared))} % of it prepared`}</span>;
   if (m.loaded) return <span className="text-small text-moss">{m.kept ? "loaded, kept" : "loaded"}</span>;
   return <span className="text-small text-faded">loads at the first request</span>;
 }

@@ -1,0 +1,117 @@
+package native
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"kindredgate/internal/prepared"
+)
+
+// whenPrepared waits for the end of a model's preparation.
+func whenPrepared(t *testing.T, r *Runner, path string) {
+	t.Helper()
+	for deadline := time.Now().Add(time.Minute); r.Status(path).Unprepared > 0; time.Sleep(time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("%d bytes are still to be prepared", r.Status(path).Unprepared)
+		}
+	}
+}
+
+func loadedAt(r *Runner, path string) *entry {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.loaded[path]
+}
+
+// A model answers at once; its weights are prepared meanwhile, once for all times that it is loaded, and its answers stay
+// the same.
+func TestWeightsArePreparedOnce(t *testing.T) {
+	var mu sync.Mutex
+	var said []string
+	o := Options{Prepared: prepared.Cache{Folder: t.TempDir(), Space: 1 << 30}, Told: func(what, _ string, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if said = append(said, what); err != nil {
+			said = append(said, err.Error())
+		}
+	}}
+	r := New(o)
+	defer r.Close()
+	path := copied(t, harbour)
+	first, err := say1(t, r, path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if o.Prepared.Needs(loadedAt(r, path).model) == 0 {
+		t.Skip("the kernels in use multiply rows as they lie in the file")
+	}
+	if err := r.Load(t.Context(), path, false); err != nil {
+		t.Fatal(err)
+	}
+	whenPrepared(t, r, path)
+	if again, err := say1(t, r, path); again != first || err != nil {
+		t.Errorf("prepared, it says %q, %v; before %q", again, err, first)
+	}
+	files, err := filepath.Glob(filepath.Join(o.Prepared.Folder, "*.panels"))
+	if len(files) != 1 || err != nil {
+		t.Fatalf("there are %v, %v", files, err)
+	}
+	made, err := os.Stat(files[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Unload(path)
+	if err := r.Load(t.Context(), path, false); err != nil {
+		t.Fatal(err)
+	}
+	if e := loadedAt(r, path); e.prepared == nil || e.preparing != nil {
+		t.Error("what was prepared before is not used")
+	}
+	if again, err := say1(t, r, path); again != first || err != nil {
+		t.Errorf("loaded anew, it says %q, %v; before %q", again, err, first)
+	}
+	if now, err := os.Stat(files[0]); err != nil || now.Size() != made.Size() {
+		t.Errorf("the file is %v, %v", now, err)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if n := strings.Count(strings.Join(said, "\n"), "prepared for this processor"); n != 1 {
+		t.Errorf("the runner said %q", said)
+	}
+}
+
+// What keeps weights from being prepared is told, and keeps no one from using the model. Unloading it ends the work.
+func TestModelsAreUsedUnprepared(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "in the way")
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]prepared.Cache{"no folder": {Folder: filepath.Join(file, "prepared"), Space: 1 << 30}, "no space": {Folder: t.TempDir(), Space: 1}} {
+		told := make(chan error, 8)
+		r := New(Options{Prepared: c, Told: func(what, _ string, err error) {
+			if strings.Contains(what, "as it is in its file") {
+				told <- errors.Join(err, errors.New(what))
+			}
+		}})
+		if _, err := say1(t, r, harbour); err != nil {
+			t.Error(name, err)
+		}
+		if c.Needs(loadedAt(r, harbour).model) == 0 {
+			t.Skip("the kernels in use multiply rows as they lie in the file")
+		}
+		whenPrepared(t, r, harbour)
+		select {
+		case <-told:
+		case <-time.After(time.Minute):
+			t.Errorf("%s: nobody was told", name)
+		}
+		if err := r.Close(); err != nil {
+			t.Error(name, err)
+		}
+	}
+}

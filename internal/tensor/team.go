@@ -2,6 +2,7 @@ package tensor
 
 import (
 	"fmt"
+	"math/bits"
 	"runtime"
 	"runtime/debug"
 	"sync"
@@ -31,6 +32,7 @@ type Team struct {
 	rows   int
 	chunk  int // rows of a chunk
 	failed atomic.Pointer[Panic]
+	alone  solitude // guarded by mu
 }
 
 // Work can be done in pieces. Do does rows from ≤ row < to; worker is below the team's size, and no two pieces are done
@@ -167,6 +169,61 @@ func (t *Team) run(worker, chunk int) {
 	t.work.Do(worker, chunk*t.chunk, min((chunk+1)*t.chunk, t.rows))
 }
 
+// solitude keeps short work from being split for a while when that takes longer than doing it alone, as beside another process
+// that keeps a processor busy: a helper comes too late for any chunk, though waking it took time; or it loses its processor
+// in the middle of one, for some milliseconds; or it takes the caller's own. What work takes alone is measured on some of it.
+// Each time that splitting does not pay again, whoever splits stays alone for longer.
+type solitude struct {
+	alone [bits.UintSize + 1]struct { // by the number of digits of its multiplications
+		perMillion time.Duration // for a million of them
+		count      int
+	}
+	balance time.Duration // what splitting has saved
+	until   time.Time
+	pause   time.Duration
+}
+
+const (
+	// shortWork is the number of multiplications below which a lost processor cannot be made up for by the rest of the work.
+	shortWork             = 16 << 20
+	aloneOneIn            = 64
+	mostSaved, mostLost   = 4 * time.Millisecond, time.Millisecond
+	leastPause, mostPause = 50 * time.Millisecond, 2 * time.Second
+)
+
+// try reports whether work of so many multiplications is to be done alone, and whether how long that takes is to be measured.
+func (s *solitude) try(multiplications int) (alone, measured bool) {
+	class := &s.alone[bits.Len(uint(multiplications))]
+	class.count++
+	measured = class.perMillion == 0 || class.count%aloneOneIn == 0
+	return measured || s.pause > 0 && time.Now().Before(s.until), measured
+}
+
+// took notes how long that took alone. A disturbance counts for little.
+func (s *solitude) took(multiplications int, d time.Duration) {
+	class := &s.alone[bits.Len(uint(multiplications))]
+	d = d * 1e6 / time.Duration(multiplications)
+	if class.perMillion == 0 {
+		class.perMillion = d
+	}
+	class.perMillion += (min(d, 2*class.perMillion) - class.perMillion) / 4
+}
+
+// split notes how long it took with helpers.
+func (s *solitude) split(multiplications int, d time.Duration) {
+	alone := s.alone[bits.Len(uint(multiplications))].perMillion * time.Duration(multiplications) / 1e6
+	s.balance = min(s.balance+alone-d, mostSaved)
+	if s.balance > -mostLost {
+		return
+	}
+	now := time.Now()
+	if now.Sub(s.until) > 4*s.pause {
+		s.pause = leastPause / 2
+	}
+	s.pause, s.balance = min(2*s.pause, mostPause), 0
+	s.until = now.Add(s.pause)
+}
+
 // smallWork is the number of multiplications below which handing over costs more than it saves.
 const smallWork = 16 << 10
 
@@ -179,6 +236,17 @@ func (t *Team) Split(rows, cost int, w Work) {
 		return
 	}
 	defer t.mu.Unlock()
+	short := rows*cost < shortWork
+	begun := time.Now()
+	if short {
+		if alone, measured := t.alone.try(rows * cost); alone {
+			w.Do(0, 0, rows)
+			if measured {
+				t.alone.took(rows*cost, time.Since(begun))
+			}
+			return
+		}
+	}
 	// Several chunks for each goroutine, since one of them may come late; of whole cache lines, if there are enough.
 	chunk := max(1, rows/(8*t.Size()))
 	if chunk > 16 {
@@ -203,6 +271,9 @@ func (t *Team) Split(rows, cost int, w Work) {
 		default:
 			time.Sleep(20 * time.Microsecond)
 		}
+	}
+	if short {
+		t.alone.split(rows*cost, time.Since(begun))
 	}
 	t.work = nil
 	if p := t.failed.Load(); p != nil {

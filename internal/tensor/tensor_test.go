@@ -13,6 +13,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"kindredgate/internal/weights"
 )
@@ -329,7 +330,7 @@ func TestSplitCoversEveryRowOnce(t *testing.T) {
 		team := NewTeam(size)
 		for _, rows := range []int{0, 1, 2, 7, 100, 1001} {
 			seen := make([]atomic.Int32, rows)
-			team.Split(rows, smallWork, Func(func(worker, from, to int) {
+			team.Split(rows, shortWork, Func(func(worker, from, to int) {
 				if worker >= size {
 					t.Errorf("worker %d of %d", worker, size)
 				}
@@ -354,7 +355,7 @@ func TestSplitDoesNotWaitForHelpers(t *testing.T) {
 	defer team.Close()
 	release, held := make(chan struct{}), make(chan struct{})
 	var once sync.Once
-	go team.Split(3, smallWork, Func(func(worker, _, _ int) {
+	go team.Split(3, shortWork, Func(func(worker, _, _ int) {
 		if worker > 0 {
 			once.Do(func() { close(held) })
 			<-release
@@ -364,7 +365,7 @@ func TestSplitDoesNotWaitForHelpers(t *testing.T) {
 	}))
 	<-held
 	done := 0
-	team.Split(100, smallWork, Func(func(_, from, to int) { done += to - from }))
+	team.Split(100, shortWork, Func(func(_, from, to int) { done += to - from }))
 	if done != 100 {
 		t.Errorf("%d rows were done", done)
 	}
@@ -380,7 +381,7 @@ func TestSplitFromSeveralGoroutines(t *testing.T) {
 		all.Go(func() {
 			for range 500 {
 				var sum atomic.Int64
-				team.Split(64, smallWork, Func(func(_, from, to int) { sum.Add(int64(to - from)) }))
+				team.Split(64, shortWork, Func(func(_, from, to int) { sum.Add(int64(to - from)) }))
 				if sum.Load() != 64 {
 					t.Errorf("%d rows were done", sum.Load())
 				}
@@ -408,7 +409,7 @@ func TestSplitPassesPanicsOn(t *testing.T) {
 						t.Errorf("%d pieces are still being done", n)
 					}
 				}()
-				team.Split(64, smallWork, Func(func(worker, from, _ int) {
+				team.Split(64, shortWork, Func(func(worker, from, _ int) {
 					running.Add(1)
 					defer running.Add(-1)
 					if guilty < 0 && from == 0 || worker == guilty || from > 32 {
@@ -439,7 +440,7 @@ func TestSplitPassesPanicsOn(t *testing.T) {
 			}
 		}()
 		read := make(chan struct{})
-		team.Split(2, smallWork, Func(func(worker, _, _ int) {
+		team.Split(2, shortWork, Func(func(worker, _, _ int) {
 			if worker == 0 {
 				<-read
 				return
@@ -453,7 +454,7 @@ func TestSplitPassesPanicsOn(t *testing.T) {
 		}))
 	}()
 	done := atomic.Int32{}
-	team.Split(64, smallWork, Func(func(_, from, to int) { done.Add(int32(to - from)) }))
+	team.Split(64, shortWork, Func(func(_, from, to int) { done.Add(int32(to - from)) }))
 	if done.Load() != 64 {
 		t.Errorf("after that %d of 64 rows are done", done.Load())
 	}
@@ -478,5 +479,57 @@ func BenchmarkProduct(b *testing.B) {
 				b.ReportMetric(rows*cols*float64(vecs)*float64(b.N)/b.Elapsed().Seconds()/1e9, "GMAC/s")
 			})
 		}
+	}
+}
+
+// Short work is split as long as that saves time, and left alone when it does not, for longer each time; how long it takes
+// alone is measured now and then.
+func TestShortWorkIsLeftAlone(t *testing.T) {
+	const work = 1 << 20
+	var s solitude
+	if alone, measured := s.try(work); !alone || !measured {
+		t.Error("work whose time alone is not known is split")
+	}
+	s.took(work, time.Millisecond)
+	measured := 0
+	for range 10 * aloneOneIn {
+		alone, m := s.try(work)
+		if alone != m {
+			t.Fatal("work is left alone before it was tried")
+		}
+		if m {
+			measured++
+			s.took(work, time.Millisecond)
+			continue
+		}
+		s.split(work, 600*time.Microsecond)
+	}
+	if measured != 10 {
+		t.Errorf("%d of %d were done alone", measured, 10*aloneOneIn)
+	}
+	// What was saved makes up for one disturbance, but not for many.
+	s.split(work, 4*time.Millisecond)
+	if alone, _ := s.try(work); alone {
+		t.Error("one disturbance stops splitting")
+	}
+	for range 4 {
+		s.split(work, 4*time.Millisecond)
+	}
+	if alone, measured := s.try(work); !alone || measured {
+		t.Error("work is split though that takes four times as long")
+	}
+	before := s.pause
+	s.until = time.Now().Add(-time.Millisecond)
+	if alone, _ := s.try(work); alone {
+		t.Error("it is not tried again")
+	}
+	s.split(work, 10*time.Millisecond)
+	if s.pause != 2*before {
+		t.Errorf("the second pause is %v, the first was %v", s.pause, before)
+	}
+	s.until = time.Now().Add(-time.Hour)
+	s.split(work, 10*time.Millisecond)
+	if s.pause != leastPause {
+		t.Errorf("after a long time, the pause is %v", s.pause)
 	}
 }

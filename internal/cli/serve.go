@@ -26,6 +26,7 @@ import (
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/library"
+	"kindredgate/internal/kv"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/prepared"
 	"kindredgate/internal/runner/native"
@@ -188,6 +189,9 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 // runnerOptions are the limits of loaded models, by the configuration and what the machine has.
 func runnerOptions(cfg config.Config, log *slog.Logger) native.Options {
 	o := native.Options{Memory: int64(cfg.Models.Memory), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload}
+	if cfg.Models.ContextType == config.Bytes {
+		o.Engine.Contexts = kv.Q8
+	}
 	o.Prepared = prepared.Cache{Folder: filepath.Join(cfg.Data, "prepared"), Space: int64(cfg.Models.Prepared)}
 	if o.Memory == 0 {
 		o.Memory = machine.Memory() / 4 * 3

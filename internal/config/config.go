@@ -31,6 +31,7 @@ type Models struct {
 	Folders       []string      `yaml:"folders"`        // the first is the one that models are added to
 	Memory        Size          `yaml:"memory"`         // for the weights and contexts of all loaded models; three quarters of the machine's if 0
 	ContextMemory Size          `yaml:"context_memory"` // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
+	ContextType   ContextType   `yaml:"context_type"`   // how contexts are kept
 	Prepared      Size          `yaml:"prepared"`       // on disk, for weights in the order of this processor; 0 for none
 	IdleUnload    time.Duration `yaml:"idle_unload"`    // after which a model that nobody uses is unloaded; 0 for never
 	KeepLoaded    []string      `yaml:"keep_loaded"`    // names of models that are loaded from the start
@@ -70,6 +71,15 @@ func ParseSize(text string) (int64, error) {
 	return int64(v * unit), nil
 }
 
+// ContextType says how the keys and values of contexts are kept.
+type ContextType string
+
+// The types of contexts.
+const (
+	HalfFloats ContextType = "f16"
+	Bytes      ContextType = "q8_0" // bytes with scales: about half as much memory, and a little less exact
+)
+
 // Access says who may use the models.
 type Access string
 
@@ -84,7 +94,7 @@ const DefaultListen = "127.0.0.1:7717"
 
 // Default is the configuration that an empty file stands for.
 func Default() Config {
-	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute, Prepared: 20 << 30}}
+	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute, ContextType: HalfFloats, Prepared: 20 << 30}}
 }
 
 // Load reads the file at path, or, if path is empty, gate.yaml in the configuration folder if there is one;
@@ -157,6 +167,9 @@ func (c *Config) Check() error {
 	}
 	if len(c.Models.Folders) == 0 {
 		return errors.New("models.folders is empty; name the folder that models are in")
+	}
+	if t := c.Models.ContextType; t != HalfFloats && t != Bytes {
+		return fmt.Errorf("models.context_type is %q; it must be f16 or q8_0", t)
 	}
 	if c.Models.IdleUnload < 0 {
 		return fmt.Errorf("models.idle_unload is %s; it must be a time, or 0 for never", c.Models.IdleUnload)

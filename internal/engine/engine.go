@@ -35,6 +35,7 @@ type Options struct {
 	Team      *tensor.Team // who does the products; the scheduler alone
 	NoDrafts  bool         // tokens are never drafted
 	Memory    int64        // bytes for keys and values; 1 GiB, or what Sequences whole contexts take if that is less
+	Contexts  kv.Format    // how keys and values are kept; as half floats
 }
 
 // filled takes the defaults where nothing is said.
@@ -121,8 +122,8 @@ func prepare(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Engine, erro
 		return nil, fmt.Errorf("the tokenizer has %d tokens, the model's vocabulary only %d", tok.Size(), m.Vocab)
 	}
 	e := &Engine{model: m, tok: tok, opts: o.filled(), wake: make(chan struct{}, 1), done: make(chan struct{})}
-	whole := kv.NewPool(m.KVLayers(), kv.F16, 0).Bytes(m.Context)
-	e.pool = kv.NewPool(m.KVLayers(), kv.F16, min(e.opts.Memory, int64(e.opts.Sequences)*whole))
+	whole := kv.NewPool(m.KVLayers(), e.opts.Contexts, 0).Bytes(m.Context)
+	e.pool = kv.NewPool(m.KVLayers(), e.opts.Contexts, min(e.opts.Memory, int64(e.opts.Sequences)*whole))
 	e.room = min(m.Context, e.pool.Use().Limit*kv.PageTokens)
 	e.stepping.begin(e)
 	return e, nil

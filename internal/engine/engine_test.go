@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"kindredgate/internal/grammar"
+	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/tokenizer"
@@ -512,5 +513,28 @@ func TestPanicInAStepEndsItsSequences(t *testing.T) {
 	var fault *PanicError
 	if _, err := s.take(nil); !errors.As(err, &fault) || len(e.running) != 0 || e.pool.Use().Busy != 0 {
 		t.Errorf("error %v, %d sequences and %d pages left", err, len(e.running), e.pool.Use().Busy)
+	}
+}
+
+// Contexts of bytes take about half the memory, and are shared and repeatable as those of half floats are.
+func TestContextsOfBytes(t *testing.T) {
+	half, e := harbour(t, Options{}), harbour(t, Options{Contexts: kv.Q8})
+	if a, b := half.Pool().PageBytes(), e.Pool().PageBytes(); b > a*6/10 {
+		t.Errorf("a page takes %d bytes, of half floats %d", b, a)
+	}
+	prompt := vectors(t)[4].IDs
+	job := Job{Prompt: prompt, MaxTokens: 40}
+	_, want, _, err := answer(t.Context(), e, job)
+	if err != nil || len(want) < 8 {
+		t.Fatalf("%v, %v", want, err)
+	}
+	for range 2 {
+		if _, ids, _, err := answer(t.Context(), e, job); err != nil || !slices.Equal(ids, want) {
+			t.Errorf("again: %v, %v; want %v", ids, err, want)
+		}
+	}
+	job.Prompt = append(slices.Clone(prompt), want[:8]...)
+	if _, ids, _, err := answer(t.Context(), e, job); err != nil || !slices.Equal(ids[:len(want)-8], want[8:]) {
+		t.Errorf("from its middle: %v, %v; want %v", ids, err, want[8:])
 	}
 }

@@ -26,6 +26,7 @@ type Format int
 const (
 	F16 Format = iota
 	F32
+	Q8 // bytes, with a half float as the scale of 32 of them, or of a whole head where those are no multiples
 )
 
 // Layer is the size of one layer's keys and values.
@@ -33,12 +34,22 @@ type Layer struct{ KVHeads, HeadDim int }
 
 func (l Layer) elements() int { return 2 * l.KVHeads * l.HeadDim * PageTokens }
 
+// block is how many bytes of a key or a value have one scale.
+func (l Layer) block() int {
+	if l.HeadDim%tensor.Block == 0 {
+		return tensor.Block
+	}
+	return l.HeadDim
+}
+
 // Pool is the memory for the contexts of one model. It is safe for concurrent use; each of its sequences is used by one
 // goroutine at a time.
 type Pool struct {
 	layers  []Layer
 	offsets []int // of each layer within a page, in elements
 	size    int   // elements of a page
+	scales  []int // where each layer's scales are within a page
+	scaled  int   // scales of a page
 	format  Format
 	limit   int // pages
 
@@ -51,10 +62,13 @@ type Pool struct {
 	serial uint64
 }
 
-// page holds the keys [head][dimension][position] and then the values [head][position][dimension] of each layer.
+// page holds the keys [head][dimension][position] and then the values [head][position][dimension] of each layer. The scales
+// of bytes are in the same order, one where there are as many dimensions as a block has.
 type page struct {
-	half []uint16
-	full []float32
+	half  []uint16
+	full  []float32
+	bytes []int8
+	scale []uint16
 
 	refs  int
 	id    uint64 // never given again, so that a page after this one can be told from one after another
@@ -88,6 +102,8 @@ func NewPool(layers []Layer, format Format, budget int64) *Pool {
 	for _, l := range layers {
 		p.offsets = append(p.offsets, p.size)
 		p.size += l.elements()
+		p.scales = append(p.scales, p.scaled)
+		p.scaled += l.elements() / l.block()
 	}
 	p.limit = int(max(1, min(budget/p.PageBytes(), math.MaxInt32)))
 	return p
@@ -95,8 +111,11 @@ func NewPool(layers []Layer, format Format, budget int64) *Pool {
 
 // PageBytes is what a page takes.
 func (p *Pool) PageBytes() int64 {
-	if p.format == F32 {
+	switch p.format {
+	case F32:
 		return 4 * int64(p.size)
+	case Q8:
+		return int64(p.size) + 2*int64(p.scaled)
 	}
 	return 2 * int64(p.size)
 }
@@ -129,9 +148,12 @@ func (p *Pool) take() *page {
 		p.free = p.free[:len(p.free)-1]
 	case p.made < p.limit:
 		one = &page{}
-		if p.format == F32 {
+		switch p.format {
+		case F32:
 			one.full = make([]float32, p.size)
-		} else {
+		case Q8:
+			one.bytes, one.scale = make([]int8, p.size), make([]uint16, p.scaled)
+		default:
 			one.half = make([]uint16, p.size)
 		}
 		p.made++
@@ -363,6 +385,8 @@ func (s *Sequence) Fork() (*Sequence, error) {
 func (one *page) copyFrom(other *page) {
 	copy(one.half, other.half)
 	copy(one.full, other.full)
+	copy(one.bytes, other.bytes)
+	copy(one.scale, other.scale)
 }
 
 // Truncate forgets all positions from n on. A page that others share is copied if part of it is kept; if there is no room
@@ -418,6 +442,10 @@ func (s *Sequence) Release() {
 // Put keeps the key and the value of a position in a layer, each [KVHeads × HeadDim]. In half precision, what is too large
 // becomes the largest number there is.
 func (s *Sequence) Put(layer, pos int, key, value []float32) {
+	if s.pool.format == Q8 {
+		s.putBytes(layer, pos, key, value)
+		return
+	}
 	l := s.pool.layers[layer]
 	one, at := s.pages[pos/PageTokens], s.pool.offsets[layer]
 	slot := pos % PageTokens
@@ -441,11 +469,12 @@ func (s *Sequence) Put(layer, pos int, key, value []float32) {
 	}
 }
 
-const largestHalf = 65504
-
+// saturated is a half float, or the largest that there is.
 func saturated(x float32) uint16 {
 	return tensor.ToFloat16(max(-largestHalf, min(largestHalf, x)))
 }
+
+const largestHalf = 65504
 
 // Page reads the keys [HeadDim][PageTokens] and the values [PageTokens][HeadDim] of page i in a layer and a head. The
 // slices are valid until keys and values, which have room for them, are used again, or the page is.
@@ -455,10 +484,57 @@ func (s *Sequence) Page(i, layer, head int, keys, values []float32) (k, v []floa
 	one := s.pages[i]
 	at := s.pool.offsets[layer] + head*n
 	other := at + l.elements()/2
-	if s.pool.format == F32 {
+	switch s.pool.format {
+	case F32:
 		return one.full[at : at+n], one.full[other : other+n]
+	case Q8:
+		s.widen(layer, head, one, keys[:n], values[:n])
+		return keys[:n], values[:n]
 	}
 	tensor.WidenF16(keys[:n], one.half[at:at+n])
 	tensor.WidenF16(values[:n], one.half[other:other+n])
 	return keys[:n], values[:n]
+}
+
+// putBytes is Put for bytes.
+func (s *Sequence) putBytes(layer, pos int, key, value []float32) {
+	l := s.pool.layers[layer]
+	one, at, scales := s.pages[pos/PageTokens], s.pool.offsets[layer], s.pool.scales[layer]
+	slot, block := pos%PageTokens, l.block()
+	blocks := l.HeadDim / block
+	values, valueScales := at+l.elements()/2, scales+l.elements()/2/block
+	var space [256]int8
+	for h := range l.KVHeads {
+		for b := range blocks {
+			from := h*l.HeadDim + b*block
+			q := space[:]
+			if block > len(q) {
+				q = make([]int8, block)
+			}
+			one.scale[scales+(h*blocks+b)*PageTokens+slot] = tensor.RoundBytes(q[:block], key[from:from+block])
+			for d, v := range q[:block] {
+				one.bytes[at+(from+d)*PageTokens+slot] = v
+			}
+			to := values + (h*PageTokens+slot)*l.HeadDim + b*block
+			one.scale[valueScales+(h*PageTokens+slot)*blocks+b] = tensor.RoundBytes(one.bytes[to:to+block], value[from:from+block])
+		}
+	}
+}
+
+// widen is Page for bytes.
+func (s *Sequence) widen(layer, head int, one *page, keys, values []float32) {
+	l := s.pool.layers[layer]
+	n, block := l.HeadDim*PageTokens, l.block()
+	at, scales := s.pool.offsets[layer]+head*n, s.pool.scales[layer]+head*n/block
+	var scale [PageTokens]float32
+	for b := range l.HeadDim / block {
+		tensor.WidenF16(scale[:], one.scale[scales+b*PageTokens:][:PageTokens])
+		part := b * block * PageTokens
+		tensor.ScaleColumns(keys[part:part+block*PageTokens], one.bytes[at+part:], &scale)
+	}
+	at, scales = at+l.elements()/2, scales+l.elements()/2/block
+	for first := 0; first < n; first += block * PageTokens {
+		tensor.WidenF16(scale[:], one.scale[scales+first/block:][:PageTokens])
+		tensor.ScaleRows(values[first:first+block*PageTokens], one.bytes[at+first:], scale[:], block)
+	}
 }

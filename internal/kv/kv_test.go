@@ -40,6 +40,10 @@ func holds(t testing.TB, s *Sequence, tokens []int32) {
 	if s.Len() != len(tokens) {
 		t.Fatalf("it holds %d positions, want %d", s.Len(), len(tokens))
 	}
+	off := 0.02
+	if s.pool.format == Q8 {
+		off = 42.0/254 + 0.02 // half a step of the largest
+	}
 	for l, shape := range layers {
 		for head := range shape.KVHeads {
 			keys, values := make([]float32, shape.HeadDim*PageTokens), make([]float32, shape.HeadDim*PageTokens)
@@ -48,7 +52,7 @@ func holds(t testing.TB, s *Sequence, tokens []int32) {
 				for d := range shape.HeadDim {
 					want := value(token, pos, l, head*shape.HeadDim+d)
 					slot := pos % PageTokens
-					if gotK, gotV := k[d*PageTokens+slot], v[slot*shape.HeadDim+d]; math.Abs(float64(gotK-want)) > 0.02 || math.Abs(float64(gotV+want)) > 0.02 {
+					if gotK, gotV := k[d*PageTokens+slot], v[slot*shape.HeadDim+d]; math.Abs(float64(gotK-want)) > off || math.Abs(float64(gotV+want)) > off {
 						t.Fatalf("position %d, layer %d, head %d: key %g, value %g, want ±%g", pos, l, head, gotK, gotV, want)
 					}
 				}
@@ -66,7 +70,7 @@ func count(n int, from int32) []int32 {
 }
 
 func TestKeysAndValuesComeBack(t *testing.T) {
-	for _, format := range []Format{F16, F32} {
+	for _, format := range []Format{F16, F32, Q8} {
 		p := NewPool(layers, format, 1<<20)
 		s := p.NewSequence(0)
 		tokens := count(75, 1)
@@ -79,6 +83,64 @@ func TestKeysAndValuesComeBack(t *testing.T) {
 	}
 	if got := NewPool(layers, F16, 0).PageBytes(); got != 2*(2*8+2*6)*PageTokens {
 		t.Errorf("a page takes %d bytes", got)
+	}
+}
+
+// Bytes have a scale for each 32 dimensions of each position, so that a large number costs its neighbours no more than half a
+// step.
+func TestBytesHaveTheirScales(t *testing.T) {
+	for _, shape := range []Layer{{KVHeads: 2, HeadDim: 64}, {KVHeads: 1, HeadDim: 48}, {KVHeads: 1, HeadDim: 320}} {
+		p := NewPool([]Layer{{KVHeads: 1, HeadDim: 32}, shape}, Q8, 1<<24)
+		s := p.NewSequence(0)
+		const n = 40
+		if err := s.Reserve(n); err != nil {
+			t.Fatal(err)
+		}
+		random := rand.New(rand.NewPCG(1, 2))
+		width := shape.KVHeads * shape.HeadDim
+		put := map[int][2][]float32{}
+		for range n {
+			pos := s.Append(1)
+			k, v := make([]float32, width), make([]float32, width)
+			for i := range k {
+				size := math.Pow(10, float64((i/32+pos)%5-2))
+				k[i], v[i] = float32(size*random.NormFloat64()), float32(size*random.NormFloat64())
+			}
+			s.Put(1, pos, k, v)
+			put[pos] = [2][]float32{k, v}
+		}
+		f, err := s.Fork()
+		if err != nil {
+			t.Fatal(err)
+		}
+		block := 32
+		if shape.HeadDim%32 != 0 {
+			block = shape.HeadDim
+		}
+		size := shape.HeadDim * PageTokens
+		for pos, want := range put {
+			for head := range shape.KVHeads {
+				k, v := f.Page(pos/PageTokens, 1, head, make([]float32, size), make([]float32, size))
+				for b := 0; b < shape.HeadDim; b += block {
+					for which, of := range want {
+						of = of[head*shape.HeadDim+b:][:block]
+						largest := float64(max(slices.Max(of), -slices.Min(of)))
+						for i, x := range of {
+							got := k[(b+i)*PageTokens+pos%PageTokens]
+							if which == 1 {
+								got = v[pos%PageTokens*shape.HeadDim+b+i]
+							}
+							if math.Abs(float64(got-x)) > largest/254*1.1 {
+								t.Fatalf("%+v: position %d, head %d, dimension %d: %g for %g, where the largest is %g", shape, pos, head, b+i, got, x, largest)
+							}
+						}
+					}
+				}
+			}
+		}
+	}
+	if half, bytes := NewPool([]Layer{{KVHeads: 8, HeadDim: 64}}, F16, 0).PageBytes(), NewPool([]Layer{{KVHeads: 8, HeadDim: 64}}, Q8, 0).PageBytes(); bytes*16 != half*17/2 {
+		t.Errorf("pages of bytes take %d, of half floats %d", bytes, half)
 	}
 }
 

@@ -28,6 +28,8 @@ type kernels struct {
 	round     func(records *byte, xq int, x *float32, quads int) (done int)
 
 	widenF16, widenBF16 func(dst *float32, src *byte, n int)
+	scaleColumns        func(dst *float32, q *int8, scale *float32, rows int)
+	scaleRows           func(dst *float32, q *int8, scale *float32, rows, sixteens int)
 	dotFloats1          func(w, x *float32, n int) float32
 	dotFloats4          func(out, w *float32, ws int, x *float32, n int)
 	add                 func(x, y *float32, n int)

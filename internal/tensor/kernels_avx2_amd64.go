@@ -29,22 +29,23 @@ var avx2Kernels = kernels{
 		{{4, tile16_4_avx2}, {2, tile16_2_avx2}, {1, tile16_1_avx2}},
 		{{4, tile16Shifted_4_avx2}, {2, tile16Shifted_2_avx2}, {1, tile16Shifted_1_avx2}},
 	},
-	transpose:  transpose_avx2,
-	round:      round_avx2,
-	widenF16:   widenF16_avx2,
-	widenBF16:  widenBF16_avx2,
-	dotFloats1: dotFloats1_avx2,
-	dotFloats4: dotFloats4_avx2,
-	add:        addFloats_avx2,
-	scale:      scaleFloats_avx2,
-	swish:      swish_avx2,
-	tanhGELU:   tanhGELU_avx2,
-	scores1:    scores1_avx2,
-	scores4:    scores4_avx2,
-	mix1:       mix1_avx2,
-	mix4:       mix4_avx2,
-	mask:       mask_avx2,
-	weigh:      weigh_avx2,
+	transpose:    transpose_avx2,
+	round:        round_avx2,
+	widenF16:     widenF16_avx2,
+	widenBF16:    widenBF16_avx2,
+	dotFloats1:   dotFloats1_avx2,
+	dotFloats4:   dotFloats4_avx2,
+	add:          addFloats_avx2,
+	scale:        scaleFloats_avx2,
+	swish:        swish_avx2,
+	tanhGELU:     tanhGELU_avx2,
+	scores1:      scores1_avx2,
+	scores4:      scores4_avx2,
+	mix1:         mix1_avx2,
+	mix4:         mix4_avx2,
+	mask:         mask_avx2,
+	weigh:        weigh_avx2,
+	scaleColumns: scaleColumns_avx2, scaleRows: scaleRows_avx2,
 	probeBytes: probeBytes_avx2, probeFloats: probeFloats_avx2, probeRead: probeRead_avx2,
 }
 
@@ -227,6 +228,16 @@ func widenF16_avx2(dst *float32, src *byte, n int)
 //
 //go:noescape
 func widenBF16_avx2(dst *float32, src *byte, n int)
+
+// scaleColumns_avx2 widens rows of 32 bytes, each of which has the same 32 scales.
+//
+//go:noescape
+func scaleColumns_avx2(dst *float32, q *int8, scale *float32, rows int)
+
+// scaleRows_avx2 widens rows of so many 16 bytes, each of which has one scale.
+//
+//go:noescape
+func scaleRows_avx2(dst *float32, q *int8, scale *float32, rows int, sixteens int)
 
 // dotFloats1_avx2 is the product of two vectors, of 16 elements at a time.
 //

@@ -41,22 +41,23 @@ var avx512Kernels = kernels{
 		{{8, tile16_8_avx512}, {4, tile16_4_avx512}, {2, tile16_2_avx512}, {1, tile16_1_avx512}},
 		{{8, tile16Shifted_8_avx512}, {4, tile16Shifted_4_avx512}, {2, tile16Shifted_2_avx512}, {1, tile16Shifted_1_avx512}},
 	},
-	transpose:  transpose_avx512,
-	round:      round_avx512,
-	widenF16:   widenF16_avx512,
-	widenBF16:  widenBF16_avx512,
-	dotFloats1: dotFloats1_avx512,
-	dotFloats4: dotFloats4_avx512,
-	add:        addFloats_avx512,
-	scale:      scaleFloats_avx512,
-	swish:      swish_avx512,
-	tanhGELU:   tanhGELU_avx512,
-	scores1:    scores1_avx512,
-	scores4:    scores4_avx512,
-	mix1:       mix1_avx512,
-	mix4:       mix4_avx512,
-	mask:       mask_avx512,
-	weigh:      weigh_avx512,
+	transpose:    transpose_avx512,
+	round:        round_avx512,
+	widenF16:     widenF16_avx512,
+	widenBF16:    widenBF16_avx512,
+	dotFloats1:   dotFloats1_avx512,
+	dotFloats4:   dotFloats4_avx512,
+	add:          addFloats_avx512,
+	scale:        scaleFloats_avx512,
+	swish:        swish_avx512,
+	tanhGELU:     tanhGELU_avx512,
+	scores1:      scores1_avx512,
+	scores4:      scores4_avx512,
+	mix1:         mix1_avx512,
+	mix4:         mix4_avx512,
+	mask:         mask_avx512,
+	weigh:        weigh_avx512,
+	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_avx512, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
 
@@ -319,6 +320,16 @@ func widenF16_avx512(dst *float32, src *byte, n int)
 //
 //go:noescape
 func widenBF16_avx512(dst *float32, src *byte, n int)
+
+// scaleColumns_avx512 widens rows of 32 bytes, each of which has the same 32 scales.
+//
+//go:noescape
+func scaleColumns_avx512(dst *float32, q *int8, scale *float32, rows int)
+
+// scaleRows_avx512 widens rows of so many 16 bytes, each of which has one scale.
+//
+//go:noescape
+func scaleRows_avx512(dst *float32, q *int8, scale *float32, rows int, sixteens int)
 
 // dotFloats1_avx512 is the product of two vectors, of 16 elements at a time.
 //

@@ -123,6 +123,13 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 			x[i] = odd[i/7%len(odd)]
 		}
 	}
+	bytes := func(n int) []int8 {
+		q := make([]int8, n)
+		for i := range q {
+			q[i] = int8(i * 37)
+		}
+		return q
+	}
 	cases := map[string]func(n int) []float32{
 		"dot":   func(n int) []float32 { return []float32{Dot(x[:n], y[:n])} },
 		"add":   func(n int) []float32 { a := slices.Clone(x[:n]); Add(a, y[:n]); return a },
@@ -169,6 +176,17 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 					out = append(out, r.scale[i], float32(r.start[i]), r.sum[i], r.half[i], r.half[4+i])
 				}
 			}
+			return out
+		},
+		"columns": func(n int) []float32 {
+			out := make([]float32, n/PageTokens*PageTokens)
+			ScaleColumns(out, bytes(n), (*[PageTokens]float32)(y))
+			return out
+		},
+		"rows": func(n int) []float32 {
+			size := 16 * (1 + n%3)
+			out := make([]float32, n/size*size)
+			ScaleRows(out, bytes(n), y, size)
 			return out
 		},
 		"half": func(n int) []float32 {

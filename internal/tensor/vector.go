@@ -239,6 +239,58 @@ func WidenF16(dst []float32, src []uint16) {
 	}
 }
 
+// ScaleColumns expands rows of PageTokens bytes: each byte of dst, [rows][PageTokens], is multiplied with the scale of its
+// column.
+func ScaleColumns(dst []float32, q []int8, scale *[PageTokens]float32) {
+	rows := len(dst) / PageTokens
+	if rows == 0 {
+		return
+	}
+	if inUse != nil && inUse.scaleColumns != nil {
+		inUse.scaleColumns(&dst[0], &q[:len(dst)][0], &scale[0], rows)
+		return
+	}
+	for r := range rows {
+		to, from := (*[PageTokens]float32)(dst[r*PageTokens:]), (*[PageTokens]int8)(q[r*PageTokens:])
+		for i := range to {
+			to[i] = float32(from[i]) * scale[i]
+		}
+	}
+}
+
+// ScaleRows expands rows of so many bytes: each of dst, [rows][size], is multiplied with the scale of its row.
+func ScaleRows(dst []float32, q []int8, scale []float32, size int) {
+	if inUse != nil && inUse.scaleRows != nil && size%16 == 0 && len(dst) > 0 {
+		inUse.scaleRows(&dst[0], &q[:len(dst)][0], &scale[:len(dst)/size][0], len(dst)/size, size/16)
+		return
+	}
+	for i, s := range scale[:len(dst)/size] {
+		for j, v := range q[i*size : (i+1)*size] {
+			dst[i*size+j] = float32(v) * s
+		}
+	}
+}
+
+// RoundBytes rounds a vector to signed bytes, and gives their scale as a half float: the largest magnitude / 127.
+func RoundBytes(q []int8, x []float32) (scale uint16) {
+	var largest float32
+	for _, v := range x {
+		largest = max(largest, float32(math.Abs(float64(v))))
+	}
+	scale = ToFloat16(min(largest, 127*largestHalf) / 127)
+	by := Float16(scale)
+	if by == 0 {
+		clear(q)
+		return scale
+	}
+	for i, v := range x {
+		q[i] = int8(max(-127, min(127, math.RoundToEven(float64(v/by)))))
+	}
+	return scale
+}
+
+const largestHalf = 65504
+
 // widen expands a row of half floats of either kind.
 func widen(t weights.Type, dst []float32, row []byte) {
 	n := whole(len(dst))

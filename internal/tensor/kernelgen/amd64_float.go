@@ -9,6 +9,7 @@ func (a *amd64) floats() {
 		a.op("VPMOVZXWD", from, a.v(r))
 		a.op("VPSLLD", "$16", a.v(r), a.v(r))
 	})
+	a.widenBytes()
 	a.dotFloats("dotFloats1", "is the product of two vectors, of 16 elements at a time.", 1, "w:*float32=SI", "x:*float32=DX", "n:int=CX", ":float32")
 	a.dotFloats("dotFloats4", "gives the products of four rows, ws bytes apart, with a vector, of 16 elements at a time.", 4, "out:*float32=DI", "w:*float32=SI", "ws:int=R8", "x:*float32=DX", "n:int=CX")
 	a.eachFloat("addFloats", "adds y to x, 16 elements at a time.", []string{"x:*float32=DI", "y:*float32=SI", "n:int=CX"}, nil, func(r int, at func(string) string) {
@@ -468,5 +469,45 @@ func (a *amd64) activations() {
 	})
 	a.place(stop)
 	a.op("MOVQ", "AX", a.result)
+	a.end()
+}
+
+// widenBytes multiply bytes with scales, as contexts of bytes have them.
+func (a *amd64) widenBytes() {
+	step := 4 * a.lanes
+	widen := func(r, from, to int, scale string) {
+		a.op("VPMOVSXBD", mem("SI", from), a.v(r))
+		a.op("VCVTDQ2PS", a.v(r), a.v(r))
+		a.op("VMULPS", scale, a.v(r), a.v(r))
+		a.op("VMOVUPS", a.v(r), mem("DI", to))
+	}
+	a.begin("scaleColumns", "widens rows of 32 bytes, each of which has the same 32 scales.", "dst:*float32=DI", "q:*int8=SI", "scale:*float32=DX", "rows:int=CX")
+	scales := a.regs(32 / step)
+	r := a.reg()
+	for i, s := range scales {
+		a.op("VMOVUPS", mem("DX", 4*step*i), a.v(s))
+	}
+	a.loop("CX", func() {
+		for i, s := range scales {
+			widen(r, step*i, 4*step*i, a.v(s))
+		}
+		a.op("ADDQ", "$32", "SI")
+		a.op("ADDQ", "$128", "DI")
+	})
+	a.end()
+	a.begin("scaleRows", "widens rows of so many 16 bytes, each of which has one scale.", "dst:*float32=DI", "q:*int8=SI", "scale:*float32=DX", "rows:int=CX", "sixteens:int=R8")
+	scale, r := a.reg(), a.reg()
+	a.loop("CX", func() {
+		a.op("VBROADCASTSS", "(DX)", a.v(scale))
+		a.op("ADDQ", "$4", "DX")
+		a.op("MOVQ", "R8", "R9")
+		a.loop("R9", func() {
+			for i := 0; i < 16; i += step {
+				widen(r, i, 4*i, a.v(scale))
+			}
+			a.op("ADDQ", "$16", "SI")
+			a.op("ADDQ", "$64", "DI")
+		})
+	})
 	a.end()
 }

@@ -25,8 +25,8 @@ import (
 	"kindredgate/internal/fetch"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
-	"kindredgate/internal/library"
 	"kindredgate/internal/kv"
+	"kindredgate/internal/library"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/prepared"
 	"kindredgate/internal/runner/native"
@@ -146,12 +146,13 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 	defer closing(db.Close)
 	log := slog.New(slog.NewTextHandler(t.err, nil))
 	log.Info("the engine is ready", "kernels", kernels, "threads", runtime.GOMAXPROCS(0))
-	runner := native.New(runnerOptions(cfg, log))
+	installed := catalog.New(db, cfg.Models.Folders...)
+	runner := native.New(runnerOptions(cfg, installed, log))
 	defer closing(runner.Close)
 
 	shelf := library.New(cfg.Models.Folders[0], fetch.Source{})
 	h := &house{cfg: cfg, gate: &gate.Gate{
-		Catalog: catalog.New(db, cfg.Models.Folders...),
+		Catalog: installed,
 		Keys:    keyring.New(db),
 		Presets: db,
 		Runner:  runner,
@@ -187,7 +188,7 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 }
 
 // runnerOptions are the limits of loaded models, by the configuration and what the machine has.
-func runnerOptions(cfg config.Config, log *slog.Logger) native.Options {
+func runnerOptions(cfg config.Config, installed *catalog.Catalog, log *slog.Logger) native.Options {
 	o := native.Options{Memory: int64(cfg.Models.Memory), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload}
 	if cfg.Models.ContextType == config.Bytes {
 		o.Engine.Contexts = kv.Q8
@@ -199,6 +200,9 @@ func runnerOptions(cfg config.Config, log *slog.Logger) native.Options {
 	if o.Context == 0 {
 		o.Context = min(o.Memory/8, 4<<30)
 	}
+	if len(cfg.Models.Drafters) > 0 {
+		o.Drafter = func(path string) (string, error) { return drafter(cfg.Models.Drafters, installed, path) }
+	}
 	o.Told = func(what, path string, err error) {
 		if err != nil {
 			log.Error("model "+what, "path", path, "error", err.Error())
@@ -207,6 +211,21 @@ func runnerOptions(cfg config.Config, log *slog.Logger) native.Options {
 		log.Info("model "+what, "path", path)
 	}
 	return o
+}
+
+// drafter finds the model that is to guess tokens for the one at path; "" if none is named.
+func drafter(named map[string]string, installed *catalog.Catalog, path string) (string, error) {
+	models, err := installed.Models()
+	for _, m := range models {
+		if m.Path == path {
+			if small := named[m.ID]; small != "" && small != m.ID {
+				found, err := installed.Find(small)
+				return found.Path, err
+			}
+			return "", nil
+		}
+	}
+	return "", err
 }
 
 // prepare fetches the models that the configuration names with an address, and loads those that are to be kept loaded. What

@@ -35,7 +35,9 @@ type Models struct {
 	Prepared      Size          `yaml:"prepared"`       // on disk, for weights in the order of this processor; 0 for none
 	IdleUnload    time.Duration `yaml:"idle_unload"`    // after which a model that nobody uses is unloaded; 0 for never
 	KeepLoaded    []string      `yaml:"keep_loaded"`    // names of models that are loaded from the start
-	Fetch         []Fetched     `yaml:"fetch"`          // models that are fetched at the start if they are not there
+	// Drafters name, for models, the small one of the same vocabulary that guesses tokens for it.
+	Drafters map[string]string `yaml:"drafters"`
+	Fetch    []Fetched         `yaml:"fetch"` // models that are fetched at the start if they are not there
 }
 
 // Fetched is a model with the address that it is to be fetched from.

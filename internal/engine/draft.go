@@ -14,8 +14,8 @@ import (
 // from Transformers via Speculative Decoding", 2023, where what is drafted is certain). So answers are the same, to the
 // token, whatever was drafted.
 //
-// Drafts come from the text so far, where its last tokens have been before ("prompt lookup": Saxena, 2023), and from the
-// form that an answer is kept to, where that leaves little choice.
+// Drafts come from the text so far, where its last tokens have been before ("prompt lookup": Saxena, 2023), from the form
+// that an answer is kept to, where that leaves little choice, and else from a small model, if there is one.
 
 const (
 	mostDrafted = 16 // tokens of all sequences together in a step
@@ -70,8 +70,8 @@ type drafted struct {
 // speculation is what a sequence knows of the tokens that may follow.
 type speculation struct {
 	lookup lookup
-	// luck is about how likely a drafted token is the one that is chosen, by what became of those so far.
-	luck              float64
+	shadow
+	luck, guessLuck   luck      // with what was drafted, and with what a small model guessed
 	draft             []drafted // of the step under way, or of the next one
 	drafted, accepted int
 	// due are tokens that a form leaves no choice about. They are the next ones. When they have been given, the network has
@@ -80,19 +80,31 @@ type speculation struct {
 	owed bool
 }
 
+// luck is about how likely a drafted token is the one that is chosen, by what became of those so far.
+type luck float64
+
 // expect notes how far a draft was right: each token that was looked at counts, the last ones most.
-func (s *speculation) expect(accepted int, missed bool) {
+func (l *luck) expect(accepted int, missed bool) {
 	for range accepted {
-		s.luck += (1 - s.luck) / 16
+		*l += (1 - *l) / 16
 	}
 	if missed {
-		s.luck -= s.luck / 8
+		*l -= *l / 8
 	}
-	s.accepted += accepted
 }
 
 // forget lets a sequence that drafts nothing, since that did not help, try again some time.
-func (s *speculation) forget() { s.luck += (0.5 - s.luck) / 64 }
+func (l *luck) forget() { *l += (0.5 - *l) / 64 }
+
+// expect notes how far the draft was right.
+func (s *speculation) expect(accepted int, missed bool) {
+	of := &s.luck
+	if len(s.guessed) > 0 {
+		of = &s.guessLuck
+	}
+	of.expect(accepted, missed)
+	s.accepted += accepted
+}
 
 // length is how many of the draft's tokens are worth putting into a step that has rows tokens without them: as many as make
 // the most tokens a second, by how long steps take. Those that there is no choice about are not cut off from the one before
@@ -102,7 +114,7 @@ func (s *speculation) length(p *pace, rows, most int) int {
 	expected, all := 1.0, 1.0
 	for n := 1; n <= min(most, len(s.draft)); n++ {
 		if !s.draft[n-1].must {
-			all *= s.luck
+			all *= float64(s.luck)
 		}
 		expected += all
 		if n < len(s.draft) && s.draft[n].must {
@@ -127,16 +139,20 @@ func (e *Engine) speculate(rows int) {
 			continue
 		}
 		if s.job.Form == nil {
-			s.draft = s.draft[:0]
+			s.draft, s.guessed = s.draft[:0], s.guessed[:0]
 			for _, id := range s.lookup.after(s.tokens) {
 				s.draft = append(s.draft, drafted{id: id})
 			}
+		}
+		if len(s.draft) == 0 && s.job.Form == nil && e.drafter != nil {
+			e.drafter.guesses = append(e.drafter.guesses, s)
+			continue
 		}
 		room := min(left, s.job.MaxTokens-s.generated-1)
 		n := 0
 		if len(s.draft) > 0 {
 			if n = s.length(&e.pace, rows, room); n == 0 {
-				s.forget()
+				s.luck.forget()
 			}
 		}
 		s.draft = s.draft[:n]
@@ -144,6 +160,9 @@ func (e *Engine) speculate(rows int) {
 		s.drafted += n
 		rows += n
 		left -= n
+	}
+	if e.drafter != nil {
+		e.guess(rows, left)
 	}
 }
 

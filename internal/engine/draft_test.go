@@ -3,11 +3,15 @@ package engine
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"kindredgate/internal/grammar"
+	"kindredgate/internal/model"
+	"kindredgate/internal/weights"
+	"kindredgate/internal/weights/gguf"
 )
 
 // everyToken is a vocabulary of all tokens that are text.
@@ -24,6 +28,112 @@ func everyToken(e *Engine) *grammar.Vocabulary {
 // timetable is a form whose names leave little choice.
 const timetable = `{"type":"object","additionalProperties":false,"required":["departure","destination","passengers","bicycles"],"properties":{
 	"departure":{"type":"string","maxLength":12},"destination":{"enum":["Gannet Isle","Osmer"]},"passengers":{"type":"integer","maximum":999},"bicycles":{"type":"boolean"}}}`
+
+// drafts runs a job, and tells what was drafted.
+func drafts(t *testing.T, e *Engine, job Job) (ids []int32, drafted, accepted int) {
+	for step, err := range e.Generate(t.Context(), job) {
+		if err != nil {
+			t.Error(err)
+		}
+		ids = append(ids, step.Token)
+		drafted, accepted = drafted+step.Drafted, accepted+step.Accepted
+	}
+	return ids, drafted, accepted
+}
+
+const shallowLayers = 1
+
+// shallow is the sample model without its upper layers.
+func shallow(t *testing.T) *model.Model {
+	t.Helper()
+	c, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m.gguf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Hyper.Layers = shallowLayers
+	c.Tensors = slices.DeleteFunc(c.Tensors, func(t weights.Tensor) bool {
+		layer := 0
+		_, err := fmt.Sscanf(t.Name, "blk.%d.", &layer)
+		return err == nil && layer >= shallowLayers
+	})
+	m, err := model.Load(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+// A small model's guesses change nothing either, right or wrong: for one text, for several at once, and for one that the
+// drafter has no room for.
+func TestGuessesChangeNothing(t *testing.T) {
+	plain := harbour(t, Options{NoDrafts: true})
+	small := shallow(t)
+	guessing := harbour(t, Options{Drafter: small, Sequences: 3})
+	var jobs []Job
+	for i, s := range []Sampling{{}, {Temperature: 0.4, Seed: 1}, {Temperature: 1.5, Seed: 2}, {Temperature: 1, TopP: 0.9, Seed: 3, RepetitionPenalty: 1.3}, {Temperature: 1.2, Seed: 7, FrequencyPenalty: 1}} {
+		// Longer than what the drafter reads in a step.
+		prompt := plain.tok.Encode(strings.Repeat("A question about harbours. ", 4*i*(i%2)) + "Write a guide to Marrow Isle, and what to see there.")
+		jobs = append(jobs, Job{Prompt: prompt, MaxTokens: 24 + i, Sampling: s})
+	}
+	want := make([][]int32, len(jobs))
+	drafted, accepted := 0, 0
+	for i, job := range jobs {
+		want[i], _, _ = drafts(t, plain, job)
+		got, d, a := drafts(t, guessing, job)
+		if !slices.Equal(got, want[i]) {
+			t.Errorf("job %d: %v with guesses, %v without", i, got, want[i])
+		}
+		if i%2 == 0 { // nothing to look up
+			drafted, accepted = drafted+d, accepted+a
+		}
+	}
+	// How many it guesses goes by how long that takes; the first one is made to find out.
+	if drafted == 0 || guessing.drafter.pace.weight == 0 {
+		t.Error("nothing was guessed")
+	}
+	t.Logf("%d of %d guesses were right", accepted, drafted)
+	var all sync.WaitGroup
+	for i, job := range jobs {
+		all.Go(func() {
+			if got, _, _ := drafts(t, guessing, job); !slices.Equal(got, want[i]) {
+				t.Errorf("job %d among others: %v, want %v", i, got, want[i])
+			}
+		})
+	}
+	all.Wait()
+	guessing.Close() // so that the last step has come to its end
+	if use := guessing.drafter.pool.Use(); use.Busy != 0 {
+		t.Errorf("the drafter still has %d pages in use", use.Busy)
+	}
+	crowded := harbour(t, Options{Drafter: small, Memory: 12 * plain.pool.PageBytes()})
+	if got, _, _ := drafts(t, crowded, jobs[4]); !slices.Equal(got, want[4]) {
+		t.Errorf("with little memory: %v, want %v", got, want[4])
+	}
+}
+
+// How many tokens are guessed goes by what it costs and how often it was right.
+func TestGuessLength(t *testing.T) {
+	var large, small, slow, unknown pace
+	for range 50 {
+		for _, n := range []int{1, 2, 8} {
+			large.note(n, 100*time.Millisecond+time.Duration(n)*time.Millisecond)
+			small.note(n, 5*time.Millisecond)
+			slow.note(n, 90*time.Millisecond)
+		}
+	}
+	s := speculation{guessLuck: 0.9}
+	for _, c := range []struct {
+		luck  luck
+		by    *pace
+		least int
+		most  int
+	}{{0.9, &small, longGuess, longGuess}, {0.9, &slow, 0, 0}, {0.5, &small, 1, 4}, {0.02, &small, 0, 0}, {0.02, &unknown, 1, 1}} {
+		s.guessLuck = c.luck
+		if n := s.worth(&large, c.by, 1, 12); n < c.least || n > c.most {
+			t.Errorf("%+v: %d tokens", c, n)
+		}
+	}
+}
 
 // Answers are the same to the token whether tokens are drafted or not: greedy and drawn, with penalties, kept to a form,
 // alone and beside each other.
@@ -51,14 +161,7 @@ func TestDraftsChangeNothing(t *testing.T) {
 		if job.Form != nil {
 			job.Form = form.Begin()
 		}
-		for step, err := range e.Generate(t.Context(), job) {
-			if err != nil {
-				t.Error(err)
-			}
-			ids = append(ids, step.Token)
-			drafted, accepted = drafted+step.Drafted, accepted+step.Accepted
-		}
-		return ids, drafted, accepted
+		return drafts(t, e, job)
 	}
 	drafted, accepted, byForm := 0, 0, 0
 	together := make([][]int32, len(jobs))
@@ -118,7 +221,7 @@ func TestDraftLength(t *testing.T) {
 		t.Errorf("%d tokens are drafted that are never right", n)
 	}
 	for range 100 {
-		s.forget()
+		s.luck.forget()
 	}
 	if n := s.length(&cheap, 1, 12); n == 0 {
 		t.Error("drafts are given up for good")

@@ -34,6 +34,7 @@ type Options struct {
 	Queue     int          // that may wait; 256
 	Team      *tensor.Team // who does the products; the scheduler alone
 	NoDrafts  bool         // tokens are never drafted
+	Drafter   *model.Model // that guesses tokens, a small one of the same vocabulary; nil for none
 	Memory    int64        // bytes for keys and values; 1 GiB, or what Sequences whole contexts take if that is less
 	Contexts  kv.Format    // how keys and values are kept; as half floats
 }
@@ -54,11 +55,12 @@ func (o Options) filled() Options {
 
 // Engine is a running model. It is safe for concurrent use.
 type Engine struct {
-	model *model.Model
-	tok   *tokenizer.Tokenizer
-	opts  Options
-	pool  *kv.Pool
-	room  int // tokens of the longest context that the pool can hold
+	model   *model.Model
+	tok     *tokenizer.Tokenizer
+	opts    Options
+	pool    *kv.Pool
+	room    int      // tokens of the longest context that the pool can hold
+	drafter *drafter // nil if there is none
 
 	mu      sync.Mutex
 	waiting []*sequence
@@ -125,6 +127,9 @@ func prepare(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Engine, erro
 	whole := kv.NewPool(m.KVLayers(), e.opts.Contexts, 0).Bytes(m.Context)
 	e.pool = kv.NewPool(m.KVLayers(), e.opts.Contexts, min(e.opts.Memory, int64(e.opts.Sequences)*whole))
 	e.room = min(m.Context, e.pool.Use().Limit*kv.PageTokens)
+	if o.Drafter != nil && !o.NoDrafts {
+		e.drafter = newDrafter(o.Drafter, e.opts)
+	}
 	e.stepping.begin(e)
 	return e, nil
 }

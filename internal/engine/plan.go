@@ -199,7 +199,7 @@ func (e *Engine) reserve(s *sequence, n int) bool {
 // putBack takes the memory of a sequence and puts it to the head of the queue. It goes on where it was when it has read
 // its own text again.
 func (e *Engine) putBack(s *sequence) {
-	s.kv.Release()
+	s.release()
 	s.queued, s.owed = true, false
 	e.running = slices.DeleteFunc(e.running, func(o *sequence) bool { return o == s })
 	e.mu.Lock()
@@ -233,7 +233,7 @@ func (e *Engine) drop(which func(*sequence) bool) {
 	kept := e.running[:0]
 	for _, s := range e.running {
 		if which(s) {
-			s.kv.Release()
+			s.release()
 		} else {
 			kept = append(kept, s)
 		}

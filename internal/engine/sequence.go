@@ -60,7 +60,7 @@ func newSequence(ctx context.Context, e *Engine, job Job) *sequence {
 		stop:    stopper{strings: job.Stop},
 		ready:   make(chan struct{}, 1),
 
-		speculation: speculation{luck: 0.7},
+		speculation: speculation{luck: 0.7, guessLuck: 0.7},
 	}
 }
 
@@ -83,10 +83,18 @@ func (s *sequence) end(err error) {
 	s.err = err
 	s.mu.Unlock()
 	s.ended = true
+	s.release()
+	s.signal()
+}
+
+// release gives the memory of its contexts back.
+func (s *sequence) release() {
 	if s.kv != nil {
 		s.kv.Release()
 	}
-	s.signal()
+	if s.shadow.kv != nil {
+		s.shadow.kv.Release()
+	}
 }
 
 // moved notes a place in the queue.

@@ -2,6 +2,7 @@ package native
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"sync/atomic"
 
@@ -24,6 +25,8 @@ type loadedModel struct {
 	template   *prompt.Template
 	engine     *engine.Engine
 	encoder    *engine.Encoder
+	drafter    *draftModel // nil if there is none
+	unfit      error       // why it is not used
 	override   atomic.Pointer[override]
 	forms      forms
 }
@@ -34,19 +37,66 @@ type override struct {
 	template *prompt.Template
 }
 
-// open maps the model at path. admit is asked, before anything is built, whether there is memory for weights of so many
-// bytes.
-func open(path string, o engine.Options, admit func(bytes int64) error) (*loadedModel, error) {
+// draftModel is a small model that guesses tokens for another.
+type draftModel struct {
+	checkpoint *weights.Checkpoint
+	model      *model.Model
+	tokens     []string
+}
+
+func openDrafter(path string) (d *draftModel, err error) {
 	c, err := disk.Open(path)
 	if err != nil {
 		return nil, err
 	}
-	l := &loadedModel{checkpoint: c}
-	if err = admit(c.Size); err == nil {
+	d = &draftModel{checkpoint: c}
+	err = weights.Guarded(func() error {
+		m, err := model.Load(c)
+		if err != nil {
+			return err
+		}
+		if m.Embeds() {
+			return errors.New("it makes embeddings; what drafts has to predict text")
+		}
+		definition, err := c.Tokenizer()
+		if err != nil {
+			return err
+		}
+		d.model, d.tokens = m, definition.Tokens
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, errors.Join(err, c.Close()))
+	}
+	return d, nil
+}
+
+// close unmaps the weights.
+func (d *draftModel) close() error {
+	if d == nil {
+		return nil
+	}
+	return d.checkpoint.Close()
+}
+
+// open maps the model at path. admit is asked, before anything is built, whether there is memory for weights of so many
+// bytes. What drafts is closed with the model, or if there is an error.
+func open(path string, o engine.Options, drafter *draftModel, admit func(bytes int64) error) (*loadedModel, error) {
+	c, err := disk.Open(path)
+	if err != nil {
+		return nil, errors.Join(err, drafter.close())
+	}
+	l := &loadedModel{checkpoint: c, drafter: drafter}
+	size := c.Size
+	if drafter != nil {
+		size += drafter.checkpoint.Size
+		o.Drafter = drafter.model
+	}
+	if err = admit(size); err == nil {
 		err = weights.Guarded(func() error { return l.assemble(o) })
 	}
 	if err != nil {
-		return nil, errors.Join(err, c.Close())
+		return nil, errors.Join(err, c.Close(), drafter.close())
 	}
 	return l, nil
 }
@@ -64,6 +114,10 @@ func (l *loadedModel) assemble(o engine.Options) error {
 	}
 	if l.tok, err = tokenizer.New(definition); err != nil {
 		return err
+	}
+	if l.drafter != nil && !slices.Equal(definition.Tokens, l.drafter.tokens) {
+		l.unfit = fmt.Errorf("%s has another vocabulary, of %d tokens, where the model has %d", l.drafter.checkpoint.Name, len(l.drafter.tokens), len(definition.Tokens))
+		o.Drafter = nil
 	}
 	l.context = m.Context
 	for _, id := range c.Generation.Ends {
@@ -92,7 +146,7 @@ func (l *loadedModel) close() error {
 	if l.encoder != nil {
 		l.encoder.Close()
 	}
-	return l.checkpoint.Close()
+	return errors.Join(l.drafter.close(), l.checkpoint.Close())
 }
 
 // endings are the tokens that end an answer by a template; by none, those that the files name.

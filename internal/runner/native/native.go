@@ -29,6 +29,8 @@ type Options struct {
 	// Prepared keeps weights in the order of this processor. They are made in the background; nothing is if it has no space.
 	Prepared prepared.Cache
 	Engine   engine.Options
+	// Drafter gives the path of the small model that guesses tokens for the one at path, "" for none. It may be nil.
+	Drafter func(path string) (string, error)
 	// Told is called when something happens to a model that whoever runs the gate may want to know; it may be nil.
 	Told func(what, path string, err error)
 }
@@ -284,8 +286,11 @@ func (r *Runner) fill(e *entry) {
 		}
 		close(e.ready)
 	}()
-	e.loadedModel, e.err = open(e.path, r.opts.Engine, func(bytes int64) error { return r.admit(e, bytes) })
+	e.loadedModel, e.err = open(e.path, r.opts.Engine, r.drafter(e.path), func(bytes int64) error { return r.admit(e, bytes) })
 	if e.err == nil {
+		if e.unfit != nil {
+			r.tell("is loaded without the model that is to draft for it", e.path, e.unfit)
+		}
 		r.warm(e)
 		r.mu.Lock()
 		if e.engine != nil {
@@ -296,6 +301,23 @@ func (r *Runner) fill(e *entry) {
 		r.mu.Unlock()
 		r.tell("loaded", e.path, nil)
 	}
+}
+
+// drafter opens the small model that is to guess tokens for the one at path; nil if there is none, or if it cannot be used,
+// which is told.
+func (r *Runner) drafter(path string) *draftModel {
+	if r.opts.Drafter == nil {
+		return nil
+	}
+	small, err := r.opts.Drafter(path)
+	var d *draftModel
+	if err == nil && small != "" {
+		d, err = openDrafter(small)
+	}
+	if err != nil {
+		r.tell("is loaded without the model that is to draft for it", path, err)
+	}
+	return d
 }
 
 // warm has the model use its prepared weights, or begins to make them, and begins to read its files.

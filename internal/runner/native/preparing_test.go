@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"kindredgate/internal/exchange"
 	"kindredgate/internal/prepared"
 )
 
@@ -109,6 +110,51 @@ func TestModelsAreUsedUnprepared(t *testing.T) {
 		case <-told:
 		case <-time.After(time.Minute):
 			t.Errorf("%s: nobody was told", name)
+		}
+		if err := r.Close(); err != nil {
+			t.Error(name, err)
+		}
+	}
+}
+
+// A small model drafts for another if it has the same vocabulary; one that cannot is told, and the model answers without.
+func TestDrafters(t *testing.T) {
+	for name, c := range map[string]struct {
+		path string
+		fits bool
+	}{
+		"itself":             {copied(t, harbour), true},
+		"another vocabulary": {fixtures + "llama/model.q8_0.gguf", false},
+		"embeddings":         {"../../../demo/models/harbour-embed", false},
+		"nothing":            {filepath.Join(t.TempDir(), "none.gguf"), false},
+	} {
+		told := ""
+		r := New(Options{Drafter: func(path string) (string, error) {
+			if path == harbour {
+				return c.path, nil
+			}
+			return "", errors.New("asked for another")
+		}, Told: func(what, _ string, err error) {
+			if err != nil {
+				told = what
+			}
+		}})
+		req := ask("Write a guide to Marrow Isle.")
+		req.MaxTokens = 60
+		var finish exchange.Finish
+		for event, err := range r.Run(t.Context(), harbour, req) {
+			if err != nil {
+				t.Fatal(name, err)
+			}
+			if f, ok := event.(exchange.Finish); ok {
+				finish = f
+			}
+		}
+		if c.fits != (told == "") {
+			t.Errorf("%s: told %q", name, told)
+		}
+		if c.fits && finish.Accepted == 0 {
+			t.Errorf("%s: none of %d guesses was right", name, finish.Drafted)
 		}
 		if err := r.Close(); err != nil {
 			t.Error(name, err)

@@ -73,6 +73,9 @@ func canceled() context.Context {
 
 // A step in which tokens are decoded allocates nothing, choosing included.
 func TestStepAllocatesNothing(t *testing.T) {
+	if raced {
+		t.Skip("the race detector allocates")
+	}
 	e := prepared(t, Options{})
 	for i := range 3 {
 		s := enqueue(t, e, 20, i, 1000)

@@ -152,12 +152,27 @@ var enforcedCases = []struct {
 	{"text and call", framed, "One moment. <tool_call>\n" + `{"name": "f", "arguments": {}}` + "\n</tool_call>", `T(One moment.)C(f {})`},
 	{"arguments that are cut off", framed, "<tool_call>\n" + `{"name": "f", "arguments": {"a": "x`, `C(f {"a": "x)`},
 	{"call that is cut off before its name is whole", framed, "<tool_call>\n" + `{"name": "f", "argu`, ""},
+	{"tags", framedTags, "<tool_call>\n<function=f>\n<parameter=a>\n\"}\\\"{\"\n</parameter>\n<parameter=b>\n[1, {}]\n</parameter>\n<parameter=c>\n-1.5e3\n</parameter>\n<parameter=d>\ntrue\n</parameter>\n</function>\n</tool_call>",
+		`C(f {"a":"}\"{","b":[1, {}],"c":-1.5e3,"d":true})`},
+	{"tags, no arguments, two calls", framedTags, "<tool_call>\n<function=f>\n</function>\n</tool_call>\n<tool_call>\n<function=g>\n<parameter=a>\n7\n</parameter>\n</function>\n</tool_call>", `C(f {})C(g {"a":7})`},
+	{"tags, cut off in a value", framedTags, "So. <tool_call>\n<function=f>\n<parameter=a>\n\"Os", `T(So.)C(f {"a":"Os)`},
+	{"tags, cut off in a mark", framedTags, "<tool_call>\n<function=f>\n<parameter=a>\n7\n</par", `C(f {"a":7)`},
+	{"python", framedPython, `[f(a="]), ", b={"x": [1]}, c=7, d=null)]`, `C(f {"a":"]), ","b":{"x": [1]},"c":7,"d":null})`},
+	{"python, no arguments", framedPython, `[f()]`, `C(f {})`},
+	{"python, text after all", framedPython, `Osmer, I think (35 minutes).`, `T(Osmer, I think (35 minutes).)`},
+	{"bare, JSON that is no call", framedBare, `{"answer": {"name": 7}}`, `T({"answer": {"name": 7}})`},
 	{"bare", Style{Form: JSON, Frame: Frame{Before: `{"name": "`, Between: `", "parameters": `, After: `}`}}, `{"name": "f", "parameters": {"a": 1}}`, `C(f {"a": 1})`},
 	{"channels", channels, `<|channel|>analysis<|message|>I see<|end|><|start|>assistant<|channel|>commentary to=functions.f <|constrain|>json<|message|>{"a": {"b": 1}}<|call|>`, `R(I see)C(f {"a": {"b": 1}})`},
 	{"channels, cut off", channels, `<|channel|>commentary to=functions.f <|constrain|>json<|message|>{"a": {`, `C(f {"a": {)`},
 }
 
 var framed = Style{Form: JSON, Calls: Marks{"<tool_call>", "</tool_call>"}, Frame: Frame{Before: "<tool_call>\n" + `{"name": "`, Between: `", "arguments": `, After: "}\n</tool_call>"}}
+
+var (
+	framedTags   = Style{Form: FunctionTags, Calls: Marks{"<tool_call>", "</tool_call>"}, Frame: Frame{Before: "<tool_call>\n<function=", Between: ">\n", After: "</function>\n</tool_call>", Open: "<parameter=", Assign: ">\n", Close: "\n</parameter>\n"}}
+	framedPython = Style{Form: Python, Frame: Frame{Before: "[", Between: "(", After: ")]", Assign: "=", Separator: ", "}}
+	framedBare   = Style{Form: JSON, Frame: Frame{Before: `{"name": "`, Between: `", "parameters": `, After: `}`}}
+)
 
 // Calls whose form is enforced come as they are written, the name first; what was cut off is what it began to be.
 func TestEnforcedCallsComeAsTheyAreWritten(t *testing.T) {
@@ -181,7 +196,7 @@ func FuzzRead(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, raw string, cut int) {
 		cut = max(0, min(len(raw), cut))
-		for _, s := range []Style{framed, channels} {
+		for _, s := range []Style{framed, framedTags, framedPython, framedBare, channels} {
 			if whole, parts := readAs(s, true, raw), readAs(s, true, raw[:cut], raw[cut:]); whole != parts {
 				t.Errorf("%q cut at %d, enforced:\n%s\n%s", raw, cut, whole, parts)
 			}

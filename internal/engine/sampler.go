@@ -3,9 +3,10 @@ package engine
 import (
 	"cmp"
 	"math"
-	"math/bits"
 	"math/rand/v2"
 	"slices"
+
+	"kindredgate/internal/tensor"
 )
 
 // Sampling says how the next token is drawn from the logits. The rules apply in the order of the fields.
@@ -29,7 +30,8 @@ type sampler struct {
 	random *rand.Rand
 	seen   map[int32]bool // tokens of prompt and answer; kept only for the repetition penalty
 	counts map[int32]int  // tokens of the answer; kept only for the other penalties
-	buffer []candidate    // [vocabulary], reused from token to token
+	buffer []candidate    // [vocabulary], reused from token to token, as is space
+	space  []float32
 }
 
 type candidate struct {
@@ -95,60 +97,50 @@ func (s *sampler) penalize(logits []float32) {
 	}
 }
 
-// each calls visit with every allowed token.
-func each(n int, allowed []uint64, visit func(id int)) {
-	if allowed == nil {
-		for id := range n {
-			visit(id)
-		}
-		return
-	}
+// masked is the logits, those of tokens that are not allowed −∞.
+func (s *sampler) masked(logits []float32, allowed []uint64) []float32 {
+	s.space = append(s.space[:0], logits...)
 	for i, w := range allowed {
-		for ; w != 0; w &= w - 1 {
-			if id := 64*i + bits.TrailingZeros64(w); id < n {
-				visit(id)
+		if w == math.MaxUint64 || 64*i >= len(s.space) {
+			continue
+		}
+		for j := range s.space[64*i : min(64*(i+1), len(s.space))] {
+			if w>>j&1 == 0 {
+				s.space[64*i+j] = float32(math.Inf(-1))
 			}
 		}
 	}
+	return s.space
 }
 
 // distribution gives the tokens that may follow with their probabilities, which add up to 1. The slice is
 // valid until the next call.
 func (s *sampler) distribution(logits []float32, allowed []uint64) []candidate {
-	if s.Temperature == 0 {
-		best := -1
-		each(len(logits), allowed, func(id int) {
-			if best < 0 || logits[id] > logits[best] {
-				best = id
-			}
-		})
-		if best < 0 {
-			return nil
-		}
-		return []candidate{{int32(best), 1}}
+	if allowed != nil {
+		logits = s.masked(logits, allowed)
 	}
-	kept := s.buffer[:0]
-	each(len(logits), allowed, func(id int) {
-		kept = append(kept, candidate{int32(id), float64(logits[id]) / s.Temperature})
-	})
-	if s.buffer = kept; len(kept) == 0 {
+	best, largest := -1, float32(math.Inf(-1))
+	for id, l := range logits {
+		if l > largest {
+			best, largest = id, l
+		}
+	}
+	if best < 0 {
 		return nil
 	}
-	if s.TopK > 0 && s.TopK < len(kept) {
-		kept = mostLikely(kept, func(n int, _ candidate) bool { return n < s.TopK })
+	kept := s.buffer[:0]
+	switch {
+	case s.Temperature == 0:
+		return append(kept, candidate{int32(best), 1})
+	case s.TopK > 0 && s.TopK < len(logits):
+		kept = s.topK(logits, kept)
+		s.buffer = kept
+		normalize(kept)
+	default:
+		kept = s.likely(logits, float64(largest), kept)
+		s.buffer = kept
 	}
-	normalize(kept)
 	if s.TopP > 0 && s.TopP < 1 {
-		// All tokens less likely than this have together less than what may be left out, so none of them is kept. Of a large
-		// vocabulary that leaves few to be put in order.
-		least, n := (1-s.TopP)/float64(len(kept)), 0
-		for _, c := range kept {
-			if c.p >= least {
-				kept[n] = c
-				n++
-			}
-		}
-		kept = kept[:n]
 		sum := 0.0
 		kept = mostLikely(kept, func(_ int, c candidate) bool {
 			enough := sum >= s.TopP
@@ -164,6 +156,69 @@ func (s *sampler) distribution(logits []float32, allowed []uint64) []candidate {
 		kept = slices.DeleteFunc(kept, func(c candidate) bool { return c.p < s.MinP*largest })
 	}
 	rescale(kept)
+	return kept
+}
+
+// Exponents beyond this are worked out one by one: half the numbers that 32 bits can tell apart there are not used.
+const largeExponent = 1e4
+
+// likely appends the tokens that top-p and min-p may keep, with their probabilities among all. Of a large vocabulary that
+// leaves few to be put in order.
+func (s *sampler) likely(logits []float32, largest float64, kept []candidate) []candidate {
+	by := 1 / s.Temperature
+	if math.Abs(largest)*by > largeExponent {
+		for id, l := range logits {
+			if p := math.Exp((float64(l) - largest) * by); p > 0 {
+				kept = append(kept, candidate{int32(id), p})
+			}
+		}
+		rescale(kept)
+		return kept
+	}
+	const group = tensor.PageTokens
+	s.space = append(s.space[:0], logits...)
+	for len(s.space)%group != 0 {
+		s.space = append(s.space, float32(math.Inf(-1)))
+	}
+	peak := float32(float32(by) * float32(largest))
+	sum := 0.0
+	for at := 0; at < len(s.space); at += group {
+		scores := (*[group]float32)(s.space[at:])
+		tensor.Mask(scores, float32(by), 0, group)
+		sum += float64(tensor.Weigh(scores, peak))
+	}
+	// All tokens less likely than this have together less than what top-p may leave out, so none of them is kept.
+	least := float32(math.SmallestNonzeroFloat32)
+	if s.TopP > 0 && s.TopP < 1 {
+		least = float32((1 - s.TopP) / float64(len(logits)) * sum)
+	}
+	least = max(least, float32(0.99*s.MinP))
+	for id, p := range s.space {
+		if p >= least {
+			kept = append(kept, candidate{int32(id), float64(p) / sum})
+		}
+	}
+	return kept
+}
+
+// topK appends the most likely tokens with their logits over the temperature.
+func (s *sampler) topK(logits []float32, kept []candidate) []candidate {
+	least := float32(math.Inf(-1)) // the least likely of those that are kept, if there are enough
+	for id, l := range logits {
+		if len(kept) == 2*s.TopK {
+			kept = kept[:copy(kept, mostLikely(kept, func(n int, _ candidate) bool { return n < s.TopK }))]
+			least = float32(kept[s.TopK-1].p)
+		}
+		if l > least {
+			kept = append(kept, candidate{int32(id), float64(l)})
+		}
+	}
+	if len(kept) > s.TopK {
+		kept = mostLikely(kept, func(n int, _ candidate) bool { return n < s.TopK })
+	}
+	for i := range kept {
+		kept[i].p /= s.Temperature
+	}
 	return kept
 }
 

@@ -123,7 +123,7 @@ func (r *run) all() (err error) {
 	defer func() { r.engine.Close() }()
 	r.add(Figure{ID: "load", Name: "loading", Value: 1000 * time.Since(begun).Seconds(), Unit: "ms"})
 	defer func() { err = errors.Join(err, r.prepared.Close()) }()
-	for _, step := range []func() error{r.cold, r.prepare, r.firstTokens, r.prefill, r.decode, r.memory} {
+	for _, step := range []func() error{r.cold, r.prepare, r.firstTokens, r.prefill, r.decode, r.beside, r.memory} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -162,7 +162,7 @@ func (r *run) load(c *weights.Checkpoint) (err error) {
 
 func (r *run) tell(doing string) {
 	if r.Progress != nil {
-		r.Progress(doing, r.steps, 7+len(promptLengths)+len(streams))
+		r.Progress(doing, r.steps, 8+len(promptLengths)+len(streams))
 	}
 	r.steps++
 }
@@ -355,6 +355,55 @@ func (r *run) decode() error {
 		r.add(f)
 	}
 	return nil
+}
+
+// besideTokens is the length of the prompt that is read beside an answer.
+const besideTokens = 512
+
+// beside measures for how long an answer under way stops at most while somebody else's prompt is read.
+func (r *run) beside() error {
+	r.tell("an answer beside a prompt that is read")
+	f := Figure{ID: "gap", Name: fmt.Sprintf("longest pause of an answer beside a prompt of %d", besideTokens), Unit: "ms"}
+	if read, ok := r.report.Find(fmt.Sprintf("prefill.%d", besideTokens)); !ok || read.Value == 0 {
+		f.Skipped = "a prompt of that length was not read"
+		r.add(f)
+		return nil
+	}
+	ctx, cancel := context.WithCancel(r.ctx)
+	defer cancel()
+	answering, read := make(chan struct{}), make(chan error, 1)
+	prompt := r.prompt(besideTokens)
+	go func() {
+		select {
+		case <-answering:
+			_, err := r.first(prompt)
+			read <- err
+		case <-ctx.Done():
+		}
+	}()
+	var last time.Time
+	var longest time.Duration
+	count := 0
+	for _, err := range r.engine.Generate(ctx, engine.Job{Prompt: r.prompt(16), NeverEnds: true}) {
+		if err != nil {
+			return err
+		}
+		now := time.Now()
+		if count++; count == 4 {
+			close(answering)
+		} else if count > 4 {
+			longest = max(longest, now.Sub(last))
+		}
+		last = now
+		select {
+		case err := <-read:
+			f.Value = ms(longest)
+			r.add(f)
+			return err
+		default:
+		}
+	}
+	return errors.New("the answer ended before the prompt beside it was read")
 }
 
 // answers generates so many answers at once, and gives how many tokens came in which time, from when the last of them had

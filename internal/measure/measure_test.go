@@ -24,7 +24,7 @@ func TestRun(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, id := range []string{"load", "first.cold", "first.warm", "first.shared", "prefill.64", "prefill.512", "prefill.2048", "decode.1", "decode.2", "decode.4", "decode.8", "decode.16"} {
+	for _, id := range []string{"load", "first.cold", "first.warm", "first.shared", "prefill.64", "prefill.512", "prefill.2048", "decode.1", "decode.2", "decode.4", "decode.8", "decode.16", "gap"} {
 		f, ok := r.Find(id)
 		if !ok || (f.Value <= 0) == (f.Skipped == "") {
 			t.Errorf("%s: %+v, %v", id, f, ok)

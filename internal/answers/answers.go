@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"iter"
 	"log/slog"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -76,11 +75,11 @@ func (d *Desk) Close() error {
 
 // Run is a response under way, or one that has ended lately.
 type Run struct {
-	ID     string
-	call   *response.Call
-	key    keyring.Key
-	begun  time.Time
-	cancel context.CancelCauseFunc
+	ID       string
+	call     *response.Call
+	key      keyring.Key
+	begun    time.Time
+	exchange *gate.Exchange
 
 	mu      sync.Mutex
 	writer  *response.Writer
@@ -98,7 +97,7 @@ var (
 )
 
 // Begin starts a response. Unless it is in the background, it ends when ctx does.
-func (d *Desk) Begin(ctx context.Context, k keyring.Key, id string, call *response.Call) (*Run, error) {
+func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call *response.Call) (*Run, error) {
 	if call.Previous != "" {
 		items, err := d.conversation(ctx, k, call.Previous)
 		if err != nil {
@@ -108,48 +107,50 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, id string, call *respon
 			return nil, fmt.Errorf("the conversation of response %s cannot be read: %w", call.Previous, err)
 		}
 	}
-	r := &Run{ID: "resp_" + id, call: call, key: k, begun: time.Now(), changed: make(chan struct{})}
+	r := &Run{ID: "resp_" + from.ID, call: call, key: k, begun: time.Now(), changed: make(chan struct{})}
 	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
+	running := ctx
 	if call.Background {
-		if _, err := d.gate.Offer(ctx, k, call.Model); err != nil {
-			return nil, err // what is plainly wrong is said at once
-		}
+		running = context.WithoutCancel(ctx) // the end of the request does not matter
+	}
+	x, err := d.gate.Begin(running, k, from, &call.Request)
+	if err != nil {
+		return nil, err // what is plainly wrong is said at once
+	}
+	r.exchange = x
+	if call.Background {
 		r.writer.Begin()
 		if err := d.store(ctx, r); err != nil {
+			x.Close(err)
 			return nil, err
 		}
-		// The request's values stay, such as its id for the log; its end does not matter.
-		ctx = context.WithoutCancel(ctx)
 	}
-	ctx, r.cancel = context.WithCancelCause(ctx)
-	stop := context.AfterFunc(d.base, func() { r.cancel(context.Cause(d.base)) })
+	stop := context.AfterFunc(d.base, func() { x.Cancel(context.Cause(d.base)) })
 	d.mu.Lock()
 	d.runs[r.ID] = r
 	d.mu.Unlock()
 	d.working.Go(func() {
 		defer stop()
-		defer r.cancel(nil)
-		d.work(ctx, r)
+		d.work(r)
 		d.finish(r)
 	})
 	return r, nil
 }
 
 // work runs a response to its end.
-func (d *Desk) work(ctx context.Context, r *Run) {
+func (d *Desk) work(r *Run) {
+	defer r.exchange.Close(nil)
 	begun := r.call.Background // whether there is a response to tell of
 	defer func() {
 		if p := recover(); p != nil {
-			err := fmt.Errorf("panic: %v\n%s", p, debug.Stack())
+			err := exchange.Panicked(p)
 			d.log.Error("response failed", "response", r.ID, "error", err.Error())
 			r.end(err, begun)
 		}
 	}()
-	for event, err := range d.gate.Answer(ctx, r.key, &r.call.Request) {
+	for event, err := range r.exchange.Events() {
 		if err == nil {
 			err = r.add(event, &begun)
-		} else if cause := context.Cause(ctx); cause != nil {
-			err = cause
 		}
 		if err != nil {
 			r.end(err, begun)
@@ -359,7 +360,7 @@ func (d *Desk) Cancel(ctx context.Context, k keyring.Key, id string) (json.RawMe
 		if !r.call.Background {
 			return nil, notInBackground(id)
 		}
-		r.cancel(errCancelled)
+		r.exchange.Cancel(errCancelled)
 		return r.Wait(ctx)
 	}
 	rec, err := d.record(ctx, k, id)
@@ -380,7 +381,7 @@ func (d *Desk) Delete(ctx context.Context, k keyring.Key, id string) error {
 		r.mu.Lock()
 		r.dropped = true
 		r.mu.Unlock()
-		r.cancel(errDeleted)
+		r.exchange.Cancel(errDeleted)
 		for _, err := range r.Events(ctx, -1) {
 			if err != nil && ctx.Err() != nil {
 				return err

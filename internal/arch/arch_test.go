@@ -28,7 +28,8 @@ var rooms = map[string][]string{
 	"model":     {"tensor", "weights", "kv"},
 	"engine":    {"model", "tokenizer", "tensor", "grammar", "kv", "weights"},
 	"machine":   {"tensor", "weights"},
-	"measure":   {"engine", "machine", "model", "tensor", "tokenizer", "weights"},
+	"prepared":  {"machine", "model", "tensor", "weights"},
+	"measure":   {"engine", "machine", "model", "prepared", "tensor", "tokenizer", "weights"},
 
 	"tensor/kernelgen": {}, // a program that writes parts of tensor
 	"dialect/field":    {"exchange"},
@@ -45,7 +46,7 @@ var rooms = map[string][]string{
 	"dialect/embedding":  {"exchange", "dialect/field", "dialect/wire"},
 
 	"runner/scripted": {"exchange"},
-	"runner/native":   {"exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "tensor", "tokenizer", "weights", "weights/disk"},
+	"runner/native":   {"exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk"},
 	"catalog":         {"exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},
 	"convert":         {"model", "tensor", "tokenizer", "kv", "weights", "weights/gguf", "weights/disk"},
 	"library":         {"catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
@@ -57,7 +58,8 @@ var rooms = map[string][]string{
 	"store":           {"keyring", "catalog", "kept"},
 	"snippet":         {"exchange"},
 	"server":          {"machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"cli":             {"exchange", "measure", "runner/scripted", "tensor", "weights/disk", "answers", "snippet", "config", "convert", "fetch", "library", "machine", "server", "gate", "catalog", "prompt", "keyring", "store", "runner/native", "weights"},
+	"boot":            {"answers", "catalog", "config", "fetch", "gate", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
+	"cli":             {"boot", "catalog", "config", "convert", "exchange", "fetch", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
 	"arch":            {},
 }
 

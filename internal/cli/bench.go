@@ -8,7 +8,6 @@ import (
 	"io"
 	"log/slog"
 	"math"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -23,16 +22,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"kindredgate/demo"
-	"kindredgate/internal/answers"
-	"kindredgate/internal/catalog"
+	"kindredgate/internal/boot"
+	"kindredgate/internal/config"
 	"kindredgate/internal/convert"
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/gate"
-	"kindredgate/internal/keyring"
 	"kindredgate/internal/measure"
 	"kindredgate/internal/runner/scripted"
 	"kindredgate/internal/server"
-	"kindredgate/internal/store"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/weights"
 	"kindredgate/internal/weights/disk"
@@ -199,33 +195,25 @@ func ownShare(ctx context.Context) (median time.Duration, err error) {
 	if err := demo.Install(folder); err != nil {
 		return 0, err
 	}
-	db, err := store.Open(filepath.Join(folder, databaseFile))
+	cfg := config.Default()
+	cfg.Listen, cfg.Data, cfg.Models.Folders = "127.0.0.1:0", folder, []string{filepath.Join(folder, "models")}
+	h, err := boot.Open(ctx, cfg, boot.Options{
+		Log: slog.New(slog.DiscardHandler), Version: Version,
+		Runner: &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"fine"} }},
+	})
 	if err != nil {
 		return 0, err
 	}
-	defer func() { err = errors.Join(err, db.Close()) }()
-	silent := slog.New(slog.DiscardHandler)
-	runner := &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"fine"} }}
-	g := &gate.Gate{Catalog: catalog.New(db, filepath.Join(folder, "models")), Keys: keyring.New(db), Presets: db, Runner: runner}
-	key, _, err := g.Keys.Issue(ctx, "bench", nil)
+	defer func() { err = errors.Join(err, h.Close()) }()
+	key, _, err := h.Gate.Keys.Issue(ctx, "bench", nil)
 	if err != nil {
 		return 0, err
 	}
-	desk, err := answers.Open(ctx, g, db, silent)
-	if err != nil {
-		return 0, err
-	}
-	defer func() { err = errors.Join(err, desk.Close()) }()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	gateway := server.New(server.Options{Gate: g, Answers: desk, Log: silent, Version: Version}, listener.Addr())
 	var mu sync.Mutex
 	var took []time.Duration
-	outer := &httptest.Server{Listener: listener, Config: &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	outer := &httptest.Server{Listener: h.Listener, Config: &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		begun := time.Now()
-		gateway.ServeHTTP(w, r)
+		h.Server.ServeHTTP(w, r)
 		d := time.Since(begun)
 		mu.Lock()
 		took = append(took, d)

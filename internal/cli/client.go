@@ -17,6 +17,8 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+
+	"kindredgate/internal/boot"
 )
 
 // client calls a gate that runs.
@@ -49,7 +51,7 @@ func (f *clientFlags) open() (*client, error) {
 		c.key = os.Getenv("KINDRED_KEY")
 	}
 	if c.key == "" && g.Data != "" {
-		raw, err := os.ReadFile(filepath.Join(g.Data, ownerFile))
+		raw, err := os.ReadFile(filepath.Join(g.Data, boot.OwnerFile))
 		if err != nil {
 			return nil, fmt.Errorf("the owner key of the gate at %s cannot be read (%w); give a key with --key", g.Address, err)
 		}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"kindredgate/internal/boot"
 	"kindredgate/internal/config"
 )
 
@@ -29,7 +30,7 @@ func announce(addr net.Addr, data string) (forget func() error, err error) {
 		return nil, err
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, folderError(dir, err)
+		return nil, boot.FolderError(dir, err)
 	}
 	tcp, ok := addr.(*net.TCPAddr)
 	if !ok {
@@ -51,12 +52,12 @@ func announce(addr net.Addr, data string) (forget func() error, err error) {
 	}
 	for _, file := range old {
 		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, folderError(dir, err)
+			return nil, boot.FolderError(dir, err)
 		}
 	}
 	file := filepath.Join(dir, fmt.Sprintf("%d-%d.json", tcp.Port, os.Getpid()))
 	if err := os.WriteFile(file, raw, 0o600); err != nil {
-		return nil, folderError(dir, err)
+		return nil, boot.FolderError(dir, err)
 	}
 	return func() error {
 		if err := os.Remove(file); !errors.Is(err, fs.ErrNotExist) {

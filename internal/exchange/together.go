@@ -2,7 +2,9 @@ package exchange
 
 import (
 	"context"
+	"fmt"
 	"iter"
+	"runtime/debug"
 	"sync"
 )
 
@@ -12,7 +14,10 @@ type Numbered[T any] struct {
 	Item   T
 }
 
-// Together runs streams side by side and gives their items as they come. The first error ends them all. Leaving the
+// Panicked makes an error of a recovered panic, with the stack for the log.
+func Panicked(p any) error { return fmt.Errorf("panic: %v\n%s", p, debug.Stack()) }
+
+// Together runs streams side by side and gives their items as they come. The first error ends them all; a panic is one. Leaving the
 // loop cancels the context that the streams got and waits for them.
 func Together[T any](ctx context.Context, streams ...func(context.Context) iter.Seq2[T, error]) iter.Seq2[Numbered[T], error] {
 	return func(yield func(Numbered[T], error) bool) {
@@ -37,6 +42,14 @@ func Together[T any](ctx context.Context, streams ...func(context.Context) iter.
 		}()
 		for i, stream := range streams {
 			running.Go(func() {
+				defer func() {
+					if p := recover(); p != nil {
+						select {
+						case results <- result{Numbered[T]{Stream: i}, Panicked(p)}:
+						case <-ctx.Done():
+						}
+					}
+				}()
 				for item, err := range stream(ctx) {
 					select {
 					case results <- result{Numbered[T]{i, item}, err}:

@@ -1,16 +1,16 @@
 // Package gate is what the gate does, whatever the style of the request and whoever runs the model: admit,
-// find the model, run, meter. It is the only place that knows all of these.
+// find the model, run, record. It is the only place that knows all of these.
+//
+// A request becomes an [Exchange] by [Gate.Begin], and nothing calls a runner past it.
 package gate
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"iter"
 	"slices"
 	"strings"
-	"time"
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
@@ -49,26 +49,8 @@ type Gate struct {
 	Prompts Prompter
 	Loader  Loader
 	Library *library.Library // nil if models cannot be added or forgotten
-	// Meter is told of every exchange when it has ended. It may be nil.
-	Meter func(ctx context.Context, r Record)
-}
-
-// Record is what an exchange came to.
-type Record struct {
-	Key              keyring.Key
-	Model            string
-	PromptTokens     int
-	CachedTokens     int // of the prompt, that did not have to be read
-	CompletionTokens int
-	ToolCalls        int
-	Malformed        int // places that looked like tool calls and could not be read
-	Drafted          int // tokens that were put through the network before it was known that they follow
-	Accepted         int // of these, that did
-	Timings          exchange.Timings
-	FirstToken       time.Duration // from the request to the first token; 0 if none came
-	Duration         time.Duration
-	Reason           exchange.Reason // of the last candidate to end; empty if none did
-	Err              error
+	// Observers are told of every exchange, one after the other.
+	Observers []Observer
 }
 
 // forbidden is the error for a key that may not use a model.
@@ -112,101 +94,17 @@ func (g *Gate) Offer(ctx context.Context, k keyring.Key, name string) (Offer, er
 	return Offer{name, m}, err
 }
 
-// Answer runs a request. The stream is as package exchange describes it; a request that is not admitted is
-// an error at its start.
-func (g *Gate) Answer(ctx context.Context, k keyring.Key, req *exchange.Request) iter.Seq2[exchange.Event, error] {
-	return func(yield func(exchange.Event, error) bool) {
-		begun := time.Now()
-		r := Record{Key: k, Model: req.Model}
-		defer func() {
-			r.Duration = time.Since(begun)
-			if g.Meter != nil {
-				g.Meter(ctx, r)
-			}
-		}()
-		m, preset, err := g.resolve(ctx, k, req.Model)
-		if err != nil {
-			r.Err = err
-			yield(nil, err)
-			return
-		}
-		if m.Use == catalog.Embedding {
-			r.Err = exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", req.Model)
-			yield(nil, r.Err)
-			return
-		}
-		if preset != nil {
-			preset.Apply(req)
-		}
-		m.Defaults.FillIn(&req.Sampling)
-		req.Owner = k.ID
-		// Deltas count while an answer is under way, so that one that is cut off is counted too.
-		counted := map[int]int{}
-		count := func(candidate, tokens int) {
-			r.CompletionTokens += tokens
-			counted[candidate] += tokens
-		}
-		for event, err := range g.Runner.Run(ctx, m.Path, req) {
-			switch event := event.(type) {
-			case exchange.Started:
-				r.PromptTokens, r.CachedTokens, r.Timings, r.FirstToken = event.PromptTokens, event.CachedTokens, event.Timings, time.Since(begun)
-			case exchange.ReasoningDelta:
-				count(event.Candidate, event.Tokens)
-			case exchange.TextDelta:
-				count(event.Candidate, event.Tokens)
-			case exchange.ToolCallDelta:
-				count(event.Candidate, event.Tokens)
-				if event.Name != "" {
-					r.ToolCalls++
-				}
-			case exchange.Finish:
-				count(event.Candidate, event.Tokens-counted[event.Candidate])
-				r.Malformed += event.Malformed
-				r.Drafted, r.Accepted = r.Drafted+event.Drafted, r.Accepted+event.Accepted
-				r.Reason = event.Reason
-			case nil:
-				r.Err = err
-			}
-			if !yield(event, err) {
-				if r.Reason == "" && r.Err == nil {
-					// Nobody reads on: the client went away.
-					r.Err = cmp.Or(context.Cause(ctx), context.Canceled)
-				}
-				return
-			}
-			if err != nil {
-				return
-			}
-		}
-	}
-}
-
-// AnswerAll runs several requests side by side. Events come with the number of their request.
-func (g *Gate) AnswerAll(ctx context.Context, k keyring.Key, reqs []exchange.Request) iter.Seq2[exchange.Numbered[exchange.Event], error] {
-	streams := make([]func(context.Context) iter.Seq2[exchange.Event, error], len(reqs))
-	for i := range reqs {
-		streams[i] = func(ctx context.Context) iter.Seq2[exchange.Event, error] { return g.Answer(ctx, k, &reqs[i]) }
-	}
-	return exchange.Together(ctx, streams...)
-}
-
-// Embed makes vectors of texts.
-func (g *Gate) Embed(ctx context.Context, k keyring.Key, req *exchange.Embedding) (v *exchange.Vectors, err error) {
-	begun := time.Now()
-	r := Record{Key: k, Model: req.Model}
-	defer func() {
-		r.Duration, r.Err = time.Since(begun), err
-		if g.Meter != nil {
-			g.Meter(ctx, r)
-		}
-	}()
-	m, preset, err := g.resolve(ctx, k, req.Model)
+// Embed makes vectors of texts, as an exchange of its own.
+func (g *Gate) Embed(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Embedding) (v *exchange.Vectors, err error) {
+	x := g.begin(ctx, caller, from, req.Model)
+	defer func() { x.close(err) }()
+	m, preset, err := g.resolve(ctx, caller, req.Model)
 	if err != nil {
 		return nil, err
 	}
 	switch {
 	case m.Use != catalog.Embedding || preset != nil:
-		return nil, g.noEmbeddings(ctx, k, req.Model)
+		return nil, g.noEmbeddings(ctx, caller, req.Model)
 	case req.Dimensions != 0 && req.Dimensions != m.Dimensions && !slices.Contains(m.Nested, req.Dimensions):
 		// Cutting vectors short makes sense only for models that were trained for it.
 		lengths := fmt.Sprint(m.Dimensions)
@@ -215,10 +113,11 @@ func (g *Gate) Embed(ctx context.Context, k keyring.Key, req *exchange.Embedding
 		}
 		return nil, exchange.InvalidParam("dimensions", "dimensions is %d; the vectors of model %q have %s and cannot be cut otherwise", req.Dimensions, req.Model, lengths)
 	}
-	if v, err = g.Runner.Embed(ctx, m.Path, req); err != nil {
+	x.admitted(m, nil)
+	if v, err = g.Runner.Embed(x.ctx, m.Path, req); err != nil {
 		return nil, err
 	}
-	r.PromptTokens, r.Timings, r.Reason = v.Tokens, v.Timings, exchange.Stopped
+	x.record.PromptTokens, x.record.Timings, x.record.Reason = v.Tokens, v.Timings, exchange.Stopped
 	return v, nil
 }
 

@@ -20,6 +20,8 @@ import (
 
 // script answers with the events that it is given.
 type script struct {
+	wait   bool // for the end of the context, after them
+	panic  any  // after them
 	mu     sync.Mutex
 	events []exchange.Event
 	err    error // after them
@@ -31,17 +33,27 @@ func (s *script) Embed(_ context.Context, _ string, req *exchange.Embedding) (*e
 	return &exchange.Vectors{Vectors: make([][]float32, len(req.Inputs)), Tokens: 3 * len(req.Inputs)}, nil
 }
 
-func (s *script) Run(_ context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+func (s *script) Run(ctx context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
 		s.mu.Lock()
 		s.asked, s.path = req, path
 		s.mu.Unlock()
+		if s.events == nil && s.err == nil {
+			yield(exchange.Finish{Reason: exchange.Stopped}, nil)
+			return
+		}
 		for _, e := range s.events {
 			if !yield(e, nil) {
 				return
 			}
 		}
-		if s.err != nil {
+		switch {
+		case s.panic != nil:
+			panic(s.panic)
+		case s.wait:
+			<-ctx.Done()
+			yield(nil, errors.New("interrupted"))
+		case s.err != nil:
 			yield(nil, s.err)
 		}
 	}
@@ -73,14 +85,40 @@ func open(t testing.TB, s *script) (*Gate, *[]Record) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { db.Close() })
-	var mu sync.Mutex
 	var records []Record
 	return &Gate{Catalog: catalog.New(nil, dir), Keys: keyring.New(db), Presets: db, Runner: s, Prompts: s,
-		Meter: func(_ context.Context, r Record) {
-			mu.Lock()
-			defer mu.Unlock()
-			records = append(records, r)
-		}}, &records
+		Observers: []Observer{&observer{records: &records}}}, &records
+}
+
+// observer keeps the records of exchanges that have ended, and counts those that had begun.
+type observer struct {
+	mu      sync.Mutex
+	records *[]Record
+	begun   int
+}
+
+func (o *observer) Began(r Record) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.begun++
+}
+
+func (o *observer) Ended(r Record) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	*o.records = append(*o.records, r)
+}
+
+// answer begins an exchange and gives its events.
+func answer(ctx context.Context, g *Gate, k keyring.Key, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		x, err := g.Begin(ctx, k, Origin{ID: "one", Style: "chat"}, req)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		x.Events()(yield)
+	}
 }
 
 func user(text string) []exchange.Turn {
@@ -117,23 +155,87 @@ func TestExchangesAreMetered(t *testing.T) {
 		{"broken at once", &script{err: broken}, 0, 0, "", broken},
 	} {
 		g, records := open(t, c.script)
-		_, err := drain(g.Answer(t.Context(), keyring.Key{ID: "abcd1234", Label: "k"}, &exchange.Request{Model: "harbour-4m", Turns: user("x")}), c.leaveAfter)
+		_, err := drain(answer(t.Context(), g, keyring.Key{ID: "abcd1234", Label: "k"}, &exchange.Request{Model: "harbour-4m", Turns: user("x")}), c.leaveAfter)
 		if c.script.asked == nil || c.script.asked.Owner != "abcd1234" {
 			t.Errorf("%s: the runner is not told whose request it is: %+v", c.name, c.script.asked)
 		}
 		if c.err == broken && !errors.Is(err, broken) {
 			t.Errorf("%s: error %v", c.name, err)
 		}
-		if len(*records) != 1 {
-			t.Fatalf("%s: %d records", c.name, len(*records))
+		if o := g.Observers[0].(*observer); len(*records) != 1 || o.begun != 1 {
+			t.Fatalf("%s: %d records, %d had begun", c.name, len(*records), o.begun)
 		}
 		r := (*records)[0]
-		if r.Key.Label != "k" || r.Model != "harbour-4m" || r.CompletionTokens != c.tokens || r.Reason != c.reason || !errors.Is(r.Err, c.err) || r.Duration <= 0 {
+		if r.Key.Label != "k" || r.Asked != "harbour-4m" || r.Answered != "harbour-4m" || r.ID != "one" || r.CompletionTokens != c.tokens || r.Reason != c.reason || !errors.Is(r.Err, c.err) || r.Duration <= 0 {
 			t.Errorf("%s: %+v", c.name, r)
 		}
 		if c.reason == exchange.Called && (r.ToolCalls != 1 || r.Malformed != 1 || r.PromptTokens != 5) {
 			t.Errorf("%s: %+v", c.name, r)
 		}
+	}
+}
+
+// The record is closed before the last event goes out, once, whatever ends the exchange.
+func TestRecordsAreClosedFirst(t *testing.T) {
+	deltas := []exchange.Event{exchange.Started{PromptTokens: 5}, exchange.TextDelta{Text: "a", Tokens: 1}}
+	finish := []exchange.Event{exchange.TextDelta{Candidate: 1, Text: "b", Tokens: 1}, exchange.Finish{Candidate: 1, Reason: exchange.Stopped, Tokens: 1}, exchange.Finish{Reason: exchange.Stopped, Tokens: 1}}
+	stopped := errors.New("the gate was stopped")
+	for _, c := range []struct {
+		name   string
+		script *script
+		cancel error
+		want   string // in the record's error
+	}{
+		{"whole", &script{events: append(slices.Clone(deltas), finish...)}, nil, ""},
+		{"cut off by the runner", &script{events: deltas}, nil, "before it was whole"},
+		{"broken", &script{events: deltas, err: errors.New("broken")}, nil, "broken"},
+		{"cancelled", &script{events: deltas, wait: true}, stopped, "was stopped"},
+		{"panic", &script{events: deltas, panic: "oh"}, nil, "panic: oh"},
+	} {
+		g, records := open(t, c.script)
+		x, err := g.Begin(t.Context(), keyring.Key{}, Origin{}, &exchange.Request{Model: "harbour-4m", Turns: user("x"), Candidates: 2})
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := 0
+		var last error
+		for _, err := range x.Events() {
+			if n++; n == len(deltas) && c.cancel != nil {
+				x.Cancel(c.cancel)
+			}
+			ends := n == len(deltas)+len(finish) || err != nil
+			if ended := len(*records); ended == 1 != ends {
+				t.Errorf("%s: at event %d there are %d records", c.name, n, ended)
+			}
+			last = err
+		}
+		x.Close(nil)
+		if len(*records) != 1 {
+			t.Fatalf("%s: %d records", c.name, len(*records))
+		}
+		for _, err := range []error{(*records)[0].Err, last} {
+			if (c.want == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), c.want) {
+				t.Errorf("%s: error %v", c.name, err)
+			}
+		}
+	}
+	// One that is not run is closed by hand; a panic of whoever takes the events is not the runner's.
+	g, records := open(t, &script{events: deltas})
+	x, err := g.Begin(t.Context(), keyring.Key{}, Origin{}, &exchange.Request{Model: "harbour-4m", Turns: user("x")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	x.Close(stopped)
+	if len(*records) != 1 || !errors.Is((*records)[0].Err, stopped) {
+		t.Errorf("records %+v", *records)
+	}
+	defer func() {
+		if p := recover(); p != "mine" {
+			t.Errorf("the panic is %v", p)
+		}
+	}()
+	for range answer(t.Context(), g, keyring.Key{}, &exchange.Request{Model: "harbour-4m", Turns: user("x")}) {
+		panic("mine")
 	}
 }
 
@@ -145,7 +247,7 @@ func TestDefaultsFillWhatIsOpen(t *testing.T) {
 		sampling exchange.Sampling
 		want     float64
 	}{{exchange.Sampling{}, 0.2}, {exchange.Sampling{Temperature: &hot}, 1.5}} {
-		if _, err := drain(g.Answer(t.Context(), keyring.Key{}, &exchange.Request{Model: "harbour-4m", Turns: user("x"), Sampling: c.sampling}), 0); err != nil {
+		if _, err := drain(answer(t.Context(), g, keyring.Key{}, &exchange.Request{Model: "harbour-4m", Turns: user("x"), Sampling: c.sampling}), 0); err != nil {
 			t.Fatal(err)
 		}
 		if got := s.asked.Sampling; *got.Temperature != c.want || *got.TopP != 0.95 || got.TopK != nil {
@@ -184,7 +286,7 @@ func TestKeysAreHeldToTheirModels(t *testing.T) {
 			t.Errorf("a key for %v is offered %v, want %v", c.models, names, c.may)
 		}
 		for _, name := range []string{"harbour-4m", "master"} {
-			_, err := drain(g.Answer(ctx, k, &exchange.Request{Model: name, Turns: user("x")}), 0)
+			_, err := drain(answer(ctx, g, k, &exchange.Request{Model: name, Turns: user("x")}), 0)
 			_, err2 := g.Offer(ctx, k, name)
 			if may := slices.Contains(c.may, name); (err == nil) != may || (err2 == nil) != may {
 				t.Errorf("a key for %v asks %s: %v, %v", c.models, name, err, err2)
@@ -207,7 +309,7 @@ func TestModelsAreAskedForWhatTheyAreFor(t *testing.T) {
 	g, records := open(t, &script{events: []exchange.Event{exchange.Started{PromptTokens: 2}, exchange.Finish{Reason: exchange.Stopped, Tokens: 1}}})
 	ctx := t.Context()
 	embed := func(model string, dimensions int) error {
-		_, err := g.Embed(ctx, keyring.Key{Label: "a"}, &exchange.Embedding{Model: model, Inputs: []exchange.Input{{Text: "x"}}, Dimensions: dimensions})
+		_, err := g.Embed(ctx, keyring.Key{Label: "a"}, Origin{}, &exchange.Embedding{Model: model, Inputs: []exchange.Input{{Text: "x"}}, Dimensions: dimensions})
 		return err
 	}
 	if err := embed("harbour-embed", 256); err != nil {
@@ -225,7 +327,7 @@ func TestModelsAreAskedForWhatTheyAreFor(t *testing.T) {
 			t.Errorf("%+v: %v", c, err)
 		}
 	}
-	_, err := drain(g.Answer(ctx, keyring.Key{}, &exchange.Request{Model: "harbour-embed", Turns: user("x")}), -1)
+	_, err := drain(answer(ctx, g, keyring.Key{}, &exchange.Request{Model: "harbour-embed", Turns: user("x")}), -1)
 	if err == nil || exchange.AsError(err).Param != "model" {
 		t.Errorf("text from an embedding model: %v", err)
 	}
@@ -233,7 +335,11 @@ func TestModelsAreAskedForWhatTheyAreFor(t *testing.T) {
 	// Several requests of one call are metered each by itself.
 	before := len(*records)
 	finished := 0
-	for event, err := range g.AnswerAll(ctx, keyring.Key{}, []exchange.Request{{Model: "harbour-4m", Turns: user("x")}, {Model: "harbour-4m", Turns: user("y")}}) {
+	all, err := g.BeginAll(ctx, keyring.Key{}, Origin{ID: "two"}, []exchange.Request{{Model: "harbour-4m", Turns: user("x")}, {Model: "harbour-4m", Turns: user("y")}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for event, err := range all {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -241,7 +347,20 @@ func TestModelsAreAskedForWhatTheyAreFor(t *testing.T) {
 			finished++
 		}
 	}
-	if finished != 2 || len(*records) != before+2 {
-		t.Errorf("%d finished, %d records", finished, len(*records)-before)
+	if finished != 2 || len(*records) != before+2 || (*records)[before].Parent != "two" || (*records)[before].ID == (*records)[before+1].ID {
+		t.Errorf("%d finished, %d records: %+v", finished, len(*records)-before, (*records)[before:])
+	}
+	// One that is refused takes the others along.
+	before = len(*records)
+	if _, err := g.BeginAll(ctx, keyring.Key{}, Origin{}, []exchange.Request{{Model: "harbour-4m", Turns: user("x")}, {Model: "nobody", Turns: user("y")}}); err == nil {
+		t.Error("a model that is not there is admitted")
+	}
+	for _, r := range (*records)[before:] {
+		if r.Err == nil {
+			t.Errorf("record %+v", r)
+		}
+	}
+	if len(*records) != before+2 {
+		t.Errorf("%d records of two requests that were refused", len(*records)-before)
 	}
 }

@@ -1,7 +1,6 @@
 package server
 
 import (
-	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -9,7 +8,6 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -28,8 +26,6 @@ const (
 	progressKey = "progress"
 )
 
-type requestIDKey struct{}
-
 // identify gives the request its id.
 func (s *Server) identify(c *gin.Context) {
 	id := strings.ToLower(rand.Text())
@@ -38,7 +34,7 @@ func (s *Server) identify(c *gin.Context) {
 	c.Header("X-Content-Type-Options", "nosniff")
 	progress := &exchange.Progress{}
 	c.Set(progressKey, progress)
-	c.Request = c.Request.WithContext(exchange.WithProgress(context.WithValue(c.Request.Context(), requestIDKey{}, id), progress))
+	c.Request = c.Request.WithContext(exchange.WithProgress(c.Request.Context(), progress))
 	c.Next()
 }
 
@@ -73,28 +69,35 @@ func (s *Server) log(c *gin.Context) {
 	}
 }
 
-// Meter returns the function by which a gate's exchanges are written to a log, one line each.
-func Meter(log *slog.Logger) func(context.Context, gate.Record) {
-	return func(ctx context.Context, r gate.Record) {
-		id, _ := ctx.Value(requestIDKey{}).(string)
-		ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-		attrs := []any{"id", id, "key", r.Key.Label, "model", r.Model, "prompt_tokens", r.PromptTokens, "cached_tokens", r.CachedTokens, "completion_tokens", r.CompletionTokens,
-			"queue_ms", ms(r.Timings.Queue), "load_ms", ms(r.Timings.Load), "prefill_ms", ms(r.Timings.Prefill), "first_token_ms", ms(r.FirstToken), "took_ms", ms(r.Duration)}
-		if r.ToolCalls > 0 {
-			attrs = append(attrs, "tool_calls", r.ToolCalls)
-		}
-		if r.Drafted > 0 {
-			attrs = append(attrs, "drafted_tokens", r.Drafted, "accepted_tokens", r.Accepted)
-		}
-		if r.Malformed > 0 {
-			attrs = append(attrs, "malformed_tool_calls", r.Malformed)
-		}
-		if r.Err != nil {
-			log.Warn("exchange ended early", append(attrs, "error", r.Err.Error())...)
-			return
-		}
-		log.Info("exchange", append(attrs, "finish", string(r.Reason))...)
+// Logged writes a gate's exchanges to a log, one line each when they end. Those that were refused are left to the line of
+// their request.
+type Logged struct{ Log *slog.Logger }
+
+// Began does nothing.
+func (Logged) Began(gate.Record) {}
+
+// Ended writes the line.
+func (l Logged) Ended(r gate.Record) {
+	if r.Answered == "" {
+		return
 	}
+	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+	attrs := []any{"id", r.ID, "key", r.Key.Label, "model", r.Asked, "prompt_tokens", r.PromptTokens, "cached_tokens", r.CachedTokens, "completion_tokens", r.CompletionTokens,
+		"queue_ms", ms(r.Timings.Queue), "load_ms", ms(r.Timings.Load), "prefill_ms", ms(r.Timings.Prefill), "first_token_ms", ms(r.FirstToken), "took_ms", ms(r.Duration)}
+	if r.ToolCalls > 0 {
+		attrs = append(attrs, "tool_calls", r.ToolCalls)
+	}
+	if r.Drafted > 0 {
+		attrs = append(attrs, "drafted_tokens", r.Drafted, "accepted_tokens", r.Accepted)
+	}
+	if r.Malformed > 0 {
+		attrs = append(attrs, "malformed_tool_calls", r.Malformed)
+	}
+	if r.Err != nil {
+		l.Log.Warn("exchange ended early", append(attrs, "error", r.Err.Error())...)
+		return
+	}
+	l.Log.Info("exchange", append(attrs, "finish", string(r.Reason))...)
 }
 
 // survive turns a panic into an answer, so that it ends one request and not the gate.
@@ -105,7 +108,7 @@ func (s *Server) survive(c *gin.Context) {
 		case http.ErrAbortHandler:
 			panic(p)
 		default:
-			err := panicked(p)
+			err := exchange.Panicked(p)
 			if c.Writer.Written() {
 				_ = c.Error(err)
 				c.Abort()
@@ -116,9 +119,6 @@ func (s *Server) survive(c *gin.Context) {
 	}()
 	c.Next()
 }
-
-// panicked makes an error of a panic, with the stack for the log.
-func panicked(p any) error { return fmt.Errorf("panic: %v\n%s", p, debug.Stack()) }
 
 // hosts knows the names and addresses that the gate may be called by.
 type hosts struct {

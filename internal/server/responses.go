@@ -29,7 +29,7 @@ func (s *Server) respond(c *gin.Context) {
 	}
 	s.unknown(c, call.Unknown)
 	ctx := c.Request.Context()
-	run, err := s.Answers.Begin(ctx, callerOf(c), c.GetString(idKey), call)
+	run, err := s.Answers.Begin(ctx, callerOf(c), origin(c, "response"), call)
 	if err != nil {
 		fail(c, naming("input", err))
 		return

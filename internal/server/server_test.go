@@ -48,6 +48,16 @@ type house struct {
 	records chan gate.Record
 }
 
+// Began is an observer's; only what has ended is looked at.
+func (h *house) Began(gate.Record) {}
+
+// Ended keeps a record, if it was not refused.
+func (h *house) Ended(r gate.Record) {
+	if r.Answered != "" {
+		h.records <- r
+	}
+}
+
 // noPrompts is for servers whose prompts are not under test.
 type noPrompts struct{}
 
@@ -88,7 +98,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	}
 	h := &house{stopped: make(chan error, 1), records: make(chan gate.Record, 2000)}
 	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db), Presets: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
-		Meter: func(_ context.Context, r gate.Record) { h.records <- r }}
+		Observers: []gate.Observer{h}}
 	ctx, cancel := context.WithCancel(context.Background())
 	h.stop = cancel
 	must := func(secret string, err error) string {
@@ -276,7 +286,7 @@ func TestChatWholeAndStreamed(t *testing.T) {
 		t.Errorf("stream:\n%s", body)
 	}
 	for range 2 {
-		if r := <-h.records; r.Key.Label != "application" || r.Model != "harbour-4m" || r.PromptTokens != 6 || r.CompletionTokens != 12 && r.CompletionTokens != 3 || r.Err != nil {
+		if r := <-h.records; r.Key.Label != "application" || r.Asked != "harbour-4m" || r.PromptTokens != 6 || r.CompletionTokens != 12 && r.CompletionTokens != 3 || r.Err != nil {
 			t.Errorf("record %+v", r)
 		}
 	}
@@ -644,7 +654,7 @@ func TestThousandStreamsAtOnce(t *testing.T) { streamAtOnce(t, start(t, hundred)
 // BenchmarkOwnShare is what the gate itself adds to a request, from its first byte to its last, with a runner that takes
 // no time and 64 clients at once. The time is taken within the server, since clients and gate share the processors here.
 func BenchmarkOwnShare(b *testing.B) {
-	h := start(b, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"fine"} }}, func(o *Options) { o.Gate.Meter = nil })
+	h := start(b, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"fine"} }}, func(o *Options) { o.Gate.Observers = nil })
 	var mu sync.Mutex
 	var took []time.Duration
 	outer := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

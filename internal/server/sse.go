@@ -74,7 +74,7 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings
 		defer close(pulled)
 		defer func() {
 			if p := recover(); p != nil {
-				give(item{err: panicked(p)})
+				give(item{err: exchange.Panicked(p)})
 			}
 		}()
 		for v, err := range items {

@@ -16,6 +16,7 @@ import (
 	"kindredgate/internal/dialect/embedding"
 	"kindredgate/internal/dialect/generate"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
 )
 
 // body reads a request's body, up to the limit.
@@ -34,6 +35,15 @@ func (s *Server) unknown(c *gin.Context, fields []string) {
 		s.Log.Warn("fields ignored", "id", c.GetString(idKey), "fields", fields)
 	}
 }
+
+// origin says where an exchange in a style comes from.
+func origin(c *gin.Context, style string) gate.Origin {
+	agent := c.Request.UserAgent()
+	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.RemoteIP(), Agent: agent[:min(len(agent), longAgent)]}
+}
+
+// longAgent is how much is noted of what a client calls itself, in bytes.
+const longAgent = 256
 
 // decoded reads a body and decodes it; if that fails the request is answered.
 func decoded[T any](c *gin.Context, decode func([]byte) (T, error)) (call T, ok bool) {
@@ -66,8 +76,13 @@ func (s *Server) chat(c *gin.Context) {
 		return
 	}
 	s.unknown(c, call.Unknown)
+	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, "chat"), &call.Request)
+	if err != nil {
+		fail(c, err)
+		return
+	}
 	var timings exchange.Timings
-	answered := noting(&timings, s.Gate.Answer(c.Request.Context(), callerOf(c), &call.Request))
+	answered := noting(&timings, x.Events())
 	id, now := c.GetString(idKey), time.Now()
 	if call.Stream {
 		stream(s, c, chat.EncodeStream(id, now, call, answered), &timings, events(func(chunk *chat.Chunk) string { return data(chunk) }, done))
@@ -83,10 +98,15 @@ func (s *Server) complete(c *gin.Context) {
 		return
 	}
 	s.unknown(c, call.Unknown)
+	all, err := s.Gate.BeginAll(c.Request.Context(), callerOf(c), origin(c, "completion"), call.Requests)
+	if err != nil {
+		fail(c, naming("prompt", err))
+		return
+	}
 	var timings exchange.Timings
 	answered := func(yield func(exchange.Numbered[exchange.Event], error) bool) {
 		noted := false
-		for event, err := range s.Gate.AnswerAll(c.Request.Context(), callerOf(c), call.Requests) {
+		for event, err := range all {
 			// The first's are noted; later ones would come while these are being written.
 			if started, ok := event.Item.(exchange.Started); ok && !noted {
 				noted, timings = true, started.Timings
@@ -117,8 +137,13 @@ func (s *Server) generate(c *gin.Context) {
 	if !ok {
 		return
 	}
+	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, "generate"), &call.Request)
+	if err != nil {
+		fail(c, naming("prompt", err))
+		return
+	}
 	var timings exchange.Timings
-	answered := named("prompt", noting(&timings, s.Gate.Answer(c.Request.Context(), callerOf(c), &call.Request)))
+	answered := named("prompt", noting(&timings, x.Events()))
 	id, now := c.GetString(idKey), time.Now()
 	switch {
 	case !call.Stream:
@@ -144,7 +169,7 @@ func (s *Server) embed(c *gin.Context) {
 		return
 	}
 	s.unknown(c, call.Unknown)
-	v, err := s.Gate.Embed(c.Request.Context(), callerOf(c), &call.Embedding)
+	v, err := s.Gate.Embed(c.Request.Context(), callerOf(c), origin(c, "embedding"), &call.Embedding)
 	if err != nil {
 		fail(c, err)
 		return

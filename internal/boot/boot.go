@@ -1,0 +1,265 @@
+// Package boot puts a gate together from a configuration: for the command line, and for tests that want a whole one.
+package boot
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"kindredgate/internal/answers"
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/config"
+	"kindredgate/internal/fetch"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/kv"
+	"kindredgate/internal/library"
+	"kindredgate/internal/machine"
+	"kindredgate/internal/prepared"
+	"kindredgate/internal/runner/native"
+	"kindredgate/internal/server"
+	"kindredgate/internal/store"
+	"kindredgate/internal/tensor"
+)
+
+// Files of the data folder.
+const (
+	DatabaseFile = "gate.db"
+	OwnerFile    = "owner.key"
+	preparedDir  = "prepared"
+)
+
+// Options are what a gate needs beside its configuration.
+type Options struct {
+	Log     *slog.Logger
+	Console fs.FS // the built console
+	Version string
+	// Runner answers in the place of the engine; nil for the engine.
+	Runner gate.Runner
+}
+
+// House is a gate with all that belongs to it.
+type House struct {
+	Config   config.Config
+	Gate     *gate.Gate
+	Server   *server.Server
+	Listener net.Listener
+	NewOwner bool // whether the owner key was made just now
+
+	log   *slog.Logger
+	close []func() error // what was opened, in that order
+}
+
+// Open builds a gate that listens, but does not serve yet. What it opened before something failed it closes.
+func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err error) {
+	if err := cfg.Check(); err != nil {
+		return nil, err
+	}
+	kernels, err := tensor.Kernels()
+	if err != nil {
+		return nil, err
+	}
+	h = &House{Config: cfg, log: o.Log}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, h.Close())
+		}
+	}()
+	h.Listener, err = net.Listen("tcp", cfg.Listen)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return h, fmt.Errorf("%s is in use, perhaps by a gate that runs already; stop that, or choose another address with --listen", cfg.Listen)
+	} else if err != nil {
+		return h, fmt.Errorf("listen on %s: %w", cfg.Listen, err)
+	}
+	h.closing(func() error {
+		_ = h.Listener.Close() // the server has closed it before, if there was one; its error tells nothing then
+		return nil
+	})
+	if err := os.MkdirAll(cfg.Data, 0o700); err != nil {
+		return h, FolderError(cfg.Data, err)
+	}
+	db, err := store.Open(filepath.Join(cfg.Data, DatabaseFile))
+	if err != nil {
+		return h, FolderError(cfg.Data, err)
+	}
+	h.closing(db.Close)
+	o.Log.Info("the engine is ready", "kernels", kernels, "threads", runtime.GOMAXPROCS(0))
+	installed := catalog.New(db, cfg.Models.Folders...)
+	engine := native.New(runnerOptions(cfg, installed, o.Log))
+	h.closing(engine.Close)
+	h.Gate = &gate.Gate{
+		Catalog:   installed,
+		Keys:      keyring.New(db),
+		Presets:   db,
+		Runner:    engine,
+		Prompts:   engine,
+		Loader:    engine,
+		Library:   library.New(cfg.Models.Folders[0], fetch.Source{}),
+		Observers: []gate.Observer{server.Logged{Log: o.Log}},
+	}
+	if o.Runner != nil {
+		h.Gate.Runner = o.Runner
+	}
+	if h.NewOwner, err = ensureOwner(ctx, h.Gate.Keys, filepath.Join(cfg.Data, OwnerFile)); err != nil {
+		return h, FolderError(cfg.Data, err)
+	}
+	desk, err := answers.Open(ctx, h.Gate, db, o.Log)
+	if err != nil {
+		return h, err
+	}
+	h.closing(desk.Close)
+	h.Server = server.New(server.Options{
+		Gate: h.Gate, Answers: desk, Console: o.Console, Log: o.Log, Version: o.Version,
+		Open: cfg.Access == config.Open, HostNames: cfg.HostNames,
+	}, h.Listener.Addr())
+	return h, nil
+}
+
+func (h *House) closing(f func() error) { h.close = append(h.close, f) }
+
+// Serve answers requests until ctx is done; meanwhile the models are brought that the configuration wants.
+func (h *House) Serve(ctx context.Context) error {
+	var preparing sync.WaitGroup
+	defer preparing.Wait()
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	preparing.Go(func() { prepare(ctx, h.Gate, h.Config.Models, h.log) })
+	return h.Server.Serve(ctx, h.Listener)
+}
+
+// Close closes what was opened, the last first.
+func (h *House) Close() (err error) {
+	for _, f := range slices.Backward(h.close) {
+		err = errors.Join(err, f())
+	}
+	h.close = nil
+	return err
+}
+
+// runnerOptions are the limits of loaded models, by the configuration and what the machine has.
+func runnerOptions(cfg config.Config, installed *catalog.Catalog, log *slog.Logger) native.Options {
+	o := native.Options{Memory: int64(cfg.Models.Memory), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload}
+	if cfg.Models.ContextType == config.Bytes {
+		o.Engine.Contexts = kv.Q8
+	}
+	o.Prepared = prepared.Cache{Folder: filepath.Join(cfg.Data, preparedDir), Space: int64(cfg.Models.Prepared)}
+	if o.Memory == 0 {
+		o.Memory = machine.Memory() / 4 * 3
+	}
+	if o.Context == 0 {
+		o.Context = min(o.Memory/8, 4<<30)
+	}
+	if len(cfg.Models.Drafters) > 0 {
+		o.Drafter = func(path string) (string, error) { return drafter(cfg.Models.Drafters, installed, path) }
+	}
+	o.Told = func(what, path string, err error) {
+		if err != nil {
+			log.Error("model "+what, "path", path, "error", err.Error())
+			return
+		}
+		log.Info("model "+what, "path", path)
+	}
+	return o
+}
+
+// drafter finds the model that is to guess tokens for the one at path; "" if none is named.
+func drafter(named map[string]string, installed *catalog.Catalog, path string) (string, error) {
+	models, err := installed.Models()
+	for _, m := range models {
+		if m.Path == path {
+			if small := named[m.ID]; small != "" && small != m.ID {
+				found, err := installed.Find(small)
+				return found.Path, err
+			}
+			return "", nil
+		}
+	}
+	return "", err
+}
+
+// prepare fetches the models that the configuration names with an address, and loads those that are to be kept loaded. What
+// fails is logged; the gate serves what it has.
+func prepare(ctx context.Context, g *gate.Gate, models config.Models, log *slog.Logger) {
+	defer func() {
+		if p := recover(); p != nil {
+			log.Error("preparing models panicked", "error", fmt.Sprint(p))
+		}
+	}()
+	for _, f := range models.Fetch {
+		name := f.Name
+		if name == "" {
+			name = library.NameOf(f.Address)
+		}
+		if _, err := g.Installed(strings.ToLower(name)); err == nil {
+			continue
+		}
+		log.Info("fetching a model", "name", name, "address", f.Address)
+		last := time.Now()
+		_, err := g.AddModel(ctx, library.Addition{Source: f.Address, Name: f.Name, SHA256: f.SHA256}, func(p library.Progress) {
+			if time.Since(last) > 10*time.Second {
+				last = time.Now()
+				log.Info("fetching a model", "name", name, "file", p.File, "done", p.Done, "total", p.Total)
+			}
+		})
+		if err != nil {
+			log.Error("a model could not be fetched", "name", name, "address", f.Address, "error", err.Error())
+		}
+	}
+	for _, name := range models.KeepLoaded {
+		if _, err := g.LoadModel(ctx, name, true); err != nil {
+			log.Error("a model could not be loaded", "name", name, "error", err.Error())
+		}
+	}
+}
+
+// FolderError says what to do about a folder that cannot be written.
+func FolderError(folder string, err error) error {
+	if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
+		return fmt.Errorf("the folder %s cannot be written: %w; choose another", folder, err)
+	}
+	return err
+}
+
+// ensureOwner makes sure that there is an owner key and that its file holds it.
+func ensureOwner(ctx context.Context, keys *keyring.Keyring, file string) (made bool, err error) {
+	valid, err := KeepsKey(ctx, keys, file)
+	if valid || err != nil {
+		return false, err
+	}
+	secret, err := keys.IssueOwner(ctx)
+	if err != nil {
+		return false, err
+	}
+	return true, WriteSecret(file, secret)
+}
+
+// KeepsKey reports whether a file holds a key that is valid.
+func KeepsKey(ctx context.Context, keys *keyring.Keyring, file string) (bool, error) {
+	raw, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	} else if err != nil {
+		return false, err
+	}
+	_, err = keys.Check(ctx, strings.TrimSpace(string(raw)))
+	return err == nil, nil
+}
+
+// WriteSecret writes a file that only its owner can read, whatever stood there before.
+func WriteSecret(file, secret string) error {
+	if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return os.WriteFile(file, []byte(secret+"\n"), 0o600)
+}

@@ -1,0 +1,266 @@
+package gate
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"sync"
+	"time"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
+)
+
+// Origin says where an exchange comes from.
+type Origin struct {
+	ID       string // of the exchange: what the answer's x-request-id says
+	Style    string // in which it was asked
+	Endpoint string
+	Client   string // the address that asked
+	Agent    string // what the client calls itself
+	Parent   string // the exchange that it is a part of; "" for none
+}
+
+// Part is the origin of part n of an exchange, counted from 0.
+func (o Origin) Part(n int) Origin {
+	o.Parent, o.ID = o.ID, fmt.Sprintf("%s-%d", o.ID, n+1)
+	return o
+}
+
+// Record is what an exchange came to.
+type Record struct {
+	Origin
+	Key      keyring.Key
+	Begun    time.Time
+	Asked    string // the name that was asked for
+	Answered string // the model that answers; "" if none was found
+	Preset   string // that was applied; "" for none
+
+	PromptTokens     int
+	CachedTokens     int // of the prompt, that did not have to be read
+	CompletionTokens int
+	ToolCalls        int
+	Malformed        int // places that looked like tool calls and could not be read
+	Drafted          int // tokens that were put through the network before it was known that they follow
+	Accepted         int // of these, that did
+	Timings          exchange.Timings
+	FirstToken       time.Duration // from the beginning to the first token; 0 if none came
+	Duration         time.Duration
+	Reason           exchange.Reason // of the last candidate to end; empty if none did
+	Err              error           // why it was refused, or ended before it was whole
+}
+
+// Observer is told of exchanges. It must not keep the caller waiting.
+type Observer interface {
+	// Began is told of an exchange that was admitted.
+	Began(Record)
+	// Ended is told of one that has ended, before its last event goes out to the client; and of those that were refused,
+	// which had not begun.
+	Ended(Record)
+}
+
+// Exchange is a request that was admitted: what answers it, and what becomes of it. It is run by [Exchange.Events], or
+// closed.
+type Exchange struct {
+	gate   *Gate
+	req    *exchange.Request
+	model  catalog.Model
+	ctx    context.Context
+	cancel context.CancelCauseFunc
+
+	mu     sync.Mutex
+	record Record
+	ended  bool
+}
+
+// Begin admits a request: it finds what answers it, and makes the request what that wants. What is refused is in the
+// records too. The exchange ends when ctx does.
+func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request) (*Exchange, error) {
+	x := g.begin(ctx, caller, from, req.Model)
+	m, preset, err := g.resolve(ctx, caller, req.Model)
+	if err == nil && m.Use == catalog.Embedding {
+		err = exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", req.Model)
+	}
+	if err != nil {
+		x.close(err)
+		return nil, err
+	}
+	if preset != nil {
+		x.record.Preset = preset.Name
+		preset.Apply(req)
+	}
+	m.Defaults.FillIn(&req.Sampling)
+	req.Owner = caller.ID
+	x.admitted(m, req)
+	return x, nil
+}
+
+// begin makes the record of an exchange.
+func (g *Gate) begin(ctx context.Context, caller keyring.Key, from Origin, asked string) *Exchange {
+	x := &Exchange{gate: g, record: Record{Origin: from, Key: caller, Begun: time.Now(), Asked: asked}}
+	x.ctx, x.cancel = context.WithCancelCause(ctx)
+	return x
+}
+
+// admitted notes what answers.
+func (x *Exchange) admitted(m catalog.Model, req *exchange.Request) {
+	x.model, x.req, x.record.Answered = m, req, m.ID
+	for _, o := range x.gate.Observers {
+		o.Began(x.record)
+	}
+}
+
+// Cancel ends the exchange. Its stream ends with the cause, if it has not come to its end.
+func (x *Exchange) Cancel(cause error) { x.cancel(cause) }
+
+// Close ends an exchange that is not to be run; for one that has ended it does nothing.
+func (x *Exchange) Close(err error) { x.close(cmp.Or(err, context.Canceled)) }
+
+// close writes the record, once.
+func (x *Exchange) close(err error) {
+	x.mu.Lock()
+	if x.ended {
+		x.mu.Unlock()
+		return
+	}
+	x.ended = true
+	x.record.Duration = time.Since(x.record.Begun)
+	x.record.Err = err
+	r := x.record
+	x.mu.Unlock()
+	x.cancel(nil)
+	for _, o := range x.gate.Observers {
+		o.Ended(r)
+	}
+}
+
+// Record is what the exchange has come to so far.
+func (x *Exchange) Record() Record {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.record
+}
+
+// Events runs the exchange. The stream is as package exchange describes it; it can be gone through once. When its last
+// event comes, the record is closed already. A panic in what answers ends the stream with an error.
+func (x *Exchange) Events() iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		left := max(1, x.req.Candidates)
+		// Deltas count while an answer is under way, so that one that is cut off is counted too.
+		counted := make([]int, left)
+		for event, err := range x.guarded() {
+			if err == nil {
+				left -= x.note(event, counted)
+			}
+			switch {
+			case err != nil:
+				x.close(err)
+			case left == 0:
+				x.close(nil)
+			}
+			if !yield(event, err) {
+				x.close(cmp.Or(context.Cause(x.ctx), context.Canceled)) // the client went away
+				return
+			}
+			if err != nil || left == 0 {
+				return
+			}
+		}
+		err := errors.New("the answer ended before it was whole")
+		x.close(err)
+		yield(nil, err)
+	}
+}
+
+// guarded is what the runner gives. A panic of the runner is an error; one of whoever takes the events is not.
+func (x *Exchange) guarded() iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		taking := false
+		defer func() {
+			if taking {
+				return
+			}
+			if p := recover(); p != nil {
+				yield(nil, exchange.Panicked(p))
+			}
+		}()
+		for event, err := range x.gate.Runner.Run(x.ctx, x.model.Path, x.req) {
+			if cause := context.Cause(x.ctx); err != nil && cause != nil {
+				err = cause
+			}
+			taking = true
+			if !yield(event, err) {
+				return
+			}
+			taking = false
+		}
+	}
+}
+
+// note takes an event into the record, and reports whether a candidate has ended with it.
+func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	r := &x.record
+	count := func(candidate, tokens int) {
+		r.CompletionTokens += tokens
+		counted[candidate] += tokens
+	}
+	switch event := event.(type) {
+	case exchange.Started:
+		r.PromptTokens, r.CachedTokens, r.Timings, r.FirstToken = event.PromptTokens, event.CachedTokens, event.Timings, time.Since(r.Begun)
+	case exchange.ReasoningDelta:
+		count(event.Candidate, event.Tokens)
+	case exchange.TextDelta:
+		count(event.Candidate, event.Tokens)
+	case exchange.ToolCallDelta:
+		count(event.Candidate, event.Tokens)
+		if event.Name != "" {
+			r.ToolCalls++
+		}
+	case exchange.Finish:
+		count(event.Candidate, event.Tokens-counted[event.Candidate])
+		r.Malformed += event.Malformed
+		r.Drafted, r.Accepted = r.Drafted+event.Drafted, r.Accepted+event.Accepted
+		r.Reason = event.Reason
+		return 1
+	}
+	return 0
+}
+
+// BeginAll admits several requests, which run side by side as parts of one exchange: all of them, or none. Events come
+// with the number of their request.
+func (g *Gate) BeginAll(ctx context.Context, caller keyring.Key, from Origin, reqs []exchange.Request) (iter.Seq2[exchange.Numbered[exchange.Event], error], error) {
+	streams := make([]func(context.Context) iter.Seq2[exchange.Event, error], len(reqs))
+	begun := make([]*Exchange, len(reqs))
+	for i := range reqs {
+		part := from
+		if len(reqs) > 1 {
+			part = from.Part(i)
+		}
+		x, err := g.Begin(ctx, caller, part, &reqs[i])
+		if err != nil {
+			for _, x := range begun[:i] {
+				x.Close(err)
+			}
+			return nil, err
+		}
+		begun[i] = x
+		streams[i] = func(ctx context.Context) iter.Seq2[exchange.Event, error] {
+			context.AfterFunc(ctx, func() { x.Cancel(context.Cause(ctx)) })
+			return x.Events()
+		}
+	}
+	together := exchange.Together(ctx, streams...)
+	return func(yield func(exchange.Numbered[exchange.Event], error) bool) {
+		defer func() {
+			for _, x := range begun {
+				x.Close(errors.New("it was never run"))
+			}
+		}()
+		together(yield)
+	}, nil
+}

@@ -17,6 +17,8 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/gofrs/flock"
+
 	"kindredgate/internal/answers"
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/config"
@@ -37,6 +39,7 @@ import (
 const (
 	DatabaseFile = "gate.db"
 	OwnerFile    = "owner.key"
+	lockFile     = "gate.lock"
 	preparedDir  = "prepared"
 )
 
@@ -89,6 +92,9 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	if err := os.MkdirAll(cfg.Data, 0o700); err != nil {
 		return h, FolderError(cfg.Data, err)
 	}
+	if err := h.lock(); err != nil {
+		return h, err
+	}
 	db, err := store.Open(filepath.Join(cfg.Data, DatabaseFile))
 	if err != nil {
 		return h, FolderError(cfg.Data, err)
@@ -124,6 +130,24 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		Open: cfg.Access == config.Open, HostNames: cfg.HostNames,
 	}, h.Listener.Addr())
 	return h, nil
+}
+
+// lock keeps a second gate out of the data folder: it would not know of keys that this one revokes. The file says who has it.
+func (h *House) lock() error {
+	lock := flock.New(filepath.Join(h.Config.Data, lockFile))
+	mine, err := lock.TryLock()
+	if err != nil {
+		return FolderError(h.Config.Data, err)
+	}
+	if !mine {
+		who := "another gate"
+		if raw, err := os.ReadFile(lock.Path()); err == nil && len(raw) > 0 {
+			who = strings.TrimSpace(string(raw))
+		}
+		return fmt.Errorf("the folder %s is in use by %s; stop that one, or give this one another folder with --data", h.Config.Data, who)
+	}
+	h.closing(lock.Unlock)
+	return FolderError(h.Config.Data, os.WriteFile(lock.Path(), fmt.Appendf(nil, "the gate at %s, process %d\n", h.Listener.Addr(), os.Getpid()), 0o600))
 }
 
 func (h *House) closing(f func() error) { h.close = append(h.close, f) }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"sync/atomic"
 
 	"kindredgate/internal/engine"
@@ -29,6 +30,9 @@ type loadedModel struct {
 	unfit      error       // why it is not used
 	override   atomic.Pointer[override]
 	forms      forms
+
+	longestOnce sync.Once
+	longest     int // bytes of a token
 }
 
 // override is a template in the place of the model's.

@@ -100,6 +100,8 @@ func (l *loadedModel) planRaw(p *plan, raw *exchange.Raw) error {
 		}
 	}
 	switch {
+	case l.tooBulky(len(raw.Text) + len(raw.Suffix)):
+		return l.bulky(len(raw.Text)+len(raw.Suffix), "prompt")
 	case raw.Suffix != "":
 		laid, err := prompt.Fill(l.tok, raw.Text, raw.Suffix)
 		if err != nil {
@@ -124,51 +126,6 @@ func (l *loadedModel) planRaw(p *plan, raw *exchange.Raw) error {
 	}
 	p.job.NoAnswer, p.job.Ends = raw.NoAnswer, l.endings(nil)
 	return nil
-}
-
-// fit lays out a request; if it may be cut to the context, the oldest turns go until there is room for an answer.
-func (l *loadedModel) fit(ctx context.Context, req *exchange.Request) (p *prompt.Prompt, t *prompt.Template, dropped int, err error) {
-	room := min(256, l.context/8)
-	if req.MaxTokens > 0 {
-		room = min(req.MaxTokens, l.context/2)
-	}
-	own := *req
-	for {
-		if ctx.Err() != nil {
-			return nil, nil, 0, context.Cause(ctx)
-		}
-		p, t, err = l.render(&own)
-		if err != nil || !req.Truncate || len(p.Tokens)+room <= l.context {
-			return p, t, dropped, err
-		}
-		rest, n := withoutOldest(own.Turns)
-		if n == 0 {
-			return p, t, dropped, nil // the engine refuses it with both numbers
-		}
-		own.Turns, dropped = rest, dropped+n
-	}
-}
-
-// withoutOldest leaves out the oldest question with all that answered it, calls of tools included. Instructions and the
-// last question stay; if there is nothing else, n is 0.
-func withoutOldest(turns []exchange.Turn) (rest []exchange.Turn, n int) {
-	from := slices.IndexFunc(turns, func(t exchange.Turn) bool { return t.Role != exchange.System })
-	if from < 0 {
-		return turns, 0
-	}
-	next := slices.IndexFunc(turns[from+1:], func(t exchange.Turn) bool { return t.Role == exchange.User })
-	if next < 0 {
-		return turns, 0
-	}
-	kept := slices.Clone(turns[:from])
-	for _, t := range turns[from : from+1+next] {
-		if t.Role == exchange.System {
-			kept = append(kept, t)
-		} else {
-			n++
-		}
-	}
-	return append(kept, turns[from+1+next:]...), n
 }
 
 // candidate runs one answer.

@@ -1,0 +1,98 @@
+package boot_test
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"kindredgate/demo"
+	"kindredgate/internal/boot"
+	"kindredgate/internal/config"
+)
+
+// settings are those of a gate with the sample models in a folder.
+func settings(t *testing.T, folder string) config.Config {
+	t.Helper()
+	if err := demo.Install(folder); err != nil {
+		t.Fatal(err)
+	}
+	cfg := config.Default()
+	cfg.Listen, cfg.Data, cfg.Models.Folders = "127.0.0.1:0", folder, []string{filepath.Join(folder, "models")}
+	return cfg
+}
+
+var options = boot.Options{Log: slog.New(slog.DiscardHandler), Console: fstest.MapFS{"index.html": {}}, Version: "test"}
+
+// A whole gate answers with the owner key that it made, and comes up again with the same one. Meanwhile no second gate can
+// have its folder, and is told who has it.
+func TestAGateHasItsFolderForItself(t *testing.T) {
+	cfg := settings(t, t.TempDir())
+	for round := range 2 {
+		h, err := boot.Open(t.Context(), cfg, options)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if h.NewOwner != (round == 0) {
+			t.Errorf("round %d: a new owner key: %v", round, h.NewOwner)
+		}
+		ctx, stop := context.WithCancel(t.Context())
+		served := make(chan error, 1)
+		go func() { served <- h.Serve(ctx) }()
+		secret, err := os.ReadFile(filepath.Join(cfg.Data, boot.OwnerFile))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, h.Server.BaseURL()+"/models", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(secret)))
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		if err != nil || resp.StatusCode != http.StatusOK || !strings.Contains(string(body), "harbour-4m") {
+			t.Errorf("%d %s, %v", resp.StatusCode, body, err)
+		}
+		if second, err := boot.Open(t.Context(), cfg, options); err == nil || !strings.Contains(err.Error(), h.Listener.Addr().String()) {
+			t.Errorf("a second gate: %v, %v", second, err)
+		}
+		stop()
+		if err := <-served; err != nil {
+			t.Error(err)
+		}
+		if err := h.Close(); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+// What was opened before something failed is closed: the folder and the address can be used again.
+func TestAGateThatCannotStartLeavesNothing(t *testing.T) {
+	cfg := settings(t, t.TempDir())
+	database := filepath.Join(cfg.Data, boot.DatabaseFile)
+	if err := os.WriteFile(database, []byte("this is no database, but long enough to be looked at as one"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := boot.Open(t.Context(), cfg, options); err == nil {
+		t.Fatal("a gate with a broken database starts")
+	}
+	if err := os.Remove(database); err != nil {
+		t.Fatal(err)
+	}
+	h, err := boot.Open(t.Context(), cfg, options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := h.Close(); err != nil {
+		t.Error(err)
+	}
+}

@@ -3,6 +3,8 @@ package exchange
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -48,12 +50,25 @@ const Conversation = "messages"
 
 // Errorf makes an error without a parameter.
 func Errorf(kind Kind, code, format string, args ...any) *Error {
-	return &Error{Kind: kind, Code: code, Message: fmt.Sprintf(format, args...)}
+	return &Error{Kind: kind, Code: code, Message: message(format, args)}
 }
 
 // InvalidParam makes the error for a field of the request that is wrong.
 func InvalidParam(param, format string, args ...any) *Error {
-	return &Error{Kind: Invalid, Code: "invalid_value", Param: param, Message: fmt.Sprintf(format, args...)}
+	return &Error{Kind: Invalid, Code: "invalid_value", Param: param, Message: message(format, args)}
+}
+
+// longText is how much of a text of the client's a message repeats whole, in bytes; of a longer one it has the beginning.
+const longText = 2000
+
+func message(format string, args []any) string {
+	args = slices.Clone(args)
+	for i, a := range args {
+		if s, ok := a.(string); ok && len(s) > longText {
+			args[i] = fmt.Sprintf("%s… (%d bytes)", strings.ToValidUTF8(s[:longText/10], ""), len(s))
+		}
+	}
+	return fmt.Sprintf(format, args...)
 }
 
 // AsError gives err as an [*Error]; one that is none becomes Internal, with a message that tells nothing.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"iter"
+	"strings"
 	"testing"
 )
 
@@ -58,5 +59,21 @@ func TestTogether(t *testing.T) {
 	}
 	if !errors.Is(last, context.Canceled) {
 		t.Errorf("%v after %d items", last, n)
+	}
+	// A panic is the error of the stream that it is in, and ends the others.
+	panicking := func(context.Context) iter.Seq2[int, error] {
+		return func(yield func(int, error) bool) {
+			yield(1, nil)
+			panic("oh")
+		}
+	}
+	last = nil
+	for item, err := range Together(t.Context(), counting(1<<30, nil), panicking) {
+		if last = err; err != nil && item.Stream != 1 {
+			t.Errorf("the panic is stream %d's", item.Stream)
+		}
+	}
+	if last == nil || !strings.Contains(last.Error(), "panic: oh") {
+		t.Errorf("after a panic: %v", last)
 	}
 }

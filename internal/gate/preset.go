@@ -13,9 +13,15 @@ func noPreset(name string) error {
 	return exchange.Errorf(exchange.NotFound, "preset_not_found", "there is no preset %q; \"kindred presets list\" shows them", name)
 }
 
+// longName is how long a name may be, in bytes.
+const longName = 256
+
 // resolve finds what a name stands for: an installed model, or a preset of one. A key that may use a preset need not
 // be allowed its model.
 func (g *Gate) resolve(ctx context.Context, k keyring.Key, name string) (catalog.Model, *catalog.Preset, error) {
+	if len(name) > longName {
+		return catalog.Model{}, nil, exchange.InvalidParam("model", "model is a name of %d bytes; names have %d at the most", len(name), longName)
+	}
 	if !k.MayUse(name) {
 		return catalog.Model{}, nil, forbidden(k, name)
 	}

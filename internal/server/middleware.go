@@ -203,9 +203,17 @@ func (s *Server) caller(c *gin.Context) (keyring.Key, error) {
 	}
 	scheme, secret, _ := strings.Cut(header, " ")
 	if header != "" && !strings.EqualFold(scheme, "Bearer") {
-		return keyring.Key{}, exchange.Errorf(exchange.Unauthenticated, "invalid_api_key", "the Authorization header must be \"Bearer kg_…\", not %q", scheme)
+		return keyring.Key{}, exchange.Errorf(exchange.Unauthenticated, "invalid_api_key", "the Authorization header must be \"Bearer kg_…\"%s", insteadOf(scheme))
 	}
 	return s.Gate.Keys.Check(c.Request.Context(), strings.TrimSpace(secret))
+}
+
+// insteadOf names a scheme of authorization that is not the one that is wanted. What may be a key is not repeated.
+func insteadOf(scheme string) string {
+	if i := slices.IndexFunc([]string{"Basic", "Digest", "Negotiate", "Token", "ApiKey"}, func(s string) bool { return strings.EqualFold(s, scheme) }); i >= 0 {
+		return fmt.Sprintf(", not %q", scheme)
+	}
+	return ": the word Bearer, a space, and the key"
 }
 
 // admit lets in who may use models.

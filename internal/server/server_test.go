@@ -193,6 +193,9 @@ func TestErrors(t *testing.T) {
 		{"mistyped key", "GET", "/v1/models", h.key[:44] + "?", "", nil, 401, "invalid_api_key", "mistyped"},
 		{"revoked key", "POST", chat, h.revoked, ok, nil, 401, "invalid_api_key", "was revoked"},
 		{"other scheme", "GET", "/v1/models", "", "", []string{"Authorization", "Basic eDp5"}, 401, "invalid_api_key", "must be \"Bearer"},
+		{"key without its scheme", "GET", "/v1/models", "", "", []string{"Authorization", h.key}, 401, "invalid_api_key", "the word Bearer"},
+		{"a name without end", "POST", chat, h.key, strings.Replace(ok, "harbour-4m", strings.Repeat("x", 1<<20), 1), nil, 400, "invalid_value", "names have 256"},
+		{"a role without end", "POST", chat, h.key, strings.Replace(ok, "user", strings.Repeat("x", 1<<20), 1), nil, 400, "invalid_value", "(1048576 bytes)"},
 		{"key for another model", "POST", chat, h.narrow, ok, nil, 403, "model_not_allowed", `may not use model "harbour-4m"`},
 		{"key for another model, shown", "GET", "/v1/models/harbour-4m", h.narrow, "", nil, 403, "model_not_allowed", "may not use"},
 		{"unknown model", "POST", chat, h.key, strings.Replace(ok, "harbour-4m", "harbour-9m", 1), nil, 404, "model_not_found", "installed: harbour-4m, harbour-embed"},
@@ -225,6 +228,9 @@ func TestErrors(t *testing.T) {
 		}
 		if resp.StatusCode != c.status || e.Error.Code != c.code || !strings.Contains(e.Error.Message, c.message) || e.Error.Type == "" {
 			t.Errorf("%s: %d %s, want %d %s with %q", c.name, resp.StatusCode, body, c.status, c.code, c.message)
+		}
+		if len(body) > 4096 || strings.Contains(body, h.key[3:]) {
+			t.Errorf("%s: the answer repeats what it was sent: %.4096s", c.name, body)
 		}
 		if challenge := resp.Header.Get("WWW-Authenticate"); (challenge != "") != (c.status == 401) {
 			t.Errorf("%s: WWW-Authenticate is %q", c.name, challenge)

@@ -31,9 +31,9 @@ test: lint build chromium arm64
 	go test -timeout 10m ./...
 	$(MAKE) fuzz
 
-# The race detector needs cgo, and with it a C compiler; the engine's arithmetic is left out, being slow under it.
+# The race detector needs cgo, and with it a C compiler; the tests of the network alone are left out, being slow under it.
 race:
-	CGO_ENABLED=1 go test -race -short $(shell go list ./... | grep -v -e /internal/engine -e /internal/model -e /e2e)
+	CGO_ENABLED=1 go test -race -short $(shell go list ./... | grep -v -e /internal/model -e /e2e)
 
 lint: web/dist/index.html
 	@test -z "$$(gofmt -l api cmd demo e2e internal tools web/*.go)" || { echo "not gofmt'ed:"; gofmt -l api cmd demo e2e internal tools web/*.go; exit 1; }

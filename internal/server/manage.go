@@ -153,6 +153,10 @@ func (s *Server) setCookie(c *gin.Context, token string, life time.Duration) {
 }
 
 func (s *Server) signOut(c *gin.Context) {
+	if err := s.origins.Check(c.Request); err != nil {
+		fail(c, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin tried to sign out"))
+		return
+	}
 	if token, err := c.Cookie(sessionCookie); err == nil {
 		if err := s.Gate.Keys.SignOut(c.Request.Context(), token); err != nil {
 			fail(c, err)

@@ -124,8 +124,15 @@ func (s *Server) routes() {
 	s.engine = r
 }
 
-// ServeHTTP answers one request.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.engine.ServeHTTP(w, r) }
+// ServeHTTP answers one request. HEAD is GET without the body, which net/http leaves out by itself.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodHead {
+		get := *r
+		get.Method = http.MethodGet
+		r = &get
+	}
+	s.engine.ServeHTTP(w, r)
+}
 
 // errStopping is why answers end that are still running when the grace is over.
 var errStopping = exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down; the answer is not complete")

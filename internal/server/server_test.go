@@ -217,6 +217,7 @@ func TestErrors(t *testing.T) {
 		{"unknown key to revoke", "DELETE", "/gate/keys/nope", h.owner, "", nil, 404, "key_not_found", "there is no key"},
 		{"sign in with an application's key", "POST", "/gate/session", "", `{"key": "` + h.key + `"}`, nil, 403, "owner_key_needed", "opens with the owner key"},
 		{"sign in from another site", "POST", "/gate/session", "", `{"key": "` + h.owner + `"}`, []string{"Sec-Fetch-Site", "cross-site"}, 403, "cross_origin", ""},
+		{"sign out from another site", "DELETE", "/gate/session", "", "", []string{"Sec-Fetch-Site", "cross-site"}, 403, "cross_origin", ""},
 		{"a session that is none", "GET", "/gate/keys", "", "", []string{"Cookie", sessionCookie + "=x"}, 401, "signed_out", "sign in"},
 		{"an asset that is none", "GET", "/assets/../index.html", "", "", nil, 404, "unknown_path", ""},
 	} {
@@ -704,6 +705,17 @@ func TestServerTiming(t *testing.T) {
 	} {
 		if got := serverTiming(timings); got != want {
 			t.Errorf("%+v is written as %s, want %s", timings, got, want)
+		}
+	}
+}
+
+// HEAD is answered as GET is, but for the body.
+func TestHead(t *testing.T) {
+	h := start(t, &scripted.Runner{})
+	for path, status := range map[string]int{"/healthz": 200, "/v1/models": 200, "/": 200, "/nothing": 404, "/v1/chat/completions": 405} {
+		resp, body := h.do(t, "HEAD", path, h.key, "")
+		if resp.StatusCode != status || body != "" {
+			t.Errorf("%s: %d %q", path, resp.StatusCode, body)
 		}
 	}
 }

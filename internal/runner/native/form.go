@@ -237,8 +237,8 @@ func callsForm(req *exchange.Request, style reading.Style, begun string) (gramma
 // anything. Arguments that are written one by one need names, so there nothing else will do than what the schema says.
 func argumentsForm(t exchange.Tool, style reading.Style) (grammar.Expr, error) {
 	schema := t.Parameters
-	if len(schema) == 0 {
-		schema = json.RawMessage(`{"type":"object"}`)
+	if takesNothing(schema) {
+		schema = json.RawMessage(`{"type":"object","additionalProperties":false}`)
 	}
 	compile := grammar.Compile
 	byName := style.Form == reading.Python || style.Form == reading.FunctionTags
@@ -256,6 +256,29 @@ func argumentsForm(t exchange.Tool, style reading.Style) (grammar.Expr, error) {
 		return nil, unenforceable(fmt.Sprintf("the parameters of tool %q", t.Name), err)
 	}
 	return grammar.AnyObject().Value(), nil
+}
+
+// takesNothing reports whether a tool has no parameters: there is no schema, or one of an object with no properties.
+// Whoever writes that means that there are none, though to the letter any would do.
+func takesNothing(schema json.RawMessage) bool {
+	if len(schema) == 0 {
+		return true
+	}
+	var s map[string]json.RawMessage
+	if err := json.Unmarshal(schema, &s); err != nil {
+		return false
+	}
+	for name, value := range s {
+		switch name {
+		case "type", "properties", "required", "additionalProperties", "$schema", "title", "description":
+		default:
+			return false
+		}
+		if name == "properties" && string(value) != "{}" || name == "additionalProperties" && string(value) != "false" {
+			return false
+		}
+	}
+	return s["properties"] != nil
 }
 
 func unenforceable(what string, err error) error {

@@ -230,6 +230,26 @@ func TestWhatCannotBeEnforced(t *testing.T) {
 	}
 }
 
+// A tool without parameters is called without arguments, whatever the model would make up.
+func TestToolsWithoutParameters(t *testing.T) {
+	for schema, nothing := range map[string]bool{"": true, `{"type":"object","properties":{}}`: true, `{"properties":{},"required":[],"additionalProperties":false}`: true,
+		`{"type":"object"}`: false, `{"type":"object","properties":{},"additionalProperties":true}`: false, `{"type":"object","properties":{"a":{}}}`: false, `{"properties":{},"minProperties":1}`: false} {
+		if got := takesNothing(json.RawMessage(schema)); got != nothing {
+			t.Errorf("%s takes nothing: %v", schema, got)
+		}
+	}
+	r := New(Options{})
+	defer r.Close()
+	for seed := range int64(4) {
+		req := random(ask("x"), seed)
+		req.Tools = []exchange.Tool{{Name: "now", Parameters: json.RawMessage(`{"type":"object","properties":{}}`)}}
+		req.Choice = exchange.Choice{Required: true, Single: true}
+		if got, err := collect(t, r, req); err != nil || len(got.calls) != 1 || strings.Join(strings.Fields(got.calls[0].Arguments), "") != "{}" {
+			t.Errorf("%+v, %v", got.calls, err)
+		}
+	}
+}
+
 // Templates that lay answers out in other ways have their forms too.
 func TestFormsFollowTheTemplate(t *testing.T) {
 	if testing.Short() {

@@ -345,12 +345,8 @@ func (r *run) decode() error {
 			if err != nil {
 				return err
 			}
-			if tokens == 0 {
-				f.Skipped = "the answers did not run at the same time"
-			} else {
-				f.Value = float64(tokens) / took.Seconds()
-				step = took * time.Duration(n) / time.Duration(tokens)
-			}
+			f.Value = float64(tokens) / took.Seconds()
+			step = took * time.Duration(n) / time.Duration(tokens)
 		}
 		r.add(f)
 	}
@@ -406,15 +402,16 @@ func (r *run) beside() error {
 	return errors.New("the answer ended before the prompt beside it was read")
 }
 
-// answers generates so many answers at once, and gives how many tokens came in which time, from when the last of them had
-// begun until the first had ended.
+// answers generates so many answers at once, and gives how many tokens came in which time. The time begins when all of them
+// are under way, and ends when each has got some tokens more on average; then they are ended.
 func (r *run) answers(n int) (tokens int, took time.Duration, err error) {
 	const lead = 4 // tokens that come before the time is taken
+	ctx, cancel := context.WithCancel(r.ctx)
+	defer cancel()
 	var mu sync.Mutex
 	var all sync.WaitGroup
-	begins, ends, counts := make([]time.Time, n), make([]time.Time, n), make([][]time.Time, n)
-	ctx, cancel := context.WithCancelCause(r.ctx)
-	defer cancel(nil)
+	var begun time.Time
+	under := 0
 	prompts := make([][]int32, n)
 	for i := range prompts {
 		prompts[i] = r.prompt(16)
@@ -422,32 +419,34 @@ func (r *run) answers(n int) (tokens int, took time.Duration, err error) {
 	for i := range n {
 		all.Go(func() {
 			count := 0
-			job := engine.Job{Prompt: prompts[i], MaxTokens: decodeTokens + lead + 1, NeverEnds: true}
-			for _, e := range r.engine.Generate(ctx, job) {
+			for _, e := range r.engine.Generate(ctx, engine.Job{Prompt: prompts[i], NeverEnds: true}) {
 				mu.Lock()
-				if e != nil {
+				switch {
+				case took > 0: // it is over
+				case e != nil:
 					err = errors.Join(err, e)
-					cancel(e)
+					cancel()
+				case !begun.IsZero():
+					if tokens++; tokens == n*decodeTokens {
+						took = time.Since(begun)
+						cancel()
+					}
+				default:
+					if count++; count == lead {
+						if under++; under == n {
+							begun = time.Now()
+						}
+					}
 				}
-				if count++; count == lead+1 {
-					begins[i] = time.Now()
-				}
-				ends[i] = time.Now()
-				counts[i] = append(counts[i], ends[i])
 				mu.Unlock()
 			}
 		})
 	}
 	all.Wait()
-	begin, end := slices.MaxFunc(begins, time.Time.Compare), slices.MinFunc(ends, time.Time.Compare)
-	for i := range counts {
-		for _, at := range counts[i] {
-			if at.After(begin) && !at.After(end) {
-				tokens++
-			}
-		}
+	if err == nil && took == 0 {
+		err = errors.New("the answers ended before they were measured")
 	}
-	return tokens, end.Sub(begin), err
+	return tokens, took, err
 }
 
 // memory tells what the process holds.

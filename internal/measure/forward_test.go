@@ -2,13 +2,14 @@ package measure
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"testing"
 	"time"
-	"unsafe"
 
 	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
+	"kindredgate/internal/prepared"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/weights"
 )
@@ -21,8 +22,7 @@ func BenchmarkForward(b *testing.B) {
 		big[i] = byte(i)
 	}
 	for _, kind := range []weights.Type{weights.Q8_0, weights.Q4_0, weights.Q4_K} {
-		for _, prepared := range []bool{false, true} {
-			form := map[bool]string{false: "file", true: "panels"}[prepared]
+		for _, form := range []string{"file", "prepared"} {
 			c, err := Shapes[2].Checkpoint(kind)
 			if err != nil {
 				b.Fatal(err)
@@ -31,13 +31,12 @@ func BenchmarkForward(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			if prepared {
-				for _, w := range m.Matrices() {
-					panels := make([]byte, w.PanelBytes()+64)
-					panels = panels[-uintptr(unsafe.Pointer(&panels[0]))&63:]
-					w.WritePanels(panels, 0, w.Rows)
-					w.UsePanels(panels)
+			if form == "prepared" {
+				f, err := prepared.Cache{Folder: b.TempDir(), Space: math.MaxInt64}.Make(b.Context(), m, "", func(int64) error { return nil })
+				if err != nil {
+					b.Fatal(err)
 				}
+				defer f.Close()
 			}
 			team := tensor.NewTeam(0)
 			defer team.Close()

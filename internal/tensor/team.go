@@ -191,15 +191,14 @@ const (
 	leastPause, mostPause = 50 * time.Millisecond, 2 * time.Second
 )
 
-// try reports whether work of so many multiplications is to be done alone, and whether how long that takes is to be measured.
-func (s *solitude) try(multiplications int) (alone, measured bool) {
+// try reports whether work of so many multiplications is to be done alone.
+func (s *solitude) try(multiplications int) bool {
 	class := &s.alone[bits.Len(uint(multiplications))]
 	class.count++
-	measured = class.perMillion == 0 || class.count%aloneOneIn == 0
-	return measured || s.pause > 0 && time.Now().Before(s.until), measured
+	return class.perMillion == 0 || class.count%aloneOneIn == 0 || s.pause > 0 && time.Now().Before(s.until)
 }
 
-// took notes how long that took alone. A disturbance counts for little.
+// took notes how long that took. A disturbance counts for little.
 func (s *solitude) took(multiplications int, d time.Duration) {
 	class := &s.alone[bits.Len(uint(multiplications))]
 	d = d * 1e6 / time.Duration(multiplications)
@@ -239,11 +238,9 @@ func (t *Team) Split(rows, cost int, w Work) {
 	short := rows*cost < shortWork
 	begun := time.Now()
 	if short {
-		if alone, measured := t.alone.try(rows * cost); alone {
+		if t.alone.try(rows * cost) {
 			w.Do(0, 0, rows)
-			if measured {
-				t.alone.took(rows*cost, time.Since(begun))
-			}
+			t.alone.took(rows*cost, time.Since(begun))
 			return
 		}
 	}

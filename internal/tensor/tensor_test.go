@@ -487,17 +487,13 @@ func BenchmarkProduct(b *testing.B) {
 func TestShortWorkIsLeftAlone(t *testing.T) {
 	const work = 1 << 20
 	var s solitude
-	if alone, measured := s.try(work); !alone || !measured {
+	if !s.try(work) {
 		t.Error("work whose time alone is not known is split")
 	}
 	s.took(work, time.Millisecond)
 	measured := 0
 	for range 10 * aloneOneIn {
-		alone, m := s.try(work)
-		if alone != m {
-			t.Fatal("work is left alone before it was tried")
-		}
-		if m {
+		if s.try(work) {
 			measured++
 			s.took(work, time.Millisecond)
 			continue
@@ -509,18 +505,18 @@ func TestShortWorkIsLeftAlone(t *testing.T) {
 	}
 	// What was saved makes up for one disturbance, but not for many.
 	s.split(work, 4*time.Millisecond)
-	if alone, _ := s.try(work); alone {
+	if s.try(work) {
 		t.Error("one disturbance stops splitting")
 	}
 	for range 4 {
 		s.split(work, 4*time.Millisecond)
 	}
-	if alone, measured := s.try(work); !alone || measured {
+	if !s.try(work) {
 		t.Error("work is split though that takes four times as long")
 	}
 	before := s.pause
 	s.until = time.Now().Add(-time.Millisecond)
-	if alone, _ := s.try(work); alone {
+	if s.try(work) {
 		t.Error("it is not tried again")
 	}
 	s.split(work, 10*time.Millisecond)

@@ -282,10 +282,17 @@ func (s *worker) panels(k *kernels, p Product, x Packed, from, to int) {
 		}
 	}
 	for i := range panels {
-		r := from + i*PanelRows
-		n := min(PanelRows, to-r)
-		for v := range x.batch.n {
-			copy(p.Dst.data[v*p.Dst.Cols+r:][:n], u.acc[i*sums+PanelRows*v:])
+		p.Dst.put(from+i*PanelRows, to, u.acc[i*sums:])
+	}
+}
+
+// put sets the elements from r on, up to a panel of them but none from to on, of all vectors to sums, [vector][PanelRows].
+func (b *Batch) put(r, to int, sums []float32) {
+	for v := range b.n {
+		if at := b.data[v*b.Cols+r:]; to-r >= PanelRows {
+			*(*[PanelRows]float32)(at) = [PanelRows]float32(sums[PanelRows*v:]) // a copy that calls nothing
+		} else {
+			copy(at[:to-r], sums[PanelRows*v:])
 		}
 	}
 }

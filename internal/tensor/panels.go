@@ -223,10 +223,7 @@ func (s *worker) prepared(k *kernels, p Product, x Packed, panels *byte, from, t
 		}
 	}
 	for i := range count {
-		r := (first + i) * PanelRows
-		for v := range x.batch.n {
-			copy(p.Dst.data[v*p.Dst.Cols+r:][:min(PanelRows, to-r)], u.acc[i*sums+PanelRows*v:])
-		}
+		p.Dst.put((first+i)*PanelRows, to, u.acc[i*sums:])
 	}
 }
 

@@ -14,7 +14,7 @@ const (
 	scoredTokens  = 8   // of prompts whose tokens are scored: each of them has logits
 	// stepTime is how long reading prompts may make a step while answers are under way, which have to go on; aloneTime,
 	// while there are none.
-	stepTime  = 150 * time.Millisecond
+	stepTime  = 125 * time.Millisecond
 	aloneTime = 500 * time.Millisecond
 	// shortPrompt is what can be read in a step that is about as short as if it were alone.
 	shortPrompt = 32

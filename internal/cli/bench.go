@@ -303,7 +303,7 @@ func (t *terminal) printReport(r, before *measure.Report) error {
 			share := f.Value / f.Limit
 			row = append(row, fmt.Sprintf("%s  %.0f %% of %s", bar(share), 100*share, limitNames[f.By]))
 		default:
-			row = append(row, "") // so that the column does not end here
+			row = append(row, " ") // so that the column does not end here
 		}
 		rows = append(rows, row)
 	}

@@ -4,8 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"math"
 	"os"
+	"os/exec"
 	"slices"
 	"strings"
 	"sync"
@@ -37,7 +39,7 @@ func harbour(t testing.TB, o Options) *Engine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, ok := t.(*testing.B); ok {
+	if _, ok := t.(*testing.B); ok && o.Team == nil {
 		o.Team = tensor.NewTeam(0)
 		t.Cleanup(o.Team.Close)
 	}
@@ -486,6 +488,49 @@ func BenchmarkGenerate(b *testing.B) {
 			}
 			b.ReportMetric(float64(tokens)/b.Elapsed().Seconds(), "tokens/s")
 		})
+	}
+}
+
+// spinning is set for a process that does nothing but keep a processor busy.
+const spinning = "KINDRED_TEST_SPIN"
+
+func TestMain(m *testing.M) {
+	for os.Getenv(spinning) != "" {
+	}
+	os.Exit(m.Run())
+}
+
+// BenchmarkBeside decodes beside another process that keeps a processor busy: two threads should not be slower than one.
+func BenchmarkBeside(b *testing.B) {
+	for _, busy := range []bool{false, true} {
+		for _, threads := range []int{1, 2} {
+			b.Run(fmt.Sprintf("busy=%v/threads-%d", busy, threads), func(b *testing.B) {
+				if busy {
+					other := exec.CommandContext(b.Context(), os.Args[0])
+					other.Env = append(os.Environ(), spinning+"=1")
+					if err := other.Start(); err != nil {
+						b.Fatal(err)
+					}
+					defer func() {
+						_ = other.Process.Kill() // it ends by nothing else
+						_ = other.Wait()
+					}()
+				}
+				team := tensor.NewTeam(threads)
+				defer team.Close()
+				e := harbour(b, Options{Team: team})
+				defer e.Close()
+				tokens := 0
+				for b.Loop() {
+					_, ids, _, err := answer(b.Context(), e, Job{Prompt: vectors(b)[4].IDs, MaxTokens: 64, NeverEnds: true})
+					if err != nil {
+						b.Fatal(err)
+					}
+					tokens += len(ids)
+				}
+				b.ReportMetric(float64(tokens)/b.Elapsed().Seconds(), "tokens/s")
+			})
+		}
 	}
 }
 

@@ -125,15 +125,17 @@ func (s *Server) revokeKey(c *gin.Context) {
 	c.JSON(http.StatusOK, keyInfo(k))
 }
 
+// longSignIn is how many bytes a request to sign in has at the most.
+const longSignIn = 4 << 10
+
 // signIn exchanges the owner key for a cookie that no script can read and no other site can use.
 func (s *Server) signIn(c *gin.Context) {
-	o, err := object(c)
-	if err == nil {
-		err = s.origins.Check(c.Request)
-		if err != nil {
-			err = exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin cannot sign in here")
-		}
+	if err := s.origins.Check(c.Request); err != nil {
+		fail(c, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin cannot sign in here"))
+		return
 	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, longSignIn) // whoever sends it has not shown a key yet
+	o, err := object(c)
 	if err != nil {
 		fail(c, err)
 		return

@@ -31,6 +31,9 @@ type Options struct {
 	HostNames []string
 	// Silence is how long a stream is silent before a comment line shows that it lives; 10 seconds if zero.
 	Silence time.Duration
+	// Patience is how long a client may leave a body unfinished, or an answer untaken, without any of it moving; 30 seconds if
+	// zero.
+	Patience time.Duration
 	// Grace is how long running answers may go on when the server stops; 10 seconds if zero.
 	Grace time.Duration
 }
@@ -54,6 +57,9 @@ func New(o Options, addr net.Addr) *Server {
 	if o.Silence == 0 {
 		o.Silence = 10 * time.Second
 	}
+	if o.Patience == 0 {
+		o.Patience = 30 * time.Second
+	}
 	if o.Grace == 0 {
 		o.Grace = 10 * time.Second
 	}
@@ -75,7 +81,7 @@ func (s *Server) routes() {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.RedirectTrailingSlash = false
-	r.Use(s.identify, s.log, s.survive, s.checkHost)
+	r.Use(s.identify, s.log, s.patient, s.survive, s.checkHost)
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
 		fail(c, exchange.Errorf(exchange.MethodNotAllowed, "method_not_allowed", "%s does not take %s; it takes %s", c.Request.URL.Path, c.Request.Method, c.Writer.Header().Get("Allow")))

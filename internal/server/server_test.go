@@ -216,6 +216,7 @@ func TestErrors(t *testing.T) {
 		{"key with a mistyped field", "POST", "/gate/keys", h.owner, `{"label": "x", "model": "nope"}`, nil, 400, "invalid_value", `no field "model"`},
 		{"unknown key to revoke", "DELETE", "/gate/keys/nope", h.owner, "", nil, 404, "key_not_found", "there is no key"},
 		{"sign in with an application's key", "POST", "/gate/session", "", `{"key": "` + h.key + `"}`, nil, 403, "owner_key_needed", "opens with the owner key"},
+		{"sign in with a book", "POST", "/gate/session", "", `{"key": "` + strings.Repeat("x", 5000) + `"}`, nil, 413, "body_too_large", ""},
 		{"sign in from another site", "POST", "/gate/session", "", `{"key": "` + h.owner + `"}`, []string{"Sec-Fetch-Site", "cross-site"}, 403, "cross_origin", ""},
 		{"sign out from another site", "DELETE", "/gate/session", "", "", []string{"Sec-Fetch-Site", "cross-site"}, 403, "cross_origin", ""},
 		{"a session that is none", "GET", "/gate/keys", "", "", []string{"Cookie", sessionCookie + "=x"}, 401, "signed_out", "sign in"},
@@ -717,5 +718,53 @@ func TestHead(t *testing.T) {
 		if resp.StatusCode != status || body != "" {
 			t.Errorf("%s: %d %q", path, resp.StatusCode, body)
 		}
+	}
+}
+
+// A client whose body stops to come, or who stops to take what it asked for, is given up, and what works for it ends.
+func TestClientsThatStallAreGivenUp(t *testing.T) {
+	ended := make(chan error, 1)
+	long := strings.Repeat("word ", 20_000)
+	h := start(t, &scripted.Runner{
+		Pieces: func(*exchange.Request) []string { return slices.Repeat([]string{long}, 2000) }, // more than any buffer on the way holds
+		Before: func(ctx context.Context, _ int) error {
+			if ctx.Err() != nil {
+				ended <- context.Cause(ctx)
+			}
+			return context.Cause(ctx)
+		},
+	}, func(o *Options) { o.Patience = 200 * time.Millisecond })
+	dial := func(body string, length int) net.Conn {
+		conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { conn.Close() })
+		if err := conn.SetDeadline(time.Now().Add(time.Minute)); err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(conn, "POST /v1/chat/completions HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n\r\n%s", h.key, length, body)
+		return conn
+	}
+	conn := dial(`{"model":`, 100)
+	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	if err != nil || resp.StatusCode != 400 || !strings.Contains(string(raw), "stopped to come") {
+		t.Errorf("%d %s, %v", resp.StatusCode, raw, err)
+	}
+	body := chatBody(true, "")
+	dial(body, len(body)) // and reads nothing
+	select {
+	case <-ended:
+	case r := <-h.records:
+		if r.Err == nil {
+			t.Error("an answer that nobody takes comes to its end")
+		}
+	case <-time.After(time.Minute):
+		t.Error("an answer that nobody takes goes on")
 	}
 }

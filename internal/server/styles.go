@@ -23,7 +23,8 @@ import (
 func body(c *gin.Context) ([]byte, error) {
 	raw, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
 	var tooLarge *http.MaxBytesError
-	if err != nil && !errors.As(err, &tooLarge) {
+	var known *exchange.Error
+	if err != nil && !errors.As(err, &tooLarge) && !errors.As(err, &known) {
 		return nil, exchange.Errorf(exchange.Invalid, "body_incomplete", "the body could not be read to its end: %v", err)
 	}
 	return raw, err

@@ -1,0 +1,75 @@
+package server
+
+import (
+	"errors"
+	"io"
+	"net/http"
+	"os"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/exchange"
+)
+
+// patient gives up on clients that stall: whose body stops to come, or who stop to take the answer. What has been read of a
+// body, and an answer under way, would be held for as long as they like. There is no limit for how long a whole request may
+// take, since models are slow.
+func (s *Server) patient(c *gin.Context) {
+	control := http.NewResponseController(c.Writer)
+	c.Request.Body = &pacedBody{ReadCloser: c.Request.Body, control: control, patience: s.Patience}
+	c.Writer = &pacedWriter{ResponseWriter: c.Writer, control: control, patience: s.Patience}
+	c.Next()
+}
+
+// pacedBody is a body each part of which has to come in time.
+type pacedBody struct {
+	io.ReadCloser
+	control  *http.ResponseController
+	patience time.Duration
+}
+
+func (b *pacedBody) Read(p []byte) (n int, err error) {
+	// Where there is no connection to set a deadline for, as in tests of handlers, nothing can stall.
+	_ = b.control.SetReadDeadline(time.Now().Add(b.patience))
+	n, err = b.ReadCloser.Read(p)
+	if err == io.EOF {
+		// Later reads only look whether the client is still there. After an error they fail too, so that the server does not
+		// wait for the rest of the body before it answers.
+		_ = b.control.SetReadDeadline(time.Time{})
+	}
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		err = exchange.Errorf(exchange.Invalid, "body_incomplete", "the body stopped to come: nothing of it arrived for %s", b.patience)
+	}
+	return n, err
+}
+
+// pacedWriter is an answer each part of which has to be taken in time.
+type pacedWriter struct {
+	gin.ResponseWriter
+	control  *http.ResponseController
+	patience time.Duration
+}
+
+// Unwrap is for http.ResponseController.
+func (w *pacedWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+func (w *pacedWriter) begin() { _ = w.control.SetWriteDeadline(time.Now().Add(w.patience)) }
+
+// Write writes a part.
+func (w *pacedWriter) Write(p []byte) (int, error) {
+	w.begin()
+	return w.ResponseWriter.Write(p)
+}
+
+// WriteString writes a part.
+func (w *pacedWriter) WriteString(text string) (int, error) {
+	w.begin()
+	return w.ResponseWriter.WriteString(text)
+}
+
+// Flush sends what was written.
+func (w *pacedWriter) Flush() {
+	w.begin()
+	w.ResponseWriter.Flush()
+}

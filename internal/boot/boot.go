@@ -76,7 +76,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	h = &House{Config: cfg, log: o.Log}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, h.Close())
+			h, err = nil, errors.Join(err, h.Close())
 		}
 	}()
 	h.Listener, err = net.Listen("tcp", cfg.Listen)

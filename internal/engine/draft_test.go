@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"kindredgate/internal/grammar"
+	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
 	"kindredgate/internal/weights"
 	"kindredgate/internal/weights/gguf"
@@ -109,6 +110,40 @@ func TestGuessesChangeNothing(t *testing.T) {
 	if got, _, _ := drafts(t, crowded, jobs[4]); !slices.Equal(got, want[4]) {
 		t.Errorf("with little memory: %v, want %v", got, want[4])
 	}
+}
+
+// A drafter reads what texts have in common once, and takes back no more than what it guessed wrong.
+func TestDraftersKeepWhatTheyRead(t *testing.T) {
+	e := harbour(t, Options{Drafter: shallow(t)})
+	d := e.drafter
+	tokens := e.tok.Encode("When is the last boat to Osmer? And what does a bicycle cost on the way to Gannet Isle and back, on a Sunday in winter?")
+	begin := func() *sequence { return newSequence(t.Context(), e, Job{Prompt: tokens, MaxTokens: 50}) }
+	read := func(s *sequence) {
+		for at := s.shadow.kv.Len(); at < len(s.tokens); at++ {
+			d.model.Forward(nil, d.scratch, []model.Token{{ID: s.tokens[at], KV: s.shadow.kv}})
+		}
+		s.shadow.kv.Commit()
+	}
+	first := begin()
+	if !d.follow(first) || first.shadow.kv.Len() != 0 {
+		t.Fatalf("a new text: %d tokens are known", first.shadow.kv.Len())
+	}
+	read(first)
+	second := begin()
+	if !d.follow(second) || second.shadow.kv.Len() < kv.PageTokens {
+		t.Errorf("of the same text again, %d of %d tokens are known", second.shadow.kv.Len(), len(tokens))
+	}
+	// Three were guessed, of which two followed.
+	first.guessed = []int32{7, 8, 9}
+	for _, id := range first.guessed[:2] {
+		d.model.Forward(nil, d.scratch, []model.Token{{ID: id, KV: first.shadow.kv}})
+	}
+	first.tokens = append(first.tokens, 7, 8, 10)
+	if !d.follow(first) || first.shadow.kv.Len() != len(first.tokens)-1 {
+		t.Errorf("%d of %d tokens are left", first.shadow.kv.Len(), len(first.tokens))
+	}
+	first.release()
+	second.release()
 }
 
 // How many tokens are guessed goes by what it costs and how often it was right.

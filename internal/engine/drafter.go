@@ -116,7 +116,7 @@ func (d *drafter) follow(s *sequence) bool {
 			return false
 		}
 		s.shadow.kv = d.pool.NewSequence(d.model.Variant(len(s.job.Prompt) + s.job.MaxTokens))
-		s.shadow.kv.Match(s.tokens[:len(s.tokens)-1])
+		s.from = s.shadow.kv.Match(s.tokens[:len(s.tokens)-1])
 	}
 	right := s.from
 	for i, id := range s.guessed {

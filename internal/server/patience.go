@@ -56,17 +56,23 @@ func (w *pacedWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 func (w *pacedWriter) begin() { _ = w.control.SetWriteDeadline(time.Now().Add(w.patience)) }
 
-// Write writes a part.
-func (w *pacedWriter) Write(p []byte) (int, error) {
-	w.begin()
-	return w.ResponseWriter.Write(p)
+// pieceBytes is how much of an answer has to be taken at a time: who takes a long one slowly does not stall.
+const pieceBytes = 16 << 10
+
+// Write writes a part, piece by piece.
+func (w *pacedWriter) Write(p []byte) (done int, err error) {
+	for {
+		n := min(len(p)-done, pieceBytes)
+		w.begin()
+		n, err = w.ResponseWriter.Write(p[done : done+n])
+		if done += n; err != nil || done == len(p) {
+			return done, err
+		}
+	}
 }
 
 // WriteString writes a part.
-func (w *pacedWriter) WriteString(text string) (int, error) {
-	w.begin()
-	return w.ResponseWriter.WriteString(text)
-}
+func (w *pacedWriter) WriteString(text string) (int, error) { return w.Write([]byte(text)) }
 
 // Flush sends what was written.
 func (w *pacedWriter) Flush() {

@@ -768,3 +768,33 @@ func TestClientsThatStallAreGivenUp(t *testing.T) {
 		t.Error("an answer that nobody takes goes on")
 	}
 }
+
+// Who takes a long answer slowly, but takes it, gets all of it.
+func TestSlowReadersGetTheirAnswer(t *testing.T) {
+	long := strings.Repeat("word ", 200_000)
+	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return slices.Repeat([]string{long}, 40) }},
+		func(o *Options) { o.Patience = 250 * time.Millisecond })
+	req, err := http.NewRequest(http.MethodPost, h.url+"/v1/chat/completions", strings.NewReader(chatBody(false, "")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+h.key)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	total := int64(0)
+	for {
+		n, err := io.CopyN(io.Discard, resp.Body, 1<<20)
+		if total += n; err == io.EOF {
+			break
+		} else if err != nil {
+			t.Fatalf("after %d bytes: %v", total, err)
+		}
+		time.Sleep(15 * time.Millisecond) // 40 of these are more than the patience
+	}
+	if total < int64(40*len(long)) {
+		t.Errorf("%d bytes came", total)
+	}
+}

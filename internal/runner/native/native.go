@@ -37,8 +37,9 @@ type Options struct {
 
 // Runner holds the loaded models. It is safe for concurrent use.
 type Runner struct {
-	opts Options
-	team *tensor.Team
+	opts   Options
+	team   *tensor.Team
+	making chan struct{} // has room for one: who is in prepares weights; two at once would each count on the same space
 
 	mu      sync.Mutex
 	loaded  map[string]*entry // by path
@@ -73,7 +74,7 @@ type entry struct {
 
 // New makes a runner.
 func New(o Options) *Runner {
-	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}, live: map[*entry]bool{}}
+	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}, live: map[*entry]bool{}, making: make(chan struct{}, 1)}
 	r.settled.L = &r.mu
 	r.opts.Engine.Team = r.team
 	if o.Context > 0 {

@@ -60,6 +60,12 @@ func (p *preparing) run(ctx context.Context, r *Runner, e *entry) (err error) {
 	case <-ctx.Done():
 		return nil
 	}
+	select {
+	case r.making <- struct{}{}:
+		defer func() { <-r.making }()
+	case <-ctx.Done():
+		return nil
+	}
 	p.file, err = r.opts.Prepared.Make(ctx, e.model, e.identity, func(done int64) error {
 		p.done.Store(done)
 		r.mu.Lock()

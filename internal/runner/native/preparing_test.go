@@ -86,6 +86,41 @@ func TestWeightsArePreparedOnce(t *testing.T) {
 	}
 }
 
+// Models that are loaded at the same time keep within the space together.
+func TestSpaceIsSharedByModels(t *testing.T) {
+	c := prepared.Cache{Folder: t.TempDir(), Space: 1 << 30}
+	paths := []string{copied(t, harbour), copied(t, harbour), copied(t, harbour)}
+	one := New(Options{})
+	if err := one.Load(t.Context(), paths[0], false); err != nil {
+		t.Fatal(err)
+	}
+	needs := c.Needs(loadedAt(one, paths[0]).model)
+	if err := one.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if needs == 0 {
+		t.Skip("the kernels in use multiply rows as they lie in the file")
+	}
+	c.Space = 2*needs - 1
+	r := New(Options{Prepared: c})
+	defer r.Close()
+	var all sync.WaitGroup
+	for _, path := range paths {
+		all.Go(func() {
+			if err := r.Load(t.Context(), path, false); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	for _, path := range paths {
+		whenPrepared(t, r, path)
+	}
+	if files, err := filepath.Glob(filepath.Join(c.Folder, "*.panels")); len(files) != 1 || err != nil {
+		t.Errorf("there are %v, %v, where there is space for one", files, err)
+	}
+}
+
 // What keeps weights from being prepared is told, and keeps no one from using the model. Unloading it ends the work.
 func TestModelsAreUsedUnprepared(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "in the way")

@@ -567,6 +567,13 @@ func TestContextsOfBytes(t *testing.T) {
 	if a, b := half.Pool().PageBytes(), e.Pool().PageBytes(); b > a*6/10 {
 		t.Errorf("a page takes %d bytes, of half floats %d", b, a)
 	}
+	for _, v := range vectors(t) {
+		job := Job{Prompt: v.IDs, MaxTokens: len(v.Greedy)}
+		_, want, _, err := answer(t.Context(), half, job)
+		if _, got, _, e := answer(t.Context(), e, job); !slices.Equal(got, want) || err != nil || e != nil {
+			t.Errorf("%s: %v, %v; with half floats %v, %v", v.Name, got, e, want, err)
+		}
+	}
 	prompt := vectors(t)[4].IDs
 	job := Job{Prompt: prompt, MaxTokens: 40}
 	_, want, _, err := answer(t.Context(), e, job)

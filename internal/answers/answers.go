@@ -25,9 +25,6 @@ import (
 	"kindredgate/internal/keyring"
 )
 
-// lifetime is how long responses are stored.
-const lifetime = 30 * 24 * time.Hour
-
 // Desk owns the runs. It is safe for concurrent use.
 type Desk struct {
 	gate    *gate.Gate
@@ -46,24 +43,34 @@ type Desk struct {
 func Open(ctx context.Context, g *gate.Gate, records kept.Records, log *slog.Logger) (*Desk, error) {
 	base, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
 	d := &Desk{gate: g, records: records, log: log, runs: map[string]*Run{}, base: base, close: cancel}
-	list, err := records.UnendedResponses(ctx)
+	list, damaged, err := records.UnendedResponses(ctx)
 	if err != nil {
 		return nil, err
 	}
+	for _, id := range damaged {
+		log.Error("a stored response is damaged and cannot be read; DELETE removes it", "response", id)
+	}
 	for _, r := range list {
-		body, event, err := response.Interrupted(r.Body)
-		if err != nil {
-			return nil, err
-		}
-		r.Body, r.Ended = body, true
-		if r.Events, err = json.Marshal([]response.Event{event}); err != nil {
-			return nil, err
-		}
-		if err := records.PutResponse(ctx, r); err != nil {
-			return nil, err
+		if err := d.interrupted(ctx, r); err != nil {
+			// No reason not to start: it is still marked as under way, so it is tried again at the next start.
+			log.Error("a response that the last stop interrupted could not be marked so", "response", r.ID, "error", err.Error())
 		}
 	}
 	return d, nil
+}
+
+// interrupted marks a stored response as failed by a stop.
+func (d *Desk) interrupted(ctx context.Context, r kept.Response) error {
+	body, event, err := response.Interrupted(r.Body)
+	if err != nil {
+		return err
+	}
+	events, err := json.Marshal([]response.Event{event})
+	if err != nil {
+		return err
+	}
+	r.Body, r.Events, r.Ended = body, events, true
+	return d.records.PutResponse(ctx, r)
 }
 
 // Close ends the runs and waits until what came of them is stored.
@@ -88,6 +95,7 @@ type Run struct {
 	err     error         // why there is no response, if that was known before anything was sent
 	ended   bool          // nothing more comes
 	dropped bool          // it was deleted, so it is not to be stored
+	kept    bool          // it was stored when it ended, or that was tried
 	changed chan struct{} // closed when there is more to see, and replaced
 }
 
@@ -122,7 +130,7 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call 
 		r.writer.Begin()
 		if err := d.store(ctx, r); err != nil {
 			x.Close(err)
-			return nil, err
+			return nil, unstored(err)
 		}
 	}
 	stop := context.AfterFunc(d.base, func() { x.Cancel(context.Cause(d.base)) })
@@ -137,6 +145,16 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call 
 	return r, nil
 }
 
+// unstored says that a response that can be had only from the records is not there.
+func unstored(err error) error {
+	e := *exchange.AsError(err)
+	if e.Kind == exchange.Internal {
+		return err
+	}
+	e.Message = "a response in the background has to be stored: " + e.Message
+	return &e
+}
+
 // work runs a response to its end.
 func (d *Desk) work(r *Run) {
 	defer r.exchange.Close(nil)
@@ -145,22 +163,22 @@ func (d *Desk) work(r *Run) {
 		if p := recover(); p != nil {
 			err := exchange.Panicked(p)
 			d.log.Error("response failed", "response", r.ID, "error", err.Error())
-			r.end(err, begun)
+			d.end(r, err, begun)
 		}
 	}()
 	for event, err := range r.exchange.Events() {
 		if err == nil {
-			err = r.add(event, &begun)
+			err = d.add(r, event, &begun)
 		}
 		if err != nil {
-			r.end(err, begun)
+			d.end(r, err, begun)
 			return
 		}
 	}
 }
 
 // add takes an event of the answer; with the first one there is a response.
-func (r *Run) add(event exchange.Event, begun *bool) error {
+func (d *Desk) add(r *Run, event exchange.Event, begun *bool) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if started, ok := event.(exchange.Started); ok {
@@ -171,11 +189,13 @@ func (r *Run) add(event exchange.Event, begun *bool) error {
 		r.writer.Begin()
 	}
 	defer r.notify()
-	return r.writer.Add(event)
+	err := r.writer.Add(event)
+	d.keep(r)
+	return err
 }
 
 // end ends a run with an error: as the response's, if there is one already.
-func (r *Run) end(err error, begun bool) {
+func (d *Desk) end(r *Run, err error, begun bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch {
@@ -186,19 +206,31 @@ func (r *Run) end(err error, begun bool) {
 	default:
 		r.writer.Fail(err)
 	}
+	d.keep(r)
 }
 
-// finish stores what came of a run, and lets those who wait see that it has ended.
-func (d *Desk) finish(r *Run) {
-	r.mu.Lock()
-	keep := r.err == nil && r.call.Store && !r.dropped && len(r.events) > 0
-	r.mu.Unlock()
-	if keep {
-		// The run's own context has ended, perhaps by being cancelled; what it came to is stored all the same.
-		if err := d.store(context.WithoutCancel(d.base), r); err != nil {
-			d.log.Error("response not stored", "response", r.ID, "error", err.Error())
-		}
+// keep stores a response that has ended, while nobody has seen its last event yet: whoever has finds it stored, or is told in that
+// event that it is not. r.mu is held.
+func (d *Desk) keep(r *Run) {
+	if r.kept || r.err != nil || !r.call.Store || r.dropped || !r.writer.Response().Status.Ended() {
+		return
 	}
+	r.kept = true
+	// The run's own context has ended, perhaps by being cancelled; what it came to is stored all the same.
+	if err := d.put(context.WithoutCancel(d.base), r); err != nil {
+		d.log.Error("response not stored", "response", r.ID, "error", err.Error())
+		why := "the gate's log says why"
+		if e := exchange.AsError(err); e.Kind != exchange.Internal {
+			why = e.Message
+		} else if errors.Is(err, kept.ErrNoRoom) {
+			why = "it alone takes more space than a key has for stored responses"
+		}
+		r.events[len(r.events)-1] = r.writer.Unstored(why)
+	}
+}
+
+// finish lets those who wait see that a run has ended.
+func (d *Desk) finish(r *Run) {
 	d.mu.Lock()
 	delete(d.runs, r.ID)
 	d.mu.Unlock()
@@ -214,18 +246,28 @@ func (r *Run) notify() {
 	r.changed = make(chan struct{})
 }
 
-// store writes a run to the records, and forgets what is old.
+// store writes a run to the records.
 func (d *Desk) store(ctx context.Context, r *Run) error {
 	r.mu.Lock()
+	defer r.mu.Unlock()
+	return d.put(ctx, r)
+}
+
+// put is store with r.mu held.
+func (d *Desk) put(ctx context.Context, r *Run) error {
 	input, err := json.Marshal(r.call.Input)
 	body, err2 := json.Marshal(r.writer.Response())
 	events, err3 := json.Marshal(r.events)
-	rec := kept.Response{ID: r.ID, Key: r.key.ID, Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
-		Previous: r.call.Previous, Input: input, Body: body, Events: events}
-	r.mu.Unlock()
 	if err := errors.Join(err, err2, err3); err != nil {
 		return err
 	}
+	d.prune(ctx)
+	return d.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.ID, Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
+		Previous: r.call.Previous, Input: input, Body: body, Events: events})
+}
+
+// prune forgets what is old, once an hour at the most.
+func (d *Desk) prune(ctx context.Context) {
 	d.mu.Lock()
 	due := time.Since(d.pruned) > time.Hour
 	if due {
@@ -233,11 +275,10 @@ func (d *Desk) store(ctx context.Context, r *Run) error {
 	}
 	d.mu.Unlock()
 	if due {
-		if err := d.records.DropResponsesBefore(ctx, time.Now().Add(-lifetime)); err != nil {
-			return err
+		if err := d.records.PruneResponses(ctx, time.Now()); err != nil {
+			d.log.Warn("old responses were not removed", "error", err.Error())
 		}
 	}
-	return d.records.PutResponse(ctx, rec)
 }
 
 // Timings are those of the answer; zero until it has started.
@@ -301,7 +342,7 @@ func (r *Run) Wait(ctx context.Context) (json.RawMessage, error) {
 }
 
 func notFound(id string) error {
-	return exchange.Errorf(exchange.NotFound, "response_not_found", "there is no response %q; it was not stored, was deleted, is older than 30 days, or belongs to another key", id)
+	return exchange.Errorf(exchange.NotFound, "response_not_found", "there is no response %q; it was not stored, was deleted or made room for newer ones, is too old, or belongs to another key", id)
 }
 
 // may reports whether a key may see what another asked for.
@@ -317,8 +358,12 @@ func (d *Desk) running(k keyring.Key, id string) (*Run, bool) {
 
 func (d *Desk) record(ctx context.Context, k keyring.Key, id string) (kept.Response, error) {
 	r, err := d.records.Response(ctx, id)
-	if errors.Is(err, kept.ErrMissing) || err == nil && !may(k, r.Key) {
+	switch {
+	case errors.Is(err, kept.ErrMissing), (err == nil || errors.Is(err, kept.ErrDamaged)) && !may(k, r.Key):
 		return r, notFound(id)
+	case errors.Is(err, kept.ErrDamaged):
+		d.log.Error("a stored response is damaged and cannot be read", "response", id, "error", err.Error())
+		return r, exchange.Errorf(exchange.NotFound, "response_damaged", "response %q is stored, but damaged, and cannot be read; DELETE removes it", id)
 	}
 	return r, err
 }
@@ -387,11 +432,13 @@ func (d *Desk) Delete(ctx context.Context, k keyring.Key, id string) error {
 				return err
 			}
 		}
-		if !r.call.Background {
-			return nil // it was not stored yet
+		// It is there if it was in the background, or had just ended.
+		if err := d.records.DropResponse(ctx, id); !errors.Is(err, kept.ErrMissing) {
+			return err
 		}
+		return nil
 	}
-	if _, err := d.record(ctx, k, id); err != nil {
+	if _, err := d.record(ctx, k, id); err != nil && exchange.AsError(err).Code != "response_damaged" {
 		return err
 	}
 	return d.records.DropResponse(ctx, id)

@@ -32,6 +32,7 @@ var rooms = map[string][]string{
 	"measure":   {"engine", "machine", "model", "prepared", "tensor", "tokenizer", "weights"},
 
 	"tensor/kernelgen": {}, // a program that writes parts of tensor
+	"dialect":          {}, // the names of the styles
 	"dialect/field":    {"exchange"},
 	"dialect/wire":     {"exchange", "dialect/field", "grammar"},
 
@@ -52,14 +53,14 @@ var rooms = map[string][]string{
 	"library":         {"catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
 	"fetch":           {"library", "catalog", "weights", "weights/gguf", "weights/safetensors"},
 	"keyring":         {"exchange"},
-	"gate":            {"exchange", "prompt", "catalog", "keyring", "library", "runner/native"},
+	"gate":            {"dialect", "exchange", "prompt", "catalog", "keyring", "library", "runner/native"},
 	"kept":            {},
 	"answers":         {"exchange", "gate", "keyring", "kept", "dialect/response"},
-	"store":           {"keyring", "catalog", "kept"},
-	"snippet":         {"exchange"},
-	"server":          {"machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"boot":            {"answers", "catalog", "config", "fetch", "gate", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
-	"cli":             {"boot", "catalog", "config", "convert", "exchange", "fetch", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
+	"store":           {"keyring", "catalog", "exchange", "kept"},
+	"snippet":         {"dialect", "exchange"},
+	"server":          {"dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
+	"boot":            {"answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
+	"cli":             {"boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
 	"arch":            {},
 }
 

@@ -24,6 +24,7 @@ import (
 	"kindredgate/internal/config"
 	"kindredgate/internal/fetch"
 	"kindredgate/internal/gate"
+	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/kv"
 	"kindredgate/internal/library"
@@ -95,7 +96,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	if err := h.lock(); err != nil {
 		return h, err
 	}
-	db, err := store.Open(filepath.Join(cfg.Data, DatabaseFile))
+	db, err := database(cfg, o.Log)
 	if err != nil {
 		return h, FolderError(cfg.Data, err)
 	}
@@ -106,7 +107,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	h.closing(engine.Close)
 	h.Gate = &gate.Gate{
 		Catalog:   installed,
-		Keys:      keyring.New(db),
+		Keys:      keyring.New(db, o.Log),
 		Presets:   db,
 		Runner:    engine,
 		Prompts:   engine,
@@ -127,7 +128,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	h.closing(desk.Close)
 	h.Server = server.New(server.Options{
 		Gate: h.Gate, Answers: desk, Console: o.Console, Log: o.Log, Version: o.Version,
-		Open: cfg.Access == config.Open, HostNames: cfg.HostNames,
+		Open: cfg.Access == config.Open, HostNames: cfg.HostNames, BrowserOrigins: cfg.BrowserOrigins,
 	}, h.Listener.Addr())
 	return h, nil
 }
@@ -150,6 +151,22 @@ func (h *House) lock() error {
 	return FolderError(h.Config.Data, os.WriteFile(lock.Path(), fmt.Appendf(nil, "the gate at %s, process %d\n", h.Listener.Addr(), os.Getpid()), 0o600))
 }
 
+// database opens the database; one that is damaged is set aside.
+func database(cfg config.Config, log *slog.Logger) (*store.Store, error) {
+	path := filepath.Join(cfg.Data, DatabaseFile)
+	limits := kept.Limits{Age: time.Duration(cfg.Responses.Days) * 24 * time.Hour, Space: int64(cfg.Responses.Space)}
+	db, err := store.Open(path, limits)
+	if !errors.Is(err, store.ErrDamaged) {
+		return db, err
+	}
+	said, failure := store.Rescue(path, limits)
+	if failure != nil {
+		return nil, errors.Join(err, failure)
+	}
+	log.Error("the database was damaged: "+said+"; applications whose keys did not come over need new ones (\"kindred keys issue\"); if you have a backup, stop the gate and put that in its place", "error", err.Error())
+	return store.Open(path, limits)
+}
+
 func (h *House) closing(f func() error) { h.close = append(h.close, f) }
 
 // Serve answers requests until ctx is done; meanwhile the models are brought that the configuration wants.
@@ -159,7 +176,31 @@ func (h *House) Serve(ctx context.Context) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	preparing.Go(func() { prepare(ctx, h.Gate, h.Config.Models, h.log) })
+	preparing.Go(func() { retry(ctx, h.Gate.Keys, h.log) })
 	return h.Server.Serve(ctx, h.Listener)
+}
+
+// retryAfter is how often what could not be written is tried again.
+const retryAfter = 5 * time.Second
+
+// retry writes what could not be written when it should have been.
+func retry(ctx context.Context, keys *keyring.Keyring, log *slog.Logger) {
+	defer func() {
+		if p := recover(); p != nil {
+			log.Error("writing what was left panicked", "error", fmt.Sprint(p))
+		}
+	}()
+	tick := time.NewTicker(retryAfter)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			keys.Retry(ctx)
+		case <-ctx.Done():
+			keys.Retry(context.WithoutCancel(ctx)) // for the last time
+			return
+		}
+	}
 }
 
 // Close closes what was opened, the last first.

@@ -79,11 +79,11 @@ func TestAGateHasItsFolderForItself(t *testing.T) {
 func TestAGateThatCannotStartLeavesNothing(t *testing.T) {
 	cfg := settings(t, t.TempDir())
 	database := filepath.Join(cfg.Data, boot.DatabaseFile)
-	if err := os.WriteFile(database, []byte("this is no database, but long enough to be looked at as one"), 0o600); err != nil {
+	if err := os.Mkdir(database, 0o700); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := boot.Open(t.Context(), cfg, options); err == nil {
-		t.Fatal("a gate with a broken database starts")
+		t.Fatal("a gate whose database is a folder starts")
 	}
 	if err := os.Remove(database); err != nil {
 		t.Fatal(err)
@@ -94,5 +94,35 @@ func TestAGateThatCannotStartLeavesNothing(t *testing.T) {
 	}
 	if err := h.Close(); err != nil {
 		t.Error(err)
+	}
+}
+
+// A database that is none does not keep a gate from starting: it is set aside, and the log says what that means.
+func TestAGateStartsBesideADamagedDatabase(t *testing.T) {
+	cfg := settings(t, t.TempDir())
+	database := filepath.Join(cfg.Data, boot.DatabaseFile)
+	garbage := strings.Repeat("this is no database ", 100)
+	if err := os.WriteFile(database, []byte(garbage), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var log strings.Builder
+	o := options
+	o.Log = slog.New(slog.NewTextHandler(&log, nil))
+	h, err := boot.Open(t.Context(), cfg, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer h.Close()
+	aside, err := filepath.Glob(database + ".damaged-*")
+	if err != nil || len(aside) != 1 {
+		t.Fatalf("%v, %v", aside, err)
+	}
+	if left, err := os.ReadFile(aside[0]); err != nil || string(left) != garbage {
+		t.Errorf("%.50s, %v", left, err)
+	}
+	for _, want := range []string{"level=ERROR", filepath.Base(aside[0]), "kindred keys issue", "backup"} {
+		if !strings.Contains(log.String(), want) {
+			t.Errorf("the log does not say %q: %s", want, log.String())
+		}
 	}
 }

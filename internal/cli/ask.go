@@ -82,7 +82,7 @@ func (t *terminal) ask() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			gate, err := flags.open()
+			gate, err := flags.open(c.Context())
 			if err != nil {
 				return err
 			}

@@ -135,7 +135,7 @@ func madeUp(job *measure.Job, shape, kind string) error {
 func (t *terminal) benchOf(c *cobra.Command, flags *clientFlags, job *measure.Job, name string) error {
 	path := name
 	if _, err := os.Stat(path); err != nil {
-		gate, err := flags.open()
+		gate, err := flags.open(c.Context())
 		if err != nil {
 			return fmt.Errorf("there is no file %s, and %w", name, err)
 		}

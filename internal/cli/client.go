@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,6 +21,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"kindredgate/internal/boot"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/server"
 )
 
 // client calls a gate that runs.
@@ -37,7 +41,7 @@ func (f *clientFlags) add(cmd *cobra.Command) {
 }
 
 // open finds the gate and the key to use with it.
-func (f *clientFlags) open() (*client, error) {
+func (f *clientFlags) open(ctx context.Context) (*client, error) {
 	scheme, host, err := splitAddress(f.address)
 	if err != nil {
 		return nil, usageError{err}
@@ -55,15 +59,35 @@ func (f *clientFlags) open() (*client, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the owner key of the gate at %s cannot be read (%w); give a key with --key", g.Address, err)
 		}
-		c.key = strings.TrimSpace(string(raw))
+		owner := strings.TrimSpace(string(raw))
+		if err := c.prove(ctx, owner, g.Address); err != nil {
+			return nil, err
+		}
+		c.key = owner
 	}
 	return c, nil
+}
+
+// prove makes sure that what listens at an address is the gate of an owner key, before that key is sent there: a gate that was killed
+// leaves its word behind, and its port to anybody.
+func (c *client) prove(ctx context.Context, owner, address string) error {
+	challenge := rand.Text()
+	var answer server.Proof
+	err := c.call(ctx, http.MethodGet, "/gate/proof?challenge="+challenge, nil, &answer)
+	if err != nil && ctx.Err() != nil {
+		return err
+	}
+	proof, malformed := hex.DecodeString(answer.Proof)
+	if err != nil || malformed != nil || !keyring.Proves(owner, challenge, address, proof) {
+		return fmt.Errorf("what answers at %s is not the gate that was started there, so the owner key is not sent to it; see what listens there, or start the gate anew", address)
+	}
+	return nil
 }
 
 // run makes the body of a command that talks to a gate.
 func (f *clientFlags) run(do func(c *cobra.Command, gate *client, args []string) error) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, args []string) error {
-		gate, err := f.open()
+		gate, err := f.open(c.Context())
 		if err != nil {
 			return err
 		}

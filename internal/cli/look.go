@@ -194,7 +194,7 @@ func (t *terminal) chooseOne(c *cobra.Command, flags *clientFlags, list []sight)
 	if list[n-1].Problem != "" {
 		return fmt.Errorf("%s does not run: %s", list[n-1].ID, list[n-1].Problem)
 	}
-	gate, err := flags.open()
+	gate, err := flags.open(c.Context())
 	if err != nil {
 		return err
 	}

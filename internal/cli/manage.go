@@ -44,7 +44,7 @@ func (t *terminal) keysIssue() *cobra.Command {
 			if label == "" {
 				return usageError{fmt.Errorf("a key needs a label, to tell it from the others: --label \"timetable bot\"")}
 			}
-			gate, err := flags.open()
+			gate, err := flags.open(c.Context())
 			if err != nil {
 				return err
 			}
@@ -144,13 +144,16 @@ func (t *terminal) keysRevoke() *cobra.Command {
 		Short: "Make a key invalid, by the beginning that the list shows or by its label",
 		Args:  exactly("a key"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
-			var k server.KeyInfo
+			var k server.RevokedKey
 			ref := strings.TrimSuffix(args[0], "…")
 			if err := gate.call(c.Context(), http.MethodDelete, "/gate/keys/"+url.PathEscape(ref), nil, &k); err != nil {
 				return err
 			}
-			_, err := fmt.Fprintf(t.out, "%s… (%s) is revoked: requests with it are refused from now on.\n", k.ID, k.Label)
-			return err
+			fmt.Fprintf(t.out, "%s… (%s) is revoked: requests with it are refused from now on.\n", k.ID, k.Label)
+			if k.Warning != "" {
+				fmt.Fprintf(t.err, "kindred: %s\n", k.Warning)
+			}
+			return nil
 		}),
 	}
 	flags.add(cmd)

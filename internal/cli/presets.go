@@ -108,7 +108,7 @@ func (t *terminal) presetsAdd() *cobra.Command {
 func presetPath(name string) string { return "/gate/presets/" + url.PathEscape(name) }
 
 func (t *terminal) sendPreset(c *cobra.Command, flags clientFlags, method, path string, p catalog.Preset, done string) error {
-	gate, err := flags.open()
+	gate, err := flags.open(c.Context())
 	if err != nil {
 		return err
 	}

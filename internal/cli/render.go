@@ -38,7 +38,7 @@ func (t *terminal) render() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			gate, err := flags.open()
+			gate, err := flags.open(c.Context())
 			if err != nil {
 				return err
 			}
@@ -101,7 +101,7 @@ func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instru
 	if err != nil {
 		return err
 	}
-	gate, err := flags.open()
+	gate, err := flags.open(ctx)
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -22,8 +23,17 @@ type Config struct {
 	Listen    string   `yaml:"listen"`     // host:port
 	Access    Access   `yaml:"access"`     // who may use the models
 	HostNames []string `yaml:"host_names"` // names the gate is called by, beside its addresses
-	Data      string   `yaml:"data"`       // folder of the database and the owner key
-	Models    Models   `yaml:"models"`
+	// BrowserOrigins are origins of pages that may use the models from a browser, such as https://app.example; "*" for all.
+	BrowserOrigins []string `yaml:"browser_origins"`
+	Data           string   `yaml:"data"` // folder of the database and the owner key
+	Models         Models   `yaml:"models"`
+	Responses      Stored   `yaml:"responses"`
+}
+
+// Stored says how much is kept of the answers of the response style.
+type Stored struct {
+	Days  int  `yaml:"days"`  // after which a response is removed
+	Space Size `yaml:"space"` // on disk, for the responses of each key; the oldest make room for new ones
 }
 
 // Models says where weights are, and how much memory they may take.
@@ -96,7 +106,8 @@ const DefaultListen = "127.0.0.1:7717"
 
 // Default is the configuration that an empty file stands for.
 func Default() Config {
-	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute, ContextType: HalfFloats, Prepared: 20 << 30}}
+	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute, ContextType: HalfFloats, Prepared: 20 << 30},
+		Responses: Stored{Days: 30, Space: 256 << 20}}
 }
 
 // Load reads the file at path, or, if path is empty, gate.yaml in the configuration folder if there is one;
@@ -175,6 +186,15 @@ func (c *Config) Check() error {
 	}
 	if c.Models.IdleUnload < 0 {
 		return fmt.Errorf("models.idle_unload is %s; it must be a time, or 0 for never", c.Models.IdleUnload)
+	}
+	for i, origin := range c.BrowserOrigins {
+		u, err := url.Parse(origin)
+		if origin != "*" && (err != nil || u.Scheme == "" || u.Host == "" || u.Scheme+"://"+u.Host != origin) {
+			return fmt.Errorf("browser_origins[%d] is %q; an origin looks like https://app.example or http://localhost:5173, without a path", i, origin)
+		}
+	}
+	if d := c.Responses.Days; d < 1 || d > 36_500 {
+		return fmt.Errorf("responses.days is %d; it must be from 1 to 36500", d)
 	}
 	for i, f := range c.Models.Fetch {
 		if !strings.HasPrefix(f.Address, "http://") && !strings.HasPrefix(f.Address, "https://") {

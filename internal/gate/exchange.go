@@ -10,14 +10,15 @@ import (
 	"time"
 
 	"kindredgate/internal/catalog"
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
 )
 
 // Origin says where an exchange comes from.
 type Origin struct {
-	ID       string // of the exchange: what the answer's x-request-id says
-	Style    string // in which it was asked
+	ID       string        // of the exchange: what the answer's x-request-id says
+	Style    dialect.Style // in which it was asked
 	Endpoint string
 	Client   string // the address that asked
 	Agent    string // what the client calls itself

@@ -4,15 +4,18 @@ import (
 	"context"
 	"errors"
 	"iter"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/store"
@@ -80,13 +83,13 @@ func open(t testing.TB, s *script) (*Gate, *[]Record) {
 			t.Fatal(err)
 		}
 	}
-	db, err := store.Open(filepath.Join(t.TempDir(), "gate.db"))
+	db, err := store.Open(filepath.Join(t.TempDir(), "gate.db"), kept.Limits{Age: 30 * 24 * time.Hour, Space: 64 << 20})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { db.Close() })
 	var records []Record
-	return &Gate{Catalog: catalog.New(nil, dir), Keys: keyring.New(db), Presets: db, Runner: s, Prompts: s,
+	return &Gate{Catalog: catalog.New(nil, dir), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Runner: s, Prompts: s,
 		Observers: []Observer{&observer{records: &records}}}, &records
 }
 

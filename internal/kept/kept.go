@@ -21,19 +21,32 @@ type Response struct {
 	Events     json.RawMessage // the list of its events
 }
 
-// ErrMissing is the error of Records for an id that is not there.
-var ErrMissing = errors.New("no such response is stored")
+// Errors of Records.
+var (
+	ErrMissing = errors.New("no such response is stored")
+	// ErrDamaged is for a response that is there, but cannot be read.
+	ErrDamaged = errors.New("the stored response is damaged")
+	// ErrNoRoom is for a response that alone takes more than its key may store.
+	ErrNoRoom = errors.New("the response is larger than all that its key may store")
+)
+
+// Limits are how much is kept.
+type Limits struct {
+	Age   time.Duration // after which a response is removed
+	Space int64         // in bytes, for the responses of each key; the oldest make room for new ones
+}
 
 // Records keeps stored responses.
 type Records interface {
-	// PutResponse keeps a response, in the place of one with the same id.
+	// PutResponse keeps a response, in the place of one with the same id. The error is ErrNoRoom if it cannot have the space.
 	PutResponse(ctx context.Context, r Response) error
-	// Response returns a response, or ErrMissing.
+	// Response returns a response, ErrMissing, or ErrDamaged.
 	Response(ctx context.Context, id string) (Response, error)
 	// DropResponse removes a response, or returns ErrMissing.
 	DropResponse(ctx context.Context, id string) error
-	// DropResponsesBefore removes responses that are older.
-	DropResponsesBefore(ctx context.Context, t time.Time) error
-	// UnendedResponses lists the responses that have not ended.
-	UnendedResponses(ctx context.Context) ([]Response, error)
+	// PruneResponses removes those that are too old.
+	PruneResponses(ctx context.Context, now time.Time) error
+	// UnendedResponses lists the responses that have not ended. Those that are damaged are left out and count as ended from then on;
+	// their ids are returned.
+	UnendedResponses(ctx context.Context) (list []Response, damaged []string, err error)
 }

@@ -6,15 +6,19 @@ package keyring
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"log/slog"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"kindredgate/internal/exchange"
 )
@@ -62,14 +66,18 @@ var ErrUnknown = errors.New("no such record")
 // else may change its records.
 type Keyring struct {
 	records Records
+	log     *slog.Logger
 	now     func() time.Time
 
-	mu    sync.RWMutex
-	known map[string]Key // by identifier
+	mu        sync.RWMutex
+	known     map[string]Key       // by identifier
+	unwritten map[string]time.Time // when keys were revoked, where the records could not be told yet
 }
 
-// New makes a keyring on top of records.
-func New(r Records) *Keyring { return &Keyring{records: r, now: time.Now, known: map[string]Key{}} }
+// New makes a keyring on top of records. What it cannot write, and need not at once, goes to the log.
+func New(r Records, log *slog.Logger) *Keyring {
+	return &Keyring{records: r, log: log, now: time.Now, known: map[string]Key{}, unwritten: map[string]time.Time{}}
+}
 
 // key looks a key up.
 func (r *Keyring) key(ctx context.Context, id string) (Key, error) {
@@ -89,23 +97,39 @@ func (r *Keyring) key(ctx context.Context, id string) (Key, error) {
 	return k, err
 }
 
-// revoke makes a key invalid.
-func (r *Keyring) revoke(ctx context.Context, id string, at time.Time) error {
+// revoke makes a key invalid, at once and whatever becomes of the records. It reports whether they know; [Keyring.Retry] tells them
+// if not.
+func (r *Keyring) revoke(ctx context.Context, k Key, at time.Time) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if err := r.records.RevokeKey(ctx, id, at); err != nil {
-		return err
+	k.Revoked = at
+	r.known[k.ID] = k
+	err := r.records.RevokeKey(ctx, k.ID, at)
+	if err != nil {
+		r.unwritten[k.ID] = at
+		r.log.Error("a key is revoked, but that could not be written yet; it is tried again", "key", prefix+k.ID, "error", err.Error())
 	}
-	delete(r.known, id)
-	return nil
+	return err
+}
+
+// Retry writes the revocations that could not be written when they were made. It is called now and then.
+func (r *Keyring) Retry(ctx context.Context) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for id, at := range r.unwritten {
+		if r.records.RevokeKey(ctx, id, at) == nil {
+			delete(r.unwritten, id)
+			r.log.Info("the revocation of a key is written now", "key", prefix+id)
+		}
+	}
 }
 
 // touch notes that a key is used now, unless that was noted within the last minute: that is enough to know, and spares a
-// write for every request.
-func (r *Keyring) touch(ctx context.Context, k *Key) error {
+// write for every request. That it cannot be written is no reason to refuse the request.
+func (r *Keyring) touch(ctx context.Context, k *Key) {
 	now := r.now().UTC()
 	if now.Sub(k.LastUsed) < time.Minute {
-		return nil
+		return
 	}
 	r.mu.Lock()
 	held, ok := r.known[k.ID]
@@ -117,9 +141,11 @@ func (r *Keyring) touch(ctx context.Context, k *Key) error {
 	r.mu.Unlock()
 	k.LastUsed = now
 	if !due {
-		return nil
+		return
 	}
-	return r.records.TouchKey(ctx, k.ID, now)
+	if err := r.records.TouchKey(ctx, k.ID, now); err != nil && ctx.Err() == nil {
+		r.log.Warn("the use of a key was not noted", "key", prefix+k.ID, "error", err.Error())
+	}
 }
 
 const (
@@ -144,6 +170,16 @@ func characters(n int) string {
 	return string(raw)
 }
 
+var secrets = regexp.MustCompile(prefix + `[0-9A-Za-z]{9,}`)
+
+// Redact leaves of each key in a text what identifies it.
+func Redact(text string) string {
+	if !strings.Contains(text, prefix) {
+		return text
+	}
+	return secrets.ReplaceAllStringFunc(text, func(key string) string { return key[:len(prefix)+idLength] + "…" })
+}
+
 // check is the pair of characters that goes with the rest of a key.
 func check(rest string) string {
 	sum := sha256.Sum256([]byte(rest))
@@ -159,7 +195,7 @@ func hash(secret string) []byte {
 // cannot be is an [exchange.Error].
 func (r *Keyring) Issue(ctx context.Context, label string, models []string) (secret string, k Key, err error) {
 	label = strings.TrimSpace(label)
-	if label == "" || len(label) > 100 || strings.ContainsFunc(label, func(c rune) bool { return c < ' ' || c == 0x7f }) {
+	if label == "" || len(label) > 100 || strings.ContainsFunc(label, func(c rune) bool { return !unicode.IsPrint(c) }) {
 		return "", Key{}, exchange.InvalidParam("label", "a key needs a label of 1 to 100 printable characters, to tell it from the others")
 	}
 	return r.issue(ctx, Key{Label: label, Models: models})
@@ -186,7 +222,7 @@ func (r *Keyring) IssueOwner(ctx context.Context) (secret string, err error) {
 	}
 	for _, k := range keys {
 		if k.Owner && k.Revoked.IsZero() {
-			if err := r.revoke(ctx, k.ID, r.now()); err != nil {
+			if err := r.revoke(ctx, k, r.now().UTC()); err != nil {
 				return "", err
 			}
 		}
@@ -225,21 +261,56 @@ func (r *Keyring) Check(ctx context.Context, secret string) (Key, error) {
 	if !k.Revoked.IsZero() {
 		return Key{}, unauthenticated("the key %q (%s…) was revoked on %s; issue another with \"kindred keys issue\"", k.Label, prefix+k.ID, k.Revoked.UTC().Format(time.DateOnly))
 	}
-	if err := r.touch(ctx, &k); err != nil {
-		return Key{}, fmt.Errorf("note the use of a key: %w", err)
-	}
+	r.touch(ctx, &k)
 	return k, nil
 }
 
 // Keys lists all keys, the newest first.
-func (r *Keyring) Keys(ctx context.Context) ([]Key, error) { return r.records.Keys(ctx) }
+func (r *Keyring) Keys(ctx context.Context) ([]Key, error) {
+	list, err := r.records.Keys(ctx)
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	for i, k := range list {
+		if at, ok := r.unwritten[k.ID]; ok {
+			list[i].Revoked = at
+		}
+	}
+	return list, err
+}
+
+// Proof shows who knows the challenge that this is the keyring of the owner key, and tells nothing about the key: it is the
+// HMAC-SHA-256 (RFC 2104) of challenge and address under the hash of the key. The address is the one that the gate listens at, so
+// that nobody else can pass the proof on as its own.
+func (r *Keyring) Proof(ctx context.Context, challenge, address string) ([]byte, error) {
+	keys, err := r.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(keys, func(k Key) bool { return k.Owner && k.Revoked.IsZero() })
+	if i < 0 {
+		return nil, exchange.Errorf(exchange.Unavailable, "no_owner_key", "this gate has no owner key; start it anew to get one")
+	}
+	return proof(keys[i].Hash, challenge, address), nil
+}
+
+// Proves reports whether a gate at address has answered a challenge as only one can that knows this key.
+func Proves(secret, challenge, address string, answer []byte) bool {
+	return hmac.Equal(answer, proof(hash(secret), challenge, address))
+}
+
+func proof(key []byte, challenge, address string) []byte {
+	m := hmac.New(sha256.New, key)
+	fmt.Fprintf(m, "kindred gate\n%s\n%s", challenge, address)
+	return m.Sum(nil)
+}
 
 // Revoke makes a key invalid from now on. ref is its identifier, with or without the prefix, or its label if
-// only one valid key has it. The owner key cannot be revoked, since nothing could be managed after that.
-func (r *Keyring) Revoke(ctx context.Context, ref string) (Key, error) {
-	keys, err := r.records.Keys(ctx)
+// only one valid key has it. The owner key cannot be revoked, since nothing could be managed after that. written is false if
+// the key is invalid, but would be valid again if the gate stopped before the records can be told.
+func (r *Keyring) Revoke(ctx context.Context, ref string) (k Key, written bool, err error) {
+	keys, err := r.Keys(ctx)
 	if err != nil {
-		return Key{}, err
+		return Key{}, false, err
 	}
 	var found []Key
 	for _, k := range keys {
@@ -253,20 +324,20 @@ func (r *Keyring) Revoke(ctx context.Context, ref string) (Key, error) {
 	}
 	switch {
 	case len(found) == 0:
-		return Key{}, exchange.Errorf(exchange.NotFound, "key_not_found", "there is no key %q; \"kindred keys list\" shows them", ref)
+		return Key{}, false, exchange.Errorf(exchange.NotFound, "key_not_found", "there is no key %q; \"kindred keys list\" shows them", ref)
 	case len(found) > 1:
-		return Key{}, exchange.InvalidParam("id", "%d keys are labelled %q; name one by its identifier", len(found), ref)
+		return Key{}, false, exchange.InvalidParam("id", "%d keys are labelled %q; name one by its identifier", len(found), ref)
 	case found[0].Owner:
-		return Key{}, exchange.InvalidParam("id", "the owner key cannot be revoked; remove its file in the data folder and start the gate to get another")
+		return Key{}, false, exchange.InvalidParam("id", "the owner key cannot be revoked; remove its file in the data folder and start the gate to get another")
 	}
-	k := found[0]
-	if k.Revoked.IsZero() {
+	if k = found[0]; k.Revoked.IsZero() {
 		k.Revoked = r.now().UTC()
-		if err := r.revoke(ctx, k.ID, k.Revoked); err != nil {
-			return Key{}, fmt.Errorf("revoke the key: %w", err)
-		}
+		_ = r.revoke(ctx, k, k.Revoked) // it is in the log, and in what is returned
 	}
-	return k, nil
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	_, pending := r.unwritten[k.ID]
+	return k, !pending, nil
 }
 
 // SignIn gives a console a token in exchange for the owner key.

@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
 )
 
 // statuses is the one place that decides the HTTP status of a failure.
@@ -61,7 +64,7 @@ func toError(err error) *exchange.Error {
 }
 
 func envelopeOf(e *exchange.Error) envelope {
-	body := errorBody{Message: e.Message, Type: types[statuses[e.Kind]], Code: e.Code}
+	body := errorBody{Message: keyring.Redact(e.Message), Type: types[statuses[e.Kind]], Code: e.Code}
 	if body.Type == "" {
 		body.Type = "invalid_request_error"
 	}
@@ -89,11 +92,16 @@ func fail(c *gin.Context, err error) {
 func (s *Server) noRoute(c *gin.Context) {
 	path := c.Request.URL.Path
 	hint := "the base URL for applications is " + s.base
-	for _, known := range []string{"/chat/completions", "/completions", "/generate", "/responses", "/embeddings", "/models"} {
-		if strings.HasSuffix(strings.TrimSuffix(path, "/"), known) && !strings.HasPrefix(path, "/gate/") {
-			hint = "did you mean /v1" + known + "? The base URL for applications is " + s.base
-			break
-		}
+	known := []string{"/models"}
+	for _, style := range dialect.Styles {
+		known = append(known, style.Path())
+	}
+	i := slices.IndexFunc(known, func(k string) bool { return strings.HasSuffix(strings.TrimSuffix(path, "/"), k) })
+	switch {
+	case path == "/v1", path == "/v1/":
+		hint = "it is the base URL, and right as such: clients append what they want, such as " + dialect.Chat.Path() + ", or /models for what is installed"
+	case i >= 0 && !strings.HasPrefix(path, "/gate/"):
+		hint = "did you mean /v1" + known[i] + "? The base URL for applications is " + s.base
 	}
 	fail(c, exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; %s", path, hint))
 }

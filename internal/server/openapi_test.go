@@ -83,6 +83,9 @@ func matchesSpec(t testing.TB, sent *http.Request, body string, resp *http.Respo
 		req.Header.Set("Content-Type", "application/json")
 	}
 	options := &openapi3filter.Options{AuthenticationFunc: func(context.Context, *openapi3filter.AuthenticationInput) error { return nil }, IncludeResponseStatus: true}
+	// What is understood beyond the contract: compression, a byte-order mark, and a type that is not the body's.
+	kind := req.Header.Get("Content-Type")
+	options.ExcludeRequestBody = req.Header.Get("Content-Encoding") != "" || strings.HasPrefix(body, "\ufeff") || kind == formType && strings.HasPrefix(body, "{")
 	in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route, Options: options}
 	if resp.StatusCode < 300 {
 		if err := openapi3filter.ValidateRequest(t.Context(), in); err != nil {

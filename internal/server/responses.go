@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/answers"
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/dialect/response"
 	"kindredgate/internal/exchange"
 )
@@ -29,7 +30,7 @@ func (s *Server) respond(c *gin.Context) {
 	}
 	s.unknown(c, call.Unknown)
 	ctx := c.Request.Context()
-	run, err := s.Answers.Begin(ctx, callerOf(c), origin(c, "response"), call)
+	run, err := s.Answers.Begin(ctx, callerOf(c), origin(c, dialect.Response), call)
 	if err != nil {
 		fail(c, naming("input", err))
 		return

@@ -413,7 +413,7 @@ func TestStopEndsTheBackground(t *testing.T) {
 
 // What was under way when the gate stopped is marked as failed at the next start, and what ended is as it was.
 func TestRestartMarksWhatWasUnderWay(t *testing.T) {
-	db, err := store.Open(t.TempDir() + "/gate.db")
+	db, err := store.Open(t.TempDir()+"/gate.db", kept.Limits{Age: 30 * 24 * time.Hour, Space: 64 << 20})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -434,7 +434,7 @@ func TestRestartMarksWhatWasUnderWay(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer desk.Close()
-	if list, err := db.UnendedResponses(ctx); err != nil || len(list) != 0 {
+	if list, _, err := db.UnendedResponses(ctx); err != nil || len(list) != 0 {
 		t.Errorf("%v, %v", list, err)
 	}
 	for id, want := range map[string]string{"resp_a": "failed", "resp_b": "completed"} {
@@ -443,7 +443,7 @@ func TestRestartMarksWhatWasUnderWay(t *testing.T) {
 			t.Errorf("%s: %s %s, %v", id, r.Body, r.Events, err)
 		}
 	}
-	if err := db.DropResponsesBefore(ctx, now.Add(-30*24*time.Hour)); err != nil {
+	if err := db.PruneResponses(ctx, now); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := db.Response(ctx, "resp_old"); !errors.Is(err, kept.ErrMissing) {

@@ -29,6 +29,8 @@ type Options struct {
 	Open bool
 	// HostNames are names that the gate may be called by, beside its addresses.
 	HostNames []string
+	// BrowserOrigins are the origins of pages that may use the models from a browser; [AnyOrigin] stands for all.
+	BrowserOrigins []string
 	// Silence is how long a stream is silent before a comment line shows that it lives; 10 seconds if zero.
 	Silence time.Duration
 	// Patience is how long a client may leave a body unfinished, or an answer untaken, without any of it moving; 30 seconds if
@@ -67,6 +69,14 @@ func New(o Options, addr net.Addr) *Server {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	s := &Server{Options: o, started: time.Now(), hosts: newHosts(addr, o.HostNames), origins: http.NewCrossOriginProtection()}
+	for _, origin := range o.BrowserOrigins {
+		if origin == AnyOrigin {
+			continue // a page without a key is let in from no other origin but those that are named
+		}
+		if err := s.origins.AddTrustedOrigin(origin); err != nil {
+			o.Log.Warn("an origin for browsers cannot be used", "origin", origin, "error", err.Error())
+		}
+	}
 	s.base = "http://" + s.hosts.address + "/v1"
 	s.ending = context.Background()
 	s.routes()
@@ -81,7 +91,7 @@ func (s *Server) routes() {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.RedirectTrailingSlash = false
-	r.Use(s.identify, s.log, s.patient, s.survive, s.checkHost)
+	r.Use(s.identify, s.log, s.patient, s.survive, s.shareWithBrowsers, s.checkHost)
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
 		fail(c, exchange.Errorf(exchange.MethodNotAllowed, "method_not_allowed", "%s does not take %s; it takes %s", c.Request.URL.Path, c.Request.Method, c.Writer.Header().Get("Allow")))
@@ -106,6 +116,8 @@ func (s *Server) routes() {
 	v1.POST("/responses/:id/cancel", s.cancelResponse)
 	v1.GET("/responses/:id/input_items", s.listInput)
 
+	// This tells nothing that a stranger could use.
+	r.GET("/gate/proof", s.prove)
 	// The console signs in here, so these ask for no session.
 	r.POST("/gate/session", s.signIn)
 	r.DELETE("/gate/session", s.signOut)

@@ -27,6 +27,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/fetch"
 	"kindredgate/internal/gate"
+	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/library"
 	"kindredgate/internal/prompt"
@@ -92,12 +93,12 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 			t.Fatal(err)
 		}
 	}
-	db, err := store.Open(filepath.Join(t.TempDir(), "gate.db"))
+	db, err := store.Open(filepath.Join(t.TempDir(), "gate.db"), kept.Limits{Age: 30 * 24 * time.Hour, Space: 64 << 20})
 	if err != nil {
 		t.Fatal(err)
 	}
 	h := &house{stopped: make(chan error, 1), records: make(chan gate.Record, 2000)}
-	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db), Presets: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
+	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
 		Observers: []gate.Observer{h}}
 	ctx, cancel := context.WithCancel(context.Background())
 	h.stop = cancel
@@ -114,7 +115,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	}
 	h.owner = must(g.Keys.IssueOwner(ctx))
 	h.key, h.narrow, h.revoked = issue("application"), issue("narrow", "other"), issue("gone")
-	if _, err := g.Keys.Revoke(ctx, "gone"); err != nil {
+	if _, _, err := g.Keys.Revoke(ctx, "gone"); err != nil {
 		t.Fatal(err)
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -2,7 +2,6 @@ package server
 
 import (
 	"errors"
-	"io"
 	"iter"
 	"mime"
 	"net/http"
@@ -11,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/dialect/chat"
 	"kindredgate/internal/dialect/completion"
 	"kindredgate/internal/dialect/embedding"
@@ -18,17 +18,6 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 )
-
-// body reads a request's body, up to the limit.
-func body(c *gin.Context) ([]byte, error) {
-	raw, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
-	var tooLarge *http.MaxBytesError
-	var known *exchange.Error
-	if err != nil && !errors.As(err, &tooLarge) && !errors.As(err, &known) {
-		return nil, exchange.Errorf(exchange.Invalid, "body_incomplete", "the body could not be read to its end: %v", err)
-	}
-	return raw, err
-}
 
 // unknown logs the fields of a request that mean nothing, once.
 func (s *Server) unknown(c *gin.Context, fields []string) {
@@ -38,26 +27,13 @@ func (s *Server) unknown(c *gin.Context, fields []string) {
 }
 
 // origin says where an exchange in a style comes from.
-func origin(c *gin.Context, style string) gate.Origin {
+func origin(c *gin.Context, style dialect.Style) gate.Origin {
 	agent := c.Request.UserAgent()
 	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.RemoteIP(), Agent: agent[:min(len(agent), longAgent)]}
 }
 
 // longAgent is how much is noted of what a client calls itself, in bytes.
 const longAgent = 256
-
-// decoded reads a body and decodes it; if that fails the request is answered.
-func decoded[T any](c *gin.Context, decode func([]byte) (T, error)) (call T, ok bool) {
-	raw, err := body(c)
-	if err == nil {
-		call, err = decode(raw)
-	}
-	if err != nil {
-		fail(c, err)
-		return call, false
-	}
-	return call, true
-}
 
 // answer sends a whole answer, or the error in its place.
 func answer(c *gin.Context, timings exchange.Timings, v any, err error) {
@@ -77,7 +53,7 @@ func (s *Server) chat(c *gin.Context) {
 		return
 	}
 	s.unknown(c, call.Unknown)
-	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, "chat"), &call.Request)
+	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, dialect.Chat), &call.Request)
 	if err != nil {
 		fail(c, err)
 		return
@@ -99,7 +75,7 @@ func (s *Server) complete(c *gin.Context) {
 		return
 	}
 	s.unknown(c, call.Unknown)
-	all, err := s.Gate.BeginAll(c.Request.Context(), callerOf(c), origin(c, "completion"), call.Requests)
+	all, err := s.Gate.BeginAll(c.Request.Context(), callerOf(c), origin(c, dialect.Raw), call.Requests)
 	if err != nil {
 		fail(c, naming("prompt", err))
 		return
@@ -131,14 +107,14 @@ const jsonLines = "application/x-ndjson"
 
 func (s *Server) generate(c *gin.Context) {
 	decode := generate.Decode
-	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err == nil && kind == "application/x-www-form-urlencoded" {
+	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err == nil && kind == formType {
 		decode = generate.DecodeForm
 	}
 	call, ok := decoded(c, decode)
 	if !ok {
 		return
 	}
-	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, "generate"), &call.Request)
+	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, dialect.Generate), &call.Request)
 	if err != nil {
 		fail(c, naming("prompt", err))
 		return
@@ -170,7 +146,7 @@ func (s *Server) embed(c *gin.Context) {
 		return
 	}
 	s.unknown(c, call.Unknown)
-	v, err := s.Gate.Embed(c.Request.Context(), callerOf(c), origin(c, "embedding"), &call.Embedding)
+	v, err := s.Gate.Embed(c.Request.Context(), callerOf(c), origin(c, dialect.Embedding), &call.Embedding)
 	if err != nil {
 		fail(c, err)
 		return

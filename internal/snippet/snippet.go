@@ -13,6 +13,7 @@ import (
 	"strings"
 	"unicode/utf16"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
 )
 
@@ -21,8 +22,7 @@ const KeyVariable = "KINDRED_KEY"
 
 // Style is a style of request, with the way to the text in its answer in each language.
 type Style struct {
-	Name string
-	Path string // below the base URL
+	dialect.Style
 
 	python, javascript, golang, csharp string
 	answer                             string // of what Go reads the answer into
@@ -30,14 +30,14 @@ type Style struct {
 
 // Styles are the styles of request.
 var Styles = []Style{
-	{Name: "chat", Path: "/chat/completions",
+	{Style: dialect.Chat,
 		python: `answer["choices"][0]["message"]["content"]`, javascript: `answer.choices[0].message.content`,
 		golang: `fmt.Println(answer.Choices[0].Message.Content)`, answer: "Choices []struct{ Message struct{ Content string } }",
 		csharp: `answer.GetProperty("choices")[0].GetProperty("message").GetProperty("content")`},
-	{Name: "generate", Path: "/generate",
+	{Style: dialect.Generate,
 		python: `answer["text"]`, javascript: `answer.text`, golang: `fmt.Println(answer.Text)`, answer: "Text string",
 		csharp: `answer.GetProperty("text")`},
-	{Name: "response", Path: "/responses",
+	{Style: dialect.Response,
 		python:     `next(i for i in answer["output"] if i["type"] == "message")["content"][0]["text"]`,
 		javascript: `answer.output.find((i) => i.type === "message").content[0].text`,
 		golang: `for _, item := range answer.Output {
@@ -48,11 +48,11 @@ var Styles = []Style{
 		}
 	}`, answer: "Output []struct{ Content []struct{ Type, Text string } }",
 		csharp: `answer.GetProperty("output").EnumerateArray().First(i => i.GetProperty("type").GetString() == "message").GetProperty("content")[0].GetProperty("text")`},
-	{Name: "raw", Path: "/completions",
+	{Style: dialect.Raw,
 		python: `answer["choices"][0]["text"]`, javascript: `answer.choices[0].text`,
 		golang: `fmt.Println(answer.Choices[0].Text)`, answer: "Choices []struct{ Text string }",
 		csharp: `answer.GetProperty("choices")[0].GetProperty("text")`},
-	{Name: "embedding", Path: "/embeddings",
+	{Style: dialect.Embedding,
 		python: `answer["data"][0]["embedding"]`, javascript: `answer.data[0].embedding`,
 		golang: `fmt.Println(answer.Data[0].Embedding)`, answer: "Data []struct{ Embedding []float32 }",
 		csharp: `answer.GetProperty("data")[0].GetProperty("embedding")`},
@@ -78,7 +78,7 @@ var Languages = []Language{
 // Names lists the names of styles and languages.
 func Names() (styles, languages []string) {
 	for _, s := range Styles {
-		styles = append(styles, s.Name)
+		styles = append(styles, string(s.Style))
 	}
 	for _, l := range Languages {
 		languages = append(languages, l.Name)
@@ -90,6 +90,9 @@ func Names() (styles, languages []string) {
 // [exchange.Error].
 func Write(style, language, base string, body json.RawMessage) (string, error) {
 	styles, languages := Names()
+	if language == "js" {
+		language = "javascript"
+	}
 	s, l := slices.Index(styles, style), slices.Index(languages, language)
 	switch {
 	case s < 0:
@@ -102,7 +105,7 @@ func Write(style, language, base string, body json.RawMessage) (string, error) {
 	if err := json.Indent(&pretty, body, "", "  "); err != nil || body[0] != '{' {
 		return "", exchange.InvalidParam("request", "the request is not a JSON object")
 	}
-	return Languages[l].write(Styles[s], base+Styles[s].Path, pretty.Bytes()), nil
+	return Languages[l].write(Styles[s], base+Styles[s].Path(), pretty.Bytes()), nil
 }
 
 func posix(_ Style, url string, body json.RawMessage) string {

@@ -1,5 +1,7 @@
 package store
 
+import "context"
+
 // ModelNames are the names that models got when they were first seen, by path.
 func (s *Store) ModelNames() (names map[string]string, err error) {
 	rows, err := s.db.Query(`SELECT path, name FROM model_names`)
@@ -20,6 +22,5 @@ func (s *Store) ModelNames() (names map[string]string, err error) {
 
 // NameModel keeps the name of a model.
 func (s *Store) NameModel(path, name string) error {
-	_, err := s.db.Exec(`INSERT INTO model_names (path, name) VALUES (?, ?) ON CONFLICT (path) DO UPDATE SET name = excluded.name`, path, name)
-	return err
+	return s.exec(context.Background(), `INSERT INTO model_names (path, name) VALUES (?, ?) ON CONFLICT (path) DO UPDATE SET name = excluded.name`, path, name)
 }

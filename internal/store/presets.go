@@ -16,8 +16,7 @@ func (s *Store) PutPreset(ctx context.Context, p catalog.Preset) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO presets (name, doc) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = excluded.doc`, p.Name, string(doc))
-	return err
+	return s.exec(ctx, `INSERT INTO presets (name, doc) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = excluded.doc`, p.Name, string(doc))
 }
 
 func scanPreset(row interface{ Scan(...any) error }) (p catalog.Preset, err error) {
@@ -60,12 +59,5 @@ func (s *Store) Presets(ctx context.Context) ([]catalog.Preset, error) {
 
 // DropPreset forgets a preset, or returns catalog.ErrNoPreset.
 func (s *Store) DropPreset(ctx context.Context, name string) error {
-	result, err := s.db.ExecContext(ctx, `DELETE FROM presets WHERE name = ?`, name)
-	if err != nil {
-		return err
-	}
-	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, catalog.ErrNoPreset)
-	}
-	return nil
+	return s.drop(ctx, catalog.ErrNoPreset, `DELETE FROM presets WHERE name = ?`, name)
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"errors"
+	"log/slog"
 	"path/filepath"
 	"reflect"
 	"testing"
@@ -81,7 +82,7 @@ func TestOlderDatabaseIsMigrated(t *testing.T) {
 // The use of a key is noted once a minute, not at every request.
 func TestUseIsNotedNowAndThen(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
-	r := keyring.New(s)
+	r := keyring.New(s, slog.New(slog.DiscardHandler))
 	ctx := t.Context()
 	secret, k, err := r.Issue(ctx, "x", nil)
 	if err != nil {
@@ -97,7 +98,7 @@ func TestUseIsNotedNowAndThen(t *testing.T) {
 			t.Fatal(err)
 		}
 		// A keyring keeps what it has looked up, so each case has one of its own.
-		if _, err := keyring.New(s).Check(ctx, secret); err != nil {
+		if _, err := keyring.New(s, slog.New(slog.DiscardHandler)).Check(ctx, secret); err != nil {
 			t.Fatal(err)
 		}
 		if got, err := s.Key(ctx, k.ID); err != nil || got.LastUsed.Equal(c.last) == c.noted {

@@ -1,76 +1,160 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 
 	"kindredgate/internal/kept"
 )
 
-const responseColumns = `id, key, created, ended, background, previous, input, body, events`
-
-// PutResponse keeps a response, in the place of one with the same id.
-func (s *Store) PutResponse(ctx context.Context, r kept.Response) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO responses (`+responseColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET ended = excluded.ended, body = excluded.body, events = excluded.events`,
-		r.ID, r.Key, r.Created.Unix(), r.Ended, r.Background, r.Previous, string(r.Input), string(r.Body), string(r.Events))
-	return err
+// document is what is stored of a response as one compressed whole: the events repeat the text of the body, which costs next to
+// nothing then.
+type document struct {
+	Input  json.RawMessage `json:"input"`
+	Body   json.RawMessage `json:"body"`
+	Events json.RawMessage `json:"events"`
 }
 
-func scanResponse(row interface{ Scan(...any) error }) (r kept.Response, err error) {
+// longDocument is how long a document may become when it is unpacked, in bytes.
+const longDocument = 1 << 30
+
+// Both are safe for concurrent use when they do whole texts.
+var (
+	packer, _   = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(longDocument))
+)
+
+// frame is how a text that Zstandard has compressed begins (RFC 8878, section 3.1.1).
+var frame = []byte{0x28, 0xb5, 0x2f, 0xfd}
+
+func pack(r kept.Response) ([]byte, error) {
+	raw, err := json.Marshal(document{r.Input, r.Body, r.Events})
+	return packer.EncodeAll(raw, nil), err
+}
+
+func unpack(r *kept.Response, doc []byte) (err error) {
+	if bytes.HasPrefix(doc, frame) {
+		if doc, err = unpacker.DecodeAll(doc, nil); err != nil {
+			return fmt.Errorf("%w: %w", kept.ErrDamaged, err)
+		}
+	}
+	var d document
+	if err := json.Unmarshal(doc, &d); err != nil {
+		return fmt.Errorf("%w: %w", kept.ErrDamaged, err)
+	}
+	r.Input, r.Body, r.Events = d.Input, d.Body, d.Events
+	return nil
+}
+
+// PutResponse keeps a response, in the place of one with the same id. The oldest of its key make room for it, those that have not
+// ended apart.
+func (s *Store) PutResponse(ctx context.Context, r kept.Response) error {
+	doc, err := pack(r)
+	switch {
+	case err != nil:
+		return err
+	case int64(len(doc)) > s.limits.Space:
+		return kept.ErrNoRoom
+	}
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return told(err)
+	}
+	defer tx.Rollback() //nolint:errcheck // it has no effect after Commit
+	if _, err := tx.ExecContext(ctx, `INSERT INTO responses (id, key, created, ended, background, previous, doc, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (id) DO UPDATE SET ended = excluded.ended, doc = excluded.doc, bytes = excluded.bytes`,
+		r.ID, r.Key, r.Created.Unix(), r.Ended, r.Background, r.Previous, doc, len(doc)); err != nil {
+		return told(err)
+	}
+	// Whatever lies beyond the space, counted from the newest on.
+	if _, err := tx.ExecContext(ctx, `DELETE FROM responses WHERE ended = 1 AND id IN (
+		SELECT id FROM (SELECT id, sum(bytes) OVER (ORDER BY id = ?1 DESC, created DESC, rowid DESC) AS total FROM responses WHERE key = ?2) WHERE total > ?3)`,
+		r.ID, r.Key, s.limits.Space); err != nil {
+		return told(err)
+	}
+	return told(tx.Commit())
+}
+
+// Response returns a response, kept.ErrMissing, or kept.ErrDamaged.
+func (s *Store) Response(ctx context.Context, id string) (kept.Response, error) {
+	r := kept.Response{ID: id}
 	var created int64
-	var input, body, events string
-	if err := row.Scan(&r.ID, &r.Key, &created, &r.Ended, &r.Background, &r.Previous, &input, &body, &events); err != nil {
+	var doc []byte
+	err := s.db.QueryRowContext(ctx, `SELECT key, created, ended, background, previous, doc FROM responses WHERE id = ?`, id).
+		Scan(&r.Key, &created, &r.Ended, &r.Background, &r.Previous, &doc)
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, kept.ErrMissing
+	} else if err != nil {
 		return r, err
 	}
 	r.Created = time.Unix(created, 0).UTC()
-	r.Input, r.Body, r.Events = []byte(input), []byte(body), []byte(events)
-	return r, nil
-}
-
-// Response returns a response, or kept.ErrMissing.
-func (s *Store) Response(ctx context.Context, id string) (kept.Response, error) {
-	r, err := scanResponse(s.db.QueryRowContext(ctx, `SELECT `+responseColumns+` FROM responses WHERE id = ?`, id))
-	if errors.Is(err, sql.ErrNoRows) {
-		err = kept.ErrMissing
-	}
-	return r, err
+	return r, unpack(&r, doc)
 }
 
 // DropResponse removes a response, or returns kept.ErrMissing.
 func (s *Store) DropResponse(ctx context.Context, id string) error {
-	result, err := s.db.ExecContext(ctx, `DELETE FROM responses WHERE id = ?`, id)
-	if err != nil {
+	return s.drop(ctx, kept.ErrMissing, `DELETE FROM responses WHERE id = ?`, id)
+}
+
+// mostAhead is how far the clock may have gone on from one pruning to the next. A clock that jumps ahead, which is put right soon as a
+// rule, would have everything removed.
+const mostAhead = 24 * time.Hour
+
+// PruneResponses removes responses that are too old. It is called now and then while the gate runs.
+func (s *Store) PruneResponses(ctx context.Context, now time.Time) error {
+	const note = "responses_pruned"
+	var last int64
+	err := s.db.QueryRowContext(ctx, `SELECT value FROM notes WHERE name = ?`, note).Scan(&last)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+	case err != nil:
+		return err
+	case now.Unix() > last+int64(mostAhead.Seconds()):
+		now = time.Unix(last, 0).Add(mostAhead)
+	}
+	if err := s.exec(ctx, `INSERT INTO notes (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, note, now.Unix()); err != nil {
 		return err
 	}
-	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, kept.ErrMissing)
-	}
-	return nil
+	return s.exec(ctx, `DELETE FROM responses WHERE created < ?`, now.Add(-s.limits.Age).Unix())
 }
 
-// DropResponsesBefore removes responses that are older.
-func (s *Store) DropResponsesBefore(ctx context.Context, t time.Time) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM responses WHERE created < ?`, t.Unix())
-	return err
-}
-
-// UnendedResponses lists the responses that have not ended.
-func (s *Store) UnendedResponses(ctx context.Context) ([]kept.Response, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT `+responseColumns+` FROM responses WHERE ended = 0`)
+// UnendedResponses lists the responses that have not ended. Damaged ones count as ended from then on.
+func (s *Store) UnendedResponses(ctx context.Context) (list []kept.Response, damaged []string, err error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT id FROM responses WHERE ended = 0`)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer rows.Close()
-	var list []kept.Response
+	var ids []string
 	for rows.Next() {
-		r, err := scanResponse(rows)
-		if err != nil {
-			return nil, err
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			return nil, nil, err
 		}
-		list = append(list, r)
+		ids = append(ids, id)
 	}
-	return list, rows.Err()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, nil, err
+	}
+	for _, id := range ids {
+		r, err := s.Response(ctx, id)
+		switch {
+		case errors.Is(err, kept.ErrDamaged):
+			damaged = append(damaged, id)
+			err = s.exec(ctx, `UPDATE responses SET ended = 1 WHERE id = ?`, id)
+		case err == nil:
+			list = append(list, r)
+		}
+		if err != nil {
+			return list, damaged, err
+		}
+	}
+	return list, damaged, nil
 }

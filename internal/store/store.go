@@ -1,4 +1,4 @@
-// Package store keeps the gate's state in an SQLite database: keys and console sessions.
+// Package store keeps the gate's state in an SQLite database.
 package store
 
 import (
@@ -15,19 +15,26 @@ import (
 	"strings"
 	"time"
 
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 
-	_ "modernc.org/sqlite" // the driver "sqlite", in pure Go
+	"modernc.org/sqlite" // the driver "sqlite", in pure Go
+	codes "modernc.org/sqlite/lib"
 )
 
 // Store is an open database. It is safe for concurrent use.
-type Store struct{ db *sql.DB }
+type Store struct {
+	db     *sql.DB
+	limits kept.Limits
+}
 
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Open opens the database at path, making it if there is none, and brings its schema up to date.
-func Open(path string) (*Store, error) {
+// Open opens the database at path, making it if there is none, and brings its schema up to date. The error for one that is damaged
+// wraps [ErrDamaged].
+func Open(path string, responses kept.Limits) (*Store, error) {
 	// The file is made here so that only its owner can read it; the driver would leave that to the umask.
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -37,16 +44,31 @@ func Open(path string) (*Store, error) {
 		return nil, err
 	}
 	options := url.Values{"_pragma": {"journal_mode(WAL)", "busy_timeout(5000)", "foreign_keys(1)", "synchronous(NORMAL)"}}
-	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: url.PathEscape(filepath.ToSlash(path)), RawQuery: options.Encode()}).String())
+	db, err := sql.Open("sqlite", location(path, options))
 	if err != nil {
 		return nil, err
 	}
 	// One connection: SQLite has one writer, and waiting for it here is fair and cannot time out.
 	db.SetMaxOpenConns(1)
-	if err := migrate(db); err != nil {
-		return nil, errors.Join(fmt.Errorf("database %s: %w", path, err), db.Close())
+	if err := errors.Join(migrate(db), readable(db)); err != nil {
+		return nil, errors.Join(fmt.Errorf("database %s: %w", path, told(err)), db.Close())
 	}
-	return &Store{db}, nil
+	return &Store{db, responses}, nil
+}
+
+// location is the name that the driver has for a file.
+func location(path string, options url.Values) string {
+	return (&url.URL{Scheme: "file", Opaque: url.PathEscape(filepath.ToSlash(path)), RawQuery: options.Encode()}).String()
+}
+
+// readable reads what the gate cannot do without.
+func readable(db *sql.DB) error {
+	for _, table := range tables {
+		if _, err := db.Exec(`SELECT count(*) FROM ` + table + ` NOT INDEXED`); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Close closes the database.
@@ -92,6 +114,44 @@ func migrate(db *sql.DB) error {
 	return nil
 }
 
+// ErrDamaged is for a database that cannot be read.
+var ErrDamaged = errors.New("the database is damaged")
+
+// told says of a failure of the database what its owner can do about it.
+func told(err error) error {
+	var e *sqlite.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	switch e.Code() & 0xff {
+	case codes.SQLITE_FULL:
+		return &exchange.Error{Kind: exchange.Unavailable, Code: "storage_full", Message: "the disk with the gate's data folder is full, so this could not be stored; free some of it and try again", Err: err}
+	case codes.SQLITE_IOERR, codes.SQLITE_READONLY, codes.SQLITE_CANTOPEN:
+		return &exchange.Error{Kind: exchange.Unavailable, Code: "storage_failed", Message: "the gate's database cannot be written; the gate's log says why", Err: err}
+	case codes.SQLITE_CORRUPT, codes.SQLITE_NOTADB:
+		return fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	return err
+}
+
+// exec runs a statement.
+func (s *Store) exec(ctx context.Context, query string, args ...any) error {
+	_, err := s.db.ExecContext(ctx, query, args...)
+	return told(err)
+}
+
+// drop runs a statement that removes a row, and returns missing if there was none.
+func (s *Store) drop(ctx context.Context, missing error, query string, args ...any) error {
+	result, err := s.db.ExecContext(ctx, query, args...)
+	if err != nil {
+		return told(err)
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, missing)
+	}
+	return nil
+}
+
 // Times are kept as seconds since 1970, 0 for none.
 
 func seconds(t time.Time) int64 {
@@ -114,9 +174,8 @@ func (s *Store) AddKey(ctx context.Context, k keyring.Key) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO keys (id, label, hash, owner, models, created) VALUES (?, ?, ?, ?, ?, ?)`,
+	return s.exec(ctx, `INSERT INTO keys (id, label, hash, owner, models, created) VALUES (?, ?, ?, ?, ?, ?)`,
 		k.ID, k.Label, k.Hash, k.Owner, string(models), seconds(k.Created))
-	return err
 }
 
 const keyColumns = `id, label, hash, owner, models, created, last_used, revoked`
@@ -163,23 +222,20 @@ func (s *Store) Keys(ctx context.Context) ([]keyring.Key, error) {
 
 // RevokeKey notes since when a key is invalid.
 func (s *Store) RevokeKey(ctx context.Context, id string, at time.Time) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE keys SET revoked = ? WHERE id = ?`, seconds(at), id)
-	return err
+	return s.exec(ctx, `UPDATE keys SET revoked = ? WHERE id = ?`, seconds(at), id)
 }
 
 // TouchKey notes when a key was used.
 func (s *Store) TouchKey(ctx context.Context, id string, at time.Time) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE keys SET last_used = ? WHERE id = ?`, seconds(at), id)
-	return err
+	return s.exec(ctx, `UPDATE keys SET last_used = ? WHERE id = ?`, seconds(at), id)
 }
 
 // AddSession keeps a console's session, and forgets those that have expired.
 func (s *Store) AddSession(ctx context.Context, session keyring.Session) error {
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE expires <= ?`, time.Now().Unix()); err != nil {
+	if err := s.exec(ctx, `DELETE FROM sessions WHERE expires <= ?`, time.Now().Unix()); err != nil {
 		return err
 	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO sessions (hash, expires) VALUES (?, ?)`, session.Hash, seconds(session.Expires))
-	return err
+	return s.exec(ctx, `INSERT INTO sessions (hash, expires) VALUES (?, ?)`, session.Hash, seconds(session.Expires))
 }
 
 // Session returns a session, or keyring.ErrUnknown.
@@ -194,12 +250,10 @@ func (s *Store) Session(ctx context.Context, hash []byte) (keyring.Session, erro
 
 // DropSession forgets a session.
 func (s *Store) DropSession(ctx context.Context, hash []byte) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE hash = ?`, hash)
-	return err
+	return s.exec(ctx, `DELETE FROM sessions WHERE hash = ?`, hash)
 }
 
 // DropSessions forgets all sessions.
 func (s *Store) DropSessions(ctx context.Context) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions`)
-	return err
+	return s.exec(ctx, `DELETE FROM sessions`)
 }

@@ -3,22 +3,29 @@ package store
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"database/sql"
+	"encoding/base64"
+	"encoding/json"
 	"errors"
+	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 )
 
 func open(t testing.TB, path string) *Store {
 	t.Helper()
-	s, err := Open(path)
+	s, err := Open(path, kept.Limits{Age: 30 * 24 * time.Hour, Space: 1 << 20})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,7 +37,7 @@ func open(t testing.TB, path string) *Store {
 func TestKeysLiveAndDie(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "with space & ?mark.db")
 	s := open(t, path)
-	r := keyring.New(s)
+	r := keyring.New(s, slog.New(slog.DiscardHandler))
 	ctx := t.Context()
 	secret, issued, err := r.Issue(ctx, "  timetable bot ", []string{"harbour-4m"})
 	if err != nil || issued.Label != "timetable bot" || len(secret) != 45 {
@@ -57,11 +64,11 @@ func TestKeysLiveAndDie(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	r = keyring.New(open(t, path))
+	r = keyring.New(open(t, path), slog.New(slog.DiscardHandler))
 	if _, err := r.Check(ctx, secret); err != nil {
 		t.Errorf("after a restart: %v", err)
 	}
-	if _, err := r.Revoke(ctx, "timetable bot"); err != nil {
+	if _, _, err := r.Revoke(ctx, "timetable bot"); err != nil {
 		t.Fatal(err)
 	}
 	last := secret[len(secret)-1]
@@ -82,7 +89,7 @@ func TestKeysLiveAndDie(t *testing.T) {
 		}
 	}
 	// A well-formed key of another gate.
-	other, _, err := keyring.New(open(t, filepath.Join(t.TempDir(), "b.db"))).Issue(ctx, "x", nil)
+	other, _, err := keyring.New(open(t, filepath.Join(t.TempDir(), "b.db")), slog.New(slog.DiscardHandler)).Issue(ctx, "x", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -92,7 +99,7 @@ func TestKeysLiveAndDie(t *testing.T) {
 }
 
 func TestRevokeByLabelAndIdentifier(t *testing.T) {
-	r := keyring.New(open(t, filepath.Join(t.TempDir(), "a.db")))
+	r := keyring.New(open(t, filepath.Join(t.TempDir(), "a.db")), slog.New(slog.DiscardHandler))
 	ctx := t.Context()
 	owner, err := r.IssueOwner(ctx)
 	if err != nil {
@@ -111,14 +118,14 @@ func TestRevokeByLabelAndIdentifier(t *testing.T) {
 		"kg_" + owner[3:11]: "the owner key cannot be revoked",
 		"owner":             "there is no key",
 	} {
-		if _, err := r.Revoke(ctx, ref); err == nil || !strings.Contains(err.Error(), want) {
+		if _, _, err := r.Revoke(ctx, ref); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", ref, err, want)
 		}
 	}
-	if k, err := r.Revoke(ctx, "kg_"+first.ID); err != nil || k.Revoked.IsZero() {
+	if k, _, err := r.Revoke(ctx, "kg_"+first.ID); err != nil || k.Revoked.IsZero() {
 		t.Errorf("%+v, %v", k, err)
 	}
-	if _, err := r.Revoke(ctx, "twin"); err != nil {
+	if _, _, err := r.Revoke(ctx, "twin"); err != nil {
 		t.Errorf("the only one left by that label: %v", err)
 	}
 	for _, label := range []string{"", "   ", "a\nb", strings.Repeat("x", 101)} {
@@ -129,7 +136,7 @@ func TestRevokeByLabelAndIdentifier(t *testing.T) {
 }
 
 func TestConsoleSessions(t *testing.T) {
-	r := keyring.New(open(t, filepath.Join(t.TempDir(), "a.db")))
+	r := keyring.New(open(t, filepath.Join(t.TempDir(), "a.db")), slog.New(slog.DiscardHandler))
 	ctx := t.Context()
 	old, err := r.IssueOwner(ctx)
 	if err != nil {
@@ -199,7 +206,7 @@ func TestOpenRefusesWhatItCannotRead(t *testing.T) {
 		newer:             "version 99",
 		dir + "/no/such/": "no such file",
 	} {
-		if s, err := Open(path); err == nil {
+		if s, err := Open(path, kept.Limits{Age: 30 * 24 * time.Hour, Space: 1 << 20}); err == nil {
 			s.Close()
 			t.Errorf("%s was opened", path)
 		} else if !strings.Contains(err.Error(), want) {
@@ -227,7 +234,7 @@ func TestRevokedWhileInUse(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	ctx := t.Context()
 	for range 20 {
-		r := keyring.New(s) // which has not looked it up yet
+		r := keyring.New(s, slog.New(slog.DiscardHandler)) // which has not looked it up yet
 		secret, k, err := r.Issue(ctx, "x", nil)
 		if err != nil {
 			t.Fatal(err)
@@ -236,12 +243,195 @@ func TestRevokedWhileInUse(t *testing.T) {
 		for range 4 {
 			all.Go(func() { _, _ = r.Check(ctx, secret) }) // valid or not, as it comes
 		}
-		if _, err := r.Revoke(ctx, k.ID); err != nil {
+		if _, _, err := r.Revoke(ctx, k.ID); err != nil {
 			t.Fatal(err)
 		}
 		all.Wait()
 		if _, err := r.Check(ctx, secret); err == nil {
 			t.Fatal("the revoked key is valid")
+		}
+	}
+}
+
+// A key's stored responses have the space that is set: the oldest make room, those of other keys stay, and what is too large alone is
+// refused. What they hold is compressed.
+func TestResponsesHaveTheirSpace(t *testing.T) {
+	s, err := Open(filepath.Join(t.TempDir(), "a.db"), kept.Limits{Age: 30 * 24 * time.Hour, Space: 20_000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	ctx, begun := t.Context(), time.Now().UTC().Truncate(time.Second)
+	noise := func(n int) json.RawMessage { // that cannot be compressed
+		raw := make([]byte, n)
+		rand.Read(raw)
+		return json.RawMessage(strconv.Quote(base64.StdEncoding.EncodeToString(raw)))
+	}
+	put := func(id, key string, at int, ended bool, body json.RawMessage) error {
+		return s.PutResponse(ctx, kept.Response{ID: id, Key: key, Created: begun.Add(time.Duration(at) * time.Second), Ended: ended, Input: json.RawMessage(`["in"]`), Body: body, Events: json.RawMessage(`[1]`)})
+	}
+	there := func(id string) bool {
+		r, err := s.Response(ctx, id)
+		if err != nil && !errors.Is(err, kept.ErrMissing) {
+			t.Error(err)
+		}
+		return err == nil && string(r.Input) == `["in"]` && string(r.Events) == `[1]`
+	}
+	if err := errors.Join(put("other", "b", 0, true, noise(4000)), put("waiting", "a", 0, false, noise(4000)), put("a1", "a", 1, true, noise(4000)), put("a2", "a", 2, true, noise(4000)), put("a3", "a", 2, true, noise(4000))); err != nil {
+		t.Fatal(err)
+	}
+	for id, want := range map[string]bool{"other": true, "waiting": true, "a1": true, "a2": true, "a3": true} {
+		if there(id) != want {
+			t.Errorf("with space for all: %s is there: %v", id, !want)
+		}
+	}
+	if err := put("a4", "a", 3, true, noise(4000)); err != nil {
+		t.Fatal(err)
+	}
+	if err := put("a3", "a", 2, true, noise(9000)); err != nil { // grows
+		t.Fatal(err)
+	}
+	for id, want := range map[string]bool{"other": true, "waiting": true, "a1": false, "a2": false, "a3": true, "a4": true} {
+		if there(id) != want {
+			t.Errorf("without: %s is there: %v", id, !want)
+		}
+	}
+	if err := put("huge", "a", 4, true, noise(20_000)); !errors.Is(err, kept.ErrNoRoom) || there("huge") || !there("a4") {
+		t.Errorf("one that is too large: %v", err)
+	}
+	if err := put("even", "c", 4, true, json.RawMessage(strconv.Quote(strings.Repeat("The boat leaves. ", 50_000)))); err != nil || !there("even") {
+		t.Errorf("one that can be compressed: %v", err)
+	}
+}
+
+// A clock that jumps ahead does not take everything with it.
+func TestAClockThatJumpsRemovesNothing(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	ctx, now := t.Context(), time.Now()
+	put := func(id string, at time.Time) {
+		t.Helper()
+		if err := s.PutResponse(ctx, kept.Response{ID: id, Created: at, Ended: true, Input: []byte(`1`), Body: []byte(`1`), Events: []byte(`1`)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	gone := func(id string) bool { _, err := s.Response(ctx, id); return errors.Is(err, kept.ErrMissing) }
+	prune := func(at time.Time) {
+		t.Helper()
+		if err := s.PruneResponses(ctx, at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("old", now.Add(-31*24*time.Hour))
+	put("recent", now.Add(-time.Hour))
+	prune(now)
+	if !gone("old") || gone("recent") {
+		t.Error("what is old goes, what is not stays")
+	}
+	prune(now.Add(60 * 24 * time.Hour))
+	if gone("recent") {
+		t.Error("the clock jumped, and all is gone")
+	}
+	prune(now.Add(time.Hour)) // it was put right
+	for day := range 32 {
+		prune(now.Add(time.Duration(day) * 24 * time.Hour))
+	}
+	if !gone("recent") {
+		t.Error("it never gets old")
+	}
+}
+
+// A full disk is told of in words, and what was there stays.
+func TestFullDisk(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	if _, err := s.db.Exec("PRAGMA max_page_count = 1"); err != nil { // which means: no more than there are
+		t.Fatal(err)
+	}
+	big := []byte(strconv.Quote(rand.Text() + strings.Repeat(rand.Text(), 1)))
+	var err error
+	for i := 0; err == nil && i < 10_000; i++ {
+		err = s.PutResponse(t.Context(), kept.Response{ID: fmt.Sprint(i), Key: fmt.Sprint(i), Input: big, Body: big, Events: big})
+	}
+	if e := exchange.AsError(err); e.Code != "storage_full" || !strings.Contains(e.Message, "free some of it") {
+		t.Errorf("%v", err)
+	}
+	if _, err := s.Response(t.Context(), "0"); err != nil {
+		t.Errorf("the first one: %v", err)
+	}
+}
+
+// A damaged database is set aside, with what can be read brought over.
+func TestRescue(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "gate.db")
+	s := open(t, path)
+	r := keyring.New(s, slog.New(slog.DiscardHandler))
+	secret, _, err := r.Issue(t.Context(), "timetable bot", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range 300 {
+		if err := s.PutResponse(t.Context(), kept.Response{ID: fmt.Sprintf("resp_%03d", i), Key: "k", Created: time.Now(), Ended: true, Input: []byte(`1`), Body: []byte(strconv.Quote(rand.Text())), Events: []byte(`1`)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var root int
+	if err := s.db.QueryRow(`SELECT rootpage FROM sqlite_schema WHERE name = 'responses'`).Scan(&root); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const page = 4096
+	copy(raw[(root-1)*page:root*page], bytes.Repeat([]byte{0xff}, page))
+	if err := os.WriteFile(path, raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	limits := kept.Limits{Age: 30 * 24 * time.Hour, Space: 1 << 20}
+	if _, err := Open(path, limits); !errors.Is(err, ErrDamaged) {
+		t.Fatalf("opened: %v", err)
+	}
+	said, err := Rescue(path, limits)
+	if err != nil || !strings.Contains(said, "1 keys") || !strings.Contains(said, "responses (not all of them)") {
+		t.Errorf("%s, %v", said, err)
+	}
+	if _, err := keyring.New(open(t, path), slog.New(slog.DiscardHandler)).Check(t.Context(), secret); err != nil {
+		t.Errorf("the key: %v", err)
+	}
+	if aside, err := filepath.Glob(path + ".damaged-*"); err != nil || len(aside) == 0 {
+		t.Errorf("set aside: %v, %v", aside, err)
+	} else if left, err := os.ReadFile(aside[0]); err != nil || !bytes.Equal(left, raw) {
+		t.Errorf("what is set aside was changed: %v", err)
+	}
+}
+
+// What a gate stored before responses were compressed can be read, and what cannot be read any more is said to be damaged.
+func TestOldAndDamagedResponses(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	for id, doc := range map[string]string{
+		"old":     `{"input":[1],"body":{"id":"old"},"events":[2]}`,
+		"broken":  `{"input":[1],"bo`,
+		"packed":  string(frame) + "garbage",
+		"nothing": "",
+	} {
+		if _, err := s.db.Exec(`INSERT INTO responses (id, key, created, ended, background, previous, doc, bytes) VALUES (?, 'k', 0, 0, 1, '', ?, 1)`, id, []byte(doc)); err != nil {
+			t.Fatal(err)
+		}
+		r, err := s.Response(t.Context(), id)
+		if id == "old" {
+			if err != nil || string(r.Input) != "[1]" || string(r.Body) != `{"id":"old"}` || string(r.Events) != "[2]" {
+				t.Errorf("%+v, %v", r, err)
+			}
+		} else if !errors.Is(err, kept.ErrDamaged) || r.Key != "k" {
+			t.Errorf("%s: %+v, %v", id, r, err)
+		}
+	}
+	for round, want := range []int{3, 0} {
+		list, damaged, err := s.UnendedResponses(t.Context())
+		if err != nil || len(list) != 1 || list[0].ID != "old" || len(damaged) != want {
+			t.Errorf("round %d: %v, %v, %v", round, list, damaged, err)
 		}
 	}
 }

@@ -105,7 +105,7 @@ func TestDecodeRefuses(t *testing.T) {
 		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "a b"}}]}`, "tools[0].function.name", "a name has"},
 		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "f", "parameters": 5}}]}`, "tools[0].function.parameters", "must be an object"},
 		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "f", "strict": true, "parameters": {"type": "object", "properties": {"a": {"not": {}}}}}}]}`, "tools[0].function.parameters.properties.a", "not is not a keyword"},
-		{`{` + ok + `, "functions": []}`, "functions", "replaced by tools"},
+		{`{` + ok + `, "functions": []}`, "functions", "replaced it by tools"},
 		{`{` + ok + `, "reasoning_effort": "huge"}`, "reasoning_effort", "it must be none"},
 		{`{` + ok + `, "tool_choice": "required"}`, "tool_choice", "no tools are offered"},
 		{`{` + ok + `, "tool_choice": "always"}`, "tool_choice", "it must be none, auto or required"},
@@ -193,9 +193,9 @@ func TestStreamJoinsToTheWhole(t *testing.T) {
 	}
 	const head = `{"id":"chatcmpl-1","object":"chat.completion.chunk","created":1000,"model":"m","choices":[`
 	for i, want := range map[int]string{
-		0: head + `{"index":0,"delta":{"role":"assistant","content":""},"logprobs":null,"finish_reason":null}]}`,
-		2: head + `{"index":0,"delta":{"content":"The "},"logprobs":null,"finish_reason":null}]}`,
-		6: head + `{"index":0,"delta":{},"logprobs":null,"finish_reason":"stop"}]}`,
+		0: head + `{"index":0,"delta":{"role":"assistant","content":""},"logprobs":null,"finish_reason":null}],"usage":null}`,
+		2: head + `{"index":0,"delta":{"content":"The "},"logprobs":null,"finish_reason":null}],"usage":null}`,
+		6: head + `{"index":0,"delta":{},"logprobs":null,"finish_reason":"stop"}],"usage":null}`,
 		7: head + `],"usage":{"prompt_tokens":3,"completion_tokens":3,"total_tokens":6,"prompt_tokens_details":{"cached_tokens":0},"completion_tokens_details":{"reasoning_tokens":0}}}`,
 	} {
 		if i >= len(chunks) || chunks[i] != want {

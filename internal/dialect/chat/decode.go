@@ -36,6 +36,7 @@ func Decode(body []byte) (*Call, error) {
 		return nil, err
 	}
 	c := &Call{}
+	refuse(o)
 	c.Model = wire.Model(o)
 	c.Turns = turns(o)
 	c.Stream, c.IncludeUsage = wire.Stream(o)
@@ -69,7 +70,6 @@ func Decode(body []byte) (*Call, error) {
 	case top != nil && *top > 0:
 		o.Fail("top_logprobs", "top_logprobs goes with \"logprobs\": true only")
 	}
-	refuse(o)
 	o.Ignore(withoutEffect...)
 	c.Unknown = o.Unread()
 	return c, o.Err()
@@ -85,11 +85,18 @@ func function(tool *field.Object) *field.Object {
 
 // refuse names what cannot be honoured, rather than answering as if it had not been asked for.
 func refuse(o *field.Object) {
-	for newer, older := range map[string]string{"tools": "functions", "tool_choice": "function_call"} {
-		if _, ok := o.Raw(older); ok {
-			o.Fail(older, "%s was replaced by %s in the standard; use that", older, newer)
-		}
-	}
+	wire.Refuse(o,
+		wire.Elsewhere{Name: "functions", Instead: "the standard replaced it by tools"},
+		wire.Elsewhere{Name: "function_call", Instead: "the standard replaced it by tool_choice"},
+		wire.Elsewhere{Name: "input", Instead: "the conversation is in messages in this style; input is for /v1/responses"},
+		wire.Elsewhere{Name: "prompt", Instead: "the conversation is in messages in this style; a prompt goes to /v1/generate, or to /v1/completions, which give it to the model as it is"},
+		wire.Elsewhere{Name: "instructions", Instead: "in this style they are a message with the role system"},
+		wire.Elsewhere{Name: "max_output_tokens", Instead: "in this style it is called max_completion_tokens"},
+		wire.Elsewhere{Name: "text", Instead: "in this style the format is in response_format"},
+		wire.Elsewhere{Name: "format", Instead: "in this style it is called response_format"},
+		wire.Elsewhere{Name: "reasoning", Instead: "in this style it is called reasoning_effort"},
+		wire.Elsewhere{Name: "previous_response_id", Instead: "in this style the whole conversation is sent each time; /v1/responses keeps it"},
+	)
 	for _, m := range o.Strings("modalities") {
 		if m != "text" {
 			o.Fail("modalities", "the modality %q is not supported; \"text\" is", m)

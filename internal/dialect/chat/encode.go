@@ -63,13 +63,12 @@ type Logprobs struct {
 
 // Chunk is a piece of a streamed answer.
 type Chunk struct {
-	ID      string        `json:"id"`
-	Object  string        `json:"object"`
-	Created int64         `json:"created"`
-	Model   string        `json:"model"`
-	Choices []ChunkChoice `json:"choices"`
-	// Usage is in the last chunk, if it was asked for.
-	Usage *wire.Usage `json:"usage,omitempty"`
+	ID      string           `json:"id"`
+	Object  string           `json:"object"`
+	Created int64            `json:"created"`
+	Model   string           `json:"model"`
+	Choices []ChunkChoice    `json:"choices"`
+	Usage   wire.StreamUsage `json:"usage,omitzero"`
 }
 
 // ChunkChoice is what a chunk adds to a candidate.
@@ -139,7 +138,8 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exchange.Event, error]) iter.Seq2[*Chunk, error] {
 	return func(yield func(*Chunk, error) bool) {
 		chunk := func(choices ...ChunkChoice) *Chunk {
-			return &Chunk{ID: "chatcmpl-" + id, Object: "chat.completion.chunk", Created: created.Unix(), Model: call.Model, Choices: choices}
+			return &Chunk{ID: "chatcmpl-" + id, Object: "chat.completion.chunk", Created: created.Unix(), Model: call.Model, Choices: choices,
+				Usage: wire.StreamUsage{Asked: call.IncludeUsage}}
 		}
 		var usage wire.Usage
 		for event, err := range events {
@@ -192,7 +192,7 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 		if call.IncludeUsage {
 			last := chunk()
 			last.Choices = []ChunkChoice{}
-			last.Usage = &usage
+			last.Usage.Last = &usage
 			yield(last, nil)
 		}
 	}

@@ -43,6 +43,15 @@ func Decode(body []byte) (*Call, error) {
 	if err != nil {
 		return nil, err
 	}
+	wire.Refuse(o,
+		wire.Elsewhere{Name: "messages", Instead: "in this style the prompt goes to the model as it is; messages are for /v1/chat/completions"},
+		wire.Elsewhere{Name: "input", Instead: "in this style it is called prompt"},
+		wire.Elsewhere{Name: "instructions", Instead: "in this style they are a part of the prompt; /v1/generate takes them apart"},
+		wire.Elsewhere{Name: "max_completion_tokens", Instead: "in this style it is called max_tokens"},
+		wire.Elsewhere{Name: "max_output_tokens", Instead: "in this style it is called max_tokens"},
+		wire.Elsewhere{Name: "response_format", Instead: "formats are for /v1/chat/completions"},
+		wire.Elsewhere{Name: "tools", Instead: "tools are for /v1/chat/completions and /v1/responses"},
+	)
 	c := &Call{Model: wire.Model(o), Kept: 1}
 	c.Stream, c.IncludeUsage = wire.Stream(o)
 	req := exchange.Request{Model: c.Model, Stop: wire.Stop(o), Sampling: wire.Sampling(o), MaxTokens: defaultTokens}
@@ -115,12 +124,12 @@ func prompts(o *field.Object) []exchange.Raw {
 
 // Completion is a whole answer, or, in streams, a piece of one.
 type Completion struct {
-	ID      string      `json:"id"`
-	Object  string      `json:"object"`
-	Created int64       `json:"created"` // seconds since 1970
-	Model   string      `json:"model"`
-	Choices []Choice    `json:"choices"`
-	Usage   *wire.Usage `json:"usage,omitempty"` // in streams in the last piece only, if it was asked for
+	ID      string           `json:"id"`
+	Object  string           `json:"object"`
+	Created int64            `json:"created"` // seconds since 1970
+	Model   string           `json:"model"`
+	Choices []Choice         `json:"choices"`
+	Usage   wire.StreamUsage `json:"usage,omitzero"`
 }
 
 // Choice is one answer to one prompt. Those of the first prompt come first.
@@ -183,7 +192,7 @@ func (c *Call) piece(id string, created time.Time) *Completion {
 // Encode collects a stream of events into a whole answer.
 func Encode(id string, created time.Time, call *Call, events Events) (*Completion, error) {
 	out := call.piece(id, created)
-	out.Usage = &wire.Usage{}
+	out.Usage = wire.StreamUsage{Asked: true, Last: &wire.Usage{}}
 	answers := make([][]answer, len(call.Requests))
 	for i, r := range call.Requests {
 		answers[i] = make([]answer, r.Candidates)
@@ -192,7 +201,7 @@ func Encode(id string, created time.Time, call *Call, events Events) (*Completio
 		if err != nil {
 			return nil, err
 		}
-		out.Usage.Count(numbered.Item)
+		out.Usage.Last.Count(numbered.Item)
 		list := answers[numbered.Stream]
 		switch event := numbered.Item.(type) {
 		case exchange.Started:
@@ -250,6 +259,7 @@ func EncodeStream(id string, created time.Time, call *Call, events Events) iter.
 			}
 			usage.Count(numbered.Item)
 			out := call.piece(id, created)
+			out.Usage.Asked = call.IncludeUsage
 			at := func(candidate int) int { return numbered.Stream*call.Kept + candidate }
 			switch event := numbered.Item.(type) {
 			case exchange.Started:
@@ -283,7 +293,7 @@ func EncodeStream(id string, created time.Time, call *Call, events Events) iter.
 		}
 		if call.IncludeUsage {
 			last := call.piece(id, created)
-			last.Usage = &usage
+			last.Usage = wire.StreamUsage{Asked: true, Last: &usage}
 			yield(last, nil)
 		}
 	}

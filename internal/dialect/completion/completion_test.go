@@ -54,7 +54,7 @@ func TestTheMostLikelyAreKept(t *testing.T) {
 		}
 	}
 	a, err := Encode("1", time.Now(), c, events(list))
-	if err != nil || len(a.Choices) != 2 || a.Choices[0].Text != "best" || a.Choices[1].Text != "second half" || a.Choices[1].Index != 1 || a.Choices[0].Logprobs != nil || a.Usage.CompletionTokens != 4 {
+	if err != nil || len(a.Choices) != 2 || a.Choices[0].Text != "best" || a.Choices[1].Text != "second half" || a.Choices[1].Index != 1 || a.Choices[0].Logprobs != nil || a.Usage.Last.CompletionTokens != 4 {
 		t.Errorf("%+v, %v", a, err)
 	}
 	if _, err := Encode("1", time.Now(), c, events([]exchange.Event{exchange.ToolCallDelta{}})); err == nil {

@@ -64,6 +64,7 @@ func FromForm(values url.Values) *Object {
 }
 
 func parseWith(body []byte, s *state) (*Object, error) {
+	body = bytes.TrimPrefix(body, []byte("\ufeff")) // a byte-order mark, which some editors and shells put at the beginning
 	switch {
 	case len(bytes.TrimSpace(body)) == 0:
 		return nil, notJSON("the body is empty; it must be a JSON object")
@@ -93,7 +94,7 @@ func checkSyntax(body []byte) error {
 	for first := true; first || len(open) > 0; first = false {
 		tok, err := d.Token()
 		if err != nil {
-			return syntaxError(err, len(body))
+			return syntaxError(err, body)
 		}
 		if n := len(open); n > 0 && open[n-1].keys != nil {
 			top := &open[n-1]
@@ -125,12 +126,24 @@ func checkSyntax(body []byte) error {
 	return nil
 }
 
-func syntaxError(err error, length int) error {
+func syntaxError(err error, body []byte) error {
 	var syntax *json.SyntaxError
 	switch {
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return notJSON("the body is not JSON: it ends too early, after %d bytes", length)
+		return notJSON("the body is not JSON: it ends too early, after %d bytes", len(body))
 	case errors.As(err, &syntax):
+		// The offset is that of the byte at fault, or of the one after it: the decoder counts in both ways.
+		for _, at := range []int{int(syntax.Offset) - 1, int(syntax.Offset)} {
+			if at < 0 || at >= len(body) {
+				continue
+			}
+			if r, _ := utf8.DecodeRune(body[at:]); strings.ContainsRune("“”„‘’«»", r) {
+				return notJSON("the body is not JSON: at byte %d stands %c, a quotation mark as word processors write it; JSON wants the plain \"", at+1, r)
+			}
+			if body[at] == '\'' {
+				return notJSON("the body is not JSON: at byte %d stands ', but JSON wants \" around texts; where the shell is in the way, keep the body in a file", at+1)
+			}
+		}
 		return notJSON("the body is not JSON: %v, at byte %d", syntax, syntax.Offset)
 	}
 	return notJSON("the body is not JSON: %v", err)

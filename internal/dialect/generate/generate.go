@@ -49,6 +49,14 @@ func DecodeForm(body []byte) (*Call, error) {
 }
 
 func decode(o *field.Object) (*Call, error) {
+	wire.Refuse(o,
+		wire.Elsewhere{Name: "messages", Instead: "in this style the question is in prompt, and what was said before in history; messages are for /v1/chat/completions"},
+		wire.Elsewhere{Name: "input", Instead: "in this style it is called prompt"},
+		wire.Elsewhere{Name: "max_output_tokens", Instead: "in this style it is called max_tokens"},
+		wire.Elsewhere{Name: "max_completion_tokens", Instead: "in this style it is called max_tokens"},
+		wire.Elsewhere{Name: "response_format", Instead: "in this style it is called format"},
+		wire.Elsewhere{Name: "reasoning_effort", Instead: "in this style reasoning is true or false"},
+	)
 	c := &Call{Stream: o.Bool("stream")}
 	c.Model = wire.Model(o)
 	c.Turns = turns(o)

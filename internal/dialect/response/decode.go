@@ -90,6 +90,7 @@ func Decode(body []byte) (*Call, error) {
 		return nil, err
 	}
 	c := &Call{Store: true}
+	refuse(o)
 	c.Model = wire.Model(o)
 	s := &c.settings
 	c.Stream, c.Background = o.Bool("stream"), o.Bool("background")
@@ -135,23 +136,32 @@ func Decode(body []byte) (*Call, error) {
 	c.text(o)
 	c.tools(o)
 	c.include(o)
-	for name, to := range map[string]**string{"user": &s.User, "safety_identifier": &s.SafetyIdentifier, "prompt_cache_key": &s.PromptCacheKey, "prompt_cache_retention": &s.CacheRetention} {
+	text := func(name string) *string {
 		if v, ok := o.String(name); ok {
-			*to = &v
+			return &v
 		}
+		return nil
 	}
-	for name, instead := range map[string]string{
-		"conversation":       "go on from a response with previous_response_id",
-		"prompt":             "make a preset, and name it as the model",
-		"context_management": "\"truncation\": \"auto\" drops the oldest turns",
-	} {
-		if _, ok := o.Raw(name); ok {
-			o.Fail(name, "%s is not supported; %s", name, instead)
-		}
-	}
+	s.User, s.SafetyIdentifier, s.PromptCacheKey, s.CacheRetention = text("user"), text("safety_identifier"), text("prompt_cache_key"), text("prompt_cache_retention")
 	o.Ignore(withoutEffect...)
 	c.Unknown = o.Unread()
 	return c, o.Err()
+}
+
+// refuse names what means something elsewhere.
+func refuse(o *field.Object) {
+	wire.Refuse(o,
+		wire.Elsewhere{Name: "conversation", Instead: "go on from a response with previous_response_id"},
+		wire.Elsewhere{Name: "prompt", Instead: "a stored prompt is a preset here, which is named as the model; what the model is asked goes into input"},
+		wire.Elsewhere{Name: "context_management", Instead: "\"truncation\": \"auto\" drops the oldest turns"},
+		wire.Elsewhere{Name: "messages", Instead: "in this style they are called input; messages are for /v1/chat/completions"},
+		wire.Elsewhere{Name: "max_tokens", Instead: "in this style it is called max_output_tokens"},
+		wire.Elsewhere{Name: "max_completion_tokens", Instead: "in this style it is called max_output_tokens"},
+		wire.Elsewhere{Name: "response_format", Instead: "in this style the format is in text.format"},
+		wire.Elsewhere{Name: "reasoning_effort", Instead: "in this style it is reasoning.effort"},
+		wire.Elsewhere{Name: "n", Instead: "this style gives one answer; /v1/chat/completions gives several"},
+		wire.Elsewhere{Name: "logprobs", Instead: "in this style include asks for \"" + logprobs + "\""},
+	)
 }
 
 // input reads a text or a list of items.

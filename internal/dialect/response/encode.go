@@ -40,6 +40,8 @@ type Response struct {
 	Output      []any       `json:"output"` // items
 	Usage       *Usage      `json:"usage"`
 	settings
+	// NotStored says why the response cannot be had later, though that was asked for. It is of ours.
+	NotStored string `json:"not_stored,omitempty"`
 }
 
 // Failure is why a response failed.
@@ -162,6 +164,7 @@ type Writer struct {
 	resp     Response
 	emit     func(Event)
 	sequence int
+	lastType string // of the last event
 	scored   bool
 
 	message   *Message // that is open, if one is
@@ -185,7 +188,7 @@ func NewWriter(id string, created time.Time, c *Call, emit func(Event)) *Writer 
 func (w *Writer) Response() *Response { return &w.resp }
 
 func (w *Writer) send(kind string, p payload) {
-	p.Type, p.Sequence = kind, w.sequence
+	p.Type, p.Sequence, w.lastType = kind, w.sequence, kind
 	w.emit(Event{Type: kind, Sequence: w.sequence, Data: marshal(p)})
 	w.sequence++
 }
@@ -330,6 +333,12 @@ func (w *Writer) end(status Status, event string) {
 	w.resp.CompletedAt = &now
 	w.resp.Status = status
 	w.sendWhole(event)
+}
+
+// Unstored notes in a response that has ended that it is not stored, and why. It gives the last event anew.
+func (w *Writer) Unstored(why string) Event {
+	w.resp.Store, w.resp.NotStored = false, why
+	return Event{Type: w.lastType, Sequence: w.sequence - 1, Data: marshal(payload{Type: w.lastType, Sequence: w.sequence - 1, Response: &w.resp})}
 }
 
 // Fail ends the response with an error, unless it has ended.

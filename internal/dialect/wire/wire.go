@@ -32,6 +32,19 @@ func Model(o *field.Object) string {
 	return name
 }
 
+// Elsewhere is a field that is not of a style, with what to do instead.
+type Elsewhere struct{ Name, Instead string }
+
+// Refuse refuses fields that would have an effect in another style, or had one in an older standard: whoever sends them means something
+// by them. The first of the list that is there is named.
+func Refuse(o *field.Object, list ...Elsewhere) {
+	for _, e := range list {
+		if _, ok := o.Raw(e.Name); ok {
+			o.Fail(e.Name, "there is no field %q in this style; %s", e.Name, e.Instead)
+		}
+	}
+}
+
 // Stream reads whether the answer is to be a stream, and whether that ends with the usage.
 func Stream(o *field.Object) (stream, usage bool) {
 	stream = o.Bool("stream")
@@ -315,6 +328,18 @@ type PromptDetails struct {
 type CompletionDetails struct {
 	Reasoning int `json:"reasoning_tokens"`
 }
+
+// StreamUsage is the usage in the pieces of a stream. Where it was asked for it is null in all but the last, elsewhere it is not there.
+type StreamUsage struct {
+	Asked bool
+	Last  *Usage
+}
+
+// IsZero reports whether it is left out.
+func (u StreamUsage) IsZero() bool { return !u.Asked }
+
+// MarshalJSON writes the usage, or null.
+func (u StreamUsage) MarshalJSON() ([]byte, error) { return json.Marshal(u.Last) }
 
 // Count adds what an event tells.
 func (u *Usage) Count(event exchange.Event) {

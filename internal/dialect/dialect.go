@@ -1,0 +1,47 @@
+// Package dialect names the styles in which a request can be put, and where each is served. The packages below it translate them.
+package dialect
+
+import (
+	"slices"
+	"strings"
+)
+
+// Style is a style of request.
+type Style string
+
+// The styles.
+const (
+	Chat      Style = "chat"
+	Generate  Style = "generate"
+	Response  Style = "response"
+	Raw       Style = "raw" // a prompt that goes to the model as it is
+	Embedding Style = "embedding"
+)
+
+// Styles are all of them, in the order in which they are listed.
+var Styles = []Style{Chat, Generate, Response, Raw, Embedding}
+
+var paths = map[Style]string{
+	Chat: "/chat/completions", Generate: "/generate", Response: "/responses", Raw: "/completions", Embedding: "/embeddings",
+}
+
+// Path is where requests in the style go, below the base URL.
+func (s Style) Path() string { return paths[s] }
+
+// Find finds a style by its name.
+func Find(name string) (Style, bool) {
+	return Style(name), slices.Contains(Styles, Style(name))
+}
+
+// List writes names of styles for a person: "chat, generate or raw".
+func List(styles ...Style) string {
+	names := make([]string, len(styles))
+	for i, s := range styles {
+		names[i] = string(s)
+	}
+	last := len(names) - 1
+	if last < 1 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:last], ", ") + " or " + names[last]
+}

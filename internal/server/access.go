@@ -1,0 +1,274 @@
+package server
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
+)
+
+// hosts knows the names and addresses that the gate may be called by.
+type hosts struct {
+	address string // host:port to show to people
+	any     bool   // listening on all interfaces
+	names   []string
+	ip      net.IP
+}
+
+func newHosts(addr net.Addr, names []string) *hosts {
+	h := &hosts{address: addr.String(), names: []string{"localhost"}}
+	for _, n := range names {
+		h.names = append(h.names, strings.ToLower(n))
+	}
+	tcp, ok := addr.(*net.TCPAddr)
+	if !ok {
+		return h
+	}
+	h.ip = tcp.IP
+	if h.any = tcp.IP.IsUnspecified(); h.any {
+		h.address = net.JoinHostPort("127.0.0.1", fmt.Sprint(tcp.Port))
+	}
+	if !tcp.IP.IsLoopback() {
+		if name, err := os.Hostname(); err == nil {
+			name = strings.ToLower(name)
+			h.names = append(h.names, name, name+".local")
+		}
+	}
+	return h
+}
+
+// own reports whether a Host header names this gate. A web page of a stranger whose name was made to point here
+// (DNS rebinding) sends that name; an address cannot be forged in this way, but must be the gate's own too.
+func (h *hosts) own(header string) bool {
+	host, _, err := net.SplitHostPort(header)
+	if err != nil {
+		host = strings.Trim(header, "[]")
+	}
+	host = strings.TrimSuffix(strings.ToLower(host), ".")
+	if slices.Contains(h.names, host) {
+		return true
+	}
+	ip := net.ParseIP(host)
+	switch {
+	case ip == nil, ip.IsUnspecified(): // nobody's address: pages of strangers use it to reach this computer
+		return false
+	case ip.Equal(h.ip), ip.IsLoopback():
+		return true
+	case !h.any:
+		return false
+	}
+	addrs, err := net.InterfaceAddrs()
+	return err == nil && slices.ContainsFunc(addrs, func(a net.Addr) bool {
+		n, ok := a.(*net.IPNet)
+		return ok && n.IP.Equal(ip)
+	})
+}
+
+// checkHost refuses requests for other hosts. A call with a key is let through, since a page of a stranger has none, and the name of a
+// tunnel changes at each start; admit checks the host if the key turns out not to be valid.
+func (s *Server) checkHost(c *gin.Context) {
+	if strings.HasPrefix(c.Request.URL.Path, "/v1/") && c.GetHeader("Authorization") != "" {
+		return
+	}
+	if err := s.knownHost(c); err != nil {
+		fail(c, err)
+	}
+}
+
+func (s *Server) knownHost(c *gin.Context) error {
+	if s.hosts.own(c.Request.Host) {
+		return nil
+	}
+	return exchange.Errorf(exchange.Misdirected, "unknown_host",
+		"the request is for host %q, which is not an address of this gate (%s); if it should be, add it to host_names in the configuration", c.Request.Host, s.hosts.address)
+}
+
+// sessionCookie is the name of the console's cookie.
+const sessionCookie = "kindred_session"
+
+// Callers that have no key of their own. Their names are no identifiers of keys, which have another length.
+var (
+	console = keyring.Key{ID: "console", Label: "console", Owner: true}
+	anyone  = keyring.Key{ID: "anyone", Label: "anyone"} // who uses a gate with open access
+)
+
+// caller finds out who asks: by the key, or by the session of a console.
+func (s *Server) caller(c *gin.Context) (keyring.Key, error) {
+	header := c.GetHeader("Authorization")
+	if header == "" {
+		if token, err := c.Cookie(sessionCookie); err == nil {
+			if err := s.origins.Check(c.Request); err != nil {
+				return keyring.Key{}, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin used the console's session")
+			}
+			if err := s.Gate.Keys.CheckSession(c.Request.Context(), token); err != nil {
+				return keyring.Key{}, err
+			}
+			return console, nil
+		}
+	}
+	secret, err := bearer(c.Request)
+	if err != nil {
+		return keyring.Key{}, err
+	}
+	return s.Gate.Keys.Check(c.Request.Context(), secret)
+}
+
+// bearer takes the key from the Authorization header (RFC 6750, section 2.1); it is empty if there is none. The error says what is
+// wrong with the header, as far as it is one of the ways in which keys are mislaid. What may be a key is not repeated.
+func bearer(r *http.Request) (string, error) {
+	wrong := func(format string, args ...any) error {
+		return exchange.Errorf(exchange.Unauthenticated, "invalid_api_key", format, args...)
+	}
+	header := strings.TrimSpace(r.Header.Get("Authorization"))
+	if header == "" {
+		for _, name := range []string{"X-Api-Key", "Api-Key"} {
+			if r.Header.Get(name) != "" {
+				return "", wrong("the key came in the header %s; it belongs in another: \"Authorization: Bearer kg_…\"", name)
+			}
+		}
+		for _, name := range []string{"key", "api_key", "api-key", "apikey", "token", "access_token"} {
+			if r.URL.Query().Has(name) {
+				return "", wrong("a key in the address (%s=…) is not taken, since addresses end up in logs and histories; it belongs in the header \"Authorization: Bearer kg_…\"", name)
+			}
+		}
+		return "", nil
+	}
+	scheme, secret, _ := strings.Cut(header, " ")
+	secret = strings.TrimSpace(secret)
+	switch {
+	case !strings.EqualFold(scheme, "Bearer"):
+		return "", wrong("the Authorization header must be \"Bearer kg_…\"%s", insteadOf(scheme))
+	case len(secret) >= 6 && strings.EqualFold(secret[:6], "bearer"):
+		return "", wrong("the Authorization header says Bearer twice; most clients add the word themselves, so give them the key alone")
+	case secret != strings.Trim(secret, "\"'`“”‘’"):
+		return "", wrong("the key is in quotation marks; send it without them")
+	case strings.ContainsAny(secret, "$%{}<>"):
+		return "", wrong("in the place of the key stands the name of a variable that was not filled in; check how the client takes the key from its environment or settings")
+	}
+	return secret, nil
+}
+
+// insteadOf names a scheme of authorization that is not the one that is wanted.
+func insteadOf(scheme string) string {
+	if i := slices.IndexFunc([]string{"Basic", "Digest", "Negotiate", "Token", "ApiKey"}, func(s string) bool { return strings.EqualFold(s, scheme) }); i >= 0 {
+		return fmt.Sprintf(", not %q", scheme)
+	}
+	return ": the word Bearer, a space, and the key"
+}
+
+// admit lets in who may use models.
+func (s *Server) admit(c *gin.Context) {
+	k, err := s.caller(c)
+	if err != nil && s.Open && exchange.AsError(err).Kind == exchange.Unauthenticated {
+		k, err = anyone, s.near(c)
+	}
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.Set(callerKey, k)
+}
+
+// near lets in a caller without a key: only under the gate's own address, and not from a page of another origin. Both would let a
+// stranger's page use the models through the browser of somebody here.
+func (s *Server) near(c *gin.Context) error {
+	if err := s.knownHost(c); err != nil {
+		return err
+	}
+	if err := s.origins.Check(c.Request); err != nil {
+		return exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin asks without a key; add its origin to browser_origins in the configuration, or give it a key")
+	}
+	return nil
+}
+
+// ownerOnly lets in who may manage the gate.
+func (s *Server) ownerOnly(c *gin.Context) {
+	k, err := s.caller(c)
+	if err == nil && !k.Owner {
+		err = exchange.Errorf(exchange.Forbidden, "owner_key_needed", "%q is a key for applications; managing the gate needs the owner key", k.Label)
+	}
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.Set(callerKey, k)
+}
+
+// callerOf is who asks, after admit or ownerOnly.
+func callerOf(c *gin.Context) keyring.Key {
+	return c.MustGet(callerKey).(keyring.Key)
+}
+
+// AnyOrigin in the list of a browser's origins stands for all.
+const AnyOrigin = "*"
+
+// shareWithBrowsers lets pages of the origins that the owner allows use the gate (Fetch standard, section 3.2, "CORS protocol").
+// Pages of others get no leave, so their browsers do not send a key, nor show them an answer.
+func (s *Server) shareWithBrowsers(c *gin.Context) {
+	if !strings.HasPrefix(c.Request.URL.Path, "/v1/") {
+		return
+	}
+	h := c.Writer.Header()
+	if len(s.BrowserOrigins) > 0 {
+		h.Add("Vary", "Origin")
+	}
+	origin := c.GetHeader("Origin")
+	if origin == "" {
+		return
+	}
+	allowed := slices.Contains(s.BrowserOrigins, origin) || slices.Contains(s.BrowserOrigins, AnyOrigin)
+	if allowed {
+		h.Set("Access-Control-Allow-Origin", origin)
+		h.Set("Access-Control-Expose-Headers", "X-Request-Id, Server-Timing, Retry-After")
+	}
+	if c.Request.Method != http.MethodOptions || c.GetHeader("Access-Control-Request-Method") == "" {
+		return
+	}
+	if !allowed {
+		fail(c, exchange.Errorf(exchange.Forbidden, "origin_not_allowed", "pages of %q may not use this gate; if they should, add the origin to browser_origins in the configuration", origin))
+		return
+	}
+	h.Set("Access-Control-Allow-Methods", "GET, POST, DELETE")
+	// Clients send headers of their own besides, which are ignored; those that were asked for are let through.
+	h.Set("Access-Control-Allow-Headers", c.GetHeader("Access-Control-Request-Headers"))
+	h.Set("Access-Control-Max-Age", "600")
+	h.Add("Vary", "Access-Control-Request-Headers")
+	c.AbortWithStatus(http.StatusNoContent)
+}
+
+// Challenges are long enough not to come twice.
+const shortChallenge, longChallenge = 16, 128
+
+// prove answers who wants to know, before it sends the owner key, whether this is the gate that it knows.
+func (s *Server) prove(c *gin.Context) {
+	challenge := c.Query("challenge")
+	if len(challenge) < shortChallenge || len(challenge) > longChallenge {
+		fail(c, exchange.InvalidParam("challenge", "challenge must have %d to %d characters", shortChallenge, longChallenge))
+		return
+	}
+	local, ok := c.Request.Context().Value(http.LocalAddrContextKey).(net.Addr)
+	if !ok {
+		fail(c, errors.New("the connection has no local address"))
+		return
+	}
+	proof, err := s.Gate.Keys.Proof(c.Request.Context(), challenge, local.String())
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, Proof{hex.EncodeToString(proof)})
+}
+
+// Proof is what GET /gate/proof tells: that the gate knows its owner key.
+type Proof struct {
+	Proof string `json:"proof"` // HMAC-SHA-256, in hexadecimal digits
+}

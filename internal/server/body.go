@@ -1,0 +1,121 @@
+package server
+
+import (
+	"bytes"
+	"compress/gzip"
+	"errors"
+	"io"
+	"mime"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/zstd"
+
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/dialect/field"
+	"kindredgate/internal/exchange"
+)
+
+// body reads a request's body, up to the limit, and unpacks it if it is compressed.
+func body(c *gin.Context) ([]byte, error) {
+	raw, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	if err == nil {
+		raw, err = unpacked(c.GetHeader("Content-Encoding"), raw)
+	}
+	var tooLarge *http.MaxBytesError
+	var known *exchange.Error
+	if err != nil && !errors.As(err, &tooLarge) && !errors.As(err, &known) {
+		return nil, exchange.Errorf(exchange.Invalid, "body_incomplete", "the body could not be read to its end: %v", err)
+	}
+	return raw, err
+}
+
+// unpacked undoes a compression of a body (RFC 9110, section 8.4), as far as the limit of bodies.
+func unpacked(encoding string, raw []byte) ([]byte, error) {
+	wrong := func(err error) error {
+		return exchange.Errorf(exchange.Invalid, "invalid_encoding", "the body is not what its Content-Encoding %q says: %v", encoding, err)
+	}
+	var r io.Reader
+	switch strings.ToLower(strings.TrimSpace(encoding)) {
+	case "", "identity":
+		return raw, nil
+	case "gzip", "x-gzip":
+		z, err := gzip.NewReader(bytes.NewReader(raw))
+		if err != nil {
+			return nil, wrong(err)
+		}
+		defer z.Close()
+		r = z
+	case "zstd":
+		z, err := zstd.NewReader(bytes.NewReader(raw), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow))
+		if err != nil {
+			return nil, wrong(err)
+		}
+		defer z.Close()
+		r = z
+	default:
+		return nil, exchange.Errorf(exchange.Invalid, "unsupported_encoding", "the body has the Content-Encoding %q; gzip and zstd are understood, or none", encoding)
+	}
+	plain, err := io.ReadAll(io.LimitReader(r, maxBody+1))
+	switch {
+	case err != nil:
+		return nil, wrong(err)
+	case len(plain) > maxBody:
+		return nil, exchange.Errorf(exchange.TooLarge, "body_too_large", "the body is longer than %d bytes when it is unpacked", maxBody)
+	}
+	return plain, nil
+}
+
+// maxWindow is how far back a compressed body may refer, in bytes: what every decoder of zstd has to support (RFC 8878, section 3.1.1.1.2).
+const maxWindow = 8 << 20
+
+// object reads a body that is a JSON object.
+func object(c *gin.Context) (*field.Object, error) {
+	raw, err := body(c)
+	if err != nil {
+		return nil, err
+	}
+	return field.Parse(raw)
+}
+
+// onlyKnown refuses fields that mean nothing: in our own interface they are mistakes.
+func onlyKnown(o *field.Object) error {
+	for _, name := range o.Unread() {
+		o.Fail(name, "there is no field %q here", name)
+	}
+	return o.Err()
+}
+
+// decoded reads a body and decodes it; if that fails the request is answered.
+func decoded[T any](c *gin.Context, decode func([]byte) (T, error)) (call T, ok bool) {
+	raw, err := body(c)
+	if err == nil {
+		if call, err = decode(raw); err != nil {
+			err = insteadOfJSON(c, err)
+		}
+	}
+	if err != nil {
+		fail(c, err)
+		return call, false
+	}
+	return call, true
+}
+
+// insteadOfJSON says of a body that is no JSON what it is, if its type tells.
+func insteadOfJSON(c *gin.Context, err error) error {
+	kind, _, _ := mime.ParseMediaType(c.ContentType())
+	if exchange.AsError(err).Code != "invalid_json" || kind != formType && kind != multipartType {
+		return err
+	}
+	if kind == multipartType {
+		return exchange.Errorf(exchange.Invalid, "unsupported_media_type", "the body is a form in several parts (%s), which is for files; send JSON, or an ordinary form to /v1%s", kind, dialect.Generate.Path())
+	}
+	return exchange.Errorf(exchange.Invalid, "unsupported_media_type", "the body is a form (%s), which this endpoint does not take; send JSON, or the form to /v1%s with the field prompt", kind, dialect.Generate.Path())
+}
+
+// Media types of forms.
+const (
+	formType      = "application/x-www-form-urlencoded"
+	multipartType = "multipart/form-data"
+)

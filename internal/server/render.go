@@ -1,0 +1,157 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/dialect/chat"
+	"kindredgate/internal/dialect/field"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/prompt"
+)
+
+// RenderedPrompt is a conversation as a model gets it.
+type RenderedPrompt struct {
+	Model         string        `json:"model"`
+	Text          string        `json:"text"`
+	Tokens        int           `json:"tokens"`
+	ContextLength int           `json:"context_length"`
+	Spans         []PromptSpan  `json:"spans"`
+	Turns         []PromptTurn  `json:"turns"`
+	Warnings      []string      `json:"warnings"` // what the sender may not expect
+	TokenList     []PromptToken `json:"token_list"`
+}
+
+// PromptSpan is a piece of the text with one origin, by its bytes.
+type PromptSpan struct {
+	Start  int    `json:"start"`
+	End    int    `json:"end"`
+	Origin string `json:"origin"` // "template", or the field of the request that the text is from
+	Line   int    `json:"line,omitempty"`
+	Tokens int    `json:"tokens"` // that begin in it
+}
+
+// PromptTurn counts the tokens of a turn's own text.
+type PromptTurn struct {
+	Role   exchange.Role `json:"role"`
+	Tokens int           `json:"tokens"`
+}
+
+// PromptToken is a token of the text, by its bytes.
+type PromptToken struct {
+	ID      int32 `json:"id"`
+	Start   int   `json:"start"`
+	End     int   `json:"end"`
+	Control bool  `json:"control,omitempty"`
+}
+
+// renderPrompt gives the prompt that a request would make. "style" says how the request is put: "chat", the default,
+// takes the body of a chat request; "generate" takes prompt and instructions, which become a user and a system turn;
+// "raw" takes prompt, which goes to the model as it is.
+func (s *Server) renderPrompt(c *gin.Context) {
+	raw, err := body(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	out, err := s.rendered(c.Request.Context(), callerOf(c), raw)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) rendered(ctx context.Context, k keyring.Key, raw []byte) (*RenderedPrompt, error) {
+	o, err := field.Parse(raw)
+	if err != nil {
+		return nil, err
+	}
+	style, given := o.String("style")
+	var req exchange.Request
+	switch {
+	case !given || style == string(dialect.Chat):
+		call, err := chat.Decode(raw)
+		if err != nil {
+			return nil, err
+		}
+		req = call.Request
+	case style == string(dialect.Generate) || style == string(dialect.Raw):
+		req.Model, _ = o.String("model")
+		text, ok := o.String("prompt")
+		if !ok {
+			o.Fail("prompt", "prompt is missing")
+		}
+		instructions, instructed := o.String("instructions")
+		raw := style == string(dialect.Raw)
+		if instructed && raw {
+			o.Fail("instructions", "a raw prompt goes to the model as it is, so it has no instructions apart")
+		}
+		if err := onlyKnown(o); err != nil {
+			return nil, err
+		}
+		if raw {
+			m, p, err := s.Gate.RenderRaw(ctx, k, req.Model, text)
+			if err != nil {
+				return nil, err
+			}
+			return renderedPrompt(m, p, nil), nil
+		}
+		if instructed {
+			req.Turns = append(req.Turns, exchange.Turn{Role: exchange.System, Parts: []exchange.Part{exchange.Text(instructions)}})
+		}
+		req.Turns = append(req.Turns, exchange.Turn{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}})
+	default:
+		o.Fail("style", "style is %q; it must be %s", style, dialect.List(dialect.Chat, dialect.Generate, dialect.Raw))
+		return nil, o.Err()
+	}
+	m, p, err := s.Gate.Render(ctx, k, &req)
+	if err != nil {
+		return nil, err
+	}
+	return renderedPrompt(m, p, req.Turns, req.Tools...), nil
+}
+
+func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn, tools ...exchange.Tool) *RenderedPrompt {
+	out := &RenderedPrompt{Model: m.ID, Text: p.Text, Tokens: len(p.Tokens), ContextLength: m.ContextLength,
+		Spans: []PromptSpan{}, Turns: []PromptTurn{}, Warnings: []string{}, TokenList: []PromptToken{}}
+	for _, s := range p.Spans {
+		origin := s.Origin
+		if origin == "" {
+			origin = "template"
+		}
+		out.Spans = append(out.Spans, PromptSpan{s.Start, s.End, origin, s.Line, s.Tokens})
+	}
+	for i, t := range turns {
+		path := fmt.Sprintf("messages[%d]", i)
+		n := p.Count(path)
+		out.Turns = append(out.Turns, PromptTurn{t.Role, n})
+		if n == 0 && t.Text() != "" {
+			out.Warnings = append(out.Warnings, fmt.Sprintf("the template drops %s (%s): nothing of it is in the prompt", path, t.Role))
+		}
+		if t.Role == exchange.System && p.Folded {
+			out.Warnings = append(out.Warnings, fmt.Sprintf("the template has no system turn, so %s stands at the head of the next user turn", path))
+		}
+	}
+	if len(tools) > 0 && p.Count("tools") == 0 {
+		out.Warnings = append(out.Warnings, "the template does not show the tools to the model: a request with them would be refused")
+	}
+	switch left := m.ContextLength - len(p.Tokens); {
+	case left < 1:
+		out.Warnings = append(out.Warnings, fmt.Sprintf("the prompt has %d tokens and the context holds %d: a request would be refused", len(p.Tokens), m.ContextLength))
+	case left < m.ContextLength/10:
+		out.Warnings = append(out.Warnings, fmt.Sprintf("the prompt leaves %d of %d tokens for the answer", left, m.ContextLength))
+	}
+	out.TokenList = slices.Grow(out.TokenList, len(p.Tokens))
+	for _, t := range p.Tokens {
+		out.TokenList = append(out.TokenList, PromptToken{t.ID, t.Start, t.End, t.Control})
+	}
+	return out
+}

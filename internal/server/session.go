@@ -1,0 +1,54 @@
+package server
+
+import (
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/exchange"
+)
+
+// longSignIn is how many bytes a request to sign in has at the most.
+const longSignIn = 4 << 10
+
+// signIn exchanges the owner key for a cookie that no script can read and no other site can use.
+func (s *Server) signIn(c *gin.Context) {
+	if err := s.origins.Check(c.Request); err != nil {
+		fail(c, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin cannot sign in here"))
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, longSignIn) // whoever sends it has not shown a key yet
+	o, err := object(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	key, _ := o.String("key")
+	token, expires, err := s.Gate.Keys.SignIn(c.Request.Context(), key)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	s.setCookie(c, token, time.Until(expires))
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) setCookie(c *gin.Context, token string, life time.Duration) {
+	http.SetCookie(c.Writer, &http.Cookie{Name: sessionCookie, Value: token, Path: "/", MaxAge: int(life.Seconds()), HttpOnly: true, SameSite: http.SameSiteStrictMode})
+}
+
+func (s *Server) signOut(c *gin.Context) {
+	if err := s.origins.Check(c.Request); err != nil {
+		fail(c, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin tried to sign out"))
+		return
+	}
+	if token, err := c.Cookie(sessionCookie); err == nil {
+		if err := s.Gate.Keys.SignOut(c.Request.Context(), token); err != nil {
+			fail(c, err)
+			return
+		}
+	}
+	s.setCookie(c, "", -time.Second)
+	c.Status(http.StatusNoContent)
+}

@@ -155,9 +155,9 @@ func (c *Catalog) Models() ([]Model, error) {
 	return slices.Clone(c.last), errors.Join(problems...)
 }
 
-// unchanged finds a model among those listed last, if its files are still as they were. It spares a walk through the
+// Known finds a usable model among those listed last, if its files are still as they were. It spares a walk through the
 // folders for every request.
-func (c *Catalog) unchanged(id string) (Model, bool) {
+func (c *Catalog) Known(id string) (Model, bool) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	i := slices.IndexFunc(c.last, func(m Model) bool { return m.ID == id })
@@ -166,7 +166,7 @@ func (c *Catalog) unchanged(id string) (Model, bool) {
 	}
 	m := c.last[i]
 	identity, err := disk.Identity(m.Path)
-	return m, err == nil && identity == c.known[m.Path].identity
+	return m, err == nil && identity == c.known[m.Path].identity && m.Usable()
 }
 
 // name gives every model its public name: that of its file or folder, with a number if another has it already. What a
@@ -224,7 +224,7 @@ func (c *Catalog) name(found map[string]entry) error {
 
 // Find returns the usable model with that name. The error is an [exchange.Error] that names the nearest ones.
 func (c *Catalog) Find(id string) (Model, error) {
-	if m, ok := c.unchanged(id); ok && m.Usable() {
+	if m, ok := c.Known(id); ok {
 		return m, nil
 	}
 	models, _ := c.Models() // what cannot be read is not installed

@@ -25,18 +25,18 @@ func (g *Gate) resolve(ctx context.Context, k keyring.Key, name string) (catalog
 	if !k.MayUse(name) {
 		return catalog.Model{}, nil, forbidden(k, name)
 	}
-	m, notInstalled := g.Catalog.Find(name)
-	if notInstalled == nil {
+	if m, ok := g.Catalog.Known(name); ok {
 		return m, nil, nil
 	}
 	p, err := g.Presets.Preset(ctx, name)
-	switch {
-	case errors.Is(err, catalog.ErrNoPreset):
-		return m, nil, notInstalled
-	case err != nil:
+	if errors.Is(err, catalog.ErrNoPreset) {
+		// This alone walks through the folders.
+		m, err := g.Catalog.Find(name)
 		return m, nil, err
+	} else if err != nil {
+		return catalog.Model{}, nil, err
 	}
-	m, err = g.Catalog.Find(p.Model)
+	m, err := g.Catalog.Find(p.Model)
 	return m, &p, err
 }
 

@@ -1,0 +1,323 @@
+package answers
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/dialect/response"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/kept"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/runner/scripted"
+)
+
+// memory keeps responses, and can refuse to.
+type memory struct {
+	mu      sync.Mutex
+	held    map[string]kept.Response
+	damaged []string
+	refuse  error
+	pruned  []time.Time
+}
+
+func (m *memory) PutResponse(_ context.Context, r kept.Response) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.refuse == nil {
+		m.held[r.ID] = r
+	}
+	return m.refuse
+}
+
+func (m *memory) Response(_ context.Context, id string) (kept.Response, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	r, ok := m.held[id]
+	switch {
+	case slices.Contains(m.damaged, id):
+		return r, kept.ErrDamaged
+	case !ok:
+		return r, kept.ErrMissing
+	}
+	return r, nil
+}
+
+func (m *memory) DropResponse(_ context.Context, id string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if _, ok := m.held[id]; !ok {
+		return kept.ErrMissing
+	}
+	delete(m.held, id)
+	return nil
+}
+
+func (m *memory) PruneResponses(_ context.Context, now time.Time) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.pruned = append(m.pruned, now)
+	return nil
+}
+
+func (m *memory) UnendedResponses(context.Context) (list []kept.Response, damaged []string, err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for id, r := range m.held {
+		switch {
+		case slices.Contains(m.damaged, id):
+			damaged = append(damaged, id)
+		case !r.Ended:
+			list = append(list, r)
+		}
+	}
+	return list, damaged, nil
+}
+
+// noPresets is for gates without any.
+type noPresets struct{ catalog.PresetRecords }
+
+func (noPresets) Preset(context.Context, string) (catalog.Preset, error) {
+	return catalog.Preset{}, catalog.ErrNoPreset
+}
+
+// open makes a desk whose model says what the runner says.
+func open(t *testing.T, m *memory, runner gate.Runner) *Desk {
+	t.Helper()
+	folder := t.TempDir()
+	raw, err := os.ReadFile("../../demo/models/harbour-4m/harbour-4m.gguf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "harbour-4m.gguf"), raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d, err := Open(t.Context(), &gate.Gate{Catalog: catalog.New(nil, folder), Presets: noPresets{}, Runner: runner}, m, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := d.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return d
+}
+
+var (
+	mine     = keyring.Key{ID: "mine", Label: "mine"}
+	stranger = keyring.Key{ID: "stranger", Label: "stranger"}
+	owner    = keyring.Key{ID: "owner", Label: "owner", Owner: true}
+)
+
+// begin asks for a response.
+func begin(t *testing.T, d *Desk, id, more string) *Run {
+	t.Helper()
+	call, err := response.Decode([]byte(`{"model":"harbour-4m","input":"When is the last boat?"` + more + `}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := d.Begin(t.Context(), mine, gate.Origin{ID: id}, call)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+type body struct {
+	Status    string
+	Store     bool
+	NotStored string `json:"not_stored"`
+}
+
+func read(t *testing.T, raw json.RawMessage, err error) (b body) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := json.Unmarshal(raw, &b); err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// held is a runner that says something when it is let go.
+func held() (*scripted.Runner, func()) {
+	gate := make(chan struct{})
+	return &scripted.Runner{
+		Pieces: func(*exchange.Request) []string { return []string{"At ", "19:40."} },
+		Before: func(ctx context.Context, piece int) error {
+			if piece == 0 {
+				return nil
+			}
+			select {
+			case <-gate:
+				return nil
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			}
+		},
+	}, sync.OnceFunc(func() { close(gate) })
+}
+
+// A response under way is its key's, like a stored one: a stranger who knows its id cannot see, follow, cancel, delete or continue it.
+func TestARunBelongsToItsKey(t *testing.T) {
+	runner, release := held()
+	m := &memory{held: map[string]kept.Response{}}
+	d := open(t, m, runner)
+	r := begin(t, d, "1", `,"background":true`)
+	ctx := t.Context()
+	attempts := map[string]func() error{
+		"see":    func() error { _, err := d.Get(ctx, stranger, r.ID); return err },
+		"follow": func() error { _, err := d.Follow(ctx, stranger, r.ID, -1); return err },
+		"cancel": func() error { _, err := d.Cancel(ctx, stranger, r.ID); return err },
+		"delete": func() error { return d.Delete(ctx, stranger, r.ID) },
+		"list":   func() error { _, err := d.Input(ctx, stranger, r.ID); return err },
+		"go on":  func() error { _, err := d.conversation(ctx, stranger, r.ID); return err },
+	}
+	for _, state := range []string{"under way", "ended"} {
+		for what, try := range attempts {
+			if err := try(); err == nil || exchange.AsError(err).Kind != exchange.NotFound && exchange.AsError(err).Kind != exchange.Invalid {
+				t.Errorf("%s: a stranger can %s it: %v", state, what, err)
+			}
+		}
+		if _, err := d.Get(ctx, owner, r.ID); err != nil {
+			t.Errorf("%s: the owner: %v", state, err)
+		}
+		release()
+		if got, err := r.Wait(ctx); read(t, got, err).Status != "completed" {
+			t.Errorf("%s: %s", state, got)
+		}
+	}
+}
+
+// A response that is deleted while it is under way, or just when it ends, is gone for good.
+func TestDeletedWhileUnderWay(t *testing.T) {
+	for _, more := range []string{"", `,"background":true`} {
+		runner, release := held()
+		m := &memory{held: map[string]kept.Response{}}
+		d := open(t, m, runner)
+		r := begin(t, d, "1", more)
+		if err := d.Delete(t.Context(), mine, r.ID); err != nil {
+			t.Errorf("%s: %v", more, err)
+		}
+		release()
+		if err := d.Close(); err != nil {
+			t.Error(err)
+		}
+		if len(m.held) != 0 {
+			t.Errorf("%s: it is stored again: %v", more, m.held)
+		}
+		if _, err := d.Get(t.Context(), mine, r.ID); err == nil {
+			t.Errorf("%s: it is still there", more)
+		}
+	}
+}
+
+// Whoever has seen the last event of a response finds it stored; where it could not be, that event says so, and so does the response.
+func TestTheLastEventTellsWhetherItIsStored(t *testing.T) {
+	for _, c := range []struct {
+		refuse error
+		says   string
+	}{
+		{nil, ""},
+		{kept.ErrNoRoom, "more space than a key has"},
+		{exchange.Errorf(exchange.Unavailable, "storage_full", "the disk is full"), "the disk is full"},
+		{errors.New("something else"), "log says why"},
+	} {
+		m := &memory{held: map[string]kept.Response{}, refuse: c.refuse}
+		d := open(t, m, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }})
+		r := begin(t, d, "1", "")
+		var last response.Event
+		for e, err := range r.Events(t.Context(), -1) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			if last = e; strings.HasPrefix(e.Type, "response.completed") {
+				if _, err := m.Response(t.Context(), r.ID); (err == nil) != (c.refuse == nil) {
+					t.Errorf("%v: when the last event comes: %v", c.refuse, err)
+				}
+			}
+		}
+		var event struct {
+			Type     string
+			Sequence int `json:"sequence_number"`
+			Response body
+		}
+		if err := json.Unmarshal(last.Data, &event); err != nil {
+			t.Fatal(err)
+		}
+		whole, err := r.Snapshot()
+		for what, got := range map[string]body{"the event": event.Response, "the response": read(t, whole, err)} {
+			if got.Status != "completed" || got.Store != (c.refuse == nil) || (got.NotStored == "") != (c.says == "") || !strings.Contains(got.NotStored, c.says) {
+				t.Errorf("%v: %s: %+v", c.refuse, what, got)
+			}
+		}
+		if event.Type != "response.completed" || event.Sequence != last.Sequence || last.Sequence == 0 {
+			t.Errorf("%v: the last event is %+v", c.refuse, event)
+		}
+	}
+}
+
+// One in the background that cannot be stored is refused, since nobody could get it.
+func TestBackgroundOnAFullDisk(t *testing.T) {
+	d := open(t, &memory{refuse: exchange.Errorf(exchange.Unavailable, "storage_full", "the disk is full")}, &scripted.Runner{})
+	call, err := response.Decode([]byte(`{"model":"harbour-4m","input":"x","background":true}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Begin(t.Context(), mine, gate.Origin{ID: "1"}, call); exchange.AsError(err).Code != "storage_full" || !strings.Contains(err.Error(), "has to be stored") {
+		t.Errorf("%v", err)
+	}
+}
+
+// A stored response that cannot be read stops nothing: not the start, nor its own removal.
+func TestDamagedResponses(t *testing.T) {
+	m := &memory{held: map[string]kept.Response{
+		"resp_bad":  {ID: "resp_bad", Key: "mine"},
+		"resp_odd":  {ID: "resp_odd", Key: "mine", Body: []byte(`5`)},
+		"resp_good": {ID: "resp_good", Key: "mine", Body: []byte(`{"id":"resp_good","status":"in_progress"}`)},
+	}, damaged: []string{"resp_bad"}}
+	d := open(t, m, &scripted.Runner{})
+	if got, err := d.Get(t.Context(), mine, "resp_good"); read(t, got, err).Status != "failed" {
+		t.Errorf("what the stop interrupted: %s", got)
+	}
+	if _, err := d.Get(t.Context(), mine, "resp_bad"); exchange.AsError(err).Code != "response_damaged" {
+		t.Errorf("%v", err)
+	}
+	if err := d.Delete(t.Context(), stranger, "resp_bad"); exchange.AsError(err).Code != "response_not_found" {
+		t.Errorf("a stranger: %v", err)
+	}
+	if err := d.Delete(t.Context(), mine, "resp_bad"); err != nil || len(m.held) != 2 {
+		t.Errorf("it cannot be removed: %v", err)
+	}
+}
+
+// Old responses are looked for when one is stored, once an hour.
+func TestOldResponsesAreLookedFor(t *testing.T) {
+	m := &memory{held: map[string]kept.Response{}}
+	d := open(t, m, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }})
+	for i := range 3 {
+		if _, err := begin(t, d, string(rune('a'+i)), "").Wait(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if i == 1 {
+			d.mu.Lock()
+			d.pruned = d.pruned.Add(-61 * time.Minute)
+			d.mu.Unlock()
+		}
+	}
+	if len(m.pruned) != 2 || time.Since(m.pruned[1]) > time.Minute {
+		t.Errorf("%v", m.pruned)
+	}
+}

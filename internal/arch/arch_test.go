@@ -15,7 +15,6 @@ import (
 // rooms are the packages below internal, ground floor first, and what each may import of ours. docs/architecture.md
 // says what lives in them; change both together.
 var rooms = map[string][]string{
-	"exchange":  {},
 	"jinja":     {},
 	"weights":   {},
 	"tensor":    {"weights"},
@@ -24,6 +23,7 @@ var rooms = map[string][]string{
 	"tokenizer": {"weights"},
 	"reading":   {},
 	"grammar":   {},
+	"exchange":  {"grammar"},
 	"prompt":    {"exchange", "jinja", "tokenizer", "reading"},
 	"model":     {"tensor", "weights", "kv"},
 	"engine":    {"model", "tokenizer", "tensor", "grammar", "kv", "weights"},
@@ -34,7 +34,7 @@ var rooms = map[string][]string{
 	"tensor/kernelgen": {}, // a program that writes parts of tensor
 	"dialect":          {}, // the names of the styles
 	"dialect/field":    {"exchange"},
-	"dialect/wire":     {"exchange", "dialect/field", "grammar"},
+	"dialect/wire":     {"exchange", "dialect/field"},
 
 	"weights/gguf":        {"weights"},
 	"weights/safetensors": {"weights"},
@@ -43,7 +43,7 @@ var rooms = map[string][]string{
 	"dialect/chat":       {"exchange", "dialect/field", "dialect/wire"},
 	"dialect/completion": {"exchange", "dialect/field", "dialect/wire"},
 	"dialect/generate":   {"exchange", "dialect/field", "dialect/wire"},
-	"dialect/response":   {"exchange", "dialect/field", "dialect/wire", "grammar"},
+	"dialect/response":   {"exchange", "dialect/field", "dialect/wire"},
 	"dialect/embedding":  {"exchange", "dialect/field", "dialect/wire"},
 
 	"runner/scripted": {"exchange"},
@@ -53,7 +53,7 @@ var rooms = map[string][]string{
 	"library":         {"catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
 	"fetch":           {"library", "catalog", "weights", "weights/gguf", "weights/safetensors"},
 	"keyring":         {"exchange"},
-	"gate":            {"dialect", "exchange", "prompt", "catalog", "keyring", "library", "runner/native"},
+	"gate":            {"dialect", "exchange", "grammar", "prompt", "catalog", "keyring", "library", "runner/native"},
 	"kept":            {},
 	"answers":         {"exchange", "gate", "keyring", "kept", "dialect/response"},
 	"store":           {"keyring", "catalog", "exchange", "kept"},

@@ -174,11 +174,11 @@ func TestGuessLength(t *testing.T) {
 // alone and beside each other.
 func TestDraftsChangeNothing(t *testing.T) {
 	plain, drafting := harbour(t, Options{NoDrafts: true}), harbour(t, Options{})
-	schema, err := grammar.Compile([]byte(timetable))
+	schema, err := grammar.Compile(grammar.NewWork(t.Context()), []byte(timetable))
 	if err != nil {
 		t.Fatal(err)
 	}
-	form, err := grammar.New(everyToken(drafting), schema.Value())
+	form, err := grammar.New(grammar.NewWork(t.Context()), everyToken(drafting), schema.Value())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -295,13 +295,13 @@ func BenchmarkDrafts(b *testing.B) {
 		schema += name + `:{"type":"integer","maximum":99}`
 		required += name
 	}
-	parsed, err := grammar.Compile([]byte(schema + `},"required":[` + required + `]}`))
+	parsed, err := grammar.Compile(grammar.NewWork(b.Context()), []byte(schema + `},"required":[` + required + `]}`))
 	if err != nil {
 		b.Fatal(err)
 	}
 	for _, drafts := range []bool{false, true} {
 		e := harbour(b, Options{NoDrafts: !drafts})
-		form, err := grammar.New(everyToken(e), parsed.Value())
+		form, err := grammar.New(grammar.NewWork(b.Context()), everyToken(e), parsed.Value())
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -211,11 +211,11 @@ func TestFormsEndWithinTheLimit(t *testing.T) {
 		`{"type":"object","properties":{"first":{"type":"string","minLength":5},"to":{"type":"array","items":{"type":"integer"}}},"required":["first","to"]}`,
 		`{"type":"integer","minimum":1,"maximum":999999999}`,
 	} {
-		schema, err := grammar.Compile([]byte(source))
+		schema, err := grammar.Compile(grammar.NewWork(t.Context()), []byte(source))
 		if err != nil {
 			t.Fatal(err)
 		}
-		g, err := grammar.New(vocabulary, schema.Value())
+		g, err := grammar.New(grammar.NewWork(t.Context()), vocabulary, schema.Value())
 		if err != nil {
 			t.Fatal(err)
 		}

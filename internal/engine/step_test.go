@@ -214,7 +214,7 @@ func TestMasksDoNotHoldOthersUp(t *testing.T) {
 			texts[id] = e.tok.Text(int32(id))
 		}
 	}
-	g, err := grammar.New(grammar.NewVocabulary(texts), grammar.AnyObject().Value())
+	g, err := grammar.New(grammar.NewWork(t.Context()), grammar.NewVocabulary(texts), grammar.AnyObject().Value())
 	if err != nil {
 		t.Fatal(err)
 	}

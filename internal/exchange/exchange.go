@@ -14,6 +14,8 @@ import (
 	"encoding/json"
 	"strings"
 	"time"
+
+	"kindredgate/internal/grammar"
 )
 
 // Request is a question to a model.
@@ -50,6 +52,11 @@ type Raw struct {
 type Format struct {
 	Kind   FormatKind
 	Schema json.RawMessage // a JSON Schema, for FormatSchema
+	Strict bool            // whether what cannot be enforced of it is refused, rather than left out
+	// At is where the schema stands in the request, for errors. Form is what was made of it, once for each request; nil if that was
+	// not done yet.
+	At   string          `json:"-"`
+	Form *grammar.Schema `json:"-"`
 }
 
 // FormatKind is a sort of format.
@@ -130,6 +137,9 @@ type Tool struct {
 	Description string
 	Parameters  json.RawMessage // a JSON Schema; may be nil
 	Strict      bool            // the arguments must be valid by Parameters
+	Willing     bool            // strict, if all of Parameters can be enforced
+	At          string          `json:"-"` // as in Format
+	Form        *grammar.Schema `json:"-"`
 }
 
 // Sampling says how the next token is drawn. A nil field leaves the choice to the model's defaults.

@@ -44,9 +44,10 @@ type Record struct {
 	CachedTokens     int // of the prompt, that did not have to be read
 	CompletionTokens int
 	ToolCalls        int
-	Malformed        int // places that looked like tool calls and could not be read
-	Drafted          int // tokens that were put through the network before it was known that they follow
-	Accepted         int // of these, that did
+	Malformed        int      // places that looked like tool calls and could not be read
+	Drafted          int      // tokens that were put through the network before it was known that they follow
+	Accepted         int      // of these, that did
+	Unenforced       []string // what of the request's schemas is not enforced, though that was not insisted on
 	Timings          exchange.Timings
 	FirstToken       time.Duration // from the beginning to the first token; 0 if none came
 	Duration         time.Duration
@@ -85,13 +86,16 @@ func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *
 	if err == nil && m.Use == catalog.Embedding {
 		err = exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", req.Model)
 	}
+	if err == nil {
+		if preset != nil {
+			x.record.Preset = preset.Name
+			preset.Apply(req)
+		}
+		x.record.Unenforced, err = enforce(ctx, req)
+	}
 	if err != nil {
 		x.close(err)
 		return nil, err
-	}
-	if preset != nil {
-		x.record.Preset = preset.Name
-		preset.Apply(req)
 	}
 	m.Defaults.FillIn(&req.Sampling)
 	req.Owner = caller.ID

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"iter"
 	"log/slog"
@@ -365,5 +366,58 @@ func TestModelsAreAskedForWhatTheyAreFor(t *testing.T) {
 	}
 	if len(*records) != before+2 {
 		t.Errorf("%d records of two requests that were refused", len(*records)-before)
+	}
+}
+
+// Schemas are made into forms once, when a request is admitted: what a strict one asks that cannot be enforced is refused by its place,
+// and left out of others with a note.
+func TestSchemasAreEnforcedAsFarAsTheyAreStrict(t *testing.T) {
+	const odd, plain, hopeless = `{"type":"object","color":1}`, `{"type":"object"}`, `{"type":"integer","minimum":2,"maximum":1}`
+	format := func(schema string, strict bool) exchange.Request {
+		return exchange.Request{Format: exchange.Format{Kind: exchange.FormatSchema, Schema: json.RawMessage(schema), Strict: strict, At: "format"}}
+	}
+	tool := func(schema string, strict, willing, required bool) exchange.Request {
+		return exchange.Request{Tools: []exchange.Tool{{Name: "f", Parameters: json.RawMessage(schema), Strict: strict, Willing: willing, At: "tools[0]"}}, Choice: exchange.Choice{Required: required}}
+	}
+	for _, c := range []struct {
+		name         string
+		req          exchange.Request
+		param        string // of the error; "" for none
+		notes        int
+		form, strict bool // of the format or the tool, afterwards
+	}{
+		{"a strict format", format(plain, true), "", 0, true, true},
+		{"a strict format that is odd", format(odd, true), "format", 0, false, true},
+		{"an odd format", format(odd, false), "", 1, true, false},
+		{"a format that nothing meets", format(hopeless, false), "format", 0, false, false},
+		{"a strict tool that is odd", tool(odd, true, false, false), "tools[0]", 0, false, true},
+		{"a willing tool", tool(plain, false, true, false), "", 0, true, true},
+		{"a willing tool that is odd", tool(odd, false, true, false), "", 1, true, false},
+		{"a willing tool that nothing meets", tool(hopeless, false, true, false), "", 1, false, false},
+		{"a tool that must be called", tool(plain, false, false, true), "", 0, true, false},
+		{"a tool", tool(plain, false, false, false), "", 0, false, false},
+	} {
+		g, records := open(t, &script{events: []exchange.Event{exchange.Started{}, exchange.Finish{Reason: exchange.Stopped}}})
+		c.req.Model, c.req.Turns = "harbour-4m", user("x")
+		_, err := drain(answer(t.Context(), g, keyring.Key{}, &c.req), 0)
+		if e := exchange.AsError(err); err != nil && e.Param != c.param || (err != nil) != (c.param != "") {
+			t.Errorf("%s: %v", c.name, err)
+		}
+		form, strict := c.req.Format.Form, c.req.Format.Strict
+		if len(c.req.Tools) > 0 {
+			form, strict = c.req.Tools[0].Form, c.req.Tools[0].Strict
+		}
+		if r := (*records)[0]; (form != nil) != c.form || strict != c.strict || len(r.Unenforced) != c.notes {
+			t.Errorf("%s: form %v, strict %v, notes %q", c.name, form != nil, strict, r.Unenforced)
+		}
+	}
+	// A client that has left is not worked for.
+	g, _ := open(t, &script{})
+	ctx, leave := context.WithCancel(t.Context())
+	leave()
+	big := format(`{"enum":["`+strings.Repeat("x", 1<<20)+`"]}`, true)
+	big.Model, big.Turns = "harbour-4m", user("x")
+	if _, err := g.Begin(ctx, keyring.Key{}, Origin{}, &big); !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
 	}
 }

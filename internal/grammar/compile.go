@@ -1,16 +1,25 @@
 package grammar
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"math/big"
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode/utf8"
 )
 
-// Schema is a JSON Schema that can be enforced. It is for one grammar.
-type Schema struct{ root *rule }
+// Schema is a JSON Schema that can be enforced. It is immutable, so it can be a part of several grammars.
+type Schema struct {
+	root *rule
+	doc  *document
+	// Notes say what of the schema is not enforced, if that was allowed.
+	Notes []string
+}
 
 // Value is a JSON value that is valid by the schema.
 func (s *Schema) Value() Expr {
@@ -18,25 +27,33 @@ func (s *Schema) Value() Expr {
 }
 
 // Compile reads a JSON Schema (draft 2020-12). What it asks that cannot be enforced is a [*SchemaError].
-func Compile(raw []byte) (*Schema, error) {
-	root, err := read(raw)
+func Compile(w *Work, raw []byte) (*Schema, error) { return compile(w, raw, false) }
+
+// CompileLeniently is Compile for a schema that need not be enforced whole: what cannot be is left out, and noted.
+func CompileLeniently(w *Work, raw []byte) (*Schema, error) { return compile(w, raw, true) }
+
+func compile(w *Work, raw []byte, lenient bool) (*Schema, error) {
+	d, root, err := read(w, raw, lenient)
 	if err != nil {
 		return nil, err
 	}
-	c := newCompiler()
-	r, err := c.rule([]*schema{root})
+	r, err := newCompiler(w, d).rule([]*schema{root})
 	if err != nil {
 		return nil, err
 	}
-	return finished(r)
+	return finished(w, d, r)
 }
 
-func read(raw []byte) (*schema, error) {
+func read(w *Work, raw []byte, lenient bool) (*document, *schema, error) {
 	if !json.Valid(raw) || !utf8.Valid(raw) {
-		return nil, &SchemaError{Message: "it is not JSON"}
+		return nil, nil, &SchemaError{Message: "it is not JSON"}
 	}
-	d := &document{root: raw, known: map[string]*schema{}}
-	return d.node("", raw)
+	d := &document{root: raw, known: map[string]*schema{}, fields: map[string][]member{}, negated: map[*schema]*schema{}, work: w, lenient: lenient}
+	root, err := d.node("", raw)
+	if err == nil {
+		err = d.rewrite()
+	}
+	return d, root, err
 }
 
 // Arguments is how the members of an object are written one after the other, rather than as JSON: Open, the name, Assign,
@@ -48,12 +65,12 @@ var argumentName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // CompileArguments reads a JSON Schema of objects whose members are written as arguments. With marks that begin with "<"
 // that character comes in no value, so that the marks cannot be forged.
-func CompileArguments(raw []byte, a Arguments) (*Schema, error) {
-	root, err := read(raw)
+func CompileArguments(w *Work, raw []byte, a Arguments) (*Schema, error) {
+	d, root, err := read(w, raw, false)
 	if err != nil {
 		return nil, err
 	}
-	c := newCompiler()
+	c := newCompiler(w, d)
 	if strings.HasPrefix(a.Open, "<") {
 		c.avoid = '<'
 	}
@@ -66,64 +83,77 @@ func CompileArguments(raw []byte, a Arguments) (*Schema, error) {
 		if b.types&typeObject == 0 || b.values != nil {
 			continue
 		}
-		members, _, err := c.members(b)
+		s, err := c.shape(b)
 		if err != nil {
 			return nil, err
 		}
-		if members == nil {
+		if s == nil {
 			continue
 		}
-		for _, m := range members {
+		for _, m := range s.members {
 			if !argumentName.MatchString(m.name) {
 				return nil, &SchemaError{Path: b.path, Keyword: "properties", Message: fmt.Sprintf("the property %q cannot be written as an argument", m.name)}
 			}
 		}
-		r.node.alts = append(r.node.alts, c.layOut(members, nil, a.layout()))
+		s.others = nil // their names would have to be written as arguments too
+		n, err := c.layOut(s, a.layout())
+		if err != nil {
+			return nil, err
+		}
+		r.node.alts = append(r.node.alts, n)
 	}
-	return finished(r)
+	return finished(w, d, r)
 }
 
 // AnyObject is the schema of all JSON objects.
-func AnyObject() *Schema {
-	r, err := newCompiler().rule([]*schema{{types: typeObject, maxItems: -1, maxLength: -1}})
-	if err == nil {
-		var s *Schema
-		if s, err = finished(r); err == nil {
-			return s
-		}
+var AnyObject = sync.OnceValue(func() *Schema {
+	s, err := Compile(NewWork(context.Background()), []byte(`{"type":"object"}`))
+	if err != nil {
+		panic(err) // a schema without conditions can always be met
 	}
-	panic(err) // a schema without conditions can always be met
-}
+	return s
+})
 
 // finished finds out whether a rule can be met, and leaves its dead ends out.
-func finished(r *rule) (*Schema, error) {
+func finished(w *Work, d *document, r *rule) (*Schema, error) {
 	start := &node{call: r}
-	all := costs(start)
-	if start.shortest() >= never {
+	all, err := costs(w, start)
+	switch {
+	case err != nil:
+		return nil, err
+	case start.shortest() >= never:
 		return nil, &SchemaError{Message: "no value that ends meets it"}
 	}
 	for _, n := range all {
 		n.withoutDeadEnds()
 	}
-	return &Schema{root: r}, nil
+	for _, n := range all {
+		n.settled = true
+	}
+	return &Schema{root: r, doc: d, Notes: d.notes}, nil
 }
 
 // withoutDeadEnds leaves out words after which no end can be reached, such as the name of a property that can have no
 // value.
 func (n *node) withoutDeadEnds() {
-	w, ok := n.term.(*words)
-	if !ok || !slices.ContainsFunc(n.next, func(m *node) bool { return m.shortest() >= never }) {
-		return
-	}
-	var texts []string
-	var outcomes []int
-	for i, o := range w.outcomes {
-		if n.next[o].shortest() < never {
-			texts, outcomes = append(texts, w.texts[i]), append(outcomes, o)
+	leads := func(to int) bool { return n.next[to].shortest() < never }
+	switch m := n.term.(type) {
+	case *oneOf:
+		if m.row.dead == nil {
+			m.row.dead = make([]bool, len(m.row.next))
+			for i := range m.row.next {
+				m.row.dead[i] = !leads(i)
+			}
 		}
-	}
-	if len(texts) > 0 { // else the node has no end itself, and nothing enters it
-		n.term = newWords(texts, outcomes)
+	case *dfa: // names by the patterns that they match; the others have one outcome
+		for i := range n.next {
+			if !leads(i) && len(n.next) > 1 {
+				if less := m.only(leads); less != nil { // else nothing enters the node
+					n.term = less
+				}
+				return
+			}
+		}
 	}
 }
 
@@ -131,16 +161,19 @@ func (n *node) withoutDeadEnds() {
 // something of one property; so a rule is made of a list of schemas, and lists that were met before are used again,
 // which is how schemas that contain themselves come to an end.
 type compiler struct {
-	size     int // of what was made so far: alternatives, items of lists, states of patterns
+	work     *Work
+	doc      *document
 	rules    map[string]*rule
 	keys     map[*schema]int
 	numbers  map[string]*dfa
 	patterns map[string]*dfa
-	avoid    byte // a character that comes in no text; 0 for none
+	places   map[*schema]map[string]*schema // of properties, where there are many
+	asked    map[question]bool              // that are being answered
+	avoid    byte                           // a character that comes in no text; 0 for none
 }
 
-func newCompiler() *compiler {
-	return &compiler{rules: map[string]*rule{}, keys: map[*schema]int{}, numbers: map[string]*dfa{}, patterns: map[string]*dfa{}}
+func newCompiler(w *Work, d *document) *compiler {
+	return &compiler{work: w, doc: d, rules: map[string]*rule{}, keys: map[*schema]int{}, numbers: map[string]*dfa{}, patterns: map[string]*dfa{}, places: map[*schema]map[string]*schema{}, asked: map[question]bool{}}
 }
 
 func (c *compiler) key(list []*schema) string {
@@ -170,39 +203,51 @@ func (c *compiler) rule(list []*schema) (*rule, error) {
 	if err != nil {
 		return nil, err
 	}
+	made := map[string]bool{} // alternatives that several branches have
 	for _, b := range branches {
-		alts, err := c.value(b)
+		alts, err := c.value(b, made)
 		if err != nil {
 			return nil, err
 		}
 		r.node.alts = append(r.node.alts, alts...)
 	}
-	return r, c.grow(len(r.node.alts))
-}
-
-// grow notes that a grammar grows. Schemas are a client's, so there is a limit.
-func (c *compiler) grow(n int) error {
-	if c.size += n; c.size > maxSize {
-		return &SchemaError{Message: "its lists, patterns and alternatives are too large together"}
-	}
-	return nil
+	return r, c.work.hold(len(r.node.alts) * nodeBytes)
 }
 
 // branch is what a value has to meet when every choice has been made.
 type branch struct {
-	path       string
-	types      typeSet
-	values     []string
-	objects    []*schema // those that say something of properties, each with its own additionalProperties
-	items      []*schema
-	minItems   int
-	maxItems   int
-	low, high  bound
-	minLength  int
-	maxLength  int
-	patterns   []*pattern
-	impossible bool
+	path        string
+	types       typeSet
+	values      []string
+	all         []*schema // all that say something, for values that are listed
+	objects     []*schema // those that say something of properties, each with its own additionalProperties
+	names       []*schema
+	minMembers  int
+	maxMembers  int
+	unevaluated []unevaluated
+	lists       []*schema // those that say something of items, each with its own prefixItems
+	contains    []containing
+	unique      bool
+	remaining   []unevaluated
+	minItems    int
+	maxItems    int
+	low, high   bound
+	multiple    *big.Rat
+	minLength   int
+	maxLength   int
+	patterns    []*pattern
+	impossible  bool
 }
+
+// unevaluated is a schema for what no other of some schemas has evaluated.
+type unevaluated struct {
+	schema *schema
+	owner  *schema // which says it
+	by     []*schema
+}
+
+// remains reports whether none of the schemas has evaluated something, by what each says of it.
+func (u *unevaluated) remains(says func(*schema) bool) bool { return !slices.ContainsFunc(u.by, says) }
 
 // branches makes all choices among anyOf and oneOf in every way.
 func (c *compiler) branches(list []*schema) ([]*branch, error) {
@@ -214,7 +259,10 @@ func (c *compiler) branches(list []*schema) ([]*branch, error) {
 	queue := []todo{{list, nil}}
 	for ; len(queue) > 0; queue = queue[1:] {
 		t := queue[0]
-		b, open := flatten(t.list, t.made)
+		b, open, err := c.flatten(t.list, t.made)
+		if err != nil {
+			return nil, err
+		}
 		if b.impossible {
 			continue
 		}
@@ -227,8 +275,8 @@ func (c *compiler) branches(list []*schema) ([]*branch, error) {
 		if len(queue) > maxBranches {
 			return nil, &SchemaError{Path: b.path, Message: fmt.Sprintf("the choices make more than %d alternatives", maxBranches)}
 		}
-		if open.one {
-			if err := c.checkDisjoint(open.options); err != nil {
+		if open.one && !open.apart {
+			if err := c.keepApart(open); err != nil {
 				return nil, err
 			}
 		}
@@ -244,65 +292,103 @@ func (c *compiler) branches(list []*schema) ([]*branch, error) {
 }
 
 // flatten joins what all schemas of a list say, by the choices that were made. open is a choice that is not made yet.
-func flatten(list []*schema, made map[*choice]int) (b *branch, open *choice) {
-	b = &branch{types: everyType, maxItems: -1, maxLength: -1}
+func (c *compiler) flatten(list []*schema, made map[*choice]int) (b *branch, open *choice, err error) {
+	b = &branch{types: everyType, maxItems: -1, maxLength: -1, maxMembers: -1}
 	if len(list) > 0 {
 		b.path = list[0].path
 	}
-	visited := map[*schema]bool{}
+	visited := map[*schema][]*schema{}
 	choosing := map[*schema]bool{} // schemas of which a choice is being followed
-	var visit func(s *schema)
-	visit = func(s *schema) {
-		if choosing[s] {
+	steps := 0
+	// visit gives the schemas that evaluate properties and items, where some schema says what holds for the rest. Those within a "not"
+	// do not. Giving fewer would only make the answer stricter, so what leads back to itself is not followed for their sake.
+	var visit func(s *schema, silent bool) (evaluators []*schema)
+	visit = func(s *schema, silent bool) (evaluators []*schema) {
+		if steps += 20; choosing[s] {
 			// A choice that leads back to itself adds nothing that the other options do not.
 			b.impossible = true
-			return
+			return nil
 		}
-		if visited[s] {
-			return
+		silent = silent || s.silent
+		known, again := visited[s]
+		if again && silent {
+			return nil
+		} else if again {
+			return known
 		}
-		visited[s] = true
+		visited[s] = nil
 		b.add(s)
-		for _, t := range s.allOf {
-			visit(t)
+		own := []*schema{s}
+		within := func(t *schema) {
+			if list := visit(t, silent); c.doc.evaluates {
+				steps += len(list)
+				own = append(own, list...)
+			}
+		}
+		for _, list := range [][]*schema{s.allOf, s.derived} {
+			for _, t := range list {
+				within(t)
+			}
 		}
 		if s.ref != nil {
-			visit(s.ref)
+			within(s.ref)
 		}
-		choosing[s] = len(s.choices) > 0
+		choosing[s] = len(s.choices)+len(s.derivedChoices) > 0
 		defer delete(choosing, s)
-		for i := range s.choices {
-			option, chosen := made[&s.choices[i]]
-			if !chosen {
-				if open == nil {
-					open = &s.choices[i]
+		for _, list := range [][]*choice{s.choices, s.derivedChoices} {
+			for _, one := range list {
+				option, chosen := made[one]
+				if !chosen {
+					if open == nil {
+						open = one
+					}
+					continue
 				}
-				continue
+				within(one.options[option])
 			}
-			visit(s.choices[i].options[option])
 		}
+		visited[s] = own
+		if s.unevaluated != nil {
+			b.unevaluated = append(b.unevaluated, unevaluated{s.unevaluated, s, own})
+		}
+		if s.remaining != nil {
+			b.remaining = append(b.remaining, unevaluated{s.remaining, s, own})
+		}
+		if silent {
+			return nil
+		}
+		return own
 	}
 	for _, s := range list {
-		visit(s)
+		visit(s, false)
 	}
-	return b, open
+	b.impossible = b.impossible || b.types == 0
+	return b, open, c.work.spend(steps)
 }
 
 // add joins what one place of a schema says.
 func (b *branch) add(s *schema) {
+	b.all = append(b.all, s)
 	b.impossible = b.impossible || s.never
 	b.types &= s.types
 	b.values = intersect(b.values, s.values)
 	b.impossible = b.impossible || b.values != nil && len(b.values) == 0
-	if len(s.properties) > 0 || len(s.required) > 0 || s.additional != nil {
+	if len(s.properties) > 0 || len(s.matching) > 0 || len(s.required) > 0 || s.additional != nil {
 		b.objects = append(b.objects, s)
 	}
-	if s.items != nil {
-		b.items = append(b.items, s.items)
+	if s.names != nil {
+		b.names = append(b.names, s.names)
 	}
+	b.minMembers, b.maxMembers = max(b.minMembers, s.minMembers), least(b.maxMembers, s.maxMembers)
+	if s.items != nil || len(s.prefix) > 0 {
+		b.lists = append(b.lists, s)
+	}
+	b.contains = append(b.contains, s.contains...)
+	b.unique = b.unique || s.unique
 	b.minItems, b.minLength = max(b.minItems, s.minItems), max(b.minLength, s.minLength)
 	b.maxItems, b.maxLength = least(b.maxItems, s.maxItems), least(b.maxLength, s.maxLength)
 	b.low, b.high = higher(b.low, s.low), lower(b.high, s.high)
+	b.multiple = commonMultiple(b.multiple, s.multiple)
 	for _, p := range s.patterns {
 		if !slices.ContainsFunc(b.patterns, func(q *pattern) bool { return q.source == p.source }) {
 			b.patterns = append(b.patterns, p)
@@ -318,23 +404,33 @@ func least(a, b int) int {
 	return a
 }
 
-// value makes the alternatives of a branch, one for each type that it allows.
-func (c *compiler) value(b *branch) (alts []*node, err error) {
+// value makes the alternatives of a branch, one for each type that it allows, but for those that were made already.
+func (c *compiler) value(b *branch, made map[string]bool) (alts []*node, err error) {
 	if b.values != nil {
-		return c.values(b)
+		return c.values(b, made)
 	}
-	if b.types&typeNull != 0 {
+	fresh := func(format string, args ...any) bool {
+		key := fmt.Sprintf(format, args...)
+		was := made[key]
+		made[key] = true
+		return !was
+	}
+	if b.types&typeNull != 0 && fresh("null") {
 		alts = append(alts, Literal("null")(nil))
 	}
-	if b.types&typeBoolean != 0 {
+	if b.types&typeBoolean != 0 && fresh("boolean") {
 		alts = append(alts, terminal(newWords([]string{"true", "false"}, []int{0, 0}), 0, nil))
 	}
-	if b.types&(typeInteger|typeFraction) != 0 {
-		if n := c.number(b); n != nil {
+	if b.types&(typeInteger|typeFraction) != 0 && fresh("number %s", b.numberKey()) {
+		n, err := c.number(b)
+		if err != nil {
+			return nil, err
+		}
+		if n != nil {
 			alts = append(alts, n)
 		}
 	}
-	if b.types&typeString != 0 && (b.maxLength < 0 || b.minLength <= b.maxLength) {
+	if b.types&typeString != 0 && (b.maxLength < 0 || b.minLength <= b.maxLength) && fresh("string %s", b.textKey()) {
 		n, err := c.text(b)
 		if err != nil {
 			return nil, err
@@ -343,14 +439,16 @@ func (c *compiler) value(b *branch) (alts []*node, err error) {
 			alts = append(alts, n)
 		}
 	}
-	if b.types&typeArray != 0 && (b.maxItems < 0 || b.minItems <= b.maxItems) {
+	if b.types&typeArray != 0 && (b.maxItems < 0 || b.minItems <= b.maxItems) && fresh("array %s", c.listKey(b)) {
 		n, err := c.array(b)
 		if err != nil {
 			return nil, err
 		}
-		alts = append(alts, n)
+		if n != nil {
+			alts = append(alts, n)
+		}
 	}
-	if b.types&typeObject != 0 {
+	if b.types&typeObject != 0 && (b.maxMembers < 0 || b.minMembers <= b.maxMembers) && fresh("object %s", c.objectKey(b)) {
 		n, err := c.object(b)
 		if err != nil {
 			return nil, err
@@ -362,25 +460,68 @@ func (c *compiler) value(b *branch) (alts []*node, err error) {
 	return alts, nil
 }
 
-// values makes the alternatives of an enumeration: those that the rest of the branch admits.
-func (c *compiler) values(b *branch) ([]*node, error) {
-	var kept []string
-	for _, v := range b.values {
-		ok, err := b.admits(v)
-		if err != nil {
-			return nil, err
-		}
-		if ok && (c.avoid == 0 || strings.IndexByte(v, c.avoid) < 0) {
-			kept = append(kept, v)
-		}
+// Keys tell alternatives of a type apart: equal ones are the same.
+
+func (b *branch) numberKey() string {
+	return fmt.Sprint(b.types&typeFraction == 0, b.types&typeInteger == 0, b.low.value, b.low.strict, b.high.value, b.high.strict, b.multiple)
+}
+
+func (b *branch) textKey() string {
+	key := fmt.Sprint(b.minLength, b.maxLength)
+	for _, p := range b.patterns {
+		key += fmt.Sprintf(" %q", p.source)
 	}
-	if len(kept) == 0 {
-		return nil, nil
+	return key
+}
+
+func (c *compiler) objectKey(b *branch) string {
+	key := fmt.Sprint(c.key(b.objects), c.key(b.names), b.minMembers, b.maxMembers)
+	for _, u := range b.unevaluated {
+		key += c.key([]*schema{u.schema}) + c.key(u.by)
+	}
+	return key
+}
+
+func (c *compiler) listKey(b *branch) string {
+	key := fmt.Sprint(c.key(b.lists), b.minItems, b.maxItems, b.unique)
+	for _, one := range b.contains {
+		key += fmt.Sprint(c.key([]*schema{one.schema}), one.min, one.max)
+	}
+	for _, u := range b.remaining {
+		key += c.key([]*schema{u.schema}) + c.key(u.by)
+	}
+	return key
+}
+
+// values makes the alternatives of an enumeration: those that the rest of the branch admits.
+func (c *compiler) values(b *branch, made map[string]bool) ([]*node, error) {
+	kept, err := c.listed(b)
+	kept = slices.DeleteFunc(kept, func(v string) bool {
+		was := made["value "+v]
+		made["value "+v] = true
+		return was || c.avoid != 0 && strings.IndexByte(v, c.avoid) >= 0
+	})
+	if len(kept) == 0 || err != nil {
+		return nil, err
 	}
 	if len(kept) > maxWords {
 		return nil, &SchemaError{Path: b.path, Keyword: "enum", Message: fmt.Sprintf("enum has more than %d values", maxWords)}
 	}
 	return []*node{terminal(newWords(kept, make([]int, len(kept))), 0, nil)}, nil
+}
+
+// listed are the values of an enumeration that meet what else is said.
+func (c *compiler) listed(b *branch) (kept []string, err error) {
+	for _, v := range b.values {
+		ok, err := c.meetsAll(b.all, v)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			kept = append(kept, v)
+		}
+	}
+	return kept, nil
 }
 
 // typeOf is the type of a value in normal form.
@@ -403,60 +544,25 @@ func typeOf(v string) typeSet {
 	return typeInteger
 }
 
-// admits reports whether a value of an enumeration meets what else is said.
-func (b *branch) admits(v string) (bool, error) {
-	kind := typeOf(v)
-	if b.types&kind == 0 {
-		return false, nil
-	}
-	switch kind {
-	case typeString:
-		var s string
-		if err := json.Unmarshal([]byte(v), &s); err != nil {
-			return false, err
-		}
-		n := utf8.RuneCountInString(s)
-		if n < b.minLength || b.maxLength >= 0 && n > b.maxLength {
-			return false, nil
-		}
-		for _, p := range b.patterns {
-			if !p.matches(s) {
-				return false, nil
-			}
-		}
-	case typeInteger, typeFraction:
-		r, err := rational(json.RawMessage(v))
-		if err != nil {
-			return false, err
-		}
-		return inBounds(r, b.low, b.high), nil
-	case typeArray:
-		if len(b.items) > 0 || b.minItems > 0 || b.maxItems >= 0 {
-			return false, &SchemaError{Path: b.path, Keyword: "enum", Message: "lists in an enum cannot be combined with items, minItems or maxItems"}
-		}
-	case typeObject:
-		if len(b.objects) > 0 {
-			return false, &SchemaError{Path: b.path, Keyword: "enum", Message: "objects in an enum cannot be combined with properties, required or additionalProperties"}
-		}
-	}
-	return true, nil
-}
-
-func (c *compiler) number(b *branch) *node {
+func (c *compiler) number(b *branch) (*node, error) {
 	whole := b.types&typeFraction == 0
-	if !whole && b.low.value == nil && b.high.value == nil {
-		return terminal(looseNumber, 0, nil)
+	broken := b.types&typeInteger == 0
+	if !whole && !broken && b.low.value == nil && b.high.value == nil && b.multiple == nil {
+		return terminal(looseNumber, 0, nil), nil
 	}
-	key := fmt.Sprint(whole, b.low.value, b.low.strict, b.high.value, b.high.strict)
+	key := b.numberKey()
 	d, ok := c.numbers[key]
 	if !ok {
-		d = newNumber(b.low, b.high, whole)
+		var err error
+		if d, err = newNumber(c.work, numberForm{b.low, b.high, b.multiple, whole, broken}); err != nil {
+			return nil, &SchemaError{Path: b.path, Keyword: "multipleOf", Message: err.Error(), err: unwrapWork(err)}
+		}
 		c.numbers[key] = d
 	}
 	if d == nil {
-		return nil
+		return nil, nil
 	}
-	return terminal(d, 0, nil)
+	return terminal(d, 0, nil), nil
 }
 
 func (c *compiler) text(b *branch) (*node, error) {
@@ -470,22 +576,14 @@ func (c *compiler) text(b *branch) (*node, error) {
 	if b.minLength > maxBound || b.maxLength > maxBound {
 		return nil, &SchemaError{Path: b.path, Keyword: "pattern", Message: fmt.Sprintf("a pattern or format cannot be combined with a length beyond %d", maxBound)}
 	}
-	key := fmt.Sprint(b.minLength, b.maxLength)
-	for _, p := range b.patterns {
-		key += fmt.Sprintf(" %q", p.source)
-	}
+	key := b.textKey()
 	d, ok := c.patterns[key]
 	if !ok {
 		var err error
-		if d, err = patternStrings(b.patterns, b.minLength, b.maxLength, c.avoid); err != nil {
-			return nil, &SchemaError{Path: b.path, Keyword: "pattern", Message: "pattern: " + err.Error()}
+		if d, err = patternStrings(c.work, b.patterns, nil, b.minLength, b.maxLength, c.avoid); err != nil {
+			return nil, &SchemaError{Path: b.path, Keyword: "pattern", Message: "pattern: " + err.Error(), err: unwrapWork(err)}
 		}
 		c.patterns[key] = d
-		if d != nil {
-			if err := c.grow(len(d.next)); err != nil {
-				return nil, err
-			}
-		}
 	}
 	if d == nil {
 		return nil, nil
@@ -493,217 +591,16 @@ func (c *compiler) text(b *branch) (*node, error) {
 	return terminal(d, 0, nil), nil
 }
 
+// unwrapWork is ErrWork if the error is that, or the end of a context.
+func unwrapWork(err error) error {
+	var refused *SchemaError
+	switch {
+	case errors.As(err, &refused):
+		return refused.err
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return err
+	}
+	return nil
+}
+
 var comma = Seq(Literal(","), Space())
-
-// array makes a list between its bounds: "[", items with commas between, "]".
-func (c *compiler) array(b *branch) (*node, error) {
-	item, err := c.rule(b.items)
-	if err == nil {
-		err = c.grow(max(b.minItems, b.maxItems))
-	}
-	if err != nil {
-		return nil, err
-	}
-	end := Seq(Space(), Literal("]"))
-	one := func(then *node) *node { return &node{call: item, then: then} }
-	var after *node // what may follow the items so far
-	if b.maxItems < 0 {
-		more := &rule{node: &node{}}
-		more.node.alts = []*node{end(nil), comma(one(&node{call: more}))}
-		after = &node{call: more}
-		for range max(0, b.minItems-1) {
-			after = comma(one(after))
-		}
-	} else {
-		for n := b.maxItems; n >= 1; n-- { // n items are there
-			var alts []*node
-			if n >= b.minItems {
-				alts = append(alts, end(nil))
-			}
-			if n < b.maxItems {
-				alts = append(alts, comma(one(after)))
-			}
-			after = &node{alts: alts}
-		}
-	}
-	var alts []*node
-	if b.minItems == 0 {
-		alts = append(alts, end(nil))
-	}
-	if b.maxItems != 0 {
-		alts = append(alts, Space()(one(after)))
-	}
-	return Literal("[")(&node{alts: alts}), nil
-}
-
-// member of an object, as a grammar needs it.
-type objectMember struct {
-	name     string
-	value    *rule
-	required bool
-}
-
-// objectLayout is how an object is written.
-type objectLayout struct {
-	begin, end string
-	open       func(name string) string // a member up to the end of its name
-	assign     Expr                     // what stands between the name and the value
-	close      Expr                     // what ends a member
-	separator  Expr                     // what stands between members
-	space      Expr                     // what may stand within the braces
-}
-
-var jsonLayout = objectLayout{begin: "{", end: "}", assign: Seq(Literal(":"), Space()), close: Literal(""), separator: comma, space: Space(),
-	open: func(name string) string { return quote(name) }}
-
-func (a Arguments) layout() objectLayout {
-	return objectLayout{open: func(name string) string { return a.Open + name }, assign: Literal(a.Assign), close: Literal(a.Close), separator: Literal(a.Separator), space: Literal("")}
-}
-
-// object makes an object. It is nil if a required property is impossible.
-func (c *compiler) object(b *branch) (*node, error) {
-	members, extra, err := c.members(b)
-	if members == nil || err != nil {
-		return nil, err
-	}
-	return c.layOut(members, extra, jsonLayout), nil
-}
-
-// layOut makes an object of members in their order, then others by the rule extra, if there is one.
-func (c *compiler) layOut(members []objectMember, extra *rule, l objectLayout) *node {
-	end := Seq(l.space, Literal(l.end))
-	value := func(r *rule, then *node) *node { return &node{call: r, then: l.close(then)} }
-
-	var names []string // up to the end of the name
-	for _, m := range members {
-		names = append(names, l.open(m.name))
-	}
-	var others *node // any number of others, then the end; a separator comes first
-	var anOther func(then *node) *node
-	if extra != nil {
-		var taken []string
-		for _, n := range names {
-			if inner := n[1 : len(n)-1]; inner != "" {
-				taken = append(taken, inner)
-			}
-		}
-		unlike := newOthers(taken, c.avoid)
-		anOther = func(then *node) *node { return terminal(unlike, atOpen, l.assign(value(extra, then))) }
-		more := &rule{node: &node{}}
-		more.node.alts = []*node{end(nil), l.separator(anOther(&node{call: more}))}
-		others = &node{call: more}
-	} else {
-		others = end(nil)
-	}
-
-	// follow[i] is what comes when the members up to i are behind, and at least one of them is there.
-	follow := make([]*node, len(members)+1)
-	follow[len(members)] = others
-	values := make([]*node, len(members)) // a member after its name
-	next := func(i int) *node {           // one of the members from i on, up to the first that is required
-		var texts []string
-		var outcomes []int
-		n := &node{}
-		for j := i; j < len(members); j++ {
-			texts = append(texts, names[j])
-			outcomes = append(outcomes, j-i)
-			n.next = append(n.next, values[j])
-			if members[j].required {
-				break
-			}
-		}
-		n.term = newWords(texts, outcomes)
-		return n
-	}
-	optionalFrom := len(members) // from here on nothing is required
-	for optionalFrom > 0 && !members[optionalFrom-1].required {
-		optionalFrom--
-	}
-	for i := len(members) - 1; i >= 0; i-- {
-		values[i] = l.assign(value(members[i].value, follow[i+1]))
-		alts := []*node{l.separator(next(i))}
-		if i >= optionalFrom {
-			alts = append(alts, others)
-		}
-		follow[i] = &node{alts: alts}
-	}
-	first := &node{}
-	if len(members) > 0 {
-		first.alts = append(first.alts, l.space(next(0)))
-	}
-	if optionalFrom == 0 {
-		first.alts = append(first.alts, end(nil))
-		if anOther != nil {
-			first.alts = append(first.alts, l.space(anOther(others)))
-		}
-	}
-	return Literal(l.begin)(first)
-}
-
-// members gives the properties of an object, and the rule of those that are not declared; nil if there are to be
-// none. The list is nil if a required property cannot be.
-func (c *compiler) members(b *branch) (list []objectMember, extra *rule, err error) {
-	var names []string
-	required := map[string]bool{}
-	declared := map[string]bool{}
-	closed := len(b.objects) > 0 // others come only where a schema asks for them
-	var extras []*schema
-	add := func(name string) {
-		if !declared[name] {
-			declared[name] = true
-			names = append(names, name)
-		}
-	}
-	for _, s := range b.objects {
-		for _, p := range s.properties {
-			add(p.name)
-		}
-		for _, r := range s.required {
-			required[r] = true
-		}
-		if s.additional != nil {
-			extras = append(extras, s.additional)
-			closed = false
-		}
-	}
-	for _, s := range b.objects {
-		for _, r := range s.required {
-			add(r)
-		}
-	}
-	list = []objectMember{}
-	for _, name := range names {
-		var conditions []*schema
-		for _, s := range b.objects {
-			i := slices.IndexFunc(s.properties, func(p property) bool { return p.name == name })
-			switch {
-			case i >= 0:
-				conditions = append(conditions, s.properties[i].schema)
-			case s.additional != nil:
-				conditions = append(conditions, s.additional)
-			}
-		}
-		r, err := c.rule(conditions)
-		if err != nil {
-			return nil, nil, err
-		}
-		if c.empty(conditions) {
-			if required[name] {
-				return nil, nil, nil
-			}
-			continue
-		}
-		list = append(list, objectMember{name, r, required[name]})
-	}
-	if closed || c.empty(extras) {
-		return list, nil, nil
-	}
-	extra, err = c.rule(extras)
-	return list, extra, err
-}
-
-// empty reports whether it is plain that no value meets the schemas: then a property may be left out.
-func (c *compiler) empty(list []*schema) bool {
-	branches, err := c.branches(list)
-	return err == nil && len(branches) == 0
-}

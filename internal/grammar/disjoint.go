@@ -9,21 +9,49 @@ import (
 // maxDepth bounds how deep schemas are compared.
 const maxDepth = 4
 
-// checkDisjoint refuses the options of a oneOf of which two may match one value: exactly one has to.
-func (c *compiler) checkDisjoint(options []*schema) error {
-	for i, a := range options {
-		for j := i + 1; j < len(options); j++ {
-			ok, err := c.disjoint([]*schema{a}, []*schema{options[j]}, maxDepth)
+// keepApart makes sure that exactly one option of a oneOf matches: no two of them can match, or each is made to exclude the others.
+func (c *compiler) keepApart(one *choice) error {
+	for i, a := range one.options {
+		for j := i + 1; j < len(one.options); j++ {
+			ok, err := c.disjoint([]*schema{a}, []*schema{one.options[j]}, maxDepth)
 			if err != nil {
 				return err
 			}
-			if !ok {
-				return &SchemaError{Path: a.path, Keyword: "oneOf", Message: fmt.Sprintf(
-					"oneOf has options %d and %d that may both match; give them different types, or a required property with different constants, or use anyOf", i, j)}
+			if ok {
+				continue
 			}
+			refused := &SchemaError{Path: a.path, Keyword: "oneOf", Message: fmt.Sprintf(
+				"oneOf has options %d and %d that may both match; give them different types, or a required property with different constants, or use anyOf", i, j)}
+			exclusive, err := c.exclusive(one.options)
+			if unwrapWork(err) != nil {
+				return err
+			}
+			if err == nil {
+				one.options = exclusive
+			} else if err := c.doc.left(refused); err != nil {
+				return err
+			}
+			one.apart = true
+			return nil
 		}
 	}
+	one.apart = true
 	return nil
+}
+
+// exclusive are the options each of which excludes the others.
+func (c *compiler) exclusive(options []*schema) (list []*schema, err error) {
+	opposites := make([]*schema, len(options))
+	for i, o := range options {
+		if opposites[i], err = c.doc.not(o); err != nil {
+			return nil, err
+		}
+	}
+	for i, o := range options {
+		others := slices.Delete(slices.Clone(opposites), i, i+1)
+		list = append(list, both(o.path, append([]*schema{o}, others...)...))
+	}
+	return list, nil
 }
 
 // disjoint reports whether it is plain that no value meets both lists.
@@ -60,8 +88,7 @@ func (c *compiler) apart(x, y *branch, depth int) (bool, error) {
 			if other.values != nil && !slices.Contains(other.values, v) {
 				continue
 			}
-			ok, err := other.admits(v)
-			if ok || err != nil {
+			if ok, err := c.meetsAll(other.all, v); ok || err != nil {
 				return false, nil // a value that cannot be told apart may match both
 			}
 		}
@@ -103,11 +130,8 @@ func (c *compiler) objectsApart(x, y *branch, depth int) (bool, error) {
 	conditions := func(b *branch, name string) (list []*schema, required bool) {
 		for _, s := range b.objects {
 			required = required || slices.Contains(s.required, name)
-			if i := slices.IndexFunc(s.properties, func(p property) bool { return p.name == name }); i >= 0 {
-				list = append(list, s.properties[i].schema)
-			} else if s.additional != nil {
-				list = append(list, s.additional)
-			}
+			one, _ := s.conditions(name)
+			list = append(list, one...)
 		}
 		return list, required
 	}

@@ -47,7 +47,12 @@ type node struct {
 
 	alts []*node
 
-	cost int // the shortest text from here to the end of the rule, in bytes
+	// Where term is [oneOf], what costs[] need to find the shortest of its texts: the place of the first, and the node of the others.
+	place int
+	skip  *node
+
+	cost    int  // the shortest text from here to the end of the rule, in bytes
+	settled bool // cost is known, and does not change any more
 }
 
 // rule is a part of a grammar that may be used from several places, by itself too.
@@ -160,15 +165,18 @@ type Grammar struct {
 // New compiles a form for a vocabulary. A form without an end, such as a list that must hold another like itself, is
 // an error, and so is one whose texts can be understood in so many ways at once that finding the next token would take
 // too long.
-func New(v *Vocabulary, e Expr) (*Grammar, error) {
+func New(w *Work, v *Vocabulary, e Expr) (*Grammar, error) {
 	start := e(nil)
-	all := costs(start)
+	all, err := costs(w, start)
+	if err != nil {
+		return nil, err
+	}
 	if start.shortest() >= never {
 		return nil, &SchemaError{Message: "it can be met by no value that ends"}
 	}
 	g := &Grammar{start: start, vocab: v, fixed: size(all)}
 	g.forget()
-	return g, g.checkAmbiguity()
+	return g, g.checkAmbiguity(w)
 }
 
 // size is about what nodes and their machines take, in bytes.
@@ -176,21 +184,31 @@ func size(all []*node) int {
 	bytes := 0
 	seen := map[machine]bool{}
 	for _, n := range all {
-		bytes += 160 + 8*(len(n.next)+len(n.alts))
+		bytes += nodeBytes + 8*len(n.alts)
 		if n.term == nil || seen[n.term] {
 			continue
 		}
 		seen[n.term] = true
 		switch m := n.term.(type) {
 		case *dfa:
-			bytes += 600 * len(m.next)
+			bytes += stateBytes * len(m.next)
 		case *words:
-			for _, t := range m.texts {
-				bytes += 24 + len(t)
+			bytes += m.bytes()
+		case *oneOf:
+			if !seen[m.row.names] {
+				seen[m.row.names] = true
+				bytes += m.row.names.bytes()
 			}
 		}
 	}
 	return bytes
+}
+
+func (w *words) bytes() (n int) {
+	for _, t := range w.texts {
+		n += 24 + len(t)
+	}
+	return n
 }
 
 // Bytes is about how much memory the grammar takes now.
@@ -209,7 +227,7 @@ func (g *Grammar) maxThreads() int {
 }
 
 // checkAmbiguity goes through beginnings of texts and refuses a form that could be understood in too many ways.
-func (g *Grammar) checkAmbiguity() error {
+func (g *Grammar) checkAmbiguity(w *Work) error {
 	const (
 		states = 160
 		sample = `"a1{[,:}] -t` + "\\\xc3"
@@ -219,6 +237,9 @@ func (g *Grammar) checkAmbiguity() error {
 	for i := 0; i < len(queue); i++ {
 		if len(queue[i].threads) > limit {
 			return &SchemaError{Message: fmt.Sprintf("its alternatives and patterns overlap so much that a text could be understood in more than %d ways at once", limit)}
+		}
+		if err := w.spend(50 * len(sample) * len(queue[i].threads)); err != nil {
+			return err
 		}
 		for k := 0; k < len(sample) && len(queue) < states; k++ {
 			if next := g.step(queue[i], sample[k]); len(next.threads) > 0 {
@@ -363,12 +384,12 @@ func (g *Grammar) step(s *state, b byte) *state {
 func (s *state) impossible() bool { return len(s.threads) == 0 && !s.done }
 
 // costs finds the shortest text from every node to the end of its rule. Rules may use each other in circles, so it
-// goes over them until nothing gets shorter. It gives all nodes.
-func costs(start *node) (all []*node) {
+// goes over them until nothing gets shorter. It gives all nodes but those of which it is known.
+func costs(w *Work, start *node) (all []*node, err error) {
 	seen := map[*node]bool{}
 	var visit func(*node)
 	visit = func(n *node) {
-		if n == nil || seen[n] {
+		if n == nil || n.settled || seen[n] {
 			return
 		}
 		seen[n] = true
@@ -377,37 +398,55 @@ func costs(start *node) (all []*node) {
 			visit(n.call.node)
 		}
 		visit(n.then)
+		visit(n.skip)
 		for _, m := range n.alts {
 			visit(m)
 		}
-		for _, m := range n.next {
-			visit(m)
+		if _, ok := n.term.(*oneOf); ok {
+			visit(n.next[n.place]) // the others are the skipped node's
+		} else {
+			for _, m := range n.next {
+				visit(m)
+			}
 		}
 		all = append(all, n)
 	}
 	visit(start)
 	for changed := true; changed; {
+		if err := w.spend(4 * len(all)); err != nil {
+			return nil, err
+		}
 		changed = false
 		for _, n := range all {
-			best := never
-			switch {
-			case n.alts != nil:
-				for _, a := range n.alts {
-					best = min(best, a.shortest())
-				}
-			case n.call != nil:
-				best = n.call.node.shortest() + n.then.shortest()
-			default:
-				for _, w := range n.term.completions(n.begin) {
-					best = min(best, len(w.text)+n.next[w.outcome].shortest())
-				}
-			}
-			if best < n.cost {
+			if best := n.best(); best < n.cost {
 				n.cost, changed = best, true
 			}
 		}
 	}
-	return all
+	return all, nil
+}
+
+// best is the cost of a node by those of the nodes that follow.
+func (n *node) best() int {
+	best := never
+	switch o, named := n.term.(*oneOf); {
+	case n.alts != nil:
+		for _, a := range n.alts {
+			best = min(best, a.shortest())
+		}
+	case n.call != nil:
+		best = n.call.node.shortest() + n.then.shortest()
+	case named:
+		best = len(o.row.names.text(n.place)) + n.next[n.place].shortest()
+		if n.skip != nil {
+			best = min(best, n.skip.shortest())
+		}
+	default:
+		for _, w := range n.term.completions(n.begin) {
+			best = min(best, len(w.text)+n.next[w.outcome].shortest())
+		}
+	}
+	return best
 }
 
 func (n *node) shortest() int {

@@ -1,6 +1,7 @@
 package grammar
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,6 +12,9 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
+
+// work is the work for one request.
+func work() *Work { return NewWork(context.Background()) }
 
 // maskOf is the mask, which none of these tests makes too costly.
 func maskOf(m *Matcher) []uint64 {
@@ -68,11 +72,11 @@ func draw(t *testing.T, m *Matcher, random *rand.Rand, tokens int) string {
 // enforced is the grammar of values that are valid by a schema.
 func enforced(t testing.TB, v *Vocabulary, schema string) *Grammar {
 	t.Helper()
-	s, err := Compile([]byte(schema))
+	s, err := Compile(work(), []byte(schema))
 	if err != nil {
 		t.Fatal(err)
 	}
-	g, err := New(v, s.Value())
+	g, err := New(work(), v, s.Value())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -128,6 +132,40 @@ var schemas = map[string]string{
 	"recursion":           `{"$ref":"#/$defs/tree","$defs":{"tree":{"type":"object","properties":{"n":{"type":"integer","minimum":0,"maximum":9},"below":{"type":"array","items":{"$ref":"#/$defs/tree"}}},"required":["n"],"additionalProperties":false}}}`,
 	"recursion of itself": `{"type":"object","properties":{"next":{"anyOf":[{"$ref":"#"},{"type":"null"}]}},"required":["next"],"additionalProperties":false}`,
 	"choice of itself":    `{"$ref":"#/$defs/a","$defs":{"a":{"anyOf":[{"$ref":"#/$defs/a"},{"const":"leaf"}]}}}`,
+	"not a constant":      `{"type":"string","maxLength":4,"not":{"enum":["ab","abc","é"]}}`,
+	"not a number":        `{"type":"integer","minimum":0,"maximum":9,"not":{"enum":[0,5,9]}}`,
+	"not whole":           `{"type":"number","minimum":0,"maximum":2,"not":{"type":"integer"}}`,
+	"not this object":     `{"type":"object","properties":{"a":{"enum":[1,2]}},"maxProperties":2,"not":{"const":{"a":1}}}`,
+	"not this list":       `{"type":"array","items":{"enum":[1,2]},"maxItems":3,"not":{"const":[1,2]}}`,
+	"not a pattern":       `{"type":"string","maxLength":3,"not":{"pattern":"a|^b"}}`,
+	"not required":        `{"type":"object","not":{"required":["a","b"]},"maxProperties":2}`,
+	"if and then":         `{"type":"object","properties":{"kind":{"enum":["boat","bus"]},"deck":{"type":"integer","minimum":1,"maximum":3}},"required":["kind"],"additionalProperties":false,"if":{"properties":{"kind":{"const":"boat"}}},"then":{"required":["deck"]},"else":{"properties":{"deck":false}}}`,
+	"multiples":           `{"type":"integer","multipleOf":7,"minimum":-30,"maximum":1000}`,
+	"multiples of parts":  `{"type":"number","multipleOf":0.05,"minimum":-1,"maximum":12.5}`,
+	"two multiples":       `{"allOf":[{"type":"number","multipleOf":0.4},{"multipleOf":6,"maximum":100,"minimum":0}]}`,
+	"a tuple":             `{"type":"array","prefixItems":[{"type":"string","maxLength":1},{"type":"integer","minimum":0,"maximum":9}],"items":{"type":"null"},"minItems":1,"maxItems":4}`,
+	"a tuple, closed":     `{"type":"array","prefixItems":[{"const":1},{"const":2}],"items":false}`,
+	"containing":          `{"type":"array","items":{"enum":[1,2,3]},"contains":{"const":2},"minContains":2,"maxContains":3,"maxItems":6}`,
+	"containing two":      `{"type":"array","items":{"enum":["a","b","c"]},"allOf":[{"contains":{"const":"a"}},{"contains":{"const":"b"}}]}`,
+	"distinct":            `{"type":"array","items":{"enum":["Osmer","Quillay","Wick"]},"uniqueItems":true,"minItems":2}`,
+	"distinct, of places": `{"type":"array","prefixItems":[{"enum":[1,2]},{"type":"boolean"}],"items":{"enum":[1,null]},"uniqueItems":true,"contains":{"const":1}}`,
+	"counted":             `{"type":"object","properties":{"a":{"const":1},"b":{"const":2},"c":{"const":3}},"additionalProperties":{"type":"null"},"minProperties":2,"maxProperties":3}`,
+	"counted, closed":     `{"type":"object","properties":{"a":{"const":1},"b":{"const":2},"c":{"const":3}},"additionalProperties":false,"minProperties":2,"required":["c"]}`,
+	"names by pattern":    `{"type":"object","patternProperties":{"^x-":{"type":"integer","minimum":0,"maximum":9},"z$":{"maximum":5}},"properties":{"x-a":{"minimum":3}},"additionalProperties":{"type":"null"},"maxProperties":3}`,
+	"names of a form":     `{"type":"object","propertyNames":{"pattern":"^[a-c]{1,2}$"},"additionalProperties":{"type":"boolean"},"maxProperties":3}`,
+	"names of a list":     `{"type":"object","propertyNames":{"enum":["a","b"]},"additionalProperties":{"const":1}}`,
+	"names of a length":   `{"type":"object","propertyNames":{"maxLength":2,"not":{"const":"ab"}},"additionalProperties":{"type":"null"},"maxProperties":2}`,
+	"dependent":           `{"type":"object","properties":{"a":{"const":1},"b":{"const":2},"c":{"const":3}},"dependentRequired":{"a":["b"]},"dependentSchemas":{"c":{"minProperties":2}},"additionalProperties":false}`,
+	"an anchor":           `{"$ref":"#port","$defs":{"p":{"$anchor":"port","enum":["Quay"]}}}`,
+	"oneOf that overlaps": `{"oneOf":[{"type":"integer","minimum":0,"maximum":6},{"type":"integer","minimum":4,"maximum":9}],"not":{"const":5}}`,
+	"what is left":        `{"type":"object","allOf":[{"properties":{"a":{"const":1}}}],"anyOf":[{"properties":{"b":{"const":2}},"required":["b"]},{"properties":{"c":{"const":3}},"required":["c"]}],"unevaluatedProperties":false}`,
+	"what is left, items": `{"type":"array","allOf":[{"prefixItems":[{"const":1}]}],"unevaluatedItems":{"type":"null"},"maxItems":3}`,
+	"enum with the rest":  `{"enum":[[1],[1,2],[],{"a":1},{"b":1},{}],"minItems":1,"items":{"maximum":1},"required":["a"]}`,
+	"duration":            `{"type":"string","format":"duration"}`,
+	"ipv4":                `{"type":"string","format":"ipv4"}`,
+	"ipv6":                `{"type":"string","format":"ipv6"}`,
+	"hostname":            `{"type":"string","format":"hostname"}`,
+	"uri":                 `{"type":"string","format":"uri"}`,
 	"hopeless option":     `{"type":"object","properties":{"a":{"$ref":"#/$defs/endless"},"b":{"type":"null"}},"additionalProperties":false,"$defs":{"endless":{"type":"object","properties":{"x":{"$ref":"#/$defs/endless"}},"required":["x"]}}}`,
 }
 
@@ -229,18 +267,28 @@ func TestAcceptedAndNot(t *testing.T) {
 
 func TestRefused(t *testing.T) {
 	for _, tc := range []struct{ schema, path, keyword, says string }{
-		{`{"type":"object","properties":{"a":{"type":"string","not":{"const":"x"}}}}`, "properties.a", "not", "not is not a keyword"},
-		{`{"patternProperties":{"a":{}}}`, "", "patternProperties", "patternProperties"},
-		{`{"type":"array","uniqueItems":true}`, "", "uniqueItems", "leave it out"},
-		{`{"type":"number","multipleOf":2}`, "", "multipleOf", "multipleOf"},
-		{`{"type":"string","format":"hostname"}`, "", "format", "date, date-time, time, uuid and email"},
+		{`{"type":"object","properties":{"a":{"type":"number","not":{"multipleOf":3}}}}`, "properties.a", "not", "not cannot be enforced of multipleOf"},
+		{`{"not":{"patternProperties":{"a":{"type":"string"}}}}`, "", "not", "of patternProperties"},
+		{`{"if":{"uniqueItems":true},"then":{"minItems":2}}`, "", "if", "of uniqueItems"},
+		{`{"unknownKeyword":1}`, "", "unknownKeyword", "is not a keyword"},
+		{`{"propertyNames":{"anyOf":[{"pattern":"^a"},{"pattern":"b$"}]}}`, "propertyNames", "propertyNames", "with alternatives"},
+		{`{"patternProperties":{"(":{}}}`, "", "patternProperties", "not a pattern"},
+		{`{"dependentRequired":{"a":"b"}}`, "", "dependentRequired", "list of names"},
+		{`{"contains":{"type":"string"},"minContains":-1}`, "", "contains", "not negative"},
+		{`{"minProperties":5000}`, "", "minProperties", "1000 is the most"},
+		{`{"type":"array","uniqueItems":true}`, "", "uniqueItems", "up to 10 different values"},
+		{`{"type":"array","items":{"enum":[1,2,3,4,5,6,7,8,9,10,11]},"uniqueItems":true}`, "", "uniqueItems", "up to 10 different values"},
+		{`{"type":"number","multipleOf":0}`, "", "multipleOf", "above 0"},
+		{`{"type":"number","multipleOf":12345}`, "", "multipleOf", "2000 at the most"},
+		{`{"type":"number","multipleOf":1e-20}`, "", "multipleOf", "too many digits"},
+		{`{"type":"string","format":"phone"}`, "", "format", "date, date-time, duration"},
+		{`{"$ref":"#nowhere"}`, "", "$ref", "leads to nothing"},
 		{`{"type":"string","pattern":"(?=a)"}`, "", "pattern", "(?="},
 		{`{"type":"string","pattern":"\\bword"}`, "", "pattern", "word boundaries"},
 		{`{"type":"string","pattern":"(?i)a"}`, "", "pattern", "inline flags"},
 		{`{"type":"string","pattern":"(a)\\1"}`, "", "pattern", "pattern"},
 		{`{"type":"string","pattern":"^(a|b)*a(a|b){14}$"}`, "", "pattern", "states"},
-		{`{"oneOf":[{"type":"string"},{"type":["string","null"]}]}`, "oneOf.0", "oneOf", "options 0 and 1"},
-		{`{"oneOf":[{"type":"object","properties":{"a":{"const":1}}},{"type":"object","properties":{"a":{"const":2}},"required":["a"]}]}`, "oneOf.0", "oneOf", "options 0 and 1"},
+		{`{"oneOf":[{"type":"array","uniqueItems":true},{"type":["array","null"]}]}`, "oneOf.0", "oneOf", "options 0 and 1"},
 		{`{"$ref":"other.json"}`, "", "$ref", "leads out"},
 		{`{"properties":{"a":{"$id":"b"}}}`, "properties.a", "$id", "$id is not a keyword"},
 		{`{"$ref":"#/%zz"}`, "", "$ref", "leads to nothing"},
@@ -263,7 +311,7 @@ func TestRefused(t *testing.T) {
 		{`7`, "", "", "an object or a boolean"},
 		{`{"type":`, "", "", "not JSON"},
 	} {
-		_, err := Compile([]byte(tc.schema))
+		_, err := Compile(work(), []byte(tc.schema))
 		var refused *SchemaError
 		if !errors.As(err, &refused) {
 			t.Errorf("%s: %v", tc.schema, err)
@@ -286,11 +334,11 @@ func TestArguments(t *testing.T) {
 		{Arguments{Assign: "=", Separator: ", "}, []string{`ab="x"`, `ab="<y>"`, `a="<", ab="x", c="é!"`, `ab="x", d={"<": 1}`}, []string{"", `a="1"`, `ab="x",`, `ab="x", a="1"`, `ab="x", e=1`}},
 		{Arguments{Open: "<p=", Assign: ">", Close: "</p>"}, []string{`<p=ab>"x"</p>`, `<p=a>"1"</p><p=ab>"x"</p><p=d>{"k": ["v"]}</p>`}, []string{`<p=ab>"<y>"</p>`, `<p=a>"<"</p><p=ab>"x"</p>`, `<p=ab>"x"</p><p=c>"<>"</p>`, `<p=ab>"x"</p><p=d>{"<":1}</p>`}},
 	} {
-		s, err := CompileArguments([]byte(schema), c.layout)
+		s, err := CompileArguments(work(), []byte(schema), c.layout)
 		if err != nil {
 			t.Fatal(err)
 		}
-		g, err := New(v, s.Value())
+		g, err := New(work(), v, s.Value())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -311,7 +359,7 @@ func TestArguments(t *testing.T) {
 		}
 	}
 	for _, refused := range []string{`{"type":"object","properties":{"not a name":{}}}`, `{"type":"string"}`, `{"type":"object","properties":{"a":{"const":"<"}},"required":["a"]}`, `7`, `{"not":{}}`} {
-		if _, err := CompileArguments([]byte(refused), Arguments{Open: "<p=", Assign: ">", Close: "</p>"}); err == nil {
+		if _, err := CompileArguments(work(), []byte(refused), Arguments{Open: "<p=", Assign: ">", Close: "</p>"}); err == nil {
 			t.Errorf("%s is not refused", refused)
 		}
 	}
@@ -330,7 +378,7 @@ func TestLargeSchemasAreRefused(t *testing.T) {
 		"patterns": `{"type":"object","properties":{` + strings.Join(patterns, ",") + `}}`,
 		"choices":  `{"type":"object","allOf":[` + strings.Join(choices, ",") + `]}`,
 	} {
-		_, err := Compile([]byte(source))
+		_, err := Compile(work(), []byte(source))
 		var refused *SchemaError
 		if !errors.As(err, &refused) {
 			t.Errorf("%s: %v", name, err)
@@ -355,7 +403,7 @@ func TestForms(t *testing.T) {
 			[]string{"a<call>{};b<call>{};c", "<call>{};"}, []string{"a<call>{}b", "<call>"}},
 		{"perhaps", Seq(Optional(Literal("a")), Literal("b")), []string{"ab", "b"}, []string{"a", "aab"}},
 	} {
-		g, err := New(v, tc.form)
+		g, err := New(work(), v, tc.form)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -403,7 +451,7 @@ func TestMaskIsExact(t *testing.T) {
 }
 
 func TestAcceptRefusesOthers(t *testing.T) {
-	g, err := New(letters(), AnyObject().Value())
+	g, err := New(work(), letters(), AnyObject().Value())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -430,14 +478,14 @@ func FuzzCompile(f *testing.F) {
 		if len(source) > 2000 {
 			return
 		}
-		if s, err := CompileArguments(source, Arguments{Open: "<p=", Assign: ">", Close: "</p>"}); err == nil {
-			g, err := New(v, s.Value())
+		if s, err := CompileArguments(work(), source, Arguments{Open: "<p=", Assign: ">", Close: "</p>"}); err == nil {
+			g, err := New(work(), v, s.Value())
 			if err != nil {
 				t.Fatal(err)
 			}
 			draw(t, g.Begin(), rand.New(rand.NewPCG(1, 2)), 20)
 		}
-		s, err := Compile(source)
+		s, err := Compile(work(), source)
 		if err != nil {
 			var refused *SchemaError
 			if !errors.As(err, &refused) {
@@ -445,7 +493,7 @@ func FuzzCompile(f *testing.F) {
 			}
 			return
 		}
-		g, err := New(v, s.Value())
+		g, err := New(work(), v, s.Value())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -495,7 +543,7 @@ func hundredProperties() []byte {
 func BenchmarkCompile(b *testing.B) {
 	source := hundredProperties()
 	for b.Loop() {
-		if _, err := Compile(source); err != nil {
+		if _, err := Compile(work(), source); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -508,12 +556,12 @@ func BenchmarkMask(b *testing.B) {
 	source := hundredProperties()
 	tokens := 0
 	for b.Loop() {
-		s, err := Compile(source)
+		s, err := Compile(work(), source)
 		if err != nil {
 			b.Fatal(err)
 		}
 		b.StopTimer()
-		g, err := New(v, s.Value())
+		g, err := New(work(), v, s.Value())
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -564,11 +612,11 @@ func TestAmbiguityIsBounded(t *testing.T) {
 		return `{"anyOf":[` + strings.Join(list, ",") + `]}`
 	}
 	compile := func(v *Vocabulary, source string) (*Grammar, error) {
-		s, err := Compile([]byte(source))
+		s, err := Compile(work(), []byte(source))
 		if err != nil {
 			t.Fatal(err)
 		}
-		return New(v, s.Value())
+		return New(work(), v, s.Value())
 	}
 	var refused *SchemaError
 	if _, err := compile(large, patterns(120)); !errors.As(err, &refused) || !strings.Contains(refused.Message, "ways at once") {

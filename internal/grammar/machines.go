@@ -10,8 +10,9 @@ import (
 // words is a set of texts, each with an outcome. A state is a range of the sorted texts and how many bytes of them
 // have come: low in the lowest 16 bits, then high, then the depth.
 type words struct {
-	texts    []string
-	outcomes []int
+	texts     []string
+	outcomes  []int
+	byOutcome []int // where the text with an outcome is
 }
 
 // maxWords is how many texts a set may have.
@@ -32,7 +33,16 @@ func newWords(texts []string, outcomes []int) *words {
 		w.texts = append(w.texts, texts[i])
 		w.outcomes = append(w.outcomes, outcomes[i])
 	}
+	w.byOutcome = make([]int, len(texts))
+	for i, o := range w.outcomes {
+		w.byOutcome[o] = i
+	}
 	return w
+}
+
+// text is the text with an outcome that only one has.
+func (w *words) text(outcome int) string {
+	return w.texts[w.byOutcome[outcome]]
 }
 
 func (w *words) unpack(state uint64) (low, high, depth int) {
@@ -109,17 +119,23 @@ var everyByte = func() string {
 }()
 
 // explore makes tables of a machine given by its steps, for the bytes of an alphabet; empty for all. States from which no end can be reached are left out; if the
-// first is such, the result is nil. ok is false if there are more than limit states.
-func explore[S comparable](start S, alphabet string, limit int, step func(S, byte) (S, bool), outcome func(S) int) (d *dfa, ok bool) {
+// first is such, the result is nil. ok is false if there are more than limit states. The work is nobody's if w is nil.
+func explore[S comparable](w *Work, start S, alphabet string, limit int, step func(S, byte) (S, bool), outcome func(S) int) (d *dfa, ok bool, err error) {
 	if alphabet == "" {
 		alphabet = everyByte
 	}
 	index := map[S]int{start: 0}
 	states := []S{start}
 	var next [][256]uint16
-	var back [][]int // which states lead to each
-	back = append(back, nil)
 	for i := 0; i < len(states); i++ {
+		if w != nil {
+			if err := w.spend(200 + 6*len(alphabet)); err != nil {
+				return nil, false, err
+			}
+			if err := w.hold(stateBytes); err != nil {
+				return nil, false, err
+			}
+		}
 		var row [256]uint16
 		for b := range row {
 			row[b] = dead
@@ -138,28 +154,46 @@ func explore[S comparable](start S, alphabet string, limit int, step func(S, byt
 			}
 			if !known {
 				if j = len(states); j >= limit {
-					return nil, false
+					return nil, false, nil
 				}
 				index[to] = j
 				states = append(states, to)
-				back = append(back, nil)
 			}
 			last, lastIndex = to, j
 			row[b] = uint16(j)
-			if n := len(back[j]); n == 0 || back[j][n-1] != i {
-				back[j] = append(back[j], i)
-			}
 		}
 		next = append(next, row)
 	}
-	// From the ends backwards: which states have a way to an end, and the shortest one.
-	d = &dfa{next: next, outcomes: make([]int, len(states)), short: make([]completion, len(states))}
-	alive := make([]bool, len(states))
-	var queue []int
+	d = &dfa{next: next, outcomes: make([]int, len(states))}
 	for i, s := range states {
-		if d.outcomes[i] = outcome(s); d.outcomes[i] >= 0 {
+		d.outcomes[i] = outcome(s)
+	}
+	if !d.prune() {
+		return nil, true, nil
+	}
+	return d, true, nil
+}
+
+// prune goes from the ends backwards: which states have a way to an end, and the shortest one. Ways to the others are taken out. It
+// reports whether the first state has one.
+func (d *dfa) prune() bool {
+	back := make([][]uint16, len(d.next)) // which states lead to each
+	for i := range d.next {
+		for _, to := range d.next[i] {
+			if to != dead {
+				if n := len(back[to]); n == 0 || back[to][n-1] != uint16(i) {
+					back[to] = append(back[to], uint16(i))
+				}
+			}
+		}
+	}
+	d.short = make([]completion, len(d.next))
+	alive := make([]bool, len(d.next))
+	var queue []int
+	for i, o := range d.outcomes {
+		if o >= 0 {
 			alive[i] = true
-			d.short[i] = completion{"", d.outcomes[i]}
+			d.short[i] = completion{"", o}
 			queue = append(queue, i)
 		}
 	}
@@ -170,13 +204,10 @@ func explore[S comparable](start S, alphabet string, limit int, step func(S, byt
 				continue
 			}
 			alive[j] = true
-			b := slices.Index(next[j][:], uint16(i))
+			b := slices.Index(d.next[j][:], uint16(i))
 			d.short[j] = completion{string([]byte{byte(b)}) + d.short[i].text, d.short[i].outcome}
-			queue = append(queue, j)
+			queue = append(queue, int(j))
 		}
-	}
-	if !alive[0] {
-		return nil, true
 	}
 	for i := range d.next {
 		for b, to := range d.next[i] {
@@ -185,8 +216,28 @@ func explore[S comparable](start S, alphabet string, limit int, step func(S, byt
 			}
 		}
 	}
-	return d, true
+	return alive[0]
 }
+
+// only is the machine without the ways to some outcomes; nil if nothing is left.
+func (d *dfa) only(possible func(outcome int) bool) *dfa {
+	less := &dfa{next: slices.Clone(d.next), outcomes: slices.Clone(d.outcomes)}
+	for i, o := range less.outcomes {
+		if o >= 0 && !possible(o) {
+			less.outcomes[i] = -1
+		}
+	}
+	if !less.prune() {
+		return nil
+	}
+	return less
+}
+
+// Bytes that a state of a machine by tables, and a node of a grammar, take about.
+const (
+	stateBytes = 600
+	nodeBytes  = 200
+)
 
 // newSearch is any text up to the first appearance of mark (Knuth, Morris and Pratt, 1977). Its outcome is then 0, or,
 // with open, 1; with open the text is complete everywhere before that too, with outcome 0.
@@ -236,7 +287,7 @@ const maxIndent = 24
 // space is nothing, a space, or a line break and some indentation.
 var space = func() *dfa {
 	const begun, blank = 0, -1
-	d, _ := explore(begun, " \n\t", maxIndent+3, func(s int, b byte) (int, bool) {
+	d, _, _ := explore(nil, begun, " \n\t", maxIndent+3, func(s int, b byte) (int, bool) {
 		switch {
 		case s == begun && b == ' ':
 			return blank, true
@@ -419,12 +470,16 @@ func (*text) completions(s uint64) []completion {
 type others struct {
 	names *words
 	avoid byte // a character that does not come; 0 for none
+	most  int  // bytes that a name may have; 0 for no bound
 }
 
 // newOthers takes the names as they stand between quotes.
-func newOthers(names []string, avoid byte) *others {
-	return &others{newWords(names, make([]int, len(names))), avoid}
+func newOthers(names []string, avoid byte, most int) *others {
+	return &others{newWords(names, make([]int, len(names))), avoid, most}
 }
+
+// Once no name is possible any more, a state holds how many bytes have come, if that matters, in the place of their range.
+const countAt = 9
 
 const diverged = 1 << 8 // the bit that says that no name is possible any more
 
@@ -445,14 +500,21 @@ func (o *others) step(s uint64, b byte) (uint64, bool) {
 		return 0, false
 	}
 	next, ok := utf8Step(place, b)
-	if s&diverged != 0 {
+	count := s >> countAt
+	if s&diverged == 0 {
+		within, possible := o.names.step(s>>9, b)
+		if possible {
+			return uint64(next) | within<<9, ok
+		}
+		_, _, depth := o.names.unpack(s >> 9)
+		count = uint64(depth)
+	}
+	if o.most == 0 {
 		return uint64(next) | diverged, ok
 	}
-	within, possible := o.names.step(s>>9, b)
-	if !possible {
-		return uint64(next) | diverged, ok
-	}
-	return uint64(next) | within<<9, ok
+	// A character that has begun is let come to its end.
+	count++
+	return uint64(next) | diverged | count<<countAt, ok && (count <= uint64(o.most) || place != inside)
 }
 
 func (o *others) outcome(s uint64) int {
@@ -462,7 +524,13 @@ func (o *others) outcome(s uint64) int {
 	return -1
 }
 
-func (o *others) canonical(s uint64, _ int) uint64 { return s }
+// canonical forgets a count that is further from its end than n bytes reach.
+func (o *others) canonical(s uint64, n int) uint64 {
+	if s&diverged != 0 && int(s>>countAt)+n < o.most {
+		return s & (1<<countAt - 1)
+	}
+	return s
+}
 
 // completions goes on with a character until the name is none of the others.
 func (o *others) completions(s uint64) []completion {

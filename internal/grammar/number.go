@@ -1,6 +1,8 @@
 package grammar
 
 import (
+	"cmp"
+	"fmt"
 	"math/big"
 	"strings"
 )
@@ -33,6 +35,48 @@ type numberState struct {
 	digits   uint8 // of the part under way
 	low      int8  // how the digits so far compare with those of the lower bound of the magnitude
 	high     int8  // and of the upper one
+	rest     int32 // of the digits so far, divided by what the number is a multiple of
+	broken   bool  // a digit behind the point is not 0, where that has to be known
+}
+
+// numberForm is what a number has to be.
+type numberForm struct {
+	low, high bound
+	multiple  *big.Rat // nil for none
+	whole     bool     // written without a point
+	broken    bool     // not whole
+}
+
+// maxDivisor bounds the digits of what a number can be made a multiple of.
+const maxDivisor = 2000
+
+// divisor is a number times 10 to the power of shift, as a whole number.
+func divisor(r *big.Rat) (n, shift int, err error) {
+	if r == nil {
+		return 1, 0, nil
+	}
+	scaled := new(big.Rat).Set(r)
+	for ; !scaled.IsInt(); shift++ {
+		if shift == freeDigits {
+			return 0, 0, fmt.Errorf("multipleOf has too many digits behind the point to be enforced")
+		}
+		scaled.Mul(scaled, big.NewRat(10, 1))
+	}
+	if !scaled.Num().IsInt64() || scaled.Num().Int64() > maxDivisor {
+		return 0, 0, fmt.Errorf("multipleOf is %s; its digits may make %d at the most", decimal(r), maxDivisor)
+	}
+	return int(scaled.Num().Int64()), shift, nil
+}
+
+// commonMultiple is the least number that is a multiple of both; nil stands for any.
+func commonMultiple(a, b *big.Rat) *big.Rat {
+	if a == nil || b == nil || a == b {
+		return cmp.Or(a, b)
+	}
+	// Over one denominator, it is that of the numerators.
+	x, y := new(big.Int).Mul(a.Num(), b.Denom()), new(big.Int).Mul(b.Num(), a.Denom())
+	n := new(big.Int).Div(new(big.Int).Mul(x, y), new(big.Int).GCD(nil, nil, x, y))
+	return new(big.Rat).SetFrac(n, new(big.Int).Mul(a.Denom(), b.Denom()))
 }
 
 const (
@@ -43,8 +87,14 @@ const (
 	numberFraction
 )
 
-// newNumber is the numbers between two bounds, written without exponents; nil if there are none.
-func newNumber(low, high bound, whole bool) *dfa {
+// newNumber is the numbers of a form, written without exponents; nil if there are none.
+func newNumber(w *Work, f numberForm) (*dfa, error) {
+	low, high, whole := f.low, f.high, f.whole
+	by, shift, err := divisor(f.multiple)
+	if err != nil {
+		return nil, err
+	}
+	whole = whole || f.multiple != nil && shift == 0
 	zero := bound{value: new(big.Rat)}
 	// The bounds of the magnitude, for numbers from 0 up and for those below it.
 	type span struct {
@@ -61,6 +111,9 @@ func newNumber(low, high bound, whole bool) *dfa {
 		return len(s.high.whole)
 	}
 	fractionDigits := func(s span) int {
+		if f.multiple != nil {
+			return shift
+		}
 		return max(freeDigits, len(s.low.fraction)+1, len(s.high.fraction)+1)
 	}
 	of := func(s numberState) span {
@@ -109,6 +162,7 @@ func newNumber(low, high bound, whole bool) *dfa {
 			s.low = compare(s.low, bounds.low, bounds.low.whole, int(s.digits), b)
 			s.high = compare(s.high, bounds.high, bounds.high.whole, int(s.digits), b)
 			s.zero = b == '0' && s.digits == 0
+			s.rest = (s.rest*10 + int32(b-'0')) % int32(by)
 			s.place = numberWhole
 			s.digits++
 			return s, true
@@ -123,6 +177,8 @@ func newNumber(low, high bound, whole bool) *dfa {
 			s.low = compare(s.low, bounds.low, bounds.low.fraction, int(s.digits), b)
 			s.high = compare(s.high, bounds.high, bounds.high.fraction, int(s.digits), b)
 			s.place = numberFraction
+			s.rest = (s.rest*10 + int32(b-'0')) % int32(by)
+			s.broken = f.broken && (s.broken || b != '0')
 			s.digits++
 			return s, true
 		}
@@ -143,7 +199,17 @@ func newNumber(low, high bound, whole bool) *dfa {
 			}
 			return so
 		}
-		if s.place != numberWhole && s.place != numberFraction {
+		if s.place != numberWhole && s.place != numberFraction || f.broken && !s.broken {
+			return -1
+		}
+		rest, missing := int(s.rest), shift
+		if s.place == numberFraction {
+			missing -= int(s.digits)
+		}
+		for range missing {
+			rest = rest * 10 % by
+		}
+		if rest != 0 {
 			return -1
 		}
 		if c := ended(s.low, bounds.low); c < 0 || c == 0 && bounds.low.strict {
@@ -154,8 +220,11 @@ func newNumber(low, high bound, whole bool) *dfa {
 		}
 		return 0
 	}
-	d, _ := explore(numberState{}, numberBytes, dead, step, outcome) // the states are few: digits times comparisons
-	return d
+	d, ok, err := explore(w, numberState{}, numberBytes, dead, step, outcome)
+	if !ok && err == nil {
+		err = fmt.Errorf("multipleOf with these bounds makes too many cases to be enforced")
+	}
+	return d, err
 }
 
 // looseNumber is any number of JSON that a float64 can hold, with an exponent too.
@@ -182,7 +251,7 @@ var looseNumber = func() *dfa {
 		}
 		return s, false
 	}
-	d, _ := explore(numberState{}, numberBytes, dead, step, func(s numberState) int {
+	d, _, _ := explore(nil, numberState{}, numberBytes, dead, step, func(s numberState) int {
 		if s.place == numberWhole || s.place == numberFraction || s.place >= first {
 			return 0
 		}

@@ -1,6 +1,7 @@
 package grammar
 
 import (
+	"context"
 	"fmt"
 	"regexp/syntax"
 	"slices"
@@ -16,6 +17,11 @@ var formatSources = map[string]string{
 	"date":      `^` + dateForm + `$`,
 	"time":      `^` + timeForm + `$`,
 	"date-time": `^` + dateForm + `T` + timeForm + `$`,
+	"duration":  `^P(([0-9]{1,6}D|[0-9]{1,6}M([0-9]{1,6}D)?|[0-9]{1,6}Y([0-9]{1,6}M([0-9]{1,6}D)?)?)(T` + durationTime + `)?|T` + durationTime + `|[0-9]{1,6}W)$`,
+	"ipv4":      `^` + octet + `(\.` + octet + `){3}$`,
+	"ipv6":      `^((` + group + `:){7}` + group + `|(` + group + `:){1,7}:|(` + group + `:){1,6}:` + group + `|(` + group + `:){1,5}(:` + group + `){2}|(` + group + `:){1,4}(:` + group + `){3}|(` + group + `:){1,3}(:` + group + `){4}|(` + group + `:){1,2}(:` + group + `){5}|` + group + `:(:` + group + `){6}|:((:` + group + `){1,7}|:))$`,
+	"hostname":  `^` + label + `(\.` + label + `){0,5}$`,
+	"uri":       `^[A-Za-z][A-Za-z0-9+.-]{0,15}:(//` + label + `(\.` + label + `){0,5}(:[0-9]{1,5})?)?(/` + pchar + `*)*(\?(` + pchar + `|[/?])*)?(#(` + pchar + `|[/?])*)?$`,
 	"uuid":      `^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$`,
 	"email":     `^[A-Za-z0-9]{1,20}([._+-][A-Za-z0-9]{1,20}){0,2}@[A-Za-z0-9]{1,16}(-[A-Za-z0-9]{1,16})?(\.[A-Za-z0-9]{1,16}){0,2}\.[A-Za-z]{2,16}$`,
 }
@@ -24,7 +30,7 @@ var formatSources = map[string]string{
 var formats = sync.OnceValue(func() map[string]*pattern {
 	all := map[string]*pattern{}
 	for name, source := range formatSources {
-		p, err := newPattern(source)
+		p, err := newPattern(NewWork(context.Background()), source)
 		if err != nil {
 			panic(err) // they are patterns that can be enforced
 		}
@@ -40,6 +46,12 @@ const (
 		`|` + leapYear + `-02-29)`
 	year     = `([0-9]{3}[1-9]|[0-9]{2}[1-9]0|[0-9][1-9]00|[1-9]000)`
 	leapYear = `([0-9]{2}(0[48]|[2468][048]|[13579][26])|(0[48]|[2468][048]|[13579][26])00)`
+	// durationTime is the part of hours, minutes and seconds of RFC 3339's duration (appendix A).
+	durationTime = `([0-9]{1,6}H([0-9]{1,6}M([0-9]{1,6}S)?)?|[0-9]{1,6}M([0-9]{1,6}S)?|[0-9]{1,6}S)`
+	octet        = `(25[0-5]|2[0-4][0-9]|1[0-9][0-9]|[1-9]?[0-9])`
+	group        = `[0-9a-fA-F]{1,4}`
+	label        = `[A-Za-z0-9]([A-Za-z0-9-]{0,20}[A-Za-z0-9])?`    // with hyphens within only
+	pchar        = `([A-Za-z0-9._~!$&'()*+,;=:@-]|%[0-9A-Fa-f]{2})` // RFC 3986, section 3.3
 	// timeForm is RFC 3339's full-time, with up to nine digits of a second.
 	timeForm = `([01][0-9]|2[0-3]):[0-5][0-9]:[0-5][0-9](\.[0-9]{1,9})?(Z|[+-]([01][0-9]|2[0-3]):[0-5][0-9])`
 )
@@ -52,9 +64,10 @@ const (
 
 // runes is a deterministic automaton over characters.
 type runes struct {
-	bounds []rune  // where the classes of characters begin; the last one is beyond all characters
-	next   [][]int // by state and class; -1 if there is none
-	accept []bool
+	bounds  []rune  // where the classes of characters begin; the last one is beyond all characters
+	next    [][]int // by state and class; -1 if there is none
+	accept  []bool
+	outcome []int // of what is accepted, if it is told apart
 }
 
 // pattern is a regular expression of ECMA-262 that Go's regexp package understands, without word boundaries and inline
@@ -75,17 +88,40 @@ func (p *pattern) matches(text string) bool {
 	return p.accept[at]
 }
 
-// patternStrings is the JSON strings that match all patterns and have from low to high characters; high may be -1. The
-// result is nil if there are none. The character avoid, unless it is 0, does not come.
-func patternStrings(patterns []*pattern, low, high int, avoid byte) (*dfa, error) {
+// complement is the texts in which a pattern does not match.
+func (p *pattern) complement() *pattern {
+	all := &runes{bounds: p.bounds}
+	away := len(p.next)
+	for i, row := range p.next {
+		row = slices.Clone(row)
+		for class, to := range row {
+			if to < 0 {
+				row[class] = away
+			}
+		}
+		all.next, all.accept = append(all.next, row), append(all.accept, !p.accept[i])
+	}
+	row := make([]int, len(p.bounds)-1)
+	for class := range row {
+		row[class] = away
+	}
+	all.next, all.accept = append(all.next, row), append(all.accept, true)
+	return &pattern{"not " + p.source, all}
+}
+
+// patternStrings is the JSON strings that match all patterns and have from low to high characters; high may be -1. Their outcome says
+// which of the patterns told match too, a bit for each. The result is nil if there are none. The character avoid, unless it is 0,
+// does not come.
+func patternStrings(w *Work, patterns, told []*pattern, low, high int, avoid byte) (*dfa, error) {
 	type product struct {
-		states [4]int
+		states [12]int
 		count  int
 	}
-	if len(patterns) > len(product{}.states) {
+	must := len(patterns)
+	if patterns = slices.Concat(patterns, told); len(patterns) > len(product{}.states) {
 		return nil, fmt.Errorf("there are more than %d patterns for one text", len(product{}.states))
 	}
-	var bounds []rune
+	bounds := []rune{0, utf8.MaxRune + 1}
 	for _, p := range patterns {
 		bounds = append(bounds, p.bounds...)
 	}
@@ -104,13 +140,20 @@ func patternStrings(patterns []*pattern, low, high int, avoid byte) (*dfa, error
 	for i := 0; i < len(states); i++ {
 		s := states[i]
 		row := make([]int, len(bounds)-1)
+		if err := w.spend(8 * len(row) * max(1, len(patterns))); err != nil {
+			return nil, err
+		}
+		if err := w.hold(8 * len(row)); err != nil {
+			return nil, err
+		}
 		for class := range row {
 			row[class] = -1
 			to, ok := product{}, true
 			for k, p := range patterns {
-				if to.states[k] = p.next[s.states[k]][p.class(bounds[class])]; to.states[k] < 0 {
-					ok = false
+				if to.states[k] = -1; s.states[k] >= 0 {
+					to.states[k] = p.next[s.states[k]][p.class(bounds[class])]
 				}
+				ok = ok && (to.states[k] >= 0 || k >= must)
 			}
 			if counted {
 				to.count = min(s.count+1, most)
@@ -129,18 +172,23 @@ func patternStrings(patterns []*pattern, low, high int, avoid byte) (*dfa, error
 			row[class] = j
 		}
 		all.next = append(all.next, row)
-		accept := s.count >= low
+		accept, outcome := s.count >= low, 0
 		for k, p := range patterns {
-			accept = accept && p.accept[s.states[k]]
+			matches := s.states[k] >= 0 && p.accept[s.states[k]]
+			if k < must {
+				accept = accept && matches
+			} else if matches {
+				outcome |= 1 << (k - must)
+			}
 		}
-		all.accept = append(all.accept, accept)
+		all.accept, all.outcome = append(all.accept, accept), append(all.outcome, outcome)
 	}
 	all.prune()
-	d, ok := all.bytes(avoid)
-	if !ok {
-		return nil, fmt.Errorf("its automaton has too many states")
+	d, ok, err := all.bytes(w, avoid)
+	if !ok && err == nil {
+		err = fmt.Errorf("its automaton has too many states")
 	}
-	return d, nil
+	return d, err
 }
 
 // prune leaves out steps to where no end can be reached.
@@ -194,7 +242,7 @@ type byteState struct {
 }
 
 // bytes makes an automaton over the bytes of JSON strings.
-func (r *runes) bytes(avoid byte) (*dfa, bool) {
+func (r *runes) bytes(w *Work, avoid byte) (*dfa, bool, error) {
 	// characters gives how many characters continuation bytes make a difference between.
 	left := map[uint8]int{more1: 1, more2: 2, more3: 3, afterE0: 2, afterED: 2, afterF0: 3, afterF4: 3}
 	to := func(s byteState, c rune) (byteState, bool) {
@@ -231,7 +279,7 @@ func (r *runes) bytes(avoid byte) (*dfa, bool) {
 		case inside:
 			switch {
 			case b == '"':
-				return byteState{place: atClosed}, r.accept[s.state]
+				return byteState{state: int32(r.outcome[s.state]), place: atClosed}, r.accept[s.state]
 			case b == '\\':
 				return byteState{state: s.state, place: escaped}, true
 			case b < 0x20 || b == avoid:
@@ -281,16 +329,19 @@ func (r *runes) bytes(avoid byte) (*dfa, bool) {
 		}
 		return to(s, s.prefix)
 	}
-	return explore(byteState{}, "", maxByteStates, step, func(s byteState) int {
+	return explore(w, byteState{}, "", maxByteStates, step, func(s byteState) int {
 		if s.place == atClosed {
-			return 0
+			return int(s.state)
 		}
 		return -1
 	})
 }
 
 // newPattern makes the automaton of texts in which a pattern matches.
-func newPattern(source string) (*pattern, error) {
+func newPattern(w *Work, source string) (*pattern, error) {
+	if err := w.spend(100 * len(source)); err != nil {
+		return nil, err
+	}
 	translated, err := ecma(source)
 	if err != nil {
 		return nil, err
@@ -338,6 +389,13 @@ func newPattern(source string) (*pattern, error) {
 	}
 	add(closure(prog, []uint32{uint32(prog.Start)}, syntax.EmptyBeginText|syntax.EmptyBeginLine))
 	for i := 0; i < len(sets); i++ {
+		// For each class of characters the instructions of the set are tried, and where they lead is followed.
+		if err := w.spend(len(r.bounds) * (8 + 16*len(sets[i]))); err != nil {
+			return nil, err
+		}
+		if err := w.hold(8*len(r.bounds) + 4*len(sets[i])); err != nil {
+			return nil, err
+		}
 		if i >= maxPatternStates {
 			return nil, fmt.Errorf("%q is not a pattern that can be enforced: its automaton has more than %d states", source, maxPatternStates)
 		}

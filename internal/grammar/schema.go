@@ -3,7 +3,9 @@ package grammar
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"maps"
 	"math/big"
 	"net/url"
 	"slices"
@@ -16,7 +18,10 @@ type SchemaError struct {
 	Path    string // to the place in the schema, such as "properties.age"; empty for the whole
 	Keyword string // that is not supported, if one is
 	Message string
+	err     error
 }
+
+func (e *SchemaError) Unwrap() error { return e.err }
 
 func (e *SchemaError) Error() string {
 	if e.Path == "" {
@@ -27,23 +32,51 @@ func (e *SchemaError) Error() string {
 
 // schema is one place of a JSON Schema (draft 2020-12), as it is written there.
 type schema struct {
-	path       string
-	never      bool // the schema "false"
-	types      typeSet
-	values     []string // that enum or const allow, in normal form; nil if neither is there
-	properties []property
-	required   []string
-	additional *schema // of properties that are not declared; nil if it does not say
-	items      *schema
-	minItems   int
-	maxItems   int
-	low, high  bound
-	minLength  int
-	maxLength  int
-	patterns   []*pattern // of pattern and format
-	ref        *schema
-	allOf      []*schema
-	choices    []choice
+	path   string
+	never  bool // the schema "false"
+	silent bool // what meets it counts not as evaluated: it is there because of a "not"
+	types  typeSet
+	values []string // that enum or const allow, in normal form; nil if neither is there
+
+	properties  []property
+	matching    []matching // of patternProperties
+	required    []string
+	additional  *schema // of properties that are not declared; nil if it does not say
+	names       *schema // of propertyNames
+	dependent   []property
+	minMembers  int
+	maxMembers  int // -1 for no bound, as below
+	unevaluated *schema
+
+	prefix    []*schema
+	items     *schema // of the items behind prefix
+	contains  []containing
+	minItems  int
+	maxItems  int
+	unique    bool
+	remaining *schema // of unevaluatedItems
+
+	low, high bound
+	multiple  *big.Rat // nil for none
+
+	minLength int
+	maxLength int
+	patterns  []*pattern // of pattern and format
+
+	ref     *schema
+	allOf   []*schema
+	choices []*choice
+	nots    []*schema
+	whether *condition
+
+	// What follows from others of these: conditions and choices without "not" and "if".
+	derived        []*schema
+	derivedChoices []*choice
+}
+
+// anything is a schema that says nothing.
+func anything(path string) *schema {
+	return &schema{path: path, types: everyType, maxItems: -1, maxLength: -1, maxMembers: -1}
 }
 
 type property struct {
@@ -51,10 +84,26 @@ type property struct {
 	schema *schema
 }
 
+// matching is what patternProperties says of the names that a pattern matches.
+type matching struct {
+	pattern *pattern
+	schema  *schema
+}
+
+// containing is how many items have to meet a schema.
+type containing struct {
+	schema   *schema
+	min, max int // max is -1 for no bound
+}
+
+// condition is an "if" with its "then" and "else", which may be nil.
+type condition struct{ is, then, otherwise *schema }
+
 // choice is one anyOf or oneOf.
 type choice struct {
 	options []*schema
 	one     bool // exactly one may match
+	apart   bool // no two can match, as was made sure
 }
 
 // bound is a limit of numbers.
@@ -86,7 +135,9 @@ var typeNames = map[string]typeSet{
 var annotations = map[string]bool{
 	"title": true, "description": true, "default": true, "examples": true, "example": true, "deprecated": true,
 	"readOnly": true, "writeOnly": true, "$schema": true, "$comment": true, "$defs": true, "definitions": true,
-	"contentEncoding": true, "contentMediaType": true,
+	"contentEncoding": true, "contentMediaType": true, "contentSchema": true,
+	// Read together with their neighbours.
+	"then": true, "else": true, "minContains": true, "maxContains": true, "$anchor": true,
 }
 
 // Limits of a schema.
@@ -94,21 +145,51 @@ const (
 	maxBranches = 256    // alternatives of one value, once anyOf within anyOf is resolved
 	maxRules    = 20_000 // different values
 	maxBound    = 10_000 // items, and characters of a pattern with bounds
-	maxSize     = 100_000
 )
 
 // document is a schema with the places that references lead to.
 type document struct {
-	root  json.RawMessage
-	known map[string]*schema // by JSON pointer
+	root    json.RawMessage
+	known   map[string]*schema  // by JSON pointer
+	fields  map[string][]member // of objects, by JSON pointer
+	anchors map[string]string   // pointers, by name; nil if they were not looked for yet
+	negated map[*schema]*schema // what was negated already; nil while it is being
+	work    *Work
+	// lenient says that what cannot be enforced is left out, and noted.
+	lenient bool
+	notes   []string
+	// evaluates says that something is said of what no other place says anything of.
+	evaluates bool
 }
+
+// left leaves out something that cannot be enforced, if that is allowed.
+func (d *document) left(err error) error {
+	var refused *SchemaError
+	if !d.lenient || !errors.As(err, &refused) || refused.err != nil {
+		return err
+	}
+	at := refused.Message
+	if refused.Path != "" {
+		at = refused.Path + ": " + at
+	}
+	if len(d.notes) < maxNotes {
+		d.notes = append(d.notes, at)
+	}
+	return nil
+}
+
+// maxNotes bounds what is told of a schema that is not enforced whole.
+const maxNotes = 20
 
 // node gives the schema at a pointer; raw is what stands there.
 func (d *document) node(pointer string, raw json.RawMessage) (*schema, error) {
 	if s, ok := d.known[pointer]; ok {
 		return s, nil
 	}
-	s := &schema{path: path(pointer), types: everyType, maxItems: -1, maxLength: -1}
+	if err := d.work.spend(len(raw)); err != nil {
+		return nil, err
+	}
+	s := anything(path(pointer))
 	d.known[pointer] = s
 	raw = bytes.TrimSpace(raw)
 	switch {
@@ -120,16 +201,28 @@ func (d *document) node(pointer string, raw json.RawMessage) (*schema, error) {
 	case len(raw) == 0 || raw[0] != '{':
 		return nil, &SchemaError{Path: s.path, Message: "a schema must be an object or a boolean"}
 	}
-	fields, err := members(raw)
+	fields, err := d.members(pointer, raw)
 	if err != nil {
 		return nil, &SchemaError{Path: s.path, Message: err.Error()}
 	}
 	for _, f := range fields {
-		if err := d.keyword(s, pointer, f.name, f.value); err != nil {
+		if err := d.left(d.keyword(s, fields, pointer, f.name, f.value)); err != nil {
 			return nil, err
 		}
 	}
 	return s, nil
+}
+
+// members reads the object at a pointer, once.
+func (d *document) members(pointer string, raw json.RawMessage) ([]member, error) {
+	if list, ok := d.fields[pointer]; ok {
+		return list, nil
+	}
+	list, err := members(raw)
+	if err == nil {
+		d.fields[pointer] = list
+	}
+	return list, err
 }
 
 // path writes a JSON pointer for people: properties.stops.items.
@@ -175,7 +268,7 @@ func members(raw json.RawMessage) (list []member, err error) {
 	return list, err
 }
 
-func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage) error {
+func (d *document) keyword(s *schema, beside []member, pointer, name string, raw json.RawMessage) error {
 	fail := func(format string, args ...any) error {
 		return &SchemaError{Path: s.path, Keyword: name, Message: name + " " + fmt.Sprintf(format, args...)}
 	}
@@ -194,7 +287,13 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 		}
 		return list, nil
 	}
-	count := func(to *int, limit int) error {
+	neighbour := func(name string) json.RawMessage {
+		if i := slices.IndexFunc(beside, func(m member) bool { return m.name == name }); i >= 0 {
+			return beside[i].value
+		}
+		return nil
+	}
+	countOf := func(raw json.RawMessage, to *int, limit int) error {
 		n, err := integer(raw)
 		switch {
 		case err != nil || n < 0:
@@ -204,6 +303,13 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 		}
 		*to = n
 		return nil
+	}
+	count := func(to *int, limit int) error { return countOf(raw, to, limit) }
+	texts := func(raw json.RawMessage) (list []string, err error) {
+		if json.Unmarshal(raw, &list) != nil || list == nil {
+			return nil, fail("must be a list of names")
+		}
+		return list, nil
 	}
 	limit := func(to *bound, strict, upper bool) error {
 		v, err := rational(raw)
@@ -238,6 +344,9 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 		}
 	case "enum", "const":
 		items := []json.RawMessage{raw}
+		if err := d.work.spend(10 * len(raw)); err != nil {
+			return err
+		}
 		if name == "enum" {
 			if json.Unmarshal(raw, &items) != nil || len(items) == 0 {
 				return fail("must be a list of values")
@@ -264,14 +373,104 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 			}
 			s.properties = append(s.properties, property{f.name, c})
 		}
+	case "patternProperties":
+		fields, err := members(raw)
+		if err != nil {
+			return fail("must be an object")
+		}
+		for _, f := range fields {
+			p, err := newPattern(d.work, f.name)
+			if err != nil {
+				return d.cause(err, fail)
+			}
+			c, err := child("patternProperties/"+escapePointer(f.name), f.value)
+			if err != nil {
+				return err
+			}
+			s.matching = append(s.matching, matching{p, c})
+		}
 	case "required":
-		if json.Unmarshal(raw, &s.required) != nil {
-			return fail("must be a list of names")
+		s.required, err = texts(raw)
+	case "dependentRequired", "dependentSchemas":
+		fields, err := members(raw)
+		if err != nil {
+			return fail("must be an object")
+		}
+		for _, f := range fields {
+			c := anything(s.path)
+			if name == "dependentRequired" {
+				c.types = typeObject
+				c.required, err = texts(f.value)
+			} else {
+				c, err = child("dependentSchemas/"+escapePointer(f.name), f.value)
+			}
+			if err != nil {
+				return err
+			}
+			s.dependent = append(s.dependent, property{f.name, c})
 		}
 	case "additionalProperties":
 		s.additional, err = child(name, raw)
+	case "propertyNames":
+		s.names, err = child(name, raw)
+	case "unevaluatedProperties":
+		d.evaluates = true
+		s.unevaluated, err = child(name, raw)
+	case "minProperties":
+		return count(&s.minMembers, maxMembers)
+	case "maxProperties":
+		return count(&s.maxMembers, maxMembers)
 	case "items":
 		s.items, err = child(name, raw)
+	case "unevaluatedItems":
+		d.evaluates = true
+		s.remaining, err = child(name, raw)
+	case "prefixItems":
+		s.prefix, err = children()
+	case "contains":
+		c := containing{min: 1, max: -1}
+		if c.schema, err = child(name, raw); err != nil {
+			return err
+		}
+		if n := neighbour("minContains"); n != nil {
+			if err := countOf(n, &c.min, maxContains); err != nil {
+				return err
+			}
+		}
+		if n := neighbour("maxContains"); n != nil {
+			if err := countOf(n, &c.max, maxContains); err != nil {
+				return err
+			}
+		}
+		s.contains = append(s.contains, c)
+	case "not":
+		c, err := child(name, raw)
+		if err != nil {
+			return err
+		}
+		s.nots = append(s.nots, c)
+	case "if":
+		c := &condition{}
+		if c.is, err = child(name, raw); err != nil {
+			return err
+		}
+		if n := neighbour("then"); n != nil {
+			if c.then, err = child("then", n); err != nil {
+				return err
+			}
+		}
+		if n := neighbour("else"); n != nil {
+			if c.otherwise, err = child("else", n); err != nil {
+				return err
+			}
+		}
+		s.whether = c
+	case "multipleOf":
+		v, err := rational(raw)
+		if err != nil || v.Sign() <= 0 {
+			return fail("must be a number above 0")
+		}
+		s.multiple = v
 	case "minItems":
 		return count(&s.minItems, maxBound)
 	case "maxItems":
@@ -293,9 +492,9 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 		if json.Unmarshal(raw, &source) != nil {
 			return fail("must be a text")
 		}
-		p, err := newPattern(source)
+		p, err := newPattern(d.work, source)
 		if err != nil {
-			return fail("%v", err)
+			return d.cause(err, fail)
 		}
 		s.patterns = append(s.patterns, p)
 	case "format":
@@ -305,7 +504,7 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 		}
 		p, ok := formats()[name]
 		if !ok {
-			return fail("is %q; date, date-time, time, uuid and email can be enforced", name)
+			return fail("is %q; these can be enforced: %s", name, strings.Join(slices.Sorted(maps.Keys(formatSources)), ", "))
 		}
 		s.patterns = append(s.patterns, p)
 	case "allOf":
@@ -313,12 +512,12 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 	case "anyOf", "oneOf":
 		var options []*schema
 		options, err = children()
-		s.choices = append(s.choices, choice{options, name == "oneOf"})
+		s.choices = append(s.choices, &choice{options: options, one: name == "oneOf"})
 	case "$ref":
 		s.ref, err = d.refer(raw, fail)
 	case "uniqueItems":
-		if string(raw) != "false" {
-			return fail("cannot be enforced; leave it out")
+		if json.Unmarshal(raw, &s.unique) != nil {
+			return fail("must be true or false")
 		}
 	default:
 		if name == "$id" && pointer == "" {
@@ -331,27 +530,46 @@ func (d *document) keyword(s *schema, pointer, name string, raw json.RawMessage)
 	return err
 }
 
+// cause says what is wrong with a keyword, unless the work has ended.
+func (d *document) cause(err error, fail func(string, ...any) error) error {
+	if errors.Is(err, ErrWork) || d.work.ctx.Err() != nil {
+		return err
+	}
+	return fail("%v", err)
+}
+
 // refer finds what a reference within the document leads to.
 func (d *document) refer(raw json.RawMessage, fail func(string, ...any) error) (*schema, error) {
 	var ref string
-	if json.Unmarshal(raw, &ref) != nil || ref != "#" && !strings.HasPrefix(ref, "#/") {
+	if json.Unmarshal(raw, &ref) != nil || !strings.HasPrefix(ref, "#") {
 		return nil, fail("%s leads out of the schema; only references such as \"#/$defs/name\" can be followed", raw)
 	}
-	pointer, err := url.PathUnescape(strings.TrimPrefix(ref, "#"))
+	pointer, err := url.PathUnescape(ref[1:])
 	if err != nil {
 		return nil, fail("%q leads to nothing: %v", ref, err)
 	}
-	at := d.root
+	if pointer != "" && pointer[0] != '/' {
+		at, ok := d.anchor(pointer)
+		if !ok {
+			return nil, fail("%q leads to nothing", ref)
+		}
+		pointer = at
+	}
+	at, walked := d.root, ""
 	for i, part := range strings.Split(pointer, "/") {
 		if i == 0 {
 			continue
 		}
-		part = unescapePointer(part)
 		var list []json.RawMessage
-		fields, err := members(at)
+		fields, err := d.members(walked, at)
 		if err != nil && json.Unmarshal(at, &list) != nil {
 			return nil, fail("%q leads to nothing", ref)
 		}
+		if err := d.work.spend(len(fields) + len(list)); err != nil {
+			return nil, err
+		}
+		walked += "/" + part
+		part = unescapePointer(part)
 		found := slices.IndexFunc(fields, func(m member) bool { return m.name == part })
 		n, err := strconv.Atoi(part)
 		switch {
@@ -365,6 +583,45 @@ func (d *document) refer(raw json.RawMessage, fail func(string, ...any) error) (
 	}
 	return d.node(pointer, at)
 }
+
+// anchor finds where $anchor gives a name.
+func (d *document) anchor(name string) (pointer string, ok bool) {
+	if d.anchors == nil {
+		d.anchors = map[string]string{}
+		var look func(pointer string, raw json.RawMessage)
+		look = func(pointer string, raw json.RawMessage) {
+			var list []json.RawMessage
+			if json.Unmarshal(raw, &list) == nil {
+				for i, item := range list {
+					look(pointer+"/"+strconv.Itoa(i), item)
+				}
+				return
+			}
+			fields, err := d.members(pointer, raw)
+			if err != nil {
+				return
+			}
+			for _, f := range fields {
+				var name string
+				switch {
+				case f.name == "$anchor" && json.Unmarshal(f.value, &name) == nil:
+					d.anchors[name] = pointer
+				case f.name != "enum" && f.name != "const": // there an object is a value
+					look(pointer+"/"+escapePointer(f.name), f.value)
+				}
+			}
+		}
+		look("", d.root)
+	}
+	pointer, ok = d.anchors[name]
+	return pointer, ok
+}
+
+// Bounds of what is counted in every place of a list or an object.
+const (
+	maxContains = 100
+	maxMembers  = 1000
+)
 
 func integer(raw json.RawMessage) (int, error) {
 	r, err := rational(raw)

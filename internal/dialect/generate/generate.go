@@ -118,8 +118,7 @@ func format(o *field.Object) exchange.Format {
 	if !ok {
 		return exchange.Format{}
 	}
-	wire.Enforceable(o, "format", schema)
-	return exchange.Format{Kind: exchange.FormatSchema, Schema: schema}
+	return exchange.Format{Kind: exchange.FormatSchema, Schema: schema, Strict: true, At: "format"}
 }
 
 // Generation is a whole answer.

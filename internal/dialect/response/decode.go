@@ -12,7 +12,6 @@ import (
 	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/dialect/wire"
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/grammar"
 )
 
 // Call is a decoded request.
@@ -336,9 +335,8 @@ func (c *Call) tools(o *field.Object) {
 	for i, raw := range o.Items("tools") {
 		c.settings.Tools = append(c.settings.Tools, raw)
 		// Strict is what the standard has for tools that do not say; a schema for which it cannot be is left to the model.
-		if _, said := objects[i].Raw("strict"); !said && i < len(tools) && len(tools[i].Parameters) > 0 {
-			_, err := grammar.Compile(tools[i].Parameters)
-			tools[i].Strict = err == nil
+		if _, said := objects[i].Raw("strict"); !said && i < len(tools) {
+			tools[i].Willing = len(tools[i].Parameters) > 0
 		}
 	}
 	itself := func(o *field.Object) *field.Object { return o }

@@ -65,11 +65,12 @@ func TestItemsBecomeTurns(t *testing.T) {
 	}
 }
 
-func TestStrictToolsByDefaultWhereTheyCanBe(t *testing.T) {
-	c := decode(t, `{"model":"m","input":"x","tools":[{"type":"function","name":"a","parameters":{"type":"object"}},{"type":"function","name":"b","parameters":{"type":"object","minProperties":1}},{"type":"function","name":"c","parameters":{"type":"object"},"strict":false},{"type":"function","name":"d"}]}`)
-	for i, want := range []bool{true, false, false, false} {
-		if c.Tools[i].Strict != want {
-			t.Errorf("tool %s: strict is %v", c.Tools[i].Name, c.Tools[i].Strict)
+// Tools that do not say whether they are strict are, as far as they can be; whether that is so is found out later.
+func TestToolsAreWillingByDefault(t *testing.T) {
+	c := decode(t, `{"model":"m","input":"x","tools":[{"type":"function","name":"a","parameters":{"type":"object"}},{"type":"function","name":"b","strict":true,"parameters":{"type":"object"}},{"type":"function","name":"c","strict":false,"parameters":{"type":"object"}},{"type":"function","name":"d"}]}`)
+	for i, want := range []struct{ strict, willing bool }{{false, true}, {true, false}, {false, false}, {false, false}} {
+		if got := c.Tools[i]; got.Strict != want.strict || got.Willing != want.willing {
+			t.Errorf("tool %s: strict %v, willing %v", got.Name, got.Strict, got.Willing)
 		}
 	}
 }

@@ -4,14 +4,12 @@ package wire
 
 import (
 	"encoding/json"
-	"errors"
 	"regexp"
 	"slices"
 	"strconv"
 
 	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/grammar"
 )
 
 // Limits of a request.
@@ -146,10 +144,9 @@ func Tools(o *field.Object, function func(tool *field.Object) *field.Object) (li
 		tool.Description, _ = fn.String("description")
 		if fn.Object("parameters") != nil {
 			tool.Parameters, _ = fn.Raw("parameters")
+			tool.At = fn.Path("parameters")
 		}
-		if tool.Strict = fn.Bool("strict"); tool.Strict && tool.Parameters != nil {
-			Enforceable(fn, "parameters", tool.Parameters)
-		}
+		tool.Strict = fn.Bool("strict")
 		list = append(list, tool)
 	}
 	return list
@@ -244,32 +241,19 @@ func Format(f *field.Object, inner func(*field.Object) *field.Object) exchange.F
 		if name, _ := in.String("name"); !toolName.MatchString(name) {
 			in.Fail("name", "%s is %q; a name has 1 to 64 letters, digits, \"_\", \"-\" or \".\"", in.Path("name"), name)
 		}
-		in.Ignore("description", "strict")
+		in.Ignore("description")
 		raw, ok := in.Raw("schema")
 		if !ok {
 			in.Fail("schema", "%s is missing", in.Path("schema"))
 			break
 		}
-		Enforceable(in, "schema", raw)
-		return exchange.Format{Kind: exchange.FormatSchema, Schema: raw}
+		return exchange.Format{Kind: exchange.FormatSchema, Schema: raw, Strict: in.Bool("strict"), At: in.Path("schema")}
 	case "":
 		if f.Err() == nil {
 			f.Fail("type", "%s is missing; text, json_object and json_schema are possible", f.Path("type"))
 		}
 	}
 	return exchange.Format{}
-}
-
-// Enforceable makes sure that a schema can be enforced.
-func Enforceable(o *field.Object, name string, schema json.RawMessage) {
-	_, err := grammar.Compile(schema)
-	var refused *grammar.SchemaError
-	if errors.As(err, &refused) {
-		if refused.Path != "" {
-			name += "." + refused.Path
-		}
-		o.Fail(name, "%v", refused)
-	}
 }
 
 // TokenScore is the log-probability of a token.

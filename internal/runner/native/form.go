@@ -1,7 +1,9 @@
 package native
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -34,7 +36,7 @@ const (
 )
 
 // form is what the answer has to be; nil if that is left to the model.
-func (l *loadedModel) form(req *exchange.Request, t *prompt.Template, style reading.Style, shown []int32) (*grammar.Grammar, error) {
+func (l *loadedModel) form(ctx context.Context, req *exchange.Request, t *prompt.Template, style reading.Style, shown []int32) (*grammar.Grammar, error) {
 	strict := slices.ContainsFunc(req.Tools, func(t exchange.Tool) bool { return t.Strict })
 	if req.Format.Kind == exchange.FormatText && !req.Choice.Required && !strict {
 		return nil, nil
@@ -50,13 +52,14 @@ func (l *loadedModel) form(req *exchange.Request, t *prompt.Template, style read
 	if g != nil {
 		return g, nil
 	}
-	e, err := answerForm(req, style, req.Thinking || !t.Abilities().Thinking)
+	work := grammar.NewWork(ctx)
+	e, err := (&former{work: work, req: req, style: style}).answer(req.Thinking || !t.Abilities().Thinking)
 	if err != nil {
 		return nil, err
 	}
-	g, err = grammar.New(l.vocabulary(shown), e)
+	g, err = grammar.New(work, l.vocabulary(shown), e)
 	if err != nil {
-		return nil, err
+		return nil, unenforceable("the answer's form", err)
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -113,21 +116,31 @@ func (l *loadedModel) vocabulary(shown []int32) *grammar.Vocabulary {
 	return v
 }
 
-// answerForm describes all that an answer may be: reasoning first, if the model does that and mayReason is true, then
+// former makes the form of an answer.
+type former struct {
+	work  *grammar.Work
+	req   *exchange.Request
+	style reading.Style
+	// made are what tools may be called with: the first call of an answer and the others are alike.
+	made map[string]grammar.Expr
+}
+
+// answer describes all that an answer may be: reasoning first, if the model does that and mayReason is true, then
 // what was asked for.
-func answerForm(req *exchange.Request, style reading.Style, mayReason bool) (grammar.Expr, error) {
-	format, err := formatForm(req.Format)
+func (f *former) answer(mayReason bool) (grammar.Expr, error) {
+	req, style := f.req, f.style
+	format, err := f.format()
 	if err != nil {
 		return nil, err
 	}
 	var calls grammar.Expr // one call, or several
 	if len(req.Tools) > 0 {
-		if calls, err = callsForm(req, style, ""); err != nil {
+		if calls, err = f.calls(""); err != nil {
 			return nil, err
 		}
 	}
 	if style.Form == reading.Channels {
-		return channelForm(req, format, calls), nil
+		return f.channels(format, calls), nil
 	}
 	body := format
 	switch open := style.Calls.Open; {
@@ -139,11 +152,11 @@ func answerForm(req *exchange.Request, style reading.Style, mayReason bool) (gra
 	case open == "":
 		body = grammar.Alt(grammar.TextNot("{["), calls)
 	default:
-		after, err := callsForm(req, style, open)
+		after, err := f.calls(open)
 		if err != nil {
 			return nil, err
 		}
-		if !severalCalls(req, style) {
+		if !f.several() {
 			body = grammar.TextOr(open, after)
 			break
 		}
@@ -159,15 +172,18 @@ func answerForm(req *exchange.Request, style reading.Style, mayReason bool) (gra
 	return body, nil
 }
 
-// formatForm is a format; nil for any text.
-func formatForm(f exchange.Format) (grammar.Expr, error) {
-	switch f.Kind {
+// format is the format of the text; nil for any.
+func (f *former) format() (grammar.Expr, error) {
+	switch format := f.req.Format; format.Kind {
 	case exchange.FormatObject:
 		return grammar.AnyObject().Value(), nil
 	case exchange.FormatSchema:
-		s, err := grammar.Compile(f.Schema)
-		if err != nil {
-			return nil, unenforceable("the format's schema", err)
+		s := format.Form
+		if s == nil {
+			var err error
+			if s, err = grammar.Compile(f.work, format.Schema); err != nil {
+				return nil, unenforceable("the format's schema", err)
+			}
 		}
 		return s.Value(), nil
 	case exchange.FormatText:
@@ -175,14 +191,14 @@ func formatForm(f exchange.Format) (grammar.Expr, error) {
 	return nil, nil
 }
 
-// channelForm is an answer in channels: reasoning perhaps, then the answer or a call, of which there is one.
-func channelForm(req *exchange.Request, format, call grammar.Expr) grammar.Expr {
+// channels is an answer in channels: reasoning perhaps, then the answer or a call, of which there is one.
+func (f *former) channels(format, call grammar.Expr) grammar.Expr {
 	if format == nil {
 		format = grammar.TextNot("")
 	}
 	body := grammar.Seq(grammar.Literal(reading.ChannelHeader("final", "")), format)
 	switch {
-	case call != nil && req.Choice.Required:
+	case call != nil && f.req.Choice.Required:
 		body = call
 	case call != nil:
 		body = grammar.Alt(body, call)
@@ -190,16 +206,18 @@ func channelForm(req *exchange.Request, format, call grammar.Expr) grammar.Expr 
 	return grammar.Seq(grammar.Optional(grammar.Seq(grammar.Literal(reading.ChannelHeader("analysis", "")), grammar.Until(reading.ChannelTurn))), body)
 }
 
-// severalCalls reports whether an answer may have several calls. A list in brackets holds one, and a mark without an end
+// several reports whether an answer may have several calls. A list in brackets holds one, and a mark without an end
 // goes on to that of the answer, as does a message in a channel.
-func severalCalls(req *exchange.Request, style reading.Style) bool {
+func (f *former) several() bool {
+	style := f.style
 	marks := style.Calls
-	return !req.Choice.Single && style.Form != reading.Channels && (marks.Open == "" || marks.Close != "") &&
+	return !f.req.Choice.Single && style.Form != reading.Channels && (marks.Open == "" || marks.Close != "") &&
 		!strings.Contains(strings.TrimPrefix(style.Frame.Before, marks.Open), "[")
 }
 
-// callsForm is calls of any tools that may be called. begun is what of the first one is there already.
-func callsForm(req *exchange.Request, style reading.Style, begun string) (grammar.Expr, error) {
+// calls is calls of any tools that may be called. begun is what of the first one is there already.
+func (f *former) calls(begun string) (grammar.Expr, error) {
+	req, style := f.req, f.style
 	if style.Form != reading.Channels && style.Frame == (reading.Frame{}) {
 		return nil, exchange.InvalidParam("tools", "the model's template does not show how a tool call is written, so calls cannot be enforced: leave out \"strict\" and leave tool_choice to \"auto\"")
 	}
@@ -209,7 +227,7 @@ func callsForm(req *exchange.Request, style reading.Style, begun string) (gramma
 			if req.Choice.Names != nil && !slices.Contains(req.Choice.Names, t.Name) {
 				continue
 			}
-			arguments, err := argumentsForm(t, style)
+			arguments, err := f.arguments(t)
 			if err != nil {
 				return nil, err
 			}
@@ -217,13 +235,13 @@ func callsForm(req *exchange.Request, style reading.Style, begun string) (gramma
 				alts = append(alts, grammar.Seq(grammar.Literal(reading.ChannelHeader("commentary", t.Name)), arguments))
 				continue
 			}
-			f := style.Frame
-			alts = append(alts, grammar.Seq(grammar.Literal(f.Before[len(begun):]+t.Name+f.Between), arguments, grammar.Literal(f.After)))
+			frame := style.Frame
+			alts = append(alts, grammar.Seq(grammar.Literal(frame.Before[len(begun):]+t.Name+frame.Between), arguments, grammar.Literal(frame.After)))
 		}
 		return grammar.Alt(alts...), nil
 	}
 	call, err := one(begun)
-	if err != nil || begun != "" || !severalCalls(req, style) {
+	if err != nil || begun != "" || !f.several() {
 		return call, err
 	}
 	other, err := one("")
@@ -233,26 +251,40 @@ func callsForm(req *exchange.Request, style reading.Style, begun string) (gramma
 	return grammar.Seq(call, grammar.Many(grammar.Seq(grammar.Space(), other))), nil
 }
 
-// argumentsForm is what a tool may be called with: by its schema if that can be enforced, else, unless it is strict,
+// arguments is what a tool may be called with: by its schema if that can be enforced, else, unless it is strict,
 // anything. Arguments that are written one by one need names, so there nothing else will do than what the schema says.
-func argumentsForm(t exchange.Tool, style reading.Style) (grammar.Expr, error) {
-	schema := t.Parameters
-	if takesNothing(schema) {
-		schema = json.RawMessage(`{"type":"object","additionalProperties":false}`)
+func (f *former) arguments(t exchange.Tool) (grammar.Expr, error) {
+	if e, ok := f.made[t.Name]; ok {
+		return e, nil
 	}
-	compile := grammar.Compile
-	byName := style.Form == reading.Python || style.Form == reading.FunctionTags
-	if byName {
-		f := style.Frame
-		compile = func(raw []byte) (*grammar.Schema, error) {
-			return grammar.CompileArguments(raw, grammar.Arguments{Open: f.Open, Assign: f.Assign, Close: f.Close, Separator: f.Separator})
+	e, err := f.argumentsOf(t)
+	if err == nil {
+		if f.made == nil {
+			f.made = map[string]grammar.Expr{}
 		}
+		f.made[t.Name] = e
 	}
-	s, err := compile(schema)
+	return e, err
+}
+
+func (f *former) argumentsOf(t exchange.Tool) (grammar.Expr, error) {
+	schema, form := t.Parameters, t.Form
+	if takesNothing(schema) {
+		schema, form = json.RawMessage(`{"type":"object","additionalProperties":false}`), nil
+	}
+	byName := f.style.Form == reading.Python || f.style.Form == reading.FunctionTags
+	var err error
+	switch frame := f.style.Frame; {
+	case byName:
+		form, err = grammar.CompileArguments(f.work, schema, grammar.Arguments{Open: frame.Open, Assign: frame.Assign, Close: frame.Close, Separator: frame.Separator})
+	case form == nil:
+		form, err = grammar.Compile(f.work, schema)
+	}
+	var refused *grammar.SchemaError
 	switch {
 	case err == nil:
-		return s.Value(), nil
-	case t.Strict || byName:
+		return form.Value(), nil
+	case t.Strict || byName || !errors.As(err, &refused):
 		return nil, unenforceable(fmt.Sprintf("the parameters of tool %q", t.Name), err)
 	}
 	return grammar.AnyObject().Value(), nil
@@ -282,5 +314,9 @@ func takesNothing(schema json.RawMessage) bool {
 }
 
 func unenforceable(what string, err error) error {
+	var refused *grammar.SchemaError
+	if !errors.As(err, &refused) {
+		return err // the client has left
+	}
 	return exchange.InvalidParam("", "%s: %v", what, err)
 }

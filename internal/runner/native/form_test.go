@@ -105,7 +105,7 @@ func TestFormatsHoldForEverySeed(t *testing.T) {
 	for _, c := range []struct {
 		schema string
 		seeds  int64
-	}{{sailing, 32}, {`{"type":"object","properties":{"crowns":{"type":"integer","minimum":1,"maximum":60},"return":{"type":"boolean"}},"required":["crowns"]}`, 150}} {
+	}{{sailing, 32}, {`{"type":"object","properties":{"crowns":{"type":"integer","minimum":1,"maximum":60},"return":{"type":"boolean"}},"required":["crowns"],"additionalProperties":false}`, 150}} {
 		schema := validator(t, c.schema)
 		for seed := range c.seeds {
 			req := random(ask("What is the fare to Osmer? Answer in JSON."), seed)
@@ -205,10 +205,10 @@ func TestWhatCannotBeEnforced(t *testing.T) {
 		says   string
 	}{
 		{"schema", func(q *exchange.Request) {
-			q.Format = exchange.Format{Kind: exchange.FormatSchema, Schema: json.RawMessage(`{"not":{}}`)}
-		}, "not is not a keyword"},
+			q.Format = exchange.Format{Kind: exchange.FormatSchema, Schema: json.RawMessage(`{"color":1}`)}
+		}, "color is not a keyword"},
 		{"strict tool", func(q *exchange.Request) {
-			q.Tools = []exchange.Tool{{Name: "f", Strict: true, Parameters: json.RawMessage(`{"type":"object","minProperties":1}`)}}
+			q.Tools = []exchange.Tool{{Name: "f", Strict: true, Parameters: json.RawMessage(`{"type":"object","color":1}`)}}
 		}, `tool "f"`},
 		{"calls that the template does not show", func(q *exchange.Request) {
 			q.Template, q.Tools, q.Choice.Required = silent, tools(false), true
@@ -223,7 +223,7 @@ func TestWhatCannotBeEnforced(t *testing.T) {
 	}
 	// A tool that is not strict may have such a schema: then any object will do.
 	req := random(ask("x"), 1)
-	req.Tools = []exchange.Tool{{Name: "f", Parameters: json.RawMessage(`{"type":"object","minProperties":1}`)}}
+	req.Tools = []exchange.Tool{{Name: "f", Parameters: json.RawMessage(`{"type":"object","color":1}`)}}
 	req.Choice = exchange.Choice{Required: true, Single: true}
 	if got, err := collect(t, r, req); err != nil || len(got.calls) != 1 || got.calls[0].Name != "f" {
 		t.Errorf("%+v, %v", got, err)
@@ -338,7 +338,7 @@ func TestAnswerForms(t *testing.T) {
 		{"channels, a call", channels, exchange.Request{Tools: tools(true), Choice: exchange.Choice{Required: true}}, true, []string{`<|channel|>commentary to=functions.fare_quote <|constrain|>json<|message|>{"adults":2}`}, []string{"<|channel|>final<|message|>x", `<|channel|>commentary to=functions.none <|constrain|>json<|message|>{}`}},
 		{"channels, strict tools", channels, exchange.Request{Tools: tools(true)}, true, []string{"<|channel|>final<|message|>x", `<|channel|>commentary to=functions.fare_quote <|constrain|>json<|message|>{"adults":2}`}, []string{"x"}},
 	} {
-		e, err := answerForm(&c.req, c.style, c.reasons)
+		e, err := (&former{work: grammar.NewWork(t.Context()), req: &c.req, style: c.style}).answer(c.reasons)
 		if err != nil {
 			t.Errorf("%s: %v", c.name, err)
 			continue
@@ -347,7 +347,7 @@ func TestAnswerForms(t *testing.T) {
 		for b := range 256 {
 			texts = append(texts, string([]byte{byte(b)}))
 		}
-		g, err := grammar.New(grammar.NewVocabulary(texts), e)
+		g, err := grammar.New(grammar.NewWork(t.Context()), grammar.NewVocabulary(texts), e)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -381,7 +381,7 @@ func TestGrammarsAreBoundedByBytes(t *testing.T) {
 	vocabulary := grammar.NewVocabulary([]string{"a"})
 	var f forms
 	put := func(key string, bytes int) {
-		g, err := grammar.New(vocabulary, grammar.Literal(strings.Repeat("a", bytes)))
+		g, err := grammar.New(grammar.NewWork(t.Context()), vocabulary, grammar.Literal(strings.Repeat("a", bytes)))
 		if err != nil {
 			t.Fatal(err)
 		}

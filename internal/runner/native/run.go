@@ -86,7 +86,7 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 	style := t.StyleOf(conversation(req))
 	p.style, p.dropped, p.job.Whole = &style, dropped, true
 	p.job.Prompt, p.job.Shown, p.job.Ends = laid.IDs(), t.MarkTokens(), l.endings(t)
-	p.form, err = l.form(req, t, style, p.job.Shown)
+	p.form, err = l.form(ctx, req, t, style, p.job.Shown)
 	p.calls = len(req.Tools) > 0 && req.Format.Kind == exchange.FormatText
 	return p, err
 }
@@ -285,6 +285,9 @@ func (r *Runner) Embed(ctx context.Context, path string, req *exchange.Embedding
 	out := &exchange.Vectors{Timings: exchange.Timings{Load: l.load}}
 	texts := make([][]int32, len(req.Inputs))
 	for i, in := range req.Inputs {
+		if l.tooBulky(len(front) + len(in.Text)) {
+			return nil, l.bulky(len(in.Text), "input")
+		}
 		if texts[i] = in.Tokens; in.Tokens == nil && in.Text != "" {
 			texts[i] = l.encoder.Tokens(front + in.Text)
 		}

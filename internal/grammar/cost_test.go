@@ -1,0 +1,94 @@
+package grammar
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// costly are schemas that take much to compile, or would.
+func costly() map[string]string {
+	var properties, references, defs, nested, choices, patterns []string
+	for i := range 3000 {
+		properties = append(properties, fmt.Sprintf(`"property_%d":{"type":"string"}`, i))
+	}
+	for i := range 1000 {
+		references = append(references, fmt.Sprintf(`"p%d":{"$ref":"#/$defs/d%d"}`, i, i))
+		defs = append(defs, fmt.Sprintf(`"d%d":{"type":"object","properties":{"a":{"type":"integer","minimum":%d}},"required":["a"]}`, i, i))
+		if i < 150 {
+			choices = append(choices, fmt.Sprintf(`{"not":{"properties":{"a%d":{"const":%d}},"required":["a%d"]}}`, i, i, i))
+			patterns = append(patterns, fmt.Sprintf(`"x%d":{"type":"string","pattern":"^(a|b)*a(a|b){9}%d$"}`, i, i))
+		}
+		nested = append(nested, fmt.Sprintf(`"d%d":{"anyOf":[{"$ref":"#/$defs/d%d"},{"$ref":"#/$defs/d%d"}]}`, i, (i*7+1)%1000, (i*13+2)%1000))
+	}
+	const object = `{"type":"object","properties":{`
+	return map[string]string{
+		"3,000 properties":       object + strings.Join(properties, ",") + `}}`,
+		"3,000, closed":          object + strings.Join(properties, ",") + `},"additionalProperties":false}`,
+		"1,000 references":       object + strings.Join(references, ",") + `},"$defs":{` + strings.Join(defs, ",") + `}}`,
+		"references in circles":  `{"$ref":"#/$defs/d0","$defs":{` + strings.Join(nested, ",") + `}}`,
+		"a pattern of 1.8 KB":    `{"type":"string","pattern":"` + strings.Repeat(`(a|b|[c-f])*x?`, 128) + `"}`,
+		"a pattern of classes":   `{"type":"string","pattern":"` + strings.Repeat(`[^a-z]?.?[à-ÿ]*`, 80) + `"}`,
+		"many patterns":          object + strings.Join(patterns, ",") + `}}`,
+		"exclusions":             `{"type":"object","allOf":[` + strings.Join(choices, ",") + `]}`,
+		"exclusive options":      `{"oneOf":[` + strings.Join(choices, ",") + `]}`,
+		"lists within lists":     strings.Repeat(`{"type":"array","maxItems":10000,"items":`, 30) + `{}` + strings.Repeat(`}`, 30),
+		"counted properties":     object + strings.Join(properties[:900], ",") + `},"minProperties":800}`,
+		"an enum of 60,000":      `{"enum":[` + strings.TrimSuffix(strings.Repeat(`[1,2,{"a":3}],`, 60_000), ",") + `],"not":{"contains":{"const":4}}}`,
+		"a multiple with bounds": `{"type":"number","multipleOf":0.001999,"minimum":0.123456789012345,"maximum":987654321012.123456}`,
+		"names by patterns":      `{"patternProperties":{"^a.*b.*c":{},"d.*e$":{},"^.{3,200}$":{},"[0-9]{40}":{}},"propertyNames":{"pattern":"^[a-z0-9]*$"}}`,
+	}
+}
+
+// Whatever a schema asks, compiling it keeps to its work, and its memory: it either is compiled or refused as too much.
+func TestSchemasKeepToTheirWork(t *testing.T) {
+	v := letters()
+	for name, source := range costly() {
+		w := work()
+		s, err := Compile(w, []byte(source))
+		var g *Grammar
+		if err == nil {
+			g, err = New(w, v, s.Value())
+		}
+		var refused *SchemaError
+		switch {
+		case err != nil && !errors.As(err, &refused):
+			t.Errorf("%s: %v", name, err)
+		case err == nil && g.Bytes() > maxBytes:
+			t.Errorf("%s: %d bytes are kept", name, g.Bytes())
+		case err == nil && strings.Contains(name, "circles"), err != nil && strings.Contains(name, "000 "):
+			t.Errorf("%s: %v", name, err)
+		}
+		t.Logf("%-24s %6.1f million steps, %5.1f MB: %v", name, float64(maxSteps-w.steps)/1e6, float64(maxBytes-w.bytes)/1e6, err)
+	}
+}
+
+// Work ends when whoever asked for it has left.
+func TestWorkEndsWithItsContext(t *testing.T) {
+	ctx, leave := context.WithCancelCause(t.Context())
+	left := errors.New("the client left")
+	leave(left)
+	source := costly()["3,000 properties"]
+	w := NewWork(ctx)
+	if _, err := Compile(w, []byte(source)); !errors.Is(err, left) {
+		t.Errorf("%v", err)
+	}
+	if used := maxSteps - w.steps; used > 2*len(source)+2*lookEvery {
+		t.Errorf("%d steps were taken for nobody", used)
+	}
+}
+
+func BenchmarkCostly(b *testing.B) {
+	for name, source := range costly() {
+		b.Run(strings.ReplaceAll(name, " ", "-"), func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				w := work()
+				_, _ = Compile(w, []byte(source)) // refused or not
+				b.ReportMetric(float64(maxSteps-w.steps)/1e6, "Msteps")
+			}
+		})
+	}
+}

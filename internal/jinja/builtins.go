@@ -28,50 +28,53 @@ var (
 // Set at start, since the functions refer to the tables.
 func init() {
 	filters = map[string]filterFunc{
-		"abs":        filterAbs,
-		"attr":       filterAttr,
-		"batch":      filterBatch,
-		"capitalize": func(e *evaluator, v Value, a args) Value { return capitalize(str(v, e.here())) },
-		"center":     func(e *evaluator, v Value, a args) Value { return pad(e, str(v, e.here()), a, 80, 2) },
-		"count":      filterLength,
-		"d":          filterDefault,
-		"default":    filterDefault,
-		"dictsort":   filterDictsort,
-		"e":          filterEscape,
-		"escape":     filterEscape,
-		"first":      filterFirst,
-		"float":      filterFloat,
-		"format":     filterFormat,
-		"groupby":    filterGroupBy,
-		"indent":     filterIndent,
-		"int":        filterInt,
-		"items":      filterItems,
-		"join":       filterJoin,
-		"last":       filterLast,
-		"length":     filterLength,
-		"list":       func(e *evaluator, v Value, a args) Value { return &List{Items: slices.Clone(e.items(v))} },
-		"lower":      textFilter(strings.ToLower),
-		"map":        filterMap,
-		"max":        func(e *evaluator, v Value, a args) Value { return e.extreme(v, a, 1) },
-		"min":        func(e *evaluator, v Value, a args) Value { return e.extreme(v, a, -1) },
-		"reject":     func(e *evaluator, v Value, a args) Value { return e.choose(v, a, false, false) },
-		"rejectattr": func(e *evaluator, v Value, a args) Value { return e.choose(v, a, true, false) },
-		"replace":    filterReplace,
-		"reverse":    filterReverse,
-		"round":      filterRound,
-		"safe":       func(e *evaluator, v Value, a args) Value { return v },
-		"select":     func(e *evaluator, v Value, a args) Value { return e.choose(v, a, false, true) },
-		"selectattr": func(e *evaluator, v Value, a args) Value { return e.choose(v, a, true, true) },
-		"slice":      filterSlice,
-		"sort":       filterSort,
-		"string":     func(e *evaluator, v Value, a args) Value { return str(v, e.here()) },
-		"sum":        filterSum,
-		"title":      func(e *evaluator, v Value, a args) Value { return title(str(v, e.here())) },
-		"tojson":     filterToJSON,
-		"trim":       filterTrim,
-		"unique":     filterUnique,
-		"upper":      textFilter(upper),
-		"wordcount":  filterWordCount,
+		"abs":         filterAbs,
+		"attr":        filterAttr,
+		"batch":       filterBatch,
+		"capitalize":  textFilter(capitalize),
+		"center":      func(e *evaluator, v Value, a args) Value { return pad(e, str(v, e.here()), a, 80, 2) },
+		"count":       filterLength,
+		"d":           filterDefault,
+		"default":     filterDefault,
+		"dictsort":    filterDictsort,
+		"e":           filterEscape,
+		"escape":      filterEscape,
+		"first":       filterFirst,
+		"float":       filterFloat,
+		"forceescape": filterEscape,
+		"format":      filterFormat,
+		"groupby":     filterGroupBy,
+		"indent":      filterIndent,
+		"int":         filterInt,
+		"items":       filterItems,
+		"join":        filterJoin,
+		"last":        filterLast,
+		"length":      filterLength,
+		"list":        func(e *evaluator, v Value, a args) Value { return &List{Items: slices.Clone(e.items(v))} },
+		"lower":       textFilter(lower),
+		"map":         filterMap,
+		"max":         func(e *evaluator, v Value, a args) Value { return e.extreme(v, a, 1) },
+		"min":         func(e *evaluator, v Value, a args) Value { return e.extreme(v, a, -1) },
+		"reject":      func(e *evaluator, v Value, a args) Value { return e.choose(v, a, false, false) },
+		"rejectattr":  func(e *evaluator, v Value, a args) Value { return e.choose(v, a, true, false) },
+		"replace":     filterReplace,
+		"reverse":     filterReverse,
+		"round":       filterRound,
+		"safe":        func(e *evaluator, v Value, a args) Value { return v },
+		"select":      func(e *evaluator, v Value, a args) Value { return e.choose(v, a, false, true) },
+		"selectattr":  func(e *evaluator, v Value, a args) Value { return e.choose(v, a, true, true) },
+		"slice":       filterSlice,
+		"sort":        filterSort,
+		"string":      func(e *evaluator, v Value, a args) Value { return str(v, e.here()) },
+		"sum":         filterSum,
+		"title":       textFilter(titleFilter),
+		"tojson":      filterToJSON,
+		"trim":        filterTrim,
+		"truncate":    filterTruncate,
+		"unique":      filterUnique,
+		"upper":       textFilter(upper),
+		"urlencode":   filterURLEncode,
+		"wordcount":   filterWordCount,
 	}
 	tests = map[string]testFunc{
 		"boolean":     func(e *evaluator, v Value, a args) bool { _, ok := v.(bool); return ok },
@@ -80,32 +83,40 @@ func init() {
 		"divisibleby": testDivisible,
 		"equalto":     func(e *evaluator, v Value, a args) bool { return e.equal(v, e.argument(a, 0, "other")) },
 		"eq":          func(e *evaluator, v Value, a args) bool { return e.equal(v, e.argument(a, 0, "other")) },
+		"escaped":     func(e *evaluator, v Value, a args) bool { return false }, // nothing is marked as safe here
 		"even":        func(e *evaluator, v Value, a args) bool { return e.half(v) == 0 },
 		"false":       func(e *evaluator, v Value, a args) bool { return v == Value(false) },
-		"filter":      func(e *evaluator, v Value, a args) bool { return filters[e.plain(v)] != nil },
+		"filter":      named(filters),
 		"float":       func(e *evaluator, v Value, a args) bool { _, ok := v.(float64); return ok },
 		"ge":          comparisonTest(">="),
 		"gt":          comparisonTest(">"),
 		"greaterthan": comparisonTest(">"),
 		"in":          func(e *evaluator, v Value, a args) bool { return e.contains(e.argument(a, 0, "seq"), v) },
-		"integer":     func(e *evaluator, v Value, a args) bool { _, ok := v.(int64); return ok },
-		"iterable":    testIterable,
-		"le":          comparisonTest("<="),
-		"lessthan":    comparisonTest("<"),
-		"lower":       func(e *evaluator, v Value, a args) bool { return cased(str(v, Origin{}).s, unicode.IsUpper) },
-		"lt":          comparisonTest("<"),
-		"mapping":     func(e *evaluator, v Value, a args) bool { _, ok := v.(*Dict); return ok },
-		"ne":          func(e *evaluator, v Value, a args) bool { return !e.equal(v, e.argument(a, 0, "other")) },
-		"none":        func(e *evaluator, v Value, a args) bool { return v == nil },
-		"number":      func(e *evaluator, v Value, a args) bool { _, ok := number(v); return ok },
-		"odd":         func(e *evaluator, v Value, a args) bool { return e.half(v) == 1 },
-		"sameas":      testSame,
-		"sequence":    testIterable,
-		"string":      func(e *evaluator, v Value, a args) bool { _, ok := v.(Text); return ok },
-		"test":        func(e *evaluator, v Value, a args) bool { return tests[e.plain(v)] != nil },
-		"true":        func(e *evaluator, v Value, a args) bool { return v == Value(true) },
-		"undefined":   func(e *evaluator, v Value, a args) bool { _, ok := v.(undefined); return ok },
-		"upper":       func(e *evaluator, v Value, a args) bool { return cased(str(v, Origin{}).s, unicode.IsLower) },
+		"integer": func(e *evaluator, v Value, a args) bool {
+			_, isBool := v.(bool)
+			_, ok := wholeNumber(v)
+			return ok && !isBool
+		},
+		"iterable":  testIterable,
+		"le":        comparisonTest("<="),
+		"lessthan":  comparisonTest("<"),
+		"lower":     func(e *evaluator, v Value, a args) bool { return cased(str(v, Origin{}).s, isLower) },
+		"lt":        comparisonTest("<"),
+		"mapping":   func(e *evaluator, v Value, a args) bool { _, ok := v.(*Dict); return ok },
+		"ne":        func(e *evaluator, v Value, a args) bool { return !e.equal(v, e.argument(a, 0, "other")) },
+		"none":      func(e *evaluator, v Value, a args) bool { return v == nil },
+		"number":    func(e *evaluator, v Value, a args) bool { _, ok := number(v); return ok },
+		"odd":       func(e *evaluator, v Value, a args) bool { return e.half(v) == 1 },
+		"sameas":    testSame,
+		"sequence":  testIterable,
+		"string":    func(e *evaluator, v Value, a args) bool { _, ok := v.(Text); return ok },
+		"true":      func(e *evaluator, v Value, a args) bool { return v == Value(true) },
+		"undefined": func(e *evaluator, v Value, a args) bool { _, ok := v.(undefined); return ok },
+		"upper":     func(e *evaluator, v Value, a args) bool { return cased(str(v, Origin{}).s, isUpper) },
+	}
+	tests["test"] = named(tests)
+	for name, op := range map[string]string{"==": "eq", "!=": "ne", "<": "lt", "<=": "le", ">": "gt", ">=": "ge"} {
+		tests[name] = tests[op]
 	}
 	globals = &frame{vars: map[string]Value{
 		"cycler":          newFunction("cycler", callCycler),
@@ -119,9 +130,12 @@ func init() {
 	textMethods = map[string]func(e *evaluator, t Text, a args) Value{
 		"capitalize": func(e *evaluator, t Text, a args) Value { return capitalize(t) },
 		"casefold":   func(e *evaluator, t Text, a args) Value { return e.made(t.mapped(cases.Fold().String)) },
-		"center":     func(e *evaluator, t Text, a args) Value { return pad(e, t, a, 0, 2) },
+		"center": func(e *evaluator, t Text, a args) Value {
+			e.argument(a, 0, "width")
+			return pad(e, t, a, 0, 2)
+		},
 		"count": func(e *evaluator, t Text, a args) Value {
-			return int64(strings.Count(e.from(t, a).s, e.textArgument(a, 0, "sub").s))
+			return e.count(t, a)
 		},
 		"endswith":   func(e *evaluator, t Text, a args) Value { return e.affix(t, a, strings.HasSuffix) },
 		"expandtabs": textExpandTabs,
@@ -131,19 +145,28 @@ func init() {
 		"isalnum":    func(e *evaluator, t Text, a args) Value { return every(t.s, isAlnum) },
 		"isalpha":    func(e *evaluator, t Text, a args) Value { return every(t.s, unicode.IsLetter) },
 		"isdecimal":  func(e *evaluator, t Text, a args) Value { return every(t.s, unicode.IsDigit) },
-		"isdigit":    func(e *evaluator, t Text, a args) Value { return every(t.s, unicode.IsDigit) },
-		"islower":    func(e *evaluator, t Text, a args) Value { return cased(t.s, unicode.IsUpper) },
-		"isnumeric":  func(e *evaluator, t Text, a args) Value { return every(t.s, unicode.IsNumber) },
-		"isspace":    func(e *evaluator, t Text, a args) Value { return every(t.s, isSpace) },
-		"istitle": func(e *evaluator, t Text, a args) Value {
-			return cased(t.s, func(rune) bool { return false }) && title(t).s == t.s
+		"isdigit":    func(e *evaluator, t Text, a args) Value { return every(t.s, isDigit) },
+		"isascii": func(e *evaluator, t Text, a args) Value {
+			return strings.IndexFunc(t.s, func(r rune) bool { return r > unicode.MaxASCII }) < 0
 		},
-		"isupper": func(e *evaluator, t Text, a args) Value { return cased(t.s, unicode.IsLower) },
+		"isidentifier": func(e *evaluator, t Text, a args) Value { return isIdentifier(t.s) },
+		"islower":      func(e *evaluator, t Text, a args) Value { return cased(t.s, isLower) },
+		"isnumeric":    func(e *evaluator, t Text, a args) Value { return every(t.s, unicode.IsNumber) },
+		"isspace":      func(e *evaluator, t Text, a args) Value { return every(t.s, isSpace) },
+		"isprintable":  func(e *evaluator, t Text, a args) Value { return t.s == "" || every(t.s, isPrintable) },
+		"istitle":      func(e *evaluator, t Text, a args) Value { return isTitle(t.s) },
+		"isupper":      func(e *evaluator, t Text, a args) Value { return cased(t.s, isUpper) },
 		"join": func(e *evaluator, t Text, a args) Value {
-			return filterJoin(e, e.argument(a, 0, "iterable"), args{positional: []Value{t}})
+			items := e.items(e.argument(a, 0, "iterable"))
+			for _, item := range items {
+				if _, ok := item.(Text); !ok {
+					e.fail("%s cannot be joined: only strings can", kindName(item))
+				}
+			}
+			return filterJoin(e, &List{Items: items}, args{positional: []Value{t}})
 		},
 		"ljust":     func(e *evaluator, t Text, a args) Value { return pad(e, t, a, 0, 0) },
-		"lower":     func(e *evaluator, t Text, a args) Value { return e.made(t.mapped(strings.ToLower)) },
+		"lower":     func(e *evaluator, t Text, a args) Value { return e.made(lower(t)) },
 		"lstrip":    func(e *evaluator, t Text, a args) Value { return strip(e, t, a, true, false) },
 		"partition": func(e *evaluator, t Text, a args) Value { return partition(e, t, a, strings.Index) },
 		"removeprefix": func(e *evaluator, t Text, a args) Value {
@@ -165,9 +188,9 @@ func init() {
 		"splitlines": textSplitLines,
 		"startswith": func(e *evaluator, t Text, a args) Value { return e.affix(t, a, strings.HasPrefix) },
 		"strip":      func(e *evaluator, t Text, a args) Value { return strip(e, t, a, true, true) },
-		"swapcase":   func(e *evaluator, t Text, a args) Value { return e.made(t.mapped(swapCase)) },
-		"title":      func(e *evaluator, t Text, a args) Value { return title(t) },
-		"upper":      func(e *evaluator, t Text, a args) Value { return e.made(t.mapped(upper)) },
+		"swapcase":   func(e *evaluator, t Text, a args) Value { return e.made(swapCase(t)) },
+		"title":      func(e *evaluator, t Text, a args) Value { return titleMethod(t) },
+		"upper":      func(e *evaluator, t Text, a args) Value { return e.made(upper(t)) },
 		"zfill":      textZeroFill,
 	}
 	dictMethods = map[string]func(e *evaluator, d *Dict, a args) Value{
@@ -179,8 +202,14 @@ func init() {
 			otherwise, _ := a.optional(1, "default")
 			return otherwise
 		},
-		"items":  func(e *evaluator, d *Dict, a args) Value { return e.pairs(d) },
-		"keys":   func(e *evaluator, d *Dict, a args) Value { return &List{Items: slices.Clone(d.keys)} },
+		"items": func(e *evaluator, d *Dict, a args) Value {
+			out := e.pairs(d)
+			out.view = "dict_items"
+			return out
+		},
+		"keys": func(e *evaluator, d *Dict, a args) Value {
+			return &List{Items: slices.Clone(d.keys), view: "dict_keys"}
+		},
 		"values": dictValues,
 	}
 	listMethods = map[string]func(e *evaluator, l *List, a args) Value{
@@ -215,7 +244,7 @@ func (a args) optional(i int, name string) (Value, bool) {
 		return a.positional[i], true
 	}
 	for j, n := range a.names {
-		if n == name {
+		if n.s == name {
 			return a.keyword[j], true
 		}
 	}

@@ -47,7 +47,7 @@ func (f *frame) lookup(name string) (Value, bool) {
 // args are the evaluated arguments of a call.
 type args struct {
 	positional []Value
-	names      []string
+	names      []Text // with their origins: what is expanded by ** has the names of a request
 	keyword    []Value
 }
 
@@ -149,7 +149,7 @@ func (e *evaluator) statement(n node) control {
 	case *dataNode:
 		e.print(text(n.text, Origin{Line: n.at()}))
 	case *printNode:
-		v := e.eval(n.value)
+		v := e.raw(n.value)
 		e.line = n.at()
 		e.print(str(v, e.here()))
 	case *ifNode:
@@ -165,7 +165,7 @@ func (e *evaluator) statement(n node) control {
 		}
 		return continueLoop
 	case *setNode:
-		e.assign(n.target, e.eval(n.value))
+		e.assign(n.target, e.raw(n.value))
 	case *setBlock:
 		pop := e.push(map[string]Value{})
 		var body Value = e.capture(func() { e.exec(n.body) })
@@ -178,8 +178,8 @@ func (e *evaluator) statement(n node) control {
 		e.frame.vars[n.name] = e.macro(n.name, &n.macro)
 	case *callBlock:
 		caller := e.macro("caller", &n.macro)
-		a := e.arguments(n.call.arguments)
-		a.names = append(a.names, "caller")
+		a := e.arguments(n.call.arguments, e.raw)
+		a.names = append(a.names, Text{s: "caller"})
 		a.keyword = append(a.keyword, caller)
 		e.print(str(e.call(e.eval(n.call.fn), a), e.here()))
 	case *filterBlock:
@@ -191,7 +191,7 @@ func (e *evaluator) statement(n node) control {
 		vars := map[string]Value{}
 		values := make([]Value, len(n.values))
 		for i, v := range n.values {
-			values[i] = e.eval(v)
+			values[i] = e.raw(v)
 		}
 		defer e.push(vars)()
 		for i, t := range n.names {
@@ -336,7 +336,7 @@ func (l *loopValue) attr(e *evaluator, name string) (Value, bool) {
 // macro makes a callable of a definition. It sees the variables around its definition.
 func (e *evaluator) macro(macroName string, m *macro) *function {
 	home := e.frame
-	return newFunction(macroName, func(e *evaluator, a args) Value {
+	f := newFunction(macroName, func(e *evaluator, a args) Value {
 		vars := map[string]Value{}
 		positional := a.positional
 		for i, p := range m.params {
@@ -353,18 +353,19 @@ func (e *evaluator) macro(macroName string, m *macro) *function {
 		}
 		vars["varargs"] = &List{Items: extra, tuple: true}
 		kwargs := newDict(Origin{})
-		for i, name := range a.names {
-			switch _, given := vars[name]; {
+		for i, given := range a.names {
+			name := given.s
+			switch _, twice := vars[name]; {
 			case name == "caller" && m.caller:
 				vars[name] = a.keyword[i]
-			case given:
+			case twice:
 				e.fail("macro %s got argument %q twice", macroName, name)
 			case slices.Contains(m.params, name):
 				vars[name] = a.keyword[i]
 			case !m.kwargs:
 				e.fail("macro %s has no parameter %q", macroName, name)
 			default:
-				kwargs.set(text(name, e.here()), a.keyword[i])
+				kwargs.set(given, a.keyword[i])
 			}
 		}
 		vars["kwargs"] = kwargs
@@ -383,11 +384,23 @@ func (e *evaluator) macro(macroName string, m *macro) *function {
 		e.frame, e.line = outer, line
 		return t
 	})
+	f.prints = true
+	parameters := &List{tuple: true}
+	for _, p := range m.params {
+		parameters.Items = append(parameters.Items, text(p, e.here()))
+	}
+	f.attrs = map[string]func(e *evaluator) Value{
+		"arguments":     func(*evaluator) Value { return parameters },
+		"catch_kwargs":  func(*evaluator) Value { return m.kwargs },
+		"catch_varargs": func(*evaluator) Value { return m.varargs },
+		"caller":        func(*evaluator) Value { return m.caller },
+	}
+	return f
 }
 
 // items are the elements that a loop over v sees.
 func (e *evaluator) items(v Value) []Value {
-	switch v := v.(type) {
+	switch v := bare(v).(type) {
 	case *List:
 		return v.Items
 	case *Dict:
@@ -408,7 +421,13 @@ func (e *evaluator) items(v Value) []Value {
 	return nil
 }
 
-func (e *evaluator) eval(x expr) Value {
+func (e *evaluator) eval(x expr) Value { return bare(e.raw(x)) }
+
+// printing are the filters that may print what they are given, or give it back.
+var printing = map[string]bool{"string": true, "tojson": true, "default": true, "d": true, "safe": true}
+
+// raw is eval, but that a number of a request is given with its origin, for those who print it.
+func (e *evaluator) raw(x expr) Value {
 	e.step()
 	if e.nested++; e.nested > maxNested {
 		e.fail("the template is nested more than %d deep", maxNested)
@@ -442,26 +461,27 @@ func (e *evaluator) eval(x expr) Value {
 	case *unaryExpr:
 		return e.unary(x.op, e.eval(x.x))
 	case *binaryExpr:
-		left := e.eval(x.x)
+		left := e.raw(x.x)
 		switch x.op {
 		case "and":
 			if !truth(left) {
 				return left
 			}
-			return e.eval(x.y)
+			return e.raw(x.y)
 		case "or":
 			if truth(left) {
 				return left
 			}
-			return e.eval(x.y)
+			return e.raw(x.y)
 		}
+		left = bare(left)
 		right := e.eval(x.y)
 		e.line = x.at()
 		return e.arithmetic(x.op, left, right)
 	case *concatExpr:
 		parts := make([]Text, len(x.parts))
 		for i, p := range x.parts {
-			parts[i] = str(e.eval(p), Origin{Line: p.at()})
+			parts[i] = str(e.raw(p), Origin{Line: p.at()})
 		}
 		return e.made(concat(parts...))
 	case *compareExpr:
@@ -477,12 +497,12 @@ func (e *evaluator) eval(x expr) Value {
 		return true
 	case *condExpr:
 		if truth(e.eval(x.cond)) {
-			return e.eval(x.x)
+			return e.raw(x.x)
 		}
 		if x.y == nil {
 			return undefined{"the inline if has no else"}
 		}
-		return e.eval(x.y)
+		return e.raw(x.y)
 	case *attrExpr:
 		v := e.eval(x.x)
 		e.line = x.at()
@@ -495,35 +515,54 @@ func (e *evaluator) eval(x expr) Value {
 		return e.slice(x)
 	case *callExpr:
 		fn := e.eval(x.fn)
-		a := e.arguments(x.arguments)
+		how := e.eval
+		if f, ok := fn.(*function); ok && f.prints {
+			how = e.raw
+		}
+		a := e.arguments(x.arguments, how)
 		e.line = x.at()
 		return e.call(fn, a)
 	case *filterExpr:
-		v := e.eval(x.x)
-		a := e.arguments(x.arguments)
+		how := e.eval
+		if printing[x.name] {
+			how = e.raw
+		}
+		v := how(x.x)
+		a := e.arguments(x.arguments, how)
 		e.line = x.at()
-		return filters[x.name](e, v, a)
+		f, ok := filters[x.name]
+		if !ok {
+			e.fail("there is no filter %q", x.name)
+		}
+		return f(e, v, a)
 	case *testExpr:
 		v := e.eval(x.x)
-		a := e.arguments(x.arguments)
+		a := e.arguments(x.arguments, e.eval)
 		e.line = x.at()
-		return tests[x.name](e, v, a)
+		test, ok := tests[x.name]
+		if !ok {
+			e.fail("there is no test %q", x.name)
+		}
+		return test(e, v, a)
 	case *blockText:
 		return e.block
 	}
 	panic(fmt.Sprintf("jinja: expression %T", x))
 }
 
-func (e *evaluator) arguments(x arguments) (a args) {
+// arguments evaluates the arguments of a call in a way.
+func (e *evaluator) arguments(x arguments, how func(expr) Value) (a args) {
 	for _, p := range x.positional {
-		a.positional = append(a.positional, e.eval(p))
+		a.positional = append(a.positional, how(p))
 	}
 	if x.star != nil {
-		a.positional = append(a.positional, e.items(e.eval(x.star))...)
+		for _, item := range e.items(e.eval(x.star)) {
+			a.positional = append(a.positional, bare(item))
+		}
 	}
 	for i, k := range x.keyword {
-		a.names = append(a.names, x.names[i])
-		a.keyword = append(a.keyword, e.eval(k))
+		a.names = append(a.names, text(x.names[i], e.here()))
+		a.keyword = append(a.keyword, how(k))
 	}
 	if x.star2 != nil {
 		d, ok := e.eval(x.star2).(*Dict)
@@ -536,8 +575,8 @@ func (e *evaluator) arguments(x arguments) (a args) {
 				e.fail("a key after ** is not a string")
 			}
 			v, _ := d.get(k)
-			a.names = append(a.names, name.s)
-			a.keyword = append(a.keyword, v)
+			a.names = append(a.names, name)
+			a.keyword = append(a.keyword, bare(v))
 		}
 	}
 	return a
@@ -561,6 +600,7 @@ func (e *evaluator) call(fn Value, a args) Value {
 
 // attr is v.name: a method first, then an item, as in the reference.
 func (e *evaluator) attr(v Value, name string) Value {
+	v = bare(v)
 	if m := method(v, name); m != nil {
 		return m
 	}
@@ -568,6 +608,10 @@ func (e *evaluator) attr(v Value, name string) Value {
 	case *Dict:
 		if item, ok := v.values[name]; ok {
 			return item
+		}
+	case *List:
+		if i := slices.Index(v.fields, name); i >= 0 {
+			return v.Items[i]
 		}
 	case *namespace:
 		if item, ok := v.attrs[name]; ok {
@@ -592,6 +636,7 @@ func (e *evaluator) attr(v Value, name string) Value {
 
 // index is v[i]: an item first, then a method.
 func (e *evaluator) index(v, i Value) Value {
+	v, i = bare(v), bare(i)
 	switch v := v.(type) {
 	case *Dict:
 		if item, ok := v.get(i); ok {
@@ -703,11 +748,11 @@ func (e *evaluator) unary(op string, v Value) Value {
 	if op == "not" {
 		return !truth(v)
 	}
-	if i, ok := integer(v); ok {
+	if i, ok := wholeNumber(v); ok {
 		if op == "-" {
-			return -i
+			return e.wholeOf(i.Neg(i))
 		}
-		return i
+		return e.wholeOf(i)
 	}
 	f, ok := v.(float64)
 	if !ok {
@@ -720,13 +765,21 @@ func (e *evaluator) unary(op string, v Value) Value {
 }
 
 func (e *evaluator) arithmetic(op string, a, b Value) Value {
+	a, b = bare(a), bare(b)
 	if v, ok := e.sequences(op, a, b); ok {
 		return v
 	}
-	x, okX := integer(a)
-	y, okY := integer(b)
-	if okX && okY {
-		return e.integers(op, x, y)
+	if x, ok := integer(a); ok {
+		if y, ok := integer(b); ok {
+			if v, ok := small(op, x, y); ok {
+				return v
+			}
+		}
+	}
+	if x, ok := wholeNumber(a); ok {
+		if y, ok := wholeNumber(b); ok {
+			return e.integers(op, x, y)
+		}
 	}
 	f, okF := number(a)
 	g, okG := number(b)
@@ -753,10 +806,31 @@ func (e *evaluator) arithmetic(op string, a, b Value) Value {
 	case "//":
 		return math.Floor(f / g)
 	case "%":
-		return f - g*math.Floor(f/g)
+		m := math.Mod(f, g)
+		if m != 0 && (m < 0) != (g < 0) {
+			m += g
+		}
+		return m
 	default:
-		return math.Pow(f, g)
+		return e.power(f, g)
 	}
+}
+
+// small computes with integers where the result is sure to fit.
+func small(op string, x, y int64) (Value, bool) {
+	const most = 1 << 31
+	if x > most || x < -most || y > most || y < -most {
+		return nil, false
+	}
+	switch op {
+	case "+":
+		return x + y, true
+	case "-":
+		return x - y, true
+	case "*":
+		return x * y, true
+	}
+	return nil, false
 }
 
 // sequences are + and * on texts and lists, and % on a text.
@@ -812,57 +886,6 @@ func (e *evaluator) sequences(op string, a, b Value) (Value, bool) {
 	return nil, false
 }
 
-func (e *evaluator) integers(op string, x, y int64) Value {
-	if y == 0 && (op == "/" || op == "//" || op == "%") {
-		e.fail("division by zero")
-	}
-	var r int64
-	overflow := false
-	switch op {
-	case "+":
-		r = x + y
-		overflow = (x > 0) == (y > 0) && (r > 0) != (x > 0) && x != 0 && y != 0
-	case "-":
-		r = x - y
-		overflow = (x >= 0) != (y >= 0) && (r >= 0) != (x >= 0)
-	case "*":
-		r = x * y
-		overflow = x != 0 && (r/x != y || x == -1 && y == math.MinInt64)
-	case "/":
-		return float64(x) / float64(y)
-	case "//", "%":
-		r = x / y
-		m := x % y
-		if m != 0 && (m < 0) != (y < 0) { // round down, not towards zero
-			r--
-			m += y
-		}
-		if op == "%" {
-			return m
-		}
-	case "**":
-		if y < 0 {
-			return math.Pow(float64(x), float64(y))
-		}
-		r = 1
-		for i := int64(0); i < y && !overflow && r != 0 && (x != 1); i++ {
-			if x == -1 {
-				if y%2 == 1 {
-					r = -1
-				}
-				break
-			}
-			next := r * x
-			overflow = x != 0 && next/x != r
-			r = next
-		}
-	}
-	if overflow {
-		e.fail("the result of %d %s %d does not fit 64 bits", x, op, y)
-	}
-	return r
-}
-
 func (e *evaluator) compare(op string, a, b Value) bool {
 	switch op {
 	case "==":
@@ -891,6 +914,7 @@ func (e *evaluator) compare(op string, a, b Value) bool {
 }
 
 func (e *evaluator) contains(in, v Value) bool {
+	v = bare(v)
 	switch in := in.(type) {
 	case Text:
 		part, ok := v.(Text)
@@ -915,78 +939,4 @@ func (e *evaluator) contains(in, v Value) bool {
 	}
 	e.fail("%s has no elements to look among", kindName(in))
 	return false
-}
-
-// format is the % operator on a text: %s, %d, %r, %% and the like, with width and precision.
-func (e *evaluator) format(t Text, v Value) Text {
-	values := []Value{v}
-	if l, ok := v.(*List); ok && l.tuple {
-		values = l.Items
-	}
-	next := func() Value {
-		if len(values) == 0 {
-			e.fail("not enough values for the format string")
-		}
-		v := values[0]
-		values = values[1:]
-		return v
-	}
-	var b textBuilder
-	at := 0
-	for at < len(t.s) {
-		i := strings.IndexByte(t.s[at:], '%')
-		if i < 0 {
-			break
-		}
-		b.append(t.slice(at, at+i))
-		at += i + 1
-		from := at
-		for at < len(t.s) && strings.IndexByte("0123456789.+- #", t.s[at]) >= 0 {
-			at++
-		}
-		if at == len(t.s) {
-			e.fail("the format string ends in the middle of a %%")
-		}
-		flags, verb := t.s[from:at], t.s[at]
-		if len(flags) > 6 {
-			e.fail("the format %%%s%c is too wide", flags, verb)
-		}
-		at++
-		switch verb {
-		case '%':
-			b.add("%", e.here())
-		case 's', 'r':
-			v := next()
-			part := str(v, e.here())
-			if verb == 'r' {
-				var repr textBuilder
-				writeRepr(&repr, v, e.here())
-				part = repr.text()
-			}
-			if flags == "" {
-				b.append(part)
-			} else {
-				b.add(fmt.Sprintf("%"+flags+"s", part.s), part.origin(e.here()))
-			}
-		case 'd', 'i', 'x', 'X', 'o':
-			f, ok := number(next())
-			if !ok {
-				e.fail("the format %%%c needs a number", verb)
-			}
-			if verb == 'i' {
-				verb = 'd'
-			}
-			b.add(fmt.Sprintf("%"+flags+string(verb), int64(f)), e.here())
-		case 'f', 'F', 'e', 'E', 'g', 'G':
-			f, ok := number(next())
-			if !ok {
-				e.fail("the format %%%c needs a number", verb)
-			}
-			b.add(fmt.Sprintf("%"+flags+string(verb), f), e.here())
-		default:
-			e.fail("unknown format %%%s%c", flags, verb)
-		}
-	}
-	b.append(t.slice(at, len(t.s)))
-	return b.text()
 }

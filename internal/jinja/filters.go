@@ -4,46 +4,20 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"math/big"
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 	"unicode/utf8"
-
-	"golang.org/x/text/cases"
-	"golang.org/x/text/language"
 )
 
-// textFilter makes a filter of a function that maps a piece of text.
-func textFilter(f func(string) string) filterFunc {
+// textFilter makes a filter of a function on texts.
+func textFilter(f func(Text) Text) filterFunc {
 	return func(e *evaluator, v Value, a args) Value {
-		return e.made(str(v, e.here()).mapped(f))
+		t := str(v, e.here())
+		e.work(len(t.s) / 64)
+		return e.made(f(t))
 	}
-}
-
-// upper is the full mapping of Unicode, in which some letters become two.
-func upper(s string) string { return cases.Upper(language.Und).String(s) }
-
-func capitalize(t Text) Text {
-	_, n := utf8.DecodeRuneInString(t.s)
-	return concat(t.slice(0, n).mapped(upper), t.slice(n, len(t.s)).mapped(strings.ToLower))
-}
-
-// title makes the first letter of each word large.
-func title(t Text) Text {
-	start := true
-	change := func(r rune) rune {
-		if strings.ContainsRune("-([{<", r) || isSpace(r) {
-			start = true
-			return r
-		}
-		if start {
-			start = false
-			return unicode.ToUpper(r)
-		}
-		return unicode.ToLower(r)
-	}
-	return t.mapped(func(piece string) string { return strings.Map(change, piece) })
 }
 
 // filterWordCount counts runs of letters, digits and underscores.
@@ -56,6 +30,9 @@ func filterWordCount(e *evaluator, v Value, a args) Value {
 func filterAttr(e *evaluator, v Value, a args) Value {
 	name := e.textArgument(a, 0, "name")
 	if _, isDict := v.(*Dict); isDict { // attributes only, not items
+		if m := method(v, name.s); m != nil {
+			return m
+		}
 		return undefined{fmt.Sprintf("%s has no attribute %q", kindName(v), name.s)}
 	}
 	return e.attr(v, name.s)
@@ -108,35 +85,42 @@ func filterSlice(e *evaluator, v Value, a args) Value {
 }
 
 func filterFormat(e *evaluator, v Value, a args) Value {
+	var values Value = &List{Items: a.positional, tuple: true}
 	if len(a.names) > 0 {
-		e.fail("format by names is not supported; use the values in order")
+		values = callDict(e, args{names: a.names, keyword: a.keyword})
 	}
-	return e.made(e.format(str(v, e.here()), &List{Items: a.positional, tuple: true}))
+	return e.made(e.format(str(v, e.here()), values))
 }
 
 // filterGroupBy makes (grouper, list) pairs of the items that agree in an attribute, sorted by it.
 func filterGroupBy(e *evaluator, v Value, a args) Value {
 	attribute := e.argument(a, 0, "attribute")
-	key := func(v Value) Value { return foldCase(e.path(v, attribute), false) }
+	otherwise, hasDefault := a.optional(1, "default")
+	sensitive, _ := a.optional(2, "case_sensitive")
+	of := func(v Value) Value {
+		got := e.path(v, attribute)
+		if _, missing := got.(undefined); missing && hasDefault {
+			return otherwise
+		}
+		return got
+	}
+	key := func(v Value) Value { return foldCase(of(v), truth(sensitive)) }
 	out := &List{}
 	var last Value
 	for _, item := range e.sorted(e.items(v), key, false) {
 		if n := len(out.Items); n == 0 || !e.equal(key(item), last) {
 			last = key(item)
-			group := newDict(Origin{})
-			group.set(text("grouper", e.here()), e.path(item, attribute))
-			group.set(text("list", e.here()), &List{})
-			out.Items = append(out.Items, group)
+			out.Items = append(out.Items, &List{Items: []Value{of(item), &List{}}, tuple: true, fields: []string{"grouper", "list"}})
 		}
-		members, _ := out.Items[len(out.Items)-1].(*Dict).get(Text{s: "list"})
-		members.(*List).Items = append(members.(*List).Items, item)
+		members := out.Items[len(out.Items)-1].(*List).Items[1].(*List)
+		members.Items = append(members.Items, item)
 	}
 	return out
 }
 
 func filterAbs(e *evaluator, v Value, a args) Value {
-	if i, ok := integer(v); ok {
-		return max(i, -i)
+	if i, ok := wholeNumber(v); ok {
+		return e.wholeOf(i.Abs(i))
 	}
 	f, ok := v.(float64)
 	if !ok {
@@ -164,8 +148,12 @@ func filterDictsort(e *evaluator, v Value, a args) Value {
 	}
 	out := e.pairs(d)
 	by := 0
-	if v, _ := a.optional(1, "by"); e.equal(v, Text{s: "value"}) {
+	switch v, given := a.optional(1, "by"); {
+	case !given || e.equal(v, Text{s: "key"}):
+	case e.equal(v, Text{s: "value"}):
 		by = 1
+	default:
+		e.fail("a dictionary is sorted by its \"key\" or its \"value\"")
 	}
 	sensitive, _ := a.optional(0, "case_sensitive")
 	out.Items = e.sorted(out.Items, func(v Value) Value { return foldCase(v.(*List).Items[by], truth(sensitive)) }, false)
@@ -177,8 +165,9 @@ func filterDictsort(e *evaluator, v Value, a args) Value {
 
 // foldCase is what to sort by: texts without regard to case unless it matters.
 func foldCase(v Value, sensitive bool) Value {
+	v = bare(v)
 	if t, ok := v.(Text); ok && !sensitive {
-		return Text{s: strings.ToLower(t.s)}
+		return lower(t)
 	}
 	return v
 }
@@ -209,11 +198,14 @@ func filterFloat(e *evaluator, v Value, a args) Value {
 	if f, ok := number(v); ok {
 		return f
 	}
-	if t, ok := v.(Text); ok {
-		f, err := strconv.ParseFloat(strings.TrimFunc(t.s, isSpace), 64)
+	switch v := v.(type) {
+	case Text:
+		f, err := strconv.ParseFloat(strings.TrimFunc(v.s, isSpace), 64)
 		if err == nil || errors.Is(err, strconv.ErrRange) { // what is too large is infinite
 			return f
 		}
+	case undefined:
+		e.fail("%s, so it is no number", v.name)
 	}
 	if otherwise, ok := a.optional(0, "default"); ok {
 		return otherwise
@@ -225,8 +217,8 @@ func filterInt(e *evaluator, v Value, a args) Value {
 	base := e.intArgument(a, 1, "base", 10)
 	switch v := v.(type) {
 	case float64:
-		if !math.IsNaN(v) && math.Abs(v) < 1<<63 {
-			return int64(v)
+		if i, ok := truncated(v); ok {
+			return e.wholeOf(i)
 		}
 	case Text:
 		s := strings.TrimFunc(v.s, isSpace)
@@ -234,17 +226,21 @@ func filterInt(e *evaluator, v Value, a args) Value {
 		if base == 16 {
 			digits = strings.TrimPrefix(strings.TrimPrefix(s, "0x"), "0X")
 		}
-		if base >= 2 && base <= 36 {
-			if i, err := strconv.ParseInt(strings.ReplaceAll(digits, "_", ""), base, 64); err == nil {
-				return i
+		if base >= 2 && base <= 36 && len(s) < maxBits/4 {
+			if i, ok := new(big.Int).SetString(strings.ReplaceAll(digits, "_", ""), base); ok {
+				return e.wholeOf(i)
 			}
 		}
-		if f, err := strconv.ParseFloat(s, 64); err == nil && math.Abs(f) < 1<<63 {
-			return int64(f)
+		if f, err := strconv.ParseFloat(s, 64); err == nil {
+			if i, ok := truncated(f); ok {
+				return e.wholeOf(i)
+			}
 		}
+	case undefined:
+		e.fail("%s, so it is no number", v.name)
 	default:
-		if i, ok := integer(v); ok {
-			return i
+		if i, ok := wholeNumber(v); ok {
+			return e.wholeOf(i)
 		}
 	}
 	if otherwise, ok := a.optional(0, "default"); ok {
@@ -253,6 +249,7 @@ func filterInt(e *evaluator, v Value, a args) Value {
 	return int64(0)
 }
 
+// filterIndent puts white space in front of lines, which end in the same way afterwards.
 func filterIndent(e *evaluator, v Value, a args) Value {
 	t := str(v, e.here())
 	width, ok := a.optional(0, "width")
@@ -266,12 +263,19 @@ func filterIndent(e *evaluator, v Value, a args) Value {
 	first, _ := a.optional(1, "first")
 	blank, _ := a.optional(2, "blank")
 	var b textBuilder
-	for i, line := range t.split("\n", -1) {
+	if truth(first) {
+		b.append(e.made(by))
+	}
+	lines := splitLines(e, t, false)
+	if t.s == "" || len(t.slice(len(t.s)-1, len(t.s)).trim(true, true, isLineEnd).s) == 0 {
+		lines = append(lines, Text{}) // what is behind the last line's end
+	}
+	for i, line := range lines {
 		if i > 0 {
 			b.add("\n", line.origin(e.here()))
-		}
-		if i == 0 && truth(first) || i > 0 && (line.s != "" || truth(blank)) {
-			b.append(e.made(by))
+			if line.s != "" || truth(blank) {
+				b.append(e.made(by))
+			}
 		}
 		b.append(line)
 	}
@@ -366,6 +370,9 @@ func filterMap(e *evaluator, v Value, a args) Value {
 		}
 		return out
 	}
+	if len(a.positional) == 0 {
+		e.fail("the filter to map by is missing")
+	}
 	name := e.textArgument(a, 0, "filter")
 	f, ok := filters[name.s]
 	if !ok {
@@ -374,6 +381,9 @@ func filterMap(e *evaluator, v Value, a args) Value {
 	rest := args{a.positional[1:], a.names, a.keyword}
 	for _, item := range e.items(v) {
 		e.step()
+		if !printing[name.s] {
+			item = bare(item)
+		}
 		out.Items = append(out.Items, f(e, item, rest))
 	}
 	return out
@@ -385,8 +395,10 @@ func (e *evaluator) choose(v Value, a args, byAttribute, keep bool) Value {
 	positional := a.positional
 	var attribute Value
 	if byAttribute {
-		attribute = e.argument(a, 0, "attribute")
-		positional = positional[1:]
+		if len(positional) == 0 {
+			e.fail("the attribute to choose by is missing")
+		}
+		attribute, positional = positional[0], positional[1:]
 	}
 	test := func(e *evaluator, v Value, a args) bool { return truth(v) }
 	if len(positional) > 0 {
@@ -403,7 +415,7 @@ func (e *evaluator) choose(v Value, a args, byAttribute, keep bool) Value {
 		if byAttribute {
 			subject = e.path(item, attribute)
 		}
-		if test(e, subject, args{positional, a.names, a.keyword}) == keep {
+		if test(e, bare(subject), args{positional, a.names, a.keyword}) == keep {
 			out.Items = append(out.Items, item)
 		}
 	}
@@ -475,14 +487,17 @@ func filterRound(e *evaluator, v Value, a args) Value {
 		e.fail("%s cannot be rounded", kindName(v))
 	}
 	switch m, _ := method.(Text); m.s {
+	case "", "common":
+	default:
+		e.fail("the method of rounding is common, ceil or floor, not %q", m.s)
 	case "ceil":
 		return math.Ceil(f*scale) / scale
 	case "floor":
 		return math.Floor(f*scale) / scale
 	}
-	if i, ok := integer(v); ok {
+	if i, ok := wholeNumber(v); ok {
 		if precision >= 0 {
-			return i
+			return e.wholeOf(i)
 		}
 		return int64(math.RoundToEven(f*scale) / scale)
 	}
@@ -497,16 +512,28 @@ func filterRound(e *evaluator, v Value, a args) Value {
 	return f
 }
 
+// filterSort sorts by one attribute, or by several with commas between.
 func filterSort(e *evaluator, v Value, a args) Value {
 	reverse, _ := a.optional(0, "reverse")
 	sensitive, _ := a.optional(1, "case_sensitive")
 	attribute, byAttribute := a.optional(2, "attribute")
-	return &List{Items: e.sorted(e.items(v), func(v Value) Value {
-		if byAttribute {
-			v = e.path(v, attribute)
+	key := func(v Value) Value { return foldCase(v, truth(sensitive)) }
+	if t, ok := attribute.(Text); ok && strings.Contains(t.s, ",") {
+		var paths []Text
+		for part := range strings.SplitSeq(t.s, ",") {
+			paths = append(paths, Text{s: part})
 		}
-		return foldCase(v, truth(sensitive))
-	}, truth(reverse))}
+		key = func(v Value) Value {
+			keys := &List{}
+			for _, p := range paths {
+				keys.Items = append(keys.Items, foldCase(e.path(v, p), truth(sensitive)))
+			}
+			return keys
+		}
+	} else if byAttribute && attribute != nil {
+		key = func(v Value) Value { return foldCase(e.path(v, attribute), truth(sensitive)) }
+	}
+	return &List{Items: e.sorted(e.items(v), key, truth(reverse))}
 }
 
 // sorted is a stable sort by key, which may be nil.
@@ -548,27 +575,27 @@ func filterSum(e *evaluator, v Value, a args) Value {
 // filterToJSON takes the parameters of json.dumps; the first is indent. ensure_ascii is off unless asked
 // for, as model libraries have it.
 func filterToJSON(e *evaluator, v Value, a args) Value {
-	style := jsonStyle{item: ", ", key: ": "}
+	style := jsonStyle{item: Text{s: ", "}, key: Text{s: ": "}}
 	if ascii, ok := a.optional(1<<20, "ensure_ascii"); ok {
 		style.ascii = truth(ascii)
 	}
 	if sort, ok := a.optional(1<<20, "sort_keys"); ok {
 		style.sortKeys = truth(sort)
 	}
-	switch indent, _ := a.optional(0, "indent"); indent := indent.(type) {
+	switch indent, _ := a.optional(0, "indent"); indent := bare(indent).(type) {
 	case nil:
 	case Text:
-		style.lines, style.indent, style.item = true, indent.s, ","
+		style.lines, style.indent, style.item = true, indent, Text{s: ","}
 	default:
-		style.lines, style.item = true, ","
-		style.indent = strings.Repeat(" ", int(max(0, min(64, e.integer(indent)))))
+		style.lines, style.item = true, Text{s: ","}
+		style.indent = Text{s: strings.Repeat(" ", int(max(0, min(64, e.integer(indent)))))}
 	}
 	if seps, ok := a.optional(1<<20, "separators"); ok && seps != nil {
 		pair := e.items(seps)
 		if len(pair) != 2 {
 			e.fail("separators must be two strings")
 		}
-		style.item, style.key = str(pair[0], Origin{}).s, str(pair[1], Origin{}).s
+		style.item, style.key = str(pair[0], e.here()), str(pair[1], e.here())
 	}
 	var b textBuilder
 	writeJSON(e, &b, v, e.here(), style, 0)
@@ -607,4 +634,70 @@ func filterUnique(e *evaluator, v Value, a args) Value {
 		}
 	}
 	return out
+}
+
+// filterTruncate shortens a text, at the end of a word unless told otherwise.
+func filterTruncate(e *evaluator, v Value, a args) Value {
+	t := str(v, e.here())
+	length := e.intArgument(a, 0, "length", 255)
+	kill, _ := a.optional(1, "killwords")
+	end := text("...", e.here())
+	if _, ok := a.optional(2, "end"); ok {
+		end = e.textArgument(a, 2, "end")
+	}
+	leeway := e.intArgument(a, 3, "leeway", 5)
+	room := length - utf8.RuneCountInString(end.s)
+	if room < 0 || leeway < 0 {
+		e.fail("a text cannot be shortened to %d characters that end with %q", length, end.s)
+	}
+	if utf8.RuneCountInString(t.s) <= length+leeway {
+		return t
+	}
+	short := t.first(room)
+	if !truth(kill) {
+		if i := strings.LastIndexByte(short.s, ' '); i >= 0 {
+			short = short.slice(0, i)
+		}
+	}
+	return e.made(concat(short, end))
+}
+
+// filterURLEncode quotes a text for an address, or the pairs of a dictionary or a list for its query.
+func filterURLEncode(e *evaluator, v Value, a args) Value {
+	quoted := func(v Value, safe string) Text {
+		return str(v, e.here()).mapped(func(piece string) string {
+			var b strings.Builder
+			for i := range len(piece) {
+				c := piece[i]
+				if 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || strings.IndexByte("_.-~"+safe, c) >= 0 {
+					b.WriteByte(c)
+				} else {
+					fmt.Fprintf(&b, "%%%02X", c)
+				}
+			}
+			return b.String()
+		})
+	}
+	switch v := v.(type) {
+	case *Dict, *List:
+		pairs, ok := v.(*List)
+		if d, isDict := v.(*Dict); isDict {
+			pairs, ok = e.pairs(d), true
+		}
+		var b textBuilder
+		for i, item := range pairs.Items {
+			pair := e.items(item)
+			if !ok || len(pair) != 2 {
+				e.fail("a query is made of pairs of a name and a value")
+			}
+			if i > 0 {
+				b.add("&", e.here())
+			}
+			b.append(quoted(pair[0], ""))
+			b.add("=", e.here())
+			b.append(quoted(pair[1], ""))
+		}
+		return e.made(b.text())
+	}
+	return e.made(quoted(v, "/"))
 }

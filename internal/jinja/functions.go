@@ -2,19 +2,17 @@ package jinja
 
 import (
 	"fmt"
-	"math"
 	"strings"
 	"time"
-	"unicode"
 )
 
 // half is what is left of a number after division by 2.
 func (e *evaluator) half(v Value) float64 {
-	f, ok := number(v)
+	f, ok := number(e.arithmetic("%", v, int64(2)))
 	if !ok {
 		e.fail("%s is neither odd nor even", kindName(v))
 	}
-	return f - 2*math.Floor(f/2)
+	return f
 }
 
 // plain is a string without its origins.
@@ -29,6 +27,8 @@ func (e *evaluator) plain(v Value) string {
 func testCallable(e *evaluator, v Value, a args) bool {
 	switch v := v.(type) {
 	case *function:
+		return !v.instance
+	case undefined: // which fails when it is called
 		return true
 	case *loopValue:
 		return v.again != nil
@@ -37,22 +37,28 @@ func testCallable(e *evaluator, v Value, a args) bool {
 }
 
 func testDivisible(e *evaluator, v Value, a args) bool {
-	by := e.integer(e.argument(a, 0, "num"))
-	if by == 0 {
-		e.fail("division by zero")
+	return e.equal(e.arithmetic("%", v, e.argument(a, 0, "num")), int64(0))
+}
+
+// named looks whether a table has a name.
+func named[T any](table map[string]T) testFunc {
+	return func(e *evaluator, v Value, a args) bool {
+		if l, ok := v.(*List); ok && !l.tuple || kindName(v) == "a dictionary" {
+			e.fail("%s is no name", kindName(v))
+		}
+		t, _ := v.(Text)
+		_, ok := table[t.s]
+		return ok
 	}
-	return e.integer(v)%by == 0
 }
 
 func comparisonTest(op string) testFunc {
 	return func(e *evaluator, v Value, a args) bool { return e.compare(op, v, e.argument(a, 0, "other")) }
 }
 
-// cased reports whether s has letters with case, and none that is unwanted.
-func cased(s string, unwanted func(rune) bool) bool {
-	return strings.IndexFunc(s, unwanted) < 0 && strings.IndexFunc(s, func(r rune) bool {
-		return unicode.IsUpper(r) || unicode.IsLower(r)
-	}) >= 0
+// cased reports whether s has letters with case, all of which are as wanted.
+func cased(s string, wanted func(rune) bool) bool {
+	return strings.IndexFunc(s, func(r rune) bool { return isCased(r) && !wanted(r) }) < 0 && strings.IndexFunc(s, wanted) >= 0
 }
 
 func testIterable(e *evaluator, v Value, a args) bool {
@@ -88,7 +94,7 @@ func callDict(e *evaluator, a args) Value {
 		}
 	}
 	for i, name := range a.names {
-		d.set(text(name, e.here()), a.keyword[i])
+		d.set(name, a.keyword[i])
 	}
 	return d
 }
@@ -103,6 +109,7 @@ func callCycler(e *evaluator, a args) Value {
 		e.fail("a cycler is not called; its method next is")
 		return nil
 	})
+	c.instance = true
 	c.attrs = map[string]func(e *evaluator) Value{
 		"current": func(*evaluator) Value { return a.positional[at] },
 		"next": func(*evaluator) Value {
@@ -196,28 +203,32 @@ var strftimeVerbs = map[byte]string{
 }
 
 func callStrftime(e *evaluator, a args) Value {
-	format := e.textArgument(a, 0, "format").s
-	var b strings.Builder
+	format := e.textArgument(a, 0, "format")
+	var b textBuilder
 	at := now()
-	for i := 0; i < len(format); i++ {
-		if format[i] != '%' || i+1 == len(format) {
-			b.WriteByte(format[i])
+	for i := 0; i < len(format.s); i++ {
+		from := i
+		o := format.slice(i, i+1).origin(e.here())
+		if format.s[i] != '%' || i+1 == len(format.s) {
+			b.add(format.s[i:i+1], o)
 			continue
 		}
 		i++
-		switch layout, ok := strftimeVerbs[format[i]]; {
-		case format[i] == '-' && i+1 < len(format): // without leading zeros
+		// What a conversion gives has the origin of the conversion.
+		o = format.slice(from, i+1).origin(e.here())
+		switch layout, ok := strftimeVerbs[format.s[i]]; {
+		case format.s[i] == '-' && i+1 < len(format.s): // without leading zeros
 			i++
-			b.WriteString(strings.TrimLeft(at.Format(strftimeVerbs[format[i]]), "0"))
-		case format[i] == 'j':
-			fmt.Fprintf(&b, "%03d", at.YearDay())
-		case format[i] == '%':
-			b.WriteByte('%')
+			b.add(strings.TrimLeft(at.Format(strftimeVerbs[format.s[i]]), "0"), o)
+		case format.s[i] == 'j':
+			b.add(fmt.Sprintf("%03d", at.YearDay()), o)
+		case format.s[i] == '%':
+			b.add("%", o)
 		case ok:
-			b.WriteString(at.Format(layout))
+			b.add(at.Format(layout), o)
 		default:
-			e.fail("unknown conversion %%%c in strftime_now", format[i])
+			e.fail("unknown conversion %%%c in strftime_now", format.s[i])
 		}
 	}
-	return text(b.String(), e.here())
+	return b.text()
 }

@@ -52,7 +52,9 @@ func Parse(source string) (t *Template, err error) {
 	p := &parser{lex: newLexer(source)}
 	defer p.recover(&err)
 	p.next()
-	return &Template{body: p.statements(1)}, nil
+	t = &Template{body: p.statements(1)}
+	p.surely(0)
+	return t, nil
 }
 
 // Render evaluates the template with the given variables. The error is an [*Error]. Work, depth and output

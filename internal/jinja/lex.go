@@ -279,10 +279,8 @@ func (l *lexer) bracket(c byte) {
 func (l *lexer) lexNumber(s string) {
 	digits := strings.ReplaceAll(s, "_", "")
 	typ := itemInt
-	if _, err := strconv.ParseInt(digits, 0, 64); err != nil {
-		if _, err := strconv.ParseInt(digits, 10, 64); err != nil {
-			typ = itemFloat
-		}
+	if _, ok := parseInteger(digits); !ok {
+		typ = itemFloat
 	}
 	l.items = append(l.items, item{typ, digits, l.line})
 	l.skip(len(s))

@@ -5,7 +5,6 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 )
 
@@ -38,13 +37,13 @@ func (e *evaluator) affix(t Text, a args, has func(s, affix string) bool) Value 
 	if l, ok := affixes[0].(*List); ok && l.tuple {
 		affixes = l.Items
 	}
-	t = e.from(t, a)
+	t, _, within := e.window(t, a)
 	for _, v := range affixes {
 		affix, ok := v.(Text)
 		if !ok {
 			e.fail("a string can begin or end with a string only, not %s", kindName(v))
 		}
-		if has(t.s, affix.s) {
+		if within && has(t.s, affix.s) {
 			return true
 		}
 	}
@@ -83,23 +82,37 @@ func textSplit(e *evaluator, t Text, a args) Value {
 func textSplitLines(e *evaluator, t Text, a args) Value {
 	keep, _ := a.optional(0, "keepends")
 	out := &List{}
+	for _, line := range splitLines(e, t, truth(keep)) {
+		out.Items = append(out.Items, line)
+	}
+	return out
+}
+
+// isLineEnd reports whether a character ends a line, by Python's rules.
+func isLineEnd(r rune) bool {
+	return r >= '\n' && r <= '\r' || r >= 0x1c && r <= 0x1e || r == 0x85 || r == 0x2028 || r == 0x2029
+}
+
+// splitLines cuts a text at the ends of its lines.
+func splitLines(e *evaluator, t Text, keep bool) (lines []Text) {
 	for at := 0; at < len(t.s); {
 		e.step()
-		end := len(t.s)
-		if i := strings.IndexAny(t.s[at:], "\r\n"); i >= 0 {
+		end, next := len(t.s), len(t.s)
+		if i := strings.IndexFunc(t.s[at:], isLineEnd); i >= 0 {
 			end = at + i
+			_, size := utf8.DecodeRuneInString(t.s[end:])
+			next = end + size
 		}
-		next := min(end+1, len(t.s))
 		if strings.HasPrefix(t.s[end:], "\r\n") {
 			next = end + 2
 		}
-		if truth(keep) {
+		if keep {
 			end = next
 		}
-		out.Items = append(out.Items, t.slice(at, end))
+		lines = append(lines, t.slice(at, end))
 		at = next
 	}
-	return out
+	return lines
 }
 
 // textSplitFromRight is split, but a limit leaves what is on the left together.
@@ -127,29 +140,39 @@ func textSplitFromRight(e *evaluator, t Text, a args) Value {
 	return &List{Items: append([]Value{rest}, cut...)}
 }
 
-// from is the part of a text that a method with the argument "start" looks at.
-func (e *evaluator) from(t Text, a args) Text {
-	start := e.intArgument(a, 1, "start", 0)
+// window is the part of a text that a method with the arguments "start" and "end" looks at, and where it begins, in bytes. ok is false
+// if it begins beyond the end.
+func (e *evaluator) window(t Text, a args) (part Text, at int, ok bool) {
 	n := utf8.RuneCountInString(t.s)
-	if start < 0 {
-		start = max(0, start+n)
+	bound := func(i int, name string, otherwise int) int {
+		b := e.intArgument(a, i, name, otherwise)
+		if b < 0 {
+			b = max(0, b+n)
+		}
+		return b
 	}
-	at := 0
-	for range min(start, n) {
-		_, size := utf8.DecodeRuneInString(t.s[at:])
-		at += size
-	}
-	return t.slice(at, len(t.s))
+	start, end := bound(1, "start", 0), min(n, bound(2, "end", n))
+	from, to := len(t.first(start).s), len(t.first(end).s)
+	return t.slice(from, to), from, start <= n && start <= end
 }
 
 // find gives the place of a part, in characters, or -1.
 func (e *evaluator) find(t Text, a args, index func(s, sub string) int) int64 {
-	rest := e.from(t, a)
-	i := index(rest.s, e.textArgument(a, 0, "sub").s)
-	if i < 0 {
+	part, at, ok := e.window(t, a)
+	i := index(part.s, e.textArgument(a, 0, "sub").s)
+	if i < 0 || !ok {
 		return -1
 	}
-	return int64(utf8.RuneCountInString(t.s[:len(t.s)-len(rest.s)+i]))
+	return int64(utf8.RuneCountInString(t.s[:at+i]))
+}
+
+func (e *evaluator) count(t Text, a args) Value {
+	sub := e.textArgument(a, 0, "sub").s
+	part, _, ok := e.window(t, a)
+	if !ok {
+		return int64(0)
+	}
+	return int64(strings.Count(part.s, sub))
 }
 
 func (e *evaluator) mustFind(place int64) Value {
@@ -178,11 +201,11 @@ func partition(e *evaluator, t Text, a args, index func(s, sub string) int) Valu
 // pad fills a text up to a width: on the right (side 0), on the left (1) or on both sides (2).
 func pad(e *evaluator, t Text, a args, width, side int) Value {
 	width = e.intArgument(a, 0, "width", width)
-	fill := " "
-	if f, ok := a.optional(1, "fillchar"); ok {
-		fill = e.plain(f)
+	fill := Text{s: " "}
+	if _, ok := a.optional(1, "fillchar"); ok {
+		fill = e.textArgument(a, 1, "fillchar")
 	}
-	if utf8.RuneCountInString(fill) != 1 {
+	if utf8.RuneCountInString(fill.s) != 1 {
 		e.fail("the text to fill with must be one character")
 	}
 	n := width - utf8.RuneCountInString(t.s)
@@ -191,8 +214,12 @@ func pad(e *evaluator, t Text, a args, width, side int) Value {
 	}
 	e.room(n)
 	left := []int{0, n, n/2 + n&width&1}[side]
-	of := func(n int) Text { return text(strings.Repeat(fill, n), e.here()) }
-	return e.made(concat(of(left), t, of(n-left)))
+	return e.made(concat(e.repeated(fill, left), t, e.repeated(fill, n-left)))
+}
+
+// repeated is a text several times, with its origin.
+func (e *evaluator) repeated(t Text, times int) Text {
+	return text(strings.Repeat(t.s, times), t.origin(e.here()))
 }
 
 func textZeroFill(e *evaluator, t Text, a args) Value {
@@ -231,18 +258,12 @@ func textExpandTabs(e *evaluator, t Text, a args) Value {
 	}))
 }
 
-func isAlnum(r rune) bool { return unicode.IsLetter(r) || unicode.IsNumber(r) }
+var replacement = regexp.MustCompile(`\{\{|\}\}|\{([^{}!:]*)(![rs])?(?::([^{}]*))?\}|[{}]`)
 
-func swapCase(s string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsUpper(r) {
-			return unicode.ToLower(r)
-		}
-		return unicode.ToUpper(r)
-	}, s)
-}
+var fieldPath = regexp.MustCompile(`^([^.\[\]]*)((?:\.[^.\[\]]+|\[[^\[\]]+\])*)$`)
 
-var replacement = regexp.MustCompile(`\{\{|\}\}|\{([^{}!:]*)(![rs])?(?::([^{}]*))?\}`)
+// fieldStep is one step of the way from a value to what is printed of it.
+var fieldStep = regexp.MustCompile(`\.([^.\[\]]+)|\[([^\[\]]+)\]`)
 
 // textFormat is the method format: {}, {0}, {name}, !r and the usual format specifications.
 func textFormat(e *evaluator, t Text, a args) Value {
@@ -252,16 +273,23 @@ func textFormat(e *evaluator, t Text, a args) Value {
 		b.append(t.slice(at, m[0]))
 		at = m[1]
 		if m[2] < 0 { // a doubled brace
+			if m[1]-m[0] == 1 {
+				e.fail("the format string has a single %q", t.s[m[0]:m[1]])
+			}
 			b.append(t.slice(m[0], m[0]+1))
 			continue
 		}
-		group := func(i int) string {
+		group := func(i int) Text {
 			if m[i] < 0 {
-				return ""
+				return Text{}
 			}
-			return t.s[m[i]:m[i+1]]
+			return t.slice(m[i], m[i+1])
 		}
-		name := group(2)
+		path := fieldPath.FindStringSubmatch(group(2).s)
+		if path == nil {
+			e.fail("the format string has {%s}, which is no field", group(2).s)
+		}
+		name := path[1]
 		place, err := strconv.Atoi(name)
 		if name == "" {
 			place, err = next, nil
@@ -271,7 +299,19 @@ func textFormat(e *evaluator, t Text, a args) Value {
 			place = 1 << 20 // by name only
 		}
 		v := e.argument(a, place, name)
-		if group(4) == "!r" {
+		for _, step := range fieldStep.FindAllStringSubmatch(path[2], -1) {
+			var key Value = Text{s: step[1] + step[2]}
+			if i, err := strconv.ParseInt(step[2], 10, 64); err == nil {
+				key = i
+			}
+			if v = e.index(v, key); step[1] != "" {
+				continue
+			}
+			if missing, ok := v.(undefined); ok {
+				e.fail("%s", missing.name)
+			}
+		}
+		if group(4).s == "!r" {
 			var repr textBuilder
 			writeRepr(&repr, v, e.here())
 			v = repr.text()
@@ -282,22 +322,27 @@ func textFormat(e *evaluator, t Text, a args) Value {
 	return b.text()
 }
 
-var specification = regexp.MustCompile(`^(?:(.)?([<>^]))?([+ ])?(0)?(\d{1,4})?(,)?(?:\.(\d{1,3}))?([sdfeEgxXob%])?$`)
+var specification = regexp.MustCompile(`^(?:(.)?([<>^]))?([+ ])?(#)?(0)?(\d{1,4})?(,)?(?:\.(\d{1,3}))?([sdfeEgxXob%])?$`)
 
 // specified writes a value by a format specification: fill, alignment, sign, width, thousands, precision, kind.
-func (e *evaluator) specified(v Value, spec string) Text {
-	if spec == "" {
+func (e *evaluator) specified(v Value, spec Text) Text {
+	if spec.s == "" {
 		return str(v, e.here())
 	}
-	m := specification.FindStringSubmatch(spec)
+	m := specification.FindStringSubmatch(spec.s)
 	if m == nil {
-		e.fail("the format specification %q is not supported", spec)
+		e.fail("the format specification %q is not supported", spec.s)
 	}
-	fill, align, plus, zero, thousands, precision, kind := m[1], m[2], m[3], m[4], m[6], m[7], m[8]
-	width, _ := strconv.Atoi(m[5]) // digits, or nothing for 0
+	fill, align, plus, alternate, zero, thousands, precision, kind := m[1], m[2], m[3], m[4], m[5], m[7], m[8], m[9]
+	width, _ := strconv.Atoi(m[6]) // digits, or nothing for 0
 	t := str(v, e.here())
 	if f, isNumber := number(v); isNumber && kind != "s" {
-		t = text(e.numeral(v, f, thousands, precision, kind), e.here())
+		digits := e.numeral(v, f, thousands, precision, kind)
+		if alternate != "" && strings.Contains("xXob", kind) && kind != "" {
+			sign := digits[:len(digits)-len(strings.TrimPrefix(digits, "-"))]
+			digits = sign + "0" + kind + digits[len(sign):]
+		}
+		t = text(digits, e.here())
 		if plus != "" && f >= 0 {
 			t = concat(text(plus, e.here()), t)
 		}
@@ -308,7 +353,7 @@ func (e *evaluator) specified(v Value, spec string) Text {
 			return textZeroFill(e, t, args{positional: []Value{int64(width)}}).(Text)
 		}
 	} else if kind != "" && kind != "s" {
-		e.fail("the format %q needs a number", spec)
+		e.fail("the format %q needs a number", spec.s)
 	} else if precision != "" {
 		n, _ := strconv.Atoi(precision)
 		t = concat(textsOf(e.items(t)[:min(n, utf8.RuneCountInString(t.s))])...)
@@ -318,8 +363,8 @@ func (e *evaluator) specified(v Value, spec string) Text {
 	}
 	n := max(0, width-utf8.RuneCountInString(t.s))
 	left := map[string]int{"": 0, "<": 0, ">": n, "^": n / 2}[align]
-	of := func(n int) Text { return text(strings.Repeat(fill, n), e.here()) }
-	return concat(of(left), t, of(n-left))
+	with := text(fill, spec.origin(e.here())) // where it is given, it comes first
+	return e.made(concat(e.repeated(with, left), t, e.repeated(with, n-left)))
 }
 
 func textsOf(items []Value) []Text {
@@ -331,15 +376,18 @@ func textsOf(items []Value) []Text {
 }
 
 func (e *evaluator) numeral(v Value, f float64, thousands, precision, kind string) string {
-	i, isInt := integer(v)
+	i, isInt := wholeNumber(v)
 	var s string
 	switch {
 	case kind == "" && precision == "" && isInt, kind == "d":
 		if !isInt {
 			e.fail("the format d needs an integer")
 		}
-		s = strconv.FormatInt(i, 10)
+		s = i.String()
 	case strings.Contains("xXob", kind) && kind != "":
+		if !isInt {
+			e.fail("the format %s needs an integer", kind)
+		}
 		s = fmt.Sprintf("%"+kind, i)
 	case kind == "%":
 		s = fmt.Sprintf("%."+orText(precision, "6")+"f%%", 100*f)
@@ -369,7 +417,7 @@ func orText(s, otherwise string) string {
 }
 
 func dictValues(e *evaluator, d *Dict, a args) Value {
-	out := &List{}
+	out := &List{view: "dict_values"}
 	for _, k := range d.keys {
 		v, _ := d.get(k)
 		out.Items = append(out.Items, v)

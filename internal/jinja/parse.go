@@ -14,8 +14,11 @@ type parser struct {
 	after item // the one after it, if ahead is set
 	ahead bool
 	depth int
-	loops int             // for loops around the current position, for break and continue
-	names map[string]bool // that the macro around the current position mentions; nil outside of one
+	loops int // for loops around the current position, for break and continue
+	// unknown are filters and tests that do not exist, in the order in which they were met. In a branch that may never be taken they are
+	// an error only when they are reached.
+	unknown []*Error
+	names   map[string]bool // that the macro around the current position mentions; nil outside of one
 }
 
 func (p *parser) recover(err *error) {
@@ -216,12 +219,25 @@ func (p *parser) statement(until []string) node {
 func (p *parser) macroBody(opened pos, end string, m *macro) {
 	loops, names := p.loops, p.names
 	p.loops, p.names = 0, map[string]bool{}
+	mark := len(p.unknown)
 	m.body = p.body(opened, end)
+	p.surely(mark)
 	m.varargs, m.kwargs, m.caller = p.names["varargs"], p.names["kwargs"], p.names["caller"]
 	p.loops, p.names = loops, names
 }
 
+// maybe forgives what is unknown since a mark: it may never be reached.
+func (p *parser) maybe(mark int) { p.unknown = p.unknown[:mark] }
+
+// surely refuses what is unknown since a mark.
+func (p *parser) surely(mark int) {
+	if len(p.unknown) > mark {
+		panic(p.unknown[mark])
+	}
+}
+
 func (p *parser) ifStatement(line pos) node {
+	defer p.maybe(len(p.unknown))
 	n := &ifNode{pos: line, cond: p.tuple(false)}
 	p.expectBlockEnd("if")
 	n.then = p.statements(line, "elif", "else", "endif")
@@ -250,6 +266,7 @@ func (p *parser) forStatement(line pos) node {
 	}
 	n.recursive = p.skipName("recursive")
 	p.expectBlockEnd("for")
+	defer p.surely(len(p.unknown))
 	p.loops++
 	n.body = p.statements(line, "else", "endfor")
 	p.loops--
@@ -361,9 +378,10 @@ func (p *parser) tuple(conditional bool) expr {
 func (p *parser) expression() expr {
 	p.enter()
 	defer p.leave()
-	line := p.line()
+	line, mark := p.line(), len(p.unknown)
 	x := p.or()
 	for p.skipName("if") {
+		defer p.maybe(mark)
 		c := &condExpr{pos: line, x: x, cond: p.or()}
 		if p.skipName("else") {
 			c.y = p.expression()
@@ -498,11 +516,8 @@ func (p *parser) primary() expr {
 		}
 		return &constExpr{line, own(s)}
 	case itemInt:
-		i, err := strconv.ParseInt(tok.val, 0, 64)
-		if err != nil { // a leading zero is decimal here
-			i, err = strconv.ParseInt(tok.val, 10, 64)
-		}
-		if err != nil {
+		i, ok := parseInteger(tok.val)
+		if !ok {
 			p.fail(int(line), "%s is no number", tok.val)
 		}
 		return &constExpr{line, i}
@@ -661,7 +676,7 @@ func (p *parser) filters(x expr, inline bool) expr {
 		inline = false
 		f := &filterExpr{pos: p.line(), x: x, name: p.dottedName("a filter")}
 		if _, ok := filters[f.name]; !ok {
-			p.fail(int(f.pos), "there is no filter %q", f.name)
+			p.unknown = append(p.unknown, &Error{Line: int(f.pos), Msg: fmt.Sprintf("there is no filter %q", f.name)})
 		}
 		if p.isOp("(") {
 			f.arguments = p.arguments()
@@ -683,7 +698,7 @@ func (p *parser) test(line pos, x expr) expr {
 	negated := p.skipName("not")
 	t := &testExpr{pos: line, x: x, name: p.dottedName("a test")}
 	if _, ok := tests[t.name]; !ok {
-		p.fail(int(line), "there is no test %q", t.name)
+		p.unknown = append(p.unknown, &Error{Line: int(line), Msg: fmt.Sprintf("there is no test %q", t.name)})
 	}
 	switch {
 	case p.isOp("("):

@@ -3,6 +3,7 @@ package jinja
 import (
 	"fmt"
 	"math"
+	"math/big"
 	"strconv"
 	"strings"
 	"unicode"
@@ -16,6 +17,8 @@ func str(v Value, o Origin) Text {
 		return v
 	case undefined:
 		return Text{}
+	case *scalar:
+		return str(v.value, v.origin)
 	}
 	var b textBuilder
 	writeRepr(&b, v, o)
@@ -25,6 +28,8 @@ func str(v Value, o Origin) Text {
 // writeRepr writes a value as Python's repr does.
 func writeRepr(b *textBuilder, v Value, o Origin) {
 	switch v := v.(type) {
+	case *scalar:
+		writeRepr(b, v.value, v.origin)
 	case nil:
 		b.add("None", o)
 	case undefined:
@@ -37,6 +42,8 @@ func writeRepr(b *textBuilder, v Value, o Origin) {
 		}
 	case int64:
 		b.add(strconv.FormatInt(v, 10), o)
+	case *big.Int:
+		b.add(v.String(), o)
 	case float64:
 		b.add(floatRepr(v), o)
 	case Text:
@@ -55,6 +62,9 @@ func writeRepr(b *textBuilder, v Value, o Origin) {
 			if len(v.Items) == 1 {
 				end = ",)"
 			}
+		}
+		if v.view != "" {
+			open, end = v.view+"([", "])"
 		}
 		b.add(open, o)
 		for i, item := range v.Items {
@@ -141,11 +151,20 @@ func escapeRepr(s, quote string) string {
 // jsonStyle is the set of tojson's parameters, which are those of Python's json.dumps.
 type jsonStyle struct {
 	ascii    bool
-	lines    bool   // an item a line
-	indent   string // of a line, for each level
-	item     string // between items
-	key      string // between a key and its value
+	lines    bool // an item a line
+	indent   Text // of a line, for each level
+	item     Text // between items
+	key      Text // between a key and its value
 	sortKeys bool
+}
+
+// punctuation adds a text of a style, which has the origin of what it stands between unless it has one of its own.
+func (b *textBuilder) punctuation(t Text, o Origin) {
+	if len(t.spans) == 0 {
+		b.add(t.s, o)
+		return
+	}
+	b.append(t)
 }
 
 // writeJSON writes a value as json.dumps does.
@@ -153,16 +172,23 @@ func writeJSON(e *evaluator, b *textBuilder, v Value, o Origin, st jsonStyle, de
 	e.step()
 	newline := func(depth int) {
 		if st.lines {
-			b.add("\n"+strings.Repeat(st.indent, depth), o)
+			b.add("\n", o)
+			for range depth {
+				b.punctuation(st.indent, o)
+			}
 		}
 	}
 	switch v := v.(type) {
+	case *scalar:
+		writeJSON(e, b, v.value, v.origin, st, depth)
 	case nil:
 		b.add("null", o)
 	case bool:
 		b.add(strconv.FormatBool(v), o)
 	case int64:
 		b.add(strconv.FormatInt(v, 10), o)
+	case *big.Int:
+		b.add(v.String(), o)
 	case float64:
 		switch {
 		case math.IsNaN(v):
@@ -186,7 +212,7 @@ func writeJSON(e *evaluator, b *textBuilder, v Value, o Origin, st jsonStyle, de
 		b.add("[", o)
 		for i, item := range v.Items {
 			if i > 0 {
-				b.add(st.item, o)
+				b.punctuation(st.item, o)
 			}
 			newline(depth + 1)
 			writeJSON(e, b, item, o, st, depth+1)
@@ -207,11 +233,11 @@ func writeJSON(e *evaluator, b *textBuilder, v Value, o Origin, st jsonStyle, de
 		b.add("{", o)
 		for i, k := range keys {
 			if i > 0 {
-				b.add(st.item, o)
+				b.punctuation(st.item, o)
 			}
 			newline(depth + 1)
 			writeJSON(e, b, jsonKey(e, k, o), o, st, depth+1)
-			b.add(st.key, o)
+			b.punctuation(st.key, o)
 			value, _ := v.get(k)
 			writeJSON(e, b, value, o, st, depth+1)
 		}
@@ -224,10 +250,10 @@ func writeJSON(e *evaluator, b *textBuilder, v Value, o Origin, st jsonStyle, de
 
 // jsonKey is a key as text: JSON has no others.
 func jsonKey(e *evaluator, k Value, o Origin) Value {
-	switch k := k.(type) {
+	switch k := bare(k).(type) {
 	case Text:
 		return k
-	case nil, bool, int64, float64:
+	case nil, bool, int64, *big.Int, float64:
 		var b textBuilder
 		writeJSON(e, &b, k, o, jsonStyle{}, 0)
 		return b.text()

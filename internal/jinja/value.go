@@ -2,10 +2,12 @@ package jinja
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
 	"math"
+	"math/big"
 	"strconv"
 	"strings"
 )
@@ -22,7 +24,9 @@ type undefined struct{ name string }
 type List struct {
 	Items  []Value
 	tuple  bool
-	origin Origin // of the punctuation when it is printed
+	view   string   // what it prints as, if that is a view of a dictionary
+	fields []string // names of the items, of a tuple that has them
+	origin Origin   // of the punctuation when it is printed
 }
 
 // Dict is a dictionary that keeps the order in which its keys were set.
@@ -32,14 +36,32 @@ type Dict struct {
 	origin Origin
 }
 
+// scalar is a number, a boolean or none that was given to the template, with its origin for when it is printed. It is found within
+// lists and dictionaries and in variables; whoever computes with values takes it [bare].
+type scalar struct {
+	value  Value
+	origin Origin
+}
+
+// bare is a value without the origin of a scalar.
+func bare(v Value) Value {
+	if s, ok := v.(*scalar); ok {
+		return s.value
+	}
+	return v
+}
+
 // namespace is the one object that a template may change, by set ns.name = value.
 type namespace struct{ attrs map[string]Value }
 
 // function is something to call: a macro, a built-in function or a bound method.
 type function struct {
-	name  string
-	call  func(e *evaluator, a args) Value
-	attrs map[string]func(e *evaluator) Value // of an object that is also called so, such as a cycler
+	name     string
+	call     func(e *evaluator, a args) Value
+	attrs    map[string]func(e *evaluator) Value // of an object that is also called so, such as a cycler
+	instance bool                                // it only stands for such an object, and cannot be called itself
+	// prints says that it may print its arguments, so it gets them with their origins.
+	prints bool
 }
 
 func newFunction(name string, call func(e *evaluator, a args) Value) *function {
@@ -75,7 +97,7 @@ func (d *Dict) get(key Value) (Value, bool) {
 // keyOf is a comparable stand-in for a key: texts are equal by what they say, numbers by their value.
 // It is nil, which no key of a dictionary has, for values that cannot be keys.
 func keyOf(v Value) Value {
-	switch v := v.(type) {
+	switch v := bare(v).(type) {
 	case Text:
 		return v.s
 	case nil:
@@ -92,6 +114,8 @@ func keyOf(v Value) Value {
 		return v
 	case int64:
 		return v
+	case *big.Int:
+		return bigKey{v.String()}
 	case *List:
 		if !v.tuple || len(v.Items) > maxKeyItems {
 			return nil
@@ -112,6 +136,9 @@ func keyOf(v Value) Value {
 // maxKeyItems is how many items a tuple that is a key may have; none of them may be a tuple. No template needs
 // more, and a key is spelt out each time it is used.
 const maxKeyItems = 16
+
+// bigKey is a key beyond 64 bits.
+type bigKey struct{ s string }
 
 // tupleKey keeps the keys of tuples apart from those of texts.
 type tupleKey struct{ s string }
@@ -191,15 +218,19 @@ func fromJSON(d *json.Decoder, path string, deep bool, depth int) (Value, error)
 		_, err := d.Token()
 		return dict, err
 	case json.Number:
+		o := Origin{Path: path}
 		if i, err := strconv.ParseInt(tok.String(), 10, 64); err == nil {
-			return i, nil
+			return &scalar{i, o}, nil
+		}
+		if i, ok := new(big.Int).SetString(tok.String(), 10); ok {
+			return &scalar{i, o}, nil
 		}
 		f, err := tok.Float64()
-		return f, err
+		return &scalar{f, o}, err
 	case string:
 		return NewText(tok, path), nil
 	default: // bool and nil
-		return tok, nil
+		return &scalar{tok, Origin{Path: path}}, nil
 	}
 }
 
@@ -211,14 +242,14 @@ func inside(path, step string, deep bool) string {
 }
 
 func kindName(v Value) string {
-	switch v := v.(type) {
+	switch v := bare(v).(type) {
 	case nil:
 		return "none"
 	case undefined:
 		return "an undefined value"
 	case bool:
 		return "a boolean"
-	case int64:
+	case int64, *big.Int:
 		return "an integer"
 	case float64:
 		return "a float"
@@ -240,13 +271,15 @@ func kindName(v Value) string {
 }
 
 func truth(v Value) bool {
-	switch v := v.(type) {
+	switch v := bare(v).(type) {
 	case nil, undefined:
 		return false
 	case bool:
 		return v
 	case int64:
 		return v != 0
+	case *big.Int:
+		return true
 	case float64:
 		return v != 0
 	case Text:
@@ -261,9 +294,11 @@ func truth(v Value) bool {
 
 // number gives a numeric value as a float; booleans count, as in Python.
 func number(v Value) (float64, bool) {
-	switch v := v.(type) {
+	switch v := bare(v).(type) {
 	case int64:
 		return float64(v), true
+	case *big.Int:
+		return toFloat(v), true
 	case float64:
 		return v, true
 	case bool:
@@ -276,7 +311,7 @@ func number(v Value) (float64, bool) {
 }
 
 func integer(v Value) (int64, bool) {
-	switch v := v.(type) {
+	switch v := bare(v).(type) {
 	case int64:
 		return v, true
 	case bool:
@@ -288,12 +323,42 @@ func integer(v Value) (int64, bool) {
 	return 0, false
 }
 
+// beyond reports whether a number is more than a float holds exactly.
+func beyond(v Value) bool {
+	switch v := v.(type) {
+	case int64:
+		return v > 1<<53 || v < -1<<53
+	case *big.Int:
+		return true
+	}
+	return false
+}
+
+// compareNumbers compares two numbers exactly.
+func compareNumbers(a, b Value) int {
+	exact := func(v Value) *big.Rat {
+		if i, ok := wholeNumber(v); ok {
+			return new(big.Rat).SetInt(i)
+		}
+		f, _ := number(v)
+		return new(big.Rat).SetFloat64(f) // nil for what is no finite number
+	}
+	x, y := exact(a), exact(b)
+	if x == nil || y == nil {
+		f, _ := number(a)
+		g, _ := number(b)
+		return cmp.Compare(f, g)
+	}
+	return x.Cmp(y)
+}
+
 // equal compares by value, and counts its work.
 func (e *evaluator) equal(a, b Value) bool {
 	e.step()
+	a, b = bare(a), bare(b)
 	if x, ok := number(a); ok {
 		y, ok := number(b)
-		return ok && x == y
+		return ok && (x == y && !beyond(a) && !beyond(b) || compareNumbers(a, b) == 0)
 	}
 	switch a := a.(type) {
 	case nil:
@@ -335,17 +400,16 @@ func (e *evaluator) equal(a, b Value) bool {
 // order compares two values, and counts its work; ok is false if they have no order.
 func (e *evaluator) order(a, b Value) (order int, ok bool) {
 	e.step()
+	a, b = bare(a), bare(b)
 	if x, isNum := number(a); isNum {
 		y, isNum := number(b)
-		switch {
-		case !isNum:
+		if !isNum {
 			return 0, false
-		case x < y:
-			return -1, true
-		case x > y:
-			return 1, true
 		}
-		return 0, true
+		if beyond(a) || beyond(b) {
+			return compareNumbers(a, b), true
+		}
+		return cmp.Compare(x, y), true
 	}
 	switch a := a.(type) {
 	case Text:

@@ -61,20 +61,22 @@ func (p Preset) Apply(req *exchange.Request) {
 	if p.Instructions != "" {
 		system = append(system, exchange.Text(p.Instructions))
 	}
+	own := len(system)
 	if len(turns) > 0 && turns[0].Role == exchange.System && len(system) > 0 {
 		// One system turn, since many templates take no second.
 		system = append(system, exchange.Text("\n\n"))
+		own = len(system)
 		system = append(system, turns[0].Parts...)
 		turns = turns[1:]
 	}
 	var all []exchange.Turn
 	if len(system) > 0 {
-		all = append(all, exchange.Turn{Role: exchange.System, Parts: system})
+		all = append(all, exchange.Turn{Role: exchange.System, Parts: system, Preset: own})
 	} else if len(turns) > 0 && turns[0].Role == exchange.System {
 		all, turns = append(all, turns[0]), turns[1:]
 	}
 	for _, e := range p.Examples {
-		all = append(all, exchange.Turn{Role: e.Role, Parts: []exchange.Part{exchange.Text(e.Content)}})
+		all = append(all, exchange.Turn{Role: e.Role, Parts: []exchange.Part{exchange.Text(e.Content)}, Preset: 1})
 	}
 	req.Turns = slices.Concat(all, turns)
 	req.Template = p.Template

@@ -277,8 +277,8 @@ func (t *terminal) printPrompt(p server.RenderedPrompt) error {
 func printTurns(out io.Writer, p server.RenderedPrompt) {
 	var list []string
 	sum := 0
-	for i, turn := range p.Turns {
-		list = append(list, fmt.Sprintf("messages[%d] (%s) %d", i, turn.Role, turn.Tokens))
+	for _, turn := range p.Turns {
+		list = append(list, fmt.Sprintf("%s (%s) %d", turn.Origin, turn.Role, turn.Tokens))
 		sum += turn.Tokens
 	}
 	fmt.Fprintf(out, "Tokens by turn: %s; the template's own: %d.\n", strings.Join(list, ", "), p.Tokens-sum)

@@ -90,7 +90,10 @@ const (
 // Turn is one contribution to a conversation.
 type Turn struct {
 	Role  Role
+	Name  string // of who speaks, or of the tool whose result it is; "" if that was not said
 	Parts []Part
+	// Preset is how many of the parts, the first ones, are a preset's: the others are the client's.
+	Preset int
 }
 
 // Text is the turn's text, its parts joined.
@@ -138,6 +141,7 @@ type Tool struct {
 	Parameters  json.RawMessage // a JSON Schema; may be nil
 	Strict      bool            // the arguments must be valid by Parameters
 	Willing     bool            // strict, if all of Parameters can be enforced
+	Said        *bool           // what the request says of strict, for the template; nil if nothing
 	At          string          `json:"-"` // as in Format
 	Form        *grammar.Schema `json:"-"`
 }

@@ -43,6 +43,9 @@ type scalar struct {
 	origin Origin
 }
 
+// NewScalar makes a number, a boolean or none that comes from the value called path.
+func NewScalar(v Value, path string) Value { return &scalar{v, Origin{Path: path}} }
+
 // bare is a value without the origin of a scalar.
 func bare(v Value) Value {
 	if s, ok := v.(*scalar); ok {

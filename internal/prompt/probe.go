@@ -48,11 +48,7 @@ func say(role exchange.Role, parts ...exchange.Part) exchange.Turn {
 // probe renders the probes. What a template refuses, it cannot do.
 func (t *Template) probe(source string) Abilities {
 	text := func(c Conversation) string {
-		vars, err := t.variables(c)
-		if err != nil {
-			return ""
-		}
-		out, err := t.template.Render(vars)
+		out, err := t.lay(c)
 		if err != nil {
 			return ""
 		}

@@ -76,6 +76,8 @@ type Prompt struct {
 	Text   string
 	Spans  []Span  // pieces of one origin, in order, covering Text
 	Tokens []Token // in order, covering Text
+	// Warnings are what the sender may not expect of what is in the turns.
+	Warnings []string
 	// Folded is true if what system turns say stands in user turns, since the template has no system turn.
 	Folded bool
 }
@@ -104,12 +106,22 @@ func (p *Prompt) IDs() []int32 {
 	return ids
 }
 
+// Has reports whether any text comes from an origin, or a part of it.
+func (p *Prompt) Has(origin string) bool {
+	return slices.ContainsFunc(p.Spans, func(s Span) bool { return partOf(s.Origin, origin) })
+}
+
+func partOf(path, of string) bool {
+	rest, ok := strings.CutPrefix(path, of)
+	return ok && (rest == "" || rest[0] == '.' || rest[0] == '[')
+}
+
 // Count is the number of tokens that begin in spans whose origin is or is part of origin, as
 // "messages[0].content" is part of "messages[0]".
 func (p *Prompt) Count(origin string) int {
 	n := 0
 	for _, s := range p.Spans {
-		if rest, ok := strings.CutPrefix(s.Origin, origin); ok && (rest == "" || rest[0] == '.' || rest[0] == '[') {
+		if partOf(s.Origin, origin) {
 			n += s.Tokens
 		}
 	}
@@ -119,22 +131,90 @@ func (p *Prompt) Count(origin string) int {
 // Render lays out a conversation. An error of the template is an [exchange.Error]: what the template refuses
 // is the client's to mend.
 func (t *Template) Render(c Conversation) (*Prompt, error) {
-	vars, err := t.variables(c)
+	out, err := t.lay(c)
 	if err != nil {
-		return nil, err
-	}
-	out, err := t.template.Render(vars)
-	if err != nil {
-		var e *jinja.Error
-		if errors.As(err, &e) && e.Raised {
-			return nil, exchange.InvalidParam("messages", "the model's template refuses this conversation: %s", e.Msg)
+		var refused *jinja.Error
+		switch {
+		case !errors.As(err, &refused):
+			return nil, err
+		case refused.Raised:
+			return nil, exchange.InvalidParam("messages", "the model's template refuses this conversation: %s", refused.Msg)
 		}
 		return nil, &exchange.Error{Kind: exchange.Invalid, Code: "template_error", Param: "messages",
 			Message: fmt.Sprintf("the model's template cannot lay out this conversation: %v", err)}
 	}
 	p := tokenize(t.tok, out, trusted)
 	p.Folded = t.foldSystem && slices.ContainsFunc(c.Turns, func(turn exchange.Turn) bool { return turn.Role == exchange.System })
+	paths := Paths(c.Turns)
+	for i, turn := range c.Turns {
+		p.Warnings = append(p.Warnings, marksIn(paths[i], turn.Text())...)
+	}
 	return p, nil
+}
+
+// lay renders the template. Some templates lay out calls only where a turn has no content; others do not expect that there is none, so
+// they get an empty text if they fail.
+func (t *Template) lay(c Conversation) (out jinja.Output, err error) {
+	for _, empty := range []bool{false, true} {
+		vars, err := t.variables(c, empty)
+		if err != nil {
+			return jinja.Output{}, err
+		}
+		out, err = t.template.Render(vars)
+		var failed *jinja.Error
+		if err == nil || errors.As(err, &failed) && failed.Raised || empty || !slices.ContainsFunc(c.Turns, silent) {
+			return out, err
+		}
+	}
+	return out, err
+}
+
+// silent reports whether a turn has calls and no text, not even an empty one.
+func silent(turn exchange.Turn) bool {
+	calls := false
+	for _, p := range turn.Parts {
+		if _, ok := p.(exchange.ToolCall); !ok {
+			return false
+		}
+		calls = true
+	}
+	return calls
+}
+
+// Paths are what turns are called in the origins of a prompt: a client's by their place among what it sent, a preset's apart.
+func Paths(turns []exchange.Turn) []string {
+	paths := make([]string, len(turns))
+	sent, examples := 0, 0
+	for i, turn := range turns {
+		switch {
+		case turn.Preset == 0 || turn.Preset < len(turn.Parts):
+			paths[i] = fmt.Sprintf("messages[%d]", sent)
+			sent++
+		case turn.Role == exchange.System:
+			paths[i] = presetInstructions
+		default:
+			paths[i] = fmt.Sprintf("%sexamples[%d]", presetPath, examples)
+			examples++
+		}
+	}
+	return paths
+}
+
+// What a preset adds.
+const (
+	presetPath         = "preset."
+	presetInstructions = presetPath + "instructions"
+)
+
+// content is a turn's text, of which each part is known by where it comes from.
+func content(path string, turn exchange.Turn) jinja.Text {
+	own := exchange.Turn{Parts: turn.Parts[:turn.Preset]}
+	sent := exchange.Turn{Parts: turn.Parts[turn.Preset:]}
+	from := path + ".content"
+	if turn.Role == exchange.System {
+		from = presetInstructions
+	}
+	return jinja.Join(jinja.NewText(own.Text(), from), jinja.NewText(sent.Text(), path+".content"))
 }
 
 // Paths of the values whose text may hold control tokens, since they are not the conversation's.
@@ -144,13 +224,14 @@ const (
 )
 
 // variables are what templates for chat expect to be given.
-func (t *Template) variables(c Conversation) (map[string]jinja.Value, error) {
+func (t *Template) variables(c Conversation, emptyTexts bool) (map[string]jinja.Value, error) {
 	messages := jinja.NewList("messages")
+	paths := Paths(c.Turns)
 	var instructions []jinja.Text // of system turns, on their way to a user turn
 	for i, turn := range c.Turns {
-		path := fmt.Sprintf("messages[%d]", i)
+		path := paths[i]
 		if t.foldSystem && turn.Role == exchange.System {
-			instructions = append(instructions, jinja.NewText(turn.Text(), path+".content"))
+			instructions = append(instructions, content(path, turn))
 			continue
 		}
 		m, err := message(path, turn)
@@ -158,8 +239,11 @@ func (t *Template) variables(c Conversation) (map[string]jinja.Value, error) {
 			return nil, err
 		}
 		if len(instructions) > 0 && turn.Role == exchange.User {
-			m.Set("content", paragraphs(append(instructions, jinja.NewText(turn.Text(), path+".content"))))
+			m.Set("content", paragraphs(append(instructions, content(path, turn))))
 			instructions = nil
+		}
+		if !emptyTexts && silent(turn) {
+			m.Set("content", nil)
 		}
 		messages.Items = append(messages.Items, m)
 	}
@@ -208,7 +292,10 @@ func paragraphs(texts []jinja.Text) jinja.Text {
 func message(path string, turn exchange.Turn) (*jinja.Dict, error) {
 	m := jinja.NewDict(path)
 	m.Set("role", jinja.NewText(string(turn.Role), path+".role"))
-	m.Set("content", jinja.NewText(turn.Text(), path+".content"))
+	m.Set("content", content(path, turn))
+	if turn.Name != "" {
+		m.Set("name", jinja.NewText(turn.Name, path+".name"))
+	}
 	calls := jinja.NewList(path + ".tool_calls")
 	for _, part := range turn.Parts {
 		switch part := part.(type) {
@@ -263,6 +350,9 @@ func toolValue(path string, tool exchange.Tool) (jinja.Value, error) {
 		}
 		fn.Set("parameters", v)
 	}
+	if tool.Said != nil {
+		fn.Set("strict", jinja.NewScalar(*tool.Said, path))
+	}
 	outer := jinja.NewDict(path)
 	outer.Set("type", jinja.NewText("function", path))
 	outer.Set("function", fn)
@@ -271,7 +361,7 @@ func toolValue(path string, tool exchange.Tool) (jinja.Value, error) {
 
 // trusted reports whether control tokens may stand in text of that origin.
 func trusted(o jinja.Origin) bool {
-	return o.Path == "" || o.Path == bosPath || o.Path == eosPath || strings.HasPrefix(o.Path, "messages[") && strings.HasSuffix(o.Path, "].role")
+	return o.Path == "" || o.Path == bosPath || o.Path == eosPath || strings.HasSuffix(o.Path, "].role") && (strings.HasPrefix(o.Path, "messages[") || strings.HasPrefix(o.Path, presetPath)) || o.Path == presetInstructions+".role"
 }
 
 // rawPath is the origin of a raw prompt.
@@ -285,7 +375,9 @@ func Raw(tok *tokenizer.Tokenizer, text string) *Prompt {
 		l.add(begin, bosPath)
 	}
 	l.add(text, rawPath)
-	return tokenize(tok, l.out, func(jinja.Origin) bool { return true })
+	p := tokenize(tok, l.out, func(jinja.Origin) bool { return true })
+	p.Warnings = foreignMarks(tok, text)
+	return p
 }
 
 // ErrNoFill says that a model cannot write what stands between a beginning and an end.

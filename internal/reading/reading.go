@@ -110,6 +110,16 @@ func (r *Reader) Add(text string) []Piece {
 // End returns the rest, when no more text comes.
 func (r *Reader) End() []Piece { return r.advance(nil, true) }
 
+// Cut is End for an answer that a limit cut off. Where calls are enforced, the beginning of the mark of one is nothing.
+func (r *Reader) Cut() []Piece {
+	if r.enforce && r.place == inText {
+		if n := held(r.pending, r.callMark()); n > 1 || n == len(r.pending) {
+			r.pending = r.pending[:len(r.pending)-n]
+		}
+	}
+	return r.End()
+}
+
 // advance goes on until the pending text does not say more.
 func (r *Reader) advance(out []Piece, ended bool) []Piece {
 	for {

@@ -41,6 +41,7 @@ type PromptSpan struct {
 // PromptTurn counts the tokens of a turn's own text.
 type PromptTurn struct {
 	Role   exchange.Role `json:"role"`
+	Origin string        `json:"origin"` // what it is called in the spans, such as "messages[0]" or "preset.examples[1]"
 	Tokens int           `json:"tokens"`
 }
 
@@ -129,18 +130,19 @@ func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn, to
 		}
 		out.Spans = append(out.Spans, PromptSpan{s.Start, s.End, origin, s.Line, s.Tokens})
 	}
+	paths := prompt.Paths(turns)
 	for i, t := range turns {
-		path := fmt.Sprintf("messages[%d]", i)
-		n := p.Count(path)
-		out.Turns = append(out.Turns, PromptTurn{t.Role, n})
-		if n == 0 && t.Text() != "" {
+		path := paths[i]
+		out.Turns = append(out.Turns, PromptTurn{t.Role, path, p.Count(path)})
+		if !p.Has(path) && t.Text() != "" {
 			out.Warnings = append(out.Warnings, fmt.Sprintf("the template drops %s (%s): nothing of it is in the prompt", path, t.Role))
 		}
 		if t.Role == exchange.System && p.Folded {
 			out.Warnings = append(out.Warnings, fmt.Sprintf("the template has no system turn, so %s stands at the head of the next user turn", path))
 		}
 	}
-	if len(tools) > 0 && p.Count("tools") == 0 {
+	out.Warnings = append(out.Warnings, p.Warnings...)
+	if len(tools) > 0 && !p.Has("tools") {
 		out.Warnings = append(out.Warnings, "the template does not show the tools to the model: a request with them would be refused")
 	}
 	switch left := m.ContextLength - len(p.Tokens); {

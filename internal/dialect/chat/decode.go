@@ -136,6 +136,7 @@ func turns(o *field.Object) []exchange.Turn {
 			m.Fail("role", "%s is %q; it must be system, developer, user, assistant or tool", m.Path("role"), name)
 		}
 		list[i] = exchange.Turn{Role: role, Parts: parts(m, role)}
+		list[i].Name, _ = m.String("name")
 	}
 	return list
 }

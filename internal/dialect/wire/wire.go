@@ -146,7 +146,11 @@ func Tools(o *field.Object, function func(tool *field.Object) *field.Object) (li
 			tool.Parameters, _ = fn.Raw("parameters")
 			tool.At = fn.Path("parameters")
 		}
-		tool.Strict = fn.Bool("strict")
+		if _, said := fn.Raw("strict"); said {
+			tool.Strict = fn.Bool("strict")
+			said := tool.Strict
+			tool.Said = &said
+		}
 		list = append(list, tool)
 	}
 	return list

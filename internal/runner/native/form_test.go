@@ -520,3 +520,45 @@ func TestEmbed(t *testing.T) {
 		}
 	}
 }
+
+// Wherever a limit cuts an enforced call off, nothing of its markup comes out as text: it is the call that it began to be, or nothing.
+func TestCallsThatAreCutOff(t *testing.T) {
+	r := New(Options{})
+	defer r.Close()
+	for _, c := range []struct {
+		name   string
+		change func(*exchange.Request)
+	}{
+		{"required", func(q *exchange.Request) { q.Choice = exchange.Choice{Required: true} }},
+		{"one required", func(q *exchange.Request) { q.Choice = exchange.Choice{Required: true, Single: true} }},
+		{"beside a format", func(q *exchange.Request) {
+			q.Choice = exchange.Choice{Required: true}
+			q.Format = exchange.Format{Kind: exchange.FormatObject}
+		}},
+	} {
+		whole, cut := 0, 0
+		for limit := 1; limit <= 60; limit++ {
+			req := random(ask("When is the next boat to Osmer?"), int64(limit))
+			req.Tools, req.MaxTokens = tools(true), limit
+			c.change(req)
+			got, err := collect(t, r, req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got.text != "" {
+				t.Errorf("%s, %d tokens: %q comes out as text (%s)", c.name, limit, got.text, got.finish.Reason)
+			}
+			switch {
+			case got.finish.Reason == exchange.Called && len(got.calls) > 0:
+				whole++
+			case got.finish.Reason == exchange.Length:
+				cut++
+			default:
+				t.Errorf("%s, %d tokens: %s with %d calls", c.name, limit, got.finish.Reason, len(got.calls))
+			}
+		}
+		if whole == 0 || cut == 0 {
+			t.Errorf("%s: %d whole, %d cut off", c.name, whole, cut)
+		}
+	}
+}

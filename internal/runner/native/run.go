@@ -87,7 +87,8 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 	p.style, p.dropped, p.job.Whole = &style, dropped, true
 	p.job.Prompt, p.job.Shown, p.job.Ends = laid.IDs(), t.MarkTokens(), l.endings(t)
 	p.form, err = l.form(ctx, req, t, style, p.job.Shown)
-	p.calls = len(req.Tools) > 0 && req.Format.Kind == exchange.FormatText
+	// Without a mark, a call and an answer in a format begin alike.
+	p.calls = len(req.Tools) > 0 && (req.Format.Kind == exchange.FormatText || style.Calls.Open != "")
 	return p, err
 }
 
@@ -222,7 +223,10 @@ func (c *candidate) add(step engine.Step) {
 	switch {
 	case c.reader != nil:
 		pieces = c.reader.Add(step.Text)
-		if step.Ended {
+		switch {
+		case step.Cut:
+			pieces = append(pieces, c.reader.Cut()...)
+		case step.Ended:
 			pieces = append(pieces, c.reader.End()...)
 		}
 	case step.Text != "":

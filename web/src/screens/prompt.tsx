@@ -38,7 +38,7 @@ export function PromptScreen() {
               key={i}
               index={i}
               turn={t}
-              tokens={prompt?.turns[i]?.tokens}
+              tokens={prompt?.turns.find((t) => t.origin === `messages[${i}]`)?.tokens}
               marked={focus === i}
               onChange={(turn) => change(i, turn)}
               onRemove={turns.length > 1 ? () => setTurns(turns.filter((_, j) => j !== i)) : undefined}

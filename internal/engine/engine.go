@@ -278,7 +278,7 @@ func (e *Engine) submit(ctx context.Context, job Job) (*sequence, error) {
 	switch {
 	case e.closed:
 		return nil, ErrClosed
-	case len(e.waiting) >= e.opts.Queue:
+	case len(e.waiting) >= e.opts.Queue, job.Owner != "" && count(e.waiting, job.Owner) >= share(e.opts.Queue):
 		return nil, ErrQueueFull
 	}
 	e.waiting = append(e.waiting, s)
@@ -300,6 +300,19 @@ func (e *Engine) schedule() {
 	}
 }
 
+// share is how many of a number of places one owner may have: some are left for others, who would wait for a whole answer otherwise.
+func share(places int) int { return places - places/4 }
+
+// count is how many of some sequences an owner has.
+func count(list []*sequence, owner string) (n int) {
+	for _, s := range list {
+		if s.job.Owner == owner {
+			n++
+		}
+	}
+	return n
+}
+
 // idle reports whether there is nothing to do until something is added or a mask is there, which leaves a nudge behind.
 func (e *Engine) idle() bool {
 	e.mu.Lock()
@@ -308,7 +321,7 @@ func (e *Engine) idle() bool {
 }
 
 // admit takes sequences out of the queue while there are places, and forgets those that were cancelled. A place goes to
-// whoever has the fewest, and to the oldest of theirs, so that one who asks much does not keep the others waiting. A few
+// whoever has the fewest, and to the oldest of theirs, and nobody has all, so that one who asks much does not keep the others waiting. A few
 // places are kept for short prompts, so that these do not wait for a place behind any number of long ones. closed says that
 // the engine is to end; all have been told then.
 func (e *Engine) admit() (closed bool) {
@@ -355,11 +368,9 @@ func (e *Engine) next() int {
 		if len(s.tokens) > shortPrompt && len(e.running) >= e.opts.Sequences-e.opts.Sequences/4 {
 			continue
 		}
-		has := 0
-		for _, r := range e.running {
-			if r.job.Owner == s.job.Owner {
-				has++
-			}
+		has := count(e.running, s.job.Owner)
+		if s.job.Owner != "" && has >= share(e.opts.Sequences) {
+			continue
 		}
 		if best < 0 || has < fewest {
 			best, fewest = i, has

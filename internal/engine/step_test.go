@@ -290,8 +290,9 @@ func TestPlacesAreGivenByTurns(t *testing.T) {
 	e.admit()
 	one, other := ask("one"), ask("other")
 	e.admit()
-	if many[3].place.Load() != 0 || many[4].place.Load() != 1 || one.place.Load() != 5 || other.came != 6 {
-		t.Errorf("places %d, %d, %d; %d", many[3].place.Load(), many[4].place.Load(), one.place.Load(), other.came)
+	// One place was left for others, who get in at once; the next waits.
+	if many[2].place.Load() != 0 || many[3].place.Load() != 1 || one.place.Load() != 0 || other.place.Load() != 6 {
+		t.Errorf("places %d, %d, %d, %d", many[2].place.Load(), many[3].place.Load(), one.place.Load(), other.place.Load())
 	}
 	canceledOnes := e.running[:2]
 	for _, s := range canceledOnes {
@@ -299,7 +300,37 @@ func TestPlacesAreGivenByTurns(t *testing.T) {
 	}
 	e.step()
 	e.admit()
-	if one.place.Load() != 0 || other.place.Load() != 0 || many[4].place.Load() != 1 {
-		t.Errorf("after two have left, those who have none wait at %d and %d, the next of the many at %d", one.place.Load(), other.place.Load(), many[4].place.Load())
+	if other.place.Load() != 0 || many[3].place.Load() != 0 || many[4].place.Load() != 1 {
+		t.Errorf("after two have left, the one who has none waits at %d, the next of the many at %d and %d", other.place.Load(), many[3].place.Load(), many[4].place.Load())
+	}
+}
+
+// Six requests for eight answers each, by one key, fill neither the places nor the queue: whoever comes then is answered with them.
+func TestOneKeyDoesNotKeepOthersWaiting(t *testing.T) {
+	e := prepared(t, Options{Sequences: 16, Queue: 40})
+	ask := func(owner string) (*sequence, error) {
+		return e.submit(t.Context(), Job{Prompt: []int32{1, 2, 3}, MaxTokens: 50, NeverEnds: true, Owner: owner})
+	}
+	refused := 0
+	for range 6 * 8 {
+		if _, err := ask("many"); errors.Is(err, ErrQueueFull) {
+			refused++
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		e.admit()
+	}
+	if len(e.running) != 12 || len(e.waiting) != 30 || refused != 6 {
+		t.Errorf("%d run, %d wait, %d were refused", len(e.running), len(e.waiting), refused)
+	}
+	for i := range 14 {
+		s, err := ask(fmt.Sprint("other", i))
+		e.admit()
+		if err != nil && i < 14 || err == nil && (s.place.Load() == 0) != (i < 4) {
+			t.Errorf("other %d: place %d, %v", i, s.place.Load(), err)
+		}
+	}
+	if _, err := ask("late"); !errors.Is(err, ErrQueueFull) {
+		t.Errorf("a full queue: %v", err)
 	}
 }

@@ -106,14 +106,8 @@ var (
 
 // Begin starts a response. Unless it is in the background, it ends when ctx does.
 func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call *response.Call) (*Run, error) {
-	if call.Previous != "" {
-		items, err := d.conversation(ctx, k, call.Previous)
-		if err != nil {
-			return nil, err
-		}
-		if err := call.Before(items); err != nil {
-			return nil, fmt.Errorf("the conversation of response %s cannot be read: %w", call.Previous, err)
-		}
+	if _, err := d.Complete(ctx, k, call); err != nil {
+		return nil, err
 	}
 	r := &Run{ID: "resp_" + from.ID, call: call, key: k, begun: time.Now(), changed: make(chan struct{})}
 	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
@@ -143,6 +137,90 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call 
 		d.finish(r)
 	})
 	return r, nil
+}
+
+// Complete puts into a call what it refers to: single items, and the conversation that it goes on. It gives the items of the whole.
+func (d *Desk) Complete(ctx context.Context, k keyring.Key, call *response.Call) (items []json.RawMessage, err error) {
+	if len(call.References) > 0 {
+		found := map[string]json.RawMessage{}
+		for _, id := range call.References {
+			if found[id], err = d.item(ctx, k, id); err != nil {
+				return nil, err
+			}
+		}
+		if err := call.Resolve(found); err != nil {
+			return nil, err
+		}
+	}
+	if call.Previous != "" {
+		if items, err = d.conversation(ctx, k, call.Previous); err != nil {
+			return nil, err
+		}
+		if err := call.Before(items); err != nil {
+			return nil, fmt.Errorf("the conversation of response %s cannot be read: %w", call.Previous, err)
+		}
+	}
+	return append(items, call.Input...), nil
+}
+
+// item finds an item of a stored response, one that it was asked with or one of its answer.
+func (d *Desk) item(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
+	missing := exchange.InvalidParam("input", "there is no item %q in a stored response; send the item itself", id)
+	owner, ok := response.ResponseOf(id)
+	if !ok {
+		return nil, missing
+	}
+	body, err := d.Get(ctx, k, owner)
+	if err != nil {
+		return nil, missing
+	}
+	output, err := response.OutputOf(body)
+	if err != nil {
+		return nil, err
+	}
+	for _, raw := range output {
+		var item struct{ ID string }
+		if json.Unmarshal(raw, &item) == nil && item.ID == id {
+			return raw, nil
+		}
+	}
+	input, err := d.Input(ctx, k, owner)
+	if err != nil {
+		return nil, err
+	}
+	if i := slices.IndexFunc(input, func(i Item) bool { return i.ID == id }); i >= 0 {
+		return input[i].Body, nil
+	}
+	return nil, missing
+}
+
+// Compact asks the model of a call for a summary of its conversation.
+func (d *Desk) Compact(ctx context.Context, k keyring.Key, from gate.Origin, call *response.Call) (*response.Compaction, error) {
+	items, err := d.Complete(ctx, k, call)
+	if err != nil {
+		return nil, err
+	}
+	if len(call.Turns) == 0 {
+		return nil, exchange.InvalidParam("input", "there is no conversation to be made shorter: give input or previous_response_id")
+	}
+	call.ToSummary()
+	begun := time.Now()
+	x, err := d.gate.Begin(ctx, k, from, &call.Request)
+	if err != nil {
+		return nil, err
+	}
+	var summary strings.Builder
+	var usage response.Usage
+	for event, err := range x.Events() {
+		if err != nil {
+			return nil, err
+		}
+		usage.Count(event)
+		if text, ok := event.(exchange.TextDelta); ok {
+			summary.WriteString(text.Text)
+		}
+	}
+	return response.NewCompaction(from.ID, begun, items, strings.TrimSpace(summary.String()), usage), nil
 }
 
 // unstored says that a response that can be had only from the records is not there.

@@ -12,6 +12,7 @@ import (
 	"kindredgate/internal/dialect"
 	"kindredgate/internal/dialect/response"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/prompt"
 )
 
 // semantic writes the events of responses: the line with the type, and the data that has it too.
@@ -57,6 +58,41 @@ func (s *Server) respond(c *gin.Context) {
 	}
 	c.Header("Server-Timing", serverTiming(run.Timings()))
 	sendRaw(c, body, naming("input", err))
+}
+
+// countInput tells how many tokens a request would have as its prompt.
+func (s *Server) countInput(c *gin.Context) {
+	call, ok := decoded(c, response.DecodeToCount)
+	if !ok {
+		return
+	}
+	s.unknown(c, call.Unknown)
+	ctx, k := c.Request.Context(), callerOf(c)
+	_, err := s.Answers.Complete(ctx, k, call)
+	var p *prompt.Prompt
+	if err == nil {
+		_, p, err = s.Gate.Render(ctx, k, &call.Request)
+	}
+	if err != nil {
+		fail(c, naming("input", err))
+		return
+	}
+	c.JSON(http.StatusOK, response.Count{Object: "response.input_tokens", Tokens: len(p.Tokens)})
+}
+
+// compact makes a conversation shorter.
+func (s *Server) compact(c *gin.Context) {
+	call, ok := decoded(c, response.DecodeToCompact)
+	if !ok {
+		return
+	}
+	s.unknown(c, call.Unknown)
+	out, err := s.Answers.Compact(c.Request.Context(), callerOf(c), origin(c, dialect.Response), call)
+	if err != nil {
+		fail(c, naming("input", err))
+		return
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 // sendRaw sends a body that is JSON already, or the error in its place.

@@ -115,7 +115,10 @@ func TestInputItems(t *testing.T) {
 	}
 	h.post(t, "/v1/responses", `{"model":"harbour-4m","input":[`+strings.Join(items, ",")+`]}`, &r)
 	type page struct {
-		Data  []struct{ ID, Type, Content string }
+		Data []struct {
+			ID, Type, Status string
+			Content          []struct{ Type, Text string }
+		}
 		First string `json:"first_id"`
 		More  bool   `json:"has_more"`
 	}
@@ -129,13 +132,137 @@ func TestInputItems(t *testing.T) {
 	newest := read("?limit=2")
 	rest := read("?limit=2&after=" + newest.Data[1].ID)
 	oldest := read("?order=asc&limit=100")
-	if newest.Data[0].Content != "4" || !newest.More || newest.Data[0].Type != "message" || newest.First != newest.Data[0].ID || rest.Data[0].Content != "2" || oldest.Data[0].Content != "0" || oldest.More || len(oldest.Data) != 5 {
+	if newest.Data[0].Content[0].Text != "4" || newest.Data[0].Content[0].Type != "input_text" || newest.Data[0].Status != "completed" || !newest.More || newest.Data[0].Type != "message" || newest.First != newest.Data[0].ID || rest.Data[0].Content[0].Text != "2" || oldest.Data[0].Content[0].Text != "0" || oldest.More || len(oldest.Data) != 5 {
 		t.Errorf("%+v\n%+v\n%+v", newest, rest, oldest)
 	}
 	for _, bad := range []string{"?limit=0", "?limit=x", "?order=up", "?after=nothing"} {
 		if resp, raw := h.do(t, "GET", "/v1/responses/"+r.ID+"/input_items"+bad, h.key, ""); resp.StatusCode != 400 {
 			t.Errorf("%s: %d %s", bad, resp.StatusCode, raw)
 		}
+	}
+}
+
+// An item of a stored response can be named instead of being sent again: one of its answer or of its input, by its key alone.
+func TestItemsAreReferredTo(t *testing.T) {
+	h := start(t, all)
+	var first, second reply
+	h.post(t, "/v1/responses", `{"model":"harbour-4m","input":"one"}`, &first)
+	_, raw := h.do(t, "GET", "/v1/responses/"+first.ID+"/input_items", h.key, "")
+	var page struct{ Data []struct{ ID string } }
+	if err := json.Unmarshal([]byte(raw), &page); err != nil {
+		t.Fatal(err)
+	}
+	input, output := page.Data[0].ID, first.Output[0].ID
+	body := fmt.Sprintf(`{"model":"harbour-4m","instructions":"Be brief.","input":[{"type":"item_reference","id":%q},{"id":%q},{"role":"user","content":"two"}]}`, input, output)
+	h.post(t, "/v1/responses", body, &second)
+	if want := "system: Be brief.; user: one; assistant: " + first.text() + "; user: two; "; second.text() != want {
+		t.Errorf("%q, want %q", second.text(), want)
+	}
+	var third reply
+	h.post(t, "/v1/responses", `{"model":"harbour-4m","input":"three","previous_response_id":"`+second.ID+`"}`, &third)
+	if !strings.HasPrefix(third.text(), "user: one; assistant: ") || !strings.HasSuffix(third.text(), "user: three; ") {
+		t.Errorf("going on from it: %q", third.text())
+	}
+	for _, id := range []string{"msg_none_0", "msg_" + strings.TrimPrefix(first.ID, "resp_") + "_9", "x"} {
+		if resp, raw := h.do(t, "POST", "/v1/responses", h.key, fmt.Sprintf(`{"model":"harbour-4m","input":[{"type":"item_reference","id":%q}]}`, id)); resp.StatusCode != 400 || !strings.Contains(raw, "send the item itself") {
+			t.Errorf("%s: %d %s", id, resp.StatusCode, raw)
+		}
+	}
+	other, _, err := h.server.Gate.Keys.Issue(t.Context(), "other", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if resp, raw := h.do(t, "POST", "/v1/responses", other, body); resp.StatusCode != 400 {
+		t.Errorf("another key: %d %s", resp.StatusCode, raw)
+	}
+}
+
+// A conversation is counted as it would be laid out, and made shorter to an item that stands for it.
+func TestCountAndCompact(t *testing.T) {
+	h := startNative(t)
+	var count struct {
+		Object string
+		Tokens int `json:"input_tokens"`
+	}
+	const conversation = `{"model":"harbour-4m","instructions":"Be brief.","input":[{"role":"user","content":"When is the last boat to Osmer?"},{"role":"assistant","content":"At 19:40."}]`
+	h.post(t, "/v1/responses/input_tokens", conversation+`}`, &count)
+	var asked struct {
+		Usage struct {
+			Tokens int `json:"input_tokens"`
+		}
+	}
+	h.post(t, "/v1/responses", conversation+`,"max_output_tokens":1}`, &asked)
+	if count.Object != "response.input_tokens" || count.Tokens == 0 || count.Tokens != asked.Usage.Tokens {
+		t.Errorf("%+v, a request has %d", count, asked.Usage.Tokens)
+	}
+	if resp, raw := h.do(t, "POST", "/v1/responses/compact", h.key, `{"model":"harbour-4m"}`); resp.StatusCode != 400 || !strings.Contains(raw, "no conversation") {
+		t.Errorf("nothing to make shorter: %d %s", resp.StatusCode, raw)
+	}
+	said := start(t, all)
+	var short struct {
+		Object string
+		Output []json.RawMessage
+		Usage  struct {
+			Total int `json:"total_tokens"`
+		}
+	}
+	said.post(t, "/v1/responses/compact", conversation+`}`, &short)
+	if short.Object != "response.compaction" || len(short.Output) != 2 || !strings.Contains(string(short.Output[0]), "When is the last boat") || short.Usage.Total == 0 {
+		t.Fatalf("%+v", short)
+	}
+	var next reply
+	said.post(t, "/v1/responses", fmt.Sprintf(`{"model":"harbour-4m","instructions":"Be brief.","input":[%s,%s,{"role":"user","content":"And back?"}]}`, short.Output[0], short.Output[1]), &next)
+	if text := next.text(); !strings.HasPrefix(text, "system: Be brief.; user: What was said before, in short:") || !strings.Contains(text, "At 19:40.") || !strings.HasSuffix(text, "And back?; ") || strings.Count(text, "user: ") != 3 {
+		t.Errorf("%q", text) // the summary repeats two turns of a user, and one asks
+	}
+}
+
+// Reasoning comes as a summary and in a form to be sent back where that is asked for, and only there.
+func TestReasoningInEachForm(t *testing.T) {
+	h := startNative(t)
+	type reasoned struct {
+		Output []struct {
+			Type             string
+			Summary, Content []struct{ Type, Text string }
+			Encrypted        *string `json:"encrypted_content"`
+		}
+	}
+	ask := func(more string) (r reasoned) {
+		h.post(t, "/v1/responses", `{"model":"harbour-4m","input":"How much is it for two adults to Osmer?","temperature":0,"store":false`+more+`}`, &r)
+		if len(r.Output) == 0 || r.Output[0].Type != "reasoning" || len(r.Output[0].Content) != 1 || r.Output[0].Content[0].Text == "" {
+			t.Fatalf("%+v", r)
+		}
+		return r
+	}
+	plain := ask(`,"reasoning":{"effort":"low"}`).Output[0]
+	if len(plain.Summary) != 0 || plain.Encrypted != nil {
+		t.Errorf("without being asked: %+v", plain)
+	}
+	r := ask(`,"reasoning":{"effort":"low","summary":"auto"},"include":["reasoning.encrypted_content"]`)
+	full := r.Output[0]
+	if len(full.Summary) != 1 || full.Summary[0].Type != "summary_text" || full.Summary[0].Text != full.Content[0].Text || full.Encrypted == nil || strings.Contains(*full.Encrypted, full.Content[0].Text) {
+		t.Errorf("%+v", full)
+	}
+	var kinds []string
+	for _, e := range h.events(t, "POST", "/v1/responses", `{"model":"harbour-4m","input":"How much is it for two adults to Osmer?","temperature":0,"stream":true,"reasoning":{"effort":"low","summary":"auto"}}`) {
+		if strings.Contains(e.data, "summary") && strings.Contains(e.data, `"type":"response.reasoning_summary`) {
+			var d struct{ Type string }
+			if err := json.Unmarshal([]byte(e.data), &d); err != nil {
+				t.Fatal(err)
+			}
+			kinds = append(kinds, strings.TrimPrefix(d.Type, "response.reasoning_summary_"))
+		}
+	}
+	if kinds = slices.Compact(kinds); !slices.Equal(kinds, []string{"part.added", "text.delta", "text.done", "part.done"}) {
+		t.Errorf("%v", kinds)
+	}
+	// What came can be sent back as it is.
+	raw, err := json.Marshal(r.Output)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if resp, body := h.do(t, "POST", "/v1/responses", h.key, `{"model":"harbour-4m","max_output_tokens":2,"input":[{"role":"user","content":"x"},{"type":"reasoning","id":"rs_1","summary":[],"encrypted_content":"`+*full.Encrypted+`"},{"role":"user","content":"y"}]}`); resp.StatusCode != 200 {
+		t.Errorf("%d %s (%s)", resp.StatusCode, body, raw)
 	}
 }
 

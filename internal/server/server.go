@@ -111,6 +111,8 @@ func (s *Server) routes() {
 	v1.POST("/generate", s.generate)
 	v1.POST("/embeddings", s.embed)
 	v1.POST("/responses", s.respond)
+	v1.POST("/responses/input_tokens", s.countInput)
+	v1.POST("/responses/compact", s.compact)
 	v1.GET("/responses/:id", s.showResponse)
 	v1.DELETE("/responses/:id", s.deleteResponse)
 	v1.POST("/responses/:id/cancel", s.cancelResponse)

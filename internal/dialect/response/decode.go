@@ -7,6 +7,7 @@ package response
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 
 	"kindredgate/internal/dialect/field"
@@ -23,6 +24,8 @@ type Call struct {
 	Previous   string            // the response whose conversation this one goes on; empty for none
 	Input      []json.RawMessage // the items of the request, each with its type
 	Unknown    []string          // fields that mean nothing here; they were ignored
+	References []string          // ids of items elsewhere that stand among those of the request, until [Call.Resolve]
+	sealed     bool              // reasoning comes in a form to be sent back, too
 	settings   settings
 }
 
@@ -72,14 +75,16 @@ const (
 	maxTop    = 20
 	logprobs  = "message.output_text.logprobs"
 	inputName = "input"
+	// sealedReasoning asks for reasoning in a form that can be sent back by who does not have responses stored.
+	sealedReasoning = "reasoning.encrypted_content"
 )
 
 // withoutEffect are fields that are accepted and change nothing.
 var withoutEffect = []string{"prompt_cache_options", "stream_options", "moderation"}
 
-// includable is what may be asked to be in a response. All but log-probabilities is about tools that the gate does not
+// includable is what may be asked to be in a response. All but log-probabilities and reasoning is about tools that the gate does not
 // have, or wants nothing done.
-var includable = []string{logprobs, "reasoning.encrypted_content", "file_search_call.results", "web_search_call.results",
+var includable = []string{logprobs, sealedReasoning, "file_search_call.results", "web_search_call.results",
 	"web_search_call.action.sources", "message.input_image.image_url", "computer_call_output.output.image_url", "code_interpreter_call.outputs"}
 
 // Decode reads the body of a request. The error is an [exchange.Error] that names the field.
@@ -88,6 +93,24 @@ func Decode(body []byte) (*Call, error) {
 	if err != nil {
 		return nil, err
 	}
+	return decode(o, true)
+}
+
+// DecodeToCount reads the body of a request whose tokens are to be counted, and DecodeToCompact that of one whose conversation is to be
+// made shorter. Both may lack an input.
+func DecodeToCount(body []byte) (*Call, error)   { return decodeApart(body, "personality") }
+func DecodeToCompact(body []byte) (*Call, error) { return decodeApart(body) }
+
+func decodeApart(body []byte, ignored ...string) (*Call, error) {
+	o, err := field.Parse(body)
+	if err != nil {
+		return nil, err
+	}
+	o.Ignore(ignored...)
+	return decode(o, false)
+}
+
+func decode(o *field.Object, needsInput bool) (*Call, error) {
 	c := &Call{Store: true}
 	refuse(o)
 	c.Model = wire.Model(o)
@@ -110,7 +133,9 @@ func Decode(body []byte) (*Call, error) {
 		s.Instructions, _ = o.Raw("instructions")
 		c.Turns = append(c.Turns, exchange.Turn{Role: exchange.System, Parts: []exchange.Part{exchange.Text(text)}})
 	}
-	c.Turns = append(c.Turns, c.input(o)...)
+	if needsInput || o.Kind(inputName) != field.Missing {
+		c.Turns = append(c.Turns, c.input(o)...)
+	}
 
 	if n := wire.MaxTokens(o, "max_output_tokens"); n > 0 {
 		c.MaxTokens, s.MaxOutputTokens = n, &n
@@ -187,20 +212,74 @@ func (c *Call) input(o *field.Object) []exchange.Turn {
 	raw := o.Items(inputName)
 	for i, item := range raw {
 		c.Input = append(c.Input, typed(objects[i], item))
+		if id, ok := reference(objects[i]); ok {
+			c.References = append(c.References, id)
+		}
 	}
 	return turns(objects)
 }
 
-// typed gives an item its type, which may be left out of a message.
-func typed(o *field.Object, raw json.RawMessage) json.RawMessage {
-	if o.Kind("type") != field.Missing {
-		return raw
+// referenceType is the type of an item that stands for another.
+const referenceType = "item_reference"
+
+// reference is the id of the item that an item stands for. Its type may be left out, as that of a message.
+func reference(o *field.Object) (id string, ok bool) {
+	kind, _ := o.String("type")
+	if kind != referenceType && (kind != "" || o.Kind("role") != field.Missing || o.Kind("content") != field.Missing) {
+		return "", false
 	}
+	id, ok = o.String("id")
+	if kind == referenceType && !ok {
+		o.Fail("id", "%s is missing: that of the item that is meant", o.Path("id"))
+	}
+	return id, ok
+}
+
+// Resolve puts items in the place of references to them.
+func (c *Call) Resolve(items map[string]json.RawMessage) error {
+	for i, raw := range c.Input {
+		var r struct{ ID string }
+		if json.Unmarshal(raw, &r) == nil && items[r.ID] != nil && slices.Contains(c.References, r.ID) {
+			c.Input[i] = items[r.ID]
+		}
+	}
+	c.Turns = c.Turns[:c.instructed()]
+	return c.Before(c.Input)
+}
+
+// instructed is how many turns the instructions are.
+func (c *Call) instructed() int {
+	if string(c.settings.Instructions) != "null" {
+		return 1
+	}
+	return 0
+}
+
+// typed gives an item what may be left out of it: of a message its type, its status, and the parts that its text is in.
+func typed(o *field.Object, raw json.RawMessage) json.RawMessage {
 	var m map[string]json.RawMessage
 	if json.Unmarshal(raw, &m) != nil || m == nil {
 		return raw // what is wrong with it is said elsewhere
 	}
-	m["type"] = json.RawMessage(`"message"`)
+	if _, ok := reference(o); ok {
+		m["type"] = marshal(referenceType)
+		return marshal(m)
+	}
+	if kind, _ := o.String("type"); kind != "" && kind != "message" {
+		return raw
+	}
+	m["type"] = marshal("message")
+	if _, ok := o.Raw("status"); !ok {
+		m["status"] = marshal(completed)
+	}
+	if o.Kind("content") == field.Text {
+		text, _ := o.String("content")
+		var part any = InputText{"input_text", text}
+		if role, _ := o.String("role"); role == string(exchange.Assistant) {
+			part = OutputText{Type: "output_text", Text: text, Annotations: []any{}, Logprobs: []wire.TokenScore{}}
+		}
+		m["content"] = marshal([]any{part})
+	}
 	return marshal(m)
 }
 
@@ -214,10 +293,7 @@ func (c *Call) Before(items []json.RawMessage) error {
 	if err := o.Err(); err != nil {
 		return err
 	}
-	at := 0
-	if string(c.settings.Instructions) != "null" {
-		at = 1
-	}
+	at := c.instructed()
 	all := append([]exchange.Turn{}, c.Turns[:at]...)
 	all = append(all, earlier...)
 	c.Turns = append(all, c.Turns[at:]...)
@@ -236,6 +312,12 @@ func turns(items []*field.Object) (list []exchange.Turn) {
 		}
 		list = append(list, exchange.Turn{Role: role, Parts: parts})
 	}
+	summary := "" // of a conversation that was made shorter
+	defer func() {
+		if summary != "" {
+			add(exchange.User, exchange.Text(summary))
+		}
+	}()
 	for _, item := range items {
 		kind, _ := item.String("type")
 		need := func(name string) string {
@@ -246,7 +328,18 @@ func turns(items []*field.Object) (list []exchange.Turn) {
 			return s
 		}
 		switch kind {
-		case "", "message":
+		case compactionType:
+			// It stands for all that was said before it, instructions apart, and is read with the next question.
+			list = slices.DeleteFunc(list, func(t exchange.Turn) bool { return t.Role != exchange.System })
+			text, err := unseal(need("encrypted_content"))
+			if err != nil {
+				item.Fail("encrypted_content", "%s is not what this gate gave: %v", item.Path("encrypted_content"), err)
+			}
+			summary = "What was said before, in short:\n\n" + text
+		case "", "message", referenceType:
+			if _, ok := reference(item); ok {
+				continue
+			}
 			role, ok := roles[item.OneOf("role", "user", "assistant", "system", "developer")]
 			if !ok && item.Err() == nil {
 				item.Fail("role", "%s is missing; it must be user, assistant, system or developer", item.Path("role"))
@@ -254,7 +347,12 @@ func turns(items []*field.Object) (list []exchange.Turn) {
 			if item.Kind("content") == field.Missing {
 				item.Fail("content", "%s is missing", item.Path("content"))
 			}
-			add(role, content(item, "content")...)
+			parts := content(item, "content")
+			if role == exchange.User && summary != "" {
+				parts = append([]exchange.Part{exchange.Text(summary + "\n\n")}, parts...)
+				summary = ""
+			}
+			add(role, parts...)
 		case "function_call":
 			add(exchange.Assistant, exchange.ToolCall{ID: need("call_id"), Name: need("name"), Arguments: need("arguments")})
 		case "function_call_output":
@@ -265,7 +363,7 @@ func turns(items []*field.Object) (list []exchange.Turn) {
 			add(exchange.ToolRole, exchange.ToolResult{CallID: need("call_id"), Content: text})
 		case "reasoning", truncationType:
 		default:
-			item.Fail("type", "%s is %q; message, function_call, function_call_output and reasoning are possible", item.Path("type"), kind)
+			item.Fail("type", "%s is %q; message, function_call, function_call_output, reasoning, compaction and item_reference are possible", item.Path("type"), kind)
 		}
 	}
 	return list
@@ -365,6 +463,7 @@ func (c *Call) include(o *field.Object) {
 			o.Fail("include", "include has %q; these are known: %s", name, strings.Join(includable, ", "))
 		}
 		wanted = wanted || name == logprobs
+		c.sealed = c.sealed || name == sealedReasoning
 	}
 	if wanted {
 		c.Scores = new(int)

@@ -1,7 +1,6 @@
 package response
 
 import (
-	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -64,6 +63,20 @@ type Usage struct {
 	Total        int           `json:"total_tokens"`
 }
 
+// Count adds what an event tells.
+func (u *Usage) Count(event exchange.Event) {
+	switch event := event.(type) {
+	case exchange.Started:
+		u.Input, u.InputDetails.Cached = event.PromptTokens, event.CachedTokens
+	case exchange.ReasoningDelta:
+		u.Details.Reasoning += event.Tokens
+	case exchange.Finish:
+		u.Output += event.Tokens
+	case exchange.TextDelta, exchange.ToolCallDelta:
+	}
+	u.Total = u.Input + u.Output
+}
+
 // InputDetails tells of the tokens of a prompt.
 type InputDetails struct {
 	Cached       int `json:"cached_tokens"`
@@ -103,14 +116,14 @@ type Reasoning struct {
 	Type      string          `json:"type"` // "reasoning"
 	ID        string          `json:"id"`
 	Status    Status          `json:"status"`
-	Summary   []any           `json:"summary"` // empty
+	Summary   []ReasoningText `json:"summary"` // the same text, if a summary was asked for
 	Content   []ReasoningText `json:"content"`
-	Encrypted *string         `json:"encrypted_content"` // null
+	Encrypted *string         `json:"encrypted_content"` // null unless it was asked for
 }
 
-// ReasoningText is a part of reasoning.
+// ReasoningText is a part of reasoning, or of its summary.
 type ReasoningText struct {
-	Type string `json:"type"` // "reasoning_text"
+	Type string `json:"type"` // "reasoning_text" or "summary_text"
 	Text string `json:"text"`
 }
 
@@ -150,6 +163,7 @@ type payload struct {
 	OutputIndex  *int               `json:"output_index,omitempty"`
 	ItemID       string             `json:"item_id,omitempty"`
 	ContentIndex *int               `json:"content_index,omitempty"`
+	SummaryIndex *int               `json:"summary_index,omitempty"`
 	Item         any                `json:"item,omitempty"`
 	Part         any                `json:"part,omitempty"`
 	Delta        *string            `json:"delta,omitempty"`
@@ -166,6 +180,8 @@ type Writer struct {
 	sequence int
 	lastType string // of the last event
 	scored   bool
+	sums     bool // reasoning is given as a summary too
+	sealed   bool // and in a form to be sent back
 
 	message   *Message // that is open, if one is
 	reasoning *Reasoning
@@ -176,7 +192,7 @@ type Writer struct {
 
 // NewWriter begins a response; its events go to emit.
 func NewWriter(id string, created time.Time, c *Call, emit func(Event)) *Writer {
-	w := &Writer{emit: emit, scored: c.Scores != nil}
+	w := &Writer{emit: emit, scored: c.Scores != nil, sums: c.settings.Reasoning.Summary != nil, sealed: c.sealed}
 	w.resp = Response{ID: id, Object: "response", CreatedAt: created.Unix(), Status: inProgress, Model: c.Model, Output: []any{}, settings: c.settings}
 	if c.Background {
 		w.resp.Status = queued
@@ -205,13 +221,17 @@ func (w *Writer) Begin() {
 
 // Add takes an event of the answer.
 func (w *Writer) Add(event exchange.Event) error {
+	if w.resp.Usage != nil {
+		w.resp.Usage.Count(event)
+	}
 	switch event := event.(type) {
 	case exchange.Started:
 		w.resp.Status = inProgress
-		w.resp.Usage = &Usage{Input: event.PromptTokens, InputDetails: InputDetails{Cached: event.CachedTokens}, Total: event.PromptTokens}
+		w.resp.Usage = &Usage{}
+		w.resp.Usage.Count(event)
 		w.sendWhole("response.in_progress")
 		if event.Dropped > 0 {
-			item := &Truncation{Type: truncationType, ID: newID("tr"), Status: completed, Dropped: event.Dropped}
+			item := &Truncation{Type: truncationType, ID: w.newID("tr"), Status: completed, Dropped: event.Dropped}
 			w.open(item)
 			w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: item})
 		}
@@ -219,12 +239,9 @@ func (w *Writer) Add(event exchange.Event) error {
 		w.say(event.Text, event.Scores)
 	case exchange.ReasoningDelta:
 		w.reason(event.Text)
-		w.resp.Usage.Details.Reasoning += event.Tokens
 	case exchange.ToolCallDelta:
 		w.callDelta(event)
 	case exchange.Finish:
-		w.resp.Usage.Output += event.Tokens
-		w.resp.Usage.Total = w.resp.Usage.Input + w.resp.Usage.Output
 		w.finish(event.Reason)
 	default:
 		return fmt.Errorf("response style: unknown event %T", event)
@@ -232,7 +249,21 @@ func (w *Writer) Add(event exchange.Event) error {
 	return nil
 }
 
-func newID(prefix string) string { return prefix + "_" + strings.ToLower(rand.Text()) }
+// newID names the next item, by its response and its place there: so it can be found by its name alone.
+func (w *Writer) newID(prefix string) string {
+	return fmt.Sprintf("%s_%s_%d", prefix, strings.TrimPrefix(w.resp.ID, responsePrefix), len(w.resp.Output))
+}
+
+const responsePrefix = "resp_"
+
+// ResponseOf is the id of the response that an item belongs to; ok is false if it is not an id that this package gives.
+func ResponseOf(item string) (id string, ok bool) {
+	parts := strings.Split(item, "_")
+	if len(parts) != 3 {
+		return "", false
+	}
+	return responsePrefix + parts[1], true
+}
 
 func (w *Writer) last() *int {
 	i := len(w.resp.Output) - 1
@@ -250,7 +281,7 @@ var first = new(int) // every item of ours has one part of content
 func (w *Writer) say(text string, scores []exchange.Score) {
 	if w.message == nil {
 		w.close(completed)
-		w.message = &Message{Type: "message", ID: newID("msg"), Status: inProgress, Role: "assistant", Content: []any{}}
+		w.message = &Message{Type: "message", ID: w.newID("msg"), Status: inProgress, Role: "assistant", Content: []any{}}
 		w.open(w.message)
 		w.send("response.content_part.added", payload{OutputIndex: w.last(), ItemID: w.message.ID, ContentIndex: first, Part: OutputText{Type: "output_text", Annotations: []any{}, Logprobs: []wire.TokenScore{}}})
 	}
@@ -263,12 +294,18 @@ func (w *Writer) say(text string, scores []exchange.Score) {
 func (w *Writer) reason(text string) {
 	if w.reasoning == nil {
 		w.close(completed)
-		w.reasoning = &Reasoning{Type: "reasoning", ID: newID("rs"), Status: inProgress, Summary: []any{}, Content: []ReasoningText{}}
+		w.reasoning = &Reasoning{Type: "reasoning", ID: w.newID("rs"), Status: inProgress, Summary: []ReasoningText{}, Content: []ReasoningText{}}
 		w.open(w.reasoning)
 		w.send("response.content_part.added", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, ContentIndex: first, Part: ReasoningText{Type: "reasoning_text"}})
+		if w.sums {
+			w.send("response.reasoning_summary_part.added", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, SummaryIndex: first, Part: ReasoningText{Type: "summary_text"}})
+		}
 	}
 	w.text.WriteString(text)
 	w.send("response.reasoning_text.delta", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, ContentIndex: first, Delta: &text})
+	if w.sums {
+		w.send("response.reasoning_summary_text.delta", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, SummaryIndex: first, Delta: &text})
+	}
 }
 
 // close closes the item that is open.
@@ -288,6 +325,16 @@ func (w *Writer) close(status Status) {
 		w.send("response.reasoning_text.done", payload{OutputIndex: w.last(), ItemID: r.ID, ContentIndex: first, Text: &text})
 		w.send("response.content_part.done", payload{OutputIndex: w.last(), ItemID: r.ID, ContentIndex: first, Part: part})
 		r.Content, r.Status = []ReasoningText{part}, status
+		if w.sums {
+			sum := ReasoningText{Type: "summary_text", Text: text}
+			w.send("response.reasoning_summary_text.done", payload{OutputIndex: w.last(), ItemID: r.ID, SummaryIndex: first, Text: &text})
+			w.send("response.reasoning_summary_part.done", payload{OutputIndex: w.last(), ItemID: r.ID, SummaryIndex: first, Part: sum})
+			r.Summary = []ReasoningText{sum}
+		}
+		if w.sealed {
+			sealed := seal(text)
+			r.Encrypted = &sealed
+		}
 		w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: r})
 	case w.call != nil:
 		c := w.call
@@ -302,7 +349,7 @@ func (w *Writer) close(status Status) {
 func (w *Writer) callDelta(e exchange.ToolCallDelta) {
 	if e.Name != "" {
 		w.close(completed)
-		w.call = &FunctionCall{Type: "function_call", ID: newID("fc"), Status: inProgress, CallID: e.ID, Name: e.Name}
+		w.call = &FunctionCall{Type: "function_call", ID: w.newID("fc"), Status: inProgress, CallID: e.ID, Name: e.Name}
 		w.open(w.call)
 	}
 	if e.Arguments != "" {

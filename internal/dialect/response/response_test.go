@@ -10,7 +10,7 @@ import (
 	"kindredgate/internal/exchange"
 )
 
-func decode(t testing.TB, body string) *Call {
+func decodeBody(t testing.TB, body string) *Call {
 	t.Helper()
 	c, err := Decode([]byte(body))
 	if err != nil {
@@ -48,7 +48,7 @@ func TestItemsBecomeTurns(t *testing.T) {
 			"user=x | assistant=One moment.<c1 f{}><c2 g{}> | tool={c1 r} | tool={c2 s}"},
 		{"what was truncated", `"input":[{"type":"kindred:truncation","id":"t","dropped_turns":2},{"role":"user","content":"x"}]`, "user=x"},
 	} {
-		call := decode(t, `{"model":"m",`+c.body+`}`)
+		call := decodeBody(t, `{"model":"m",`+c.body+`}`)
 		if got := said(call.Turns); got != c.want {
 			t.Errorf("%s: %s, want %s", c.name, got, c.want)
 		}
@@ -58,7 +58,7 @@ func TestItemsBecomeTurns(t *testing.T) {
 			}
 		}
 	}
-	call := decode(t, `{"model":"m","instructions":"i","input":"x","previous_response_id":"resp_1"}`)
+	call := decodeBody(t, `{"model":"m","instructions":"i","input":"x","previous_response_id":"resp_1"}`)
 	err := call.Before([]json.RawMessage{json.RawMessage(`{"type":"message","role":"user","content":"before"}`), json.RawMessage(`{"type":"message","role":"assistant","content":[{"type":"output_text","text":"yes"}]}`)})
 	if got := said(call.Turns); err != nil || got != "system=i | user=before | assistant=yes | user=x" {
 		t.Errorf("%s, %v", got, err)
@@ -67,7 +67,7 @@ func TestItemsBecomeTurns(t *testing.T) {
 
 // Tools that do not say whether they are strict are, as far as they can be; whether that is so is found out later.
 func TestToolsAreWillingByDefault(t *testing.T) {
-	c := decode(t, `{"model":"m","input":"x","tools":[{"type":"function","name":"a","parameters":{"type":"object"}},{"type":"function","name":"b","strict":true,"parameters":{"type":"object"}},{"type":"function","name":"c","strict":false,"parameters":{"type":"object"}},{"type":"function","name":"d"}]}`)
+	c := decodeBody(t, `{"model":"m","input":"x","tools":[{"type":"function","name":"a","parameters":{"type":"object"}},{"type":"function","name":"b","strict":true,"parameters":{"type":"object"}},{"type":"function","name":"c","strict":false,"parameters":{"type":"object"}},{"type":"function","name":"d"}]}`)
 	for i, want := range []struct{ strict, willing bool }{{false, true}, {true, false}, {false, false}, {false, false}} {
 		if got := c.Tools[i]; got.Strict != want.strict || got.Willing != want.willing {
 			t.Errorf("tool %s: strict %v, willing %v", got.Name, got.Strict, got.Willing)
@@ -77,7 +77,7 @@ func TestToolsAreWillingByDefault(t *testing.T) {
 
 // A response has every field of the specification, with null where there is no value.
 func TestWholeSetOfFields(t *testing.T) {
-	c := decode(t, `{"model":"m","input":"x"}`)
+	c := decodeBody(t, `{"model":"m","input":"x"}`)
 	w := NewWriter("resp_1", time.Unix(1000, 0), c, func(Event) {})
 	raw, err := json.Marshal(w.Response())
 	if err != nil {
@@ -110,7 +110,7 @@ func TestStatesOnlyMoveForward(t *testing.T) {
 		{func(w *Writer) { w.Cancel() }, cancelled},
 	} {
 		var last Event
-		w := NewWriter("resp_1", time.Now(), decode(t, `{"model":"m","input":"x","background":true}`), func(e Event) { last = e })
+		w := NewWriter("resp_1", time.Now(), decodeBody(t, `{"model":"m","input":"x","background":true}`), func(e Event) { last = e })
 		w.Begin()
 		if err := w.Add(exchange.Started{PromptTokens: 1}); err != nil {
 			t.Fatal(err)

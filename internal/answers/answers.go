@@ -91,7 +91,7 @@ type Run struct {
 	mu      sync.Mutex
 	writer  *response.Writer
 	events  []response.Event
-	timings exchange.Timings
+	started exchange.Started
 	err     error         // why there is no response, if that was known before anything was sent
 	ended   bool          // nothing more comes
 	dropped bool          // it was deleted, so it is not to be stored
@@ -260,7 +260,7 @@ func (d *Desk) add(r *Run, event exchange.Event, begun *bool) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if started, ok := event.(exchange.Started); ok {
-		r.timings = started.Timings
+		r.started = started
 	}
 	if !*begun {
 		*begun = true
@@ -359,11 +359,11 @@ func (d *Desk) prune(ctx context.Context) {
 	}
 }
 
-// Timings are those of the answer; zero until it has started.
-func (r *Run) Timings() exchange.Timings {
+// Started is how the answer began; zero until it has.
+func (r *Run) Started() exchange.Started {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.timings
+	return r.started
 }
 
 // Snapshot is the response as far as it has come.

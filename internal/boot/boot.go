@@ -113,6 +113,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		Prompts:   engine,
 		Loader:    engine,
 		Library:   library.New(cfg.Models.Folders[0], fetch.Source{}),
+		Settings:  "contexts " + string(cfg.Models.ContextType),
 		Observers: []gate.Observer{server.Logged{Log: o.Log}},
 	}
 	if o.Runner != nil {

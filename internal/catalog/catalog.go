@@ -57,6 +57,7 @@ type Model struct {
 	Tokenizer      string    `json:"tokenizer,omitempty"`
 	Installed      time.Time `json:"installed"`             // when the files were last changed
 	TokenBytes     int64     `json:"token_bytes,omitempty"` // of weights, that are read for each token
+	Digest         string    `json:"-"`                     // of what its files hold
 	Problem        string    `json:"problem,omitempty"`     // why it cannot be used, if it cannot
 	Nearest        string    `json:"nearest,omitempty"`     // what would run instead
 	Arriving       bool      `json:"arriving,omitempty"`    // it is not whole, and was written to just now
@@ -307,6 +308,9 @@ func Read(path string) Model {
 	}
 	if err == nil {
 		err = weights.Guarded(func() error { return m.read(path) })
+	}
+	if err == nil {
+		m.Digest, err = disk.Digest(path)
 	}
 	if err != nil {
 		m.Problem, m.Nearest = strings.TrimPrefix(err.Error(), path+": "), instead(err)

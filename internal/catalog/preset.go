@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,7 +19,18 @@ type Preset struct {
 	Examples     []Example `json:"examples,omitempty"`     // turns ahead of the request's own
 	Template     string    `json:"template,omitempty"`     // in the place of the model's chat template
 	Defaults               // for what a request leaves open, before the author's recommendation
+	// Fixed says that these settings stand where a request names its own, too: some clients always name some.
+	Fixed bool `json:"fixed,omitempty"`
+	// Reasoning says whether the model reasons first, whatever the request says; nil leaves it to the request.
+	Reasoning     *bool `json:"reasoning,omitempty"`
+	LongestAnswer int   `json:"longest_answer,omitempty"` // in tokens; 0 for no bound but the context
+	Context       int   `json:"context,omitempty"`        // of the model's context, that is used, in tokens; 0 for all
+	// DropOldest says that the oldest turns are left out when a conversation is longer than the context, rather than the request refused.
+	DropOldest bool `json:"drop_oldest,omitempty"`
 }
+
+// shortContext is the least that a preset may leave of a context, in tokens.
+const shortContext = 64
 
 // Example is a turn that shows the model how to answer.
 type Example struct {
@@ -44,6 +56,12 @@ var presetName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 func (p Preset) Check() error {
 	if !presetName.MatchString(p.Name) {
 		return exchange.InvalidParam("name", "a preset's name has 1 to 64 small letters, digits, \".\", \"_\" or \"-\", and begins with a letter or digit; not %q", p.Name)
+	}
+	if p.Context != 0 && p.Context < shortContext {
+		return exchange.InvalidParam("context", "context is %d tokens; %d is the least", p.Context, shortContext)
+	}
+	if p.Context != 0 && p.LongestAnswer >= p.Context {
+		return exchange.InvalidParam("longest_answer", "longest_answer is %d tokens, which leaves no room for a prompt in a context of %d", p.LongestAnswer, p.Context)
 	}
 	for i, e := range p.Examples {
 		if e.Role != exchange.User && e.Role != exchange.Assistant {
@@ -79,8 +97,24 @@ func (p Preset) Apply(req *exchange.Request) {
 		all = append(all, exchange.Turn{Role: e.Role, Parts: []exchange.Part{exchange.Text(e.Content)}, Preset: 1})
 	}
 	req.Turns = slices.Concat(all, turns)
-	req.Template = p.Template
+	req.Template, req.Context = p.Template, p.Context
+	req.Truncate = req.Truncate || p.DropOldest
+	if p.Reasoning != nil {
+		req.Thinking = *p.Reasoning
+	}
+	if n := p.LongestAnswer; n > 0 && (req.MaxTokens == 0 || req.MaxTokens > n) {
+		req.MaxTokens = n
+	}
+	if p.Fixed {
+		p.Defaults.Override(&req.Sampling)
+	}
 	p.Defaults.FillIn(&req.Sampling)
+}
+
+// Override takes these values, where there are any, for whatever a request says.
+func (d Defaults) Override(s *exchange.Sampling) {
+	s.Temperature, s.TopP, s.TopK = cmp.Or(d.Temperature, s.Temperature), cmp.Or(d.TopP, s.TopP), cmp.Or(d.TopK, s.TopK)
+	s.MinP, s.RepetitionPenalty = cmp.Or(d.MinP, s.MinP), cmp.Or(d.RepetitionPenalty, s.RepetitionPenalty)
 }
 
 // FillIn takes these values for what a request leaves open.

@@ -99,3 +99,46 @@ func TestEditDistance(t *testing.T) {
 		}
 	}
 }
+
+// What a preset says beyond sampling: some of it stands whatever a request says.
+func TestPresetSettings(t *testing.T) {
+	number := func(f float64) *float64 { return &f }
+	on, off := true, false
+	for _, c := range []struct {
+		name   string
+		preset Preset
+		req    exchange.Request
+		want   exchange.Request
+	}{
+		{"a request's own settings", Preset{Defaults: Defaults{Temperature: number(0.1), TopP: number(0.9)}}, exchange.Request{Sampling: exchange.Sampling{Temperature: number(1)}}, exchange.Request{Sampling: exchange.Sampling{Temperature: number(1), TopP: number(0.9)}}},
+		{"fixed settings", Preset{Fixed: true, Defaults: Defaults{Temperature: number(0.1)}}, exchange.Request{Sampling: exchange.Sampling{Temperature: number(1), TopP: number(0.5)}}, exchange.Request{Sampling: exchange.Sampling{Temperature: number(0.1), TopP: number(0.5)}}},
+		{"reasoning", Preset{Reasoning: &on}, exchange.Request{}, exchange.Request{Thinking: true}},
+		{"no reasoning", Preset{Reasoning: &off}, exchange.Request{Thinking: true}, exchange.Request{}},
+		{"reasoning as it is asked for", Preset{}, exchange.Request{Thinking: true}, exchange.Request{Thinking: true}},
+		{"the longest answer", Preset{LongestAnswer: 50}, exchange.Request{}, exchange.Request{MaxTokens: 50}},
+		{"a longer answer", Preset{LongestAnswer: 50}, exchange.Request{MaxTokens: 90}, exchange.Request{MaxTokens: 50}},
+		{"a shorter answer", Preset{LongestAnswer: 50}, exchange.Request{MaxTokens: 9}, exchange.Request{MaxTokens: 9}},
+		{"the context", Preset{Context: 512, DropOldest: true}, exchange.Request{}, exchange.Request{Context: 512, Truncate: true}},
+	} {
+		c.preset.Apply(&c.req)
+		if got, want := fmt.Sprintf("%+v", flat(c.req)), fmt.Sprintf("%+v", flat(c.want)); got != want {
+			t.Errorf("%s:\n got %s\nwant %s", c.name, got, want)
+		}
+	}
+	for _, bad := range []Preset{{Name: "a", Context: 10}, {Name: "a", Context: 100, LongestAnswer: 100}} {
+		if err := bad.Check(); err == nil {
+			t.Errorf("%+v is allowed", bad)
+		}
+	}
+}
+
+// flat is what there is to compare of a request.
+func flat(r exchange.Request) []any {
+	value := func(f *float64) any {
+		if f == nil {
+			return nil
+		}
+		return *f
+	}
+	return []any{value(r.Sampling.Temperature), value(r.Sampling.TopP), r.Thinking, r.MaxTokens, r.Context, r.Truncate}
+}

@@ -137,6 +137,7 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 		shares = append(shares, fmt.Sprintf("%s %s", s.Type, size(s.Bytes)))
 	}
 	add("weights", strings.Join(shares, ", "))
+	add("fingerprint", m.Fingerprint)
 	add("layout", fmt.Sprintf("%s, %s", m.Layout, size(m.Size)))
 	if m.ContextLength > 0 {
 		text := fmt.Sprintf("%d tokens", m.ContextLength)

@@ -25,6 +25,9 @@ type presetFlags struct {
 	model, instructions, template, examples string
 	temperature, topP                       float64
 	topK                                    int
+	fixed, dropOldest                       bool
+	reasoning                               string
+	longest, context                        int
 }
 
 func (f *presetFlags) add(cmd *cobra.Command) {
@@ -34,6 +37,11 @@ func (f *presetFlags) add(cmd *cobra.Command) {
 	flags.Float64Var(&f.temperature, "temperature", 0, "temperature where a request names none")
 	flags.Float64Var(&f.topP, "top-p", 0, "top-p where a request names none")
 	flags.IntVar(&f.topK, "top-k", 0, "top-k where a request names none")
+	flags.BoolVar(&f.fixed, "fixed", false, "let these settings stand where a request names its own, too")
+	flags.StringVar(&f.reasoning, "reasoning", "", "whether the model reasons first: on, off, or empty to leave it to the request")
+	flags.IntVar(&f.longest, "longest-answer", 0, "tokens that an answer may have (default as many as the context holds)")
+	flags.IntVar(&f.context, "context", 0, "tokens of the model's context to use (default all)")
+	flags.BoolVar(&f.dropOldest, "drop-oldest", false, "leave out the oldest turns of a conversation that is longer than the context")
 	flags.StringVar(&f.examples, "examples", "", "file with example turns: a JSON list of {\"role\", \"content\"}")
 	flags.StringVar(&f.template, "template", "", "file with a chat template to use in the place of the model's")
 }
@@ -55,6 +63,26 @@ func (f *presetFlags) apply(cmd *cobra.Command, p *catalog.Preset) error {
 	}
 	if given("top-k") {
 		p.TopK = &f.topK
+	}
+	if given("fixed") {
+		p.Fixed = f.fixed
+	}
+	if given("drop-oldest") {
+		p.DropOldest = f.dropOldest
+	}
+	if given("longest-answer") {
+		p.LongestAnswer = f.longest
+	}
+	if given("context") {
+		p.Context = f.context
+	}
+	if given("reasoning") {
+		on, off := true, false
+		reasoning, ok := map[string]*bool{"on": &on, "off": &off, "": nil}[f.reasoning]
+		if !ok {
+			return usageError{fmt.Errorf("--reasoning is %q; it must be on, off or empty", f.reasoning)}
+		}
+		p.Reasoning = reasoning
 	}
 	if given("examples") {
 		p.Examples = nil

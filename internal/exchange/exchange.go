@@ -34,7 +34,10 @@ type Request struct {
 	Sampling   Sampling
 	Scores     *int   // whether tokens come with log-probabilities, and with how many alternatives; nil for not at all
 	Template   string // a chat template to use in the place of the model's; empty for the model's own
+	Context    int    // of the model's context, that may be used, in tokens; 0 for all
 	Owner      string // who asks: requests of each get their turns fairly
+	// Fingerprint tells which weights, template and settings answer. A gate sets it.
+	Fingerprint string
 }
 
 // Raw is a prompt without a template.

@@ -47,6 +47,7 @@ type Record struct {
 	Malformed        int      // places that looked like tool calls and could not be read
 	Drafted          int      // tokens that were put through the network before it was known that they follow
 	Accepted         int      // of these, that did
+	Dropped          int      // turns that were left out, since the conversation was longer than the context
 	Unenforced       []string // what of the request's schemas is not enforced, though that was not insisted on
 	Timings          exchange.Timings
 	FirstToken       time.Duration // from the beginning to the first token; 0 if none came
@@ -98,7 +99,7 @@ func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *
 		return nil, err
 	}
 	m.Defaults.FillIn(&req.Sampling)
-	req.Owner = caller.ID
+	req.Owner, req.Fingerprint = caller.ID, g.Fingerprint(m, preset)
 	x.admitted(m, req)
 	return x, nil
 }
@@ -217,6 +218,7 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 	switch event := event.(type) {
 	case exchange.Started:
 		r.PromptTokens, r.CachedTokens, r.Timings, r.FirstToken = event.PromptTokens, event.CachedTokens, event.Timings, time.Since(r.Begun)
+		r.Dropped = event.Dropped
 	case exchange.ReasoningDelta:
 		count(event.Candidate, event.Tokens)
 	case exchange.TextDelta:

@@ -6,6 +6,9 @@ package gate
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"iter"
@@ -49,8 +52,21 @@ type Gate struct {
 	Prompts Prompter
 	Loader  Loader
 	Library *library.Library // nil if models cannot be added or forgotten
+	// Settings are those of the gate that make a difference to answers, in words. They are part of the fingerprints.
+	Settings string
 	// Observers are told of every exchange, one after the other.
 	Observers []Observer
+}
+
+// Fingerprint tells which weights, format, template and settings answer: equal ones answer alike. The preset is nil for a model by its
+// own name.
+func (g *Gate) Fingerprint(m catalog.Model, preset *catalog.Preset) string {
+	own, err := json.Marshal(preset)
+	if err != nil {
+		return "" // cannot be: a preset is kept in this form
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s\n%s\n%s", m.Digest, g.Settings, own))
+	return "fp_" + hex.EncodeToString(sum[:6])
 }
 
 // forbidden is the error for a key that may not use a model.
@@ -62,8 +78,9 @@ func forbidden(k keyring.Key, model string) error {
 
 // Offer is something that an application may ask for: a model, or a preset under its own name.
 type Offer struct {
-	Name  string
-	Model catalog.Model
+	Name   string
+	Model  catalog.Model
+	Preset *catalog.Preset // nil for a model
 }
 
 // Offers lists what a key may ask for now, models first.
@@ -75,14 +92,14 @@ func (g *Gate) Offers(ctx context.Context, k keyring.Key) ([]Offer, error) {
 		if m.Usable() {
 			usable[m.ID] = m
 			if k.MayUse(m.ID) {
-				list = append(list, Offer{m.ID, m})
+				list = append(list, Offer{m.ID, m, nil})
 			}
 		}
 	}
 	presets, err := g.Presets.Presets(ctx)
 	for _, p := range presets {
 		if m, ok := usable[p.Model]; ok && k.MayUse(p.Name) {
-			list = append(list, Offer{p.Name, m})
+			list = append(list, Offer{p.Name, m, &p})
 		}
 	}
 	return list, errors.Join(problem, err)
@@ -90,8 +107,8 @@ func (g *Gate) Offers(ctx context.Context, k keyring.Key) ([]Offer, error) {
 
 // Offer finds what a key asks for by name.
 func (g *Gate) Offer(ctx context.Context, k keyring.Key, name string) (Offer, error) {
-	m, _, err := g.resolve(ctx, k, name)
-	return Offer{name, m}, err
+	m, preset, err := g.resolve(ctx, k, name)
+	return Offer{name, m, preset}, err
 }
 
 // Embed makes vectors of texts, as an exchange of its own.

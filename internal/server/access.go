@@ -228,7 +228,7 @@ func (s *Server) shareWithBrowsers(c *gin.Context) {
 	allowed := slices.Contains(s.BrowserOrigins, origin) || slices.Contains(s.BrowserOrigins, AnyOrigin)
 	if allowed {
 		h.Set("Access-Control-Allow-Origin", origin)
-		h.Set("Access-Control-Expose-Headers", "X-Request-Id, Server-Timing, Retry-After")
+		h.Set("Access-Control-Expose-Headers", "X-Request-Id, Server-Timing, Retry-After, "+droppedHeader)
 	}
 	if c.Request.Method != http.MethodOptions || c.GetHeader("Access-Control-Request-Method") == "" {
 		return

@@ -17,13 +17,15 @@ import (
 // InstalledModel is a model with its state.
 type InstalledModel struct {
 	catalog.Model
-	Loaded  bool  `json:"loaded"`
-	Loading bool  `json:"loading,omitempty"`
-	Kept    bool  `json:"kept,omitempty"`           // loaded whatever happens, until it is unloaded
-	Using   int   `json:"using,omitempty"`          // requests that use it now
-	Memory  int64 `json:"memory,omitempty"`         // bytes of its weights and contexts, if it is loaded
-	Context int64 `json:"context_memory,omitempty"` // of these, set aside for contexts
-	Unread  int64 `json:"unread,omitempty"`         // bytes of its files that are still being read into memory
+	// Fingerprint is what answers tell of the weights, the template and the settings that they are made with.
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Loaded      bool   `json:"loaded"`
+	Loading     bool   `json:"loading,omitempty"`
+	Kept        bool   `json:"kept,omitempty"`           // loaded whatever happens, until it is unloaded
+	Using       int    `json:"using,omitempty"`          // requests that use it now
+	Memory      int64  `json:"memory,omitempty"`         // bytes of its weights and contexts, if it is loaded
+	Context     int64  `json:"context_memory,omitempty"` // of these, set aside for contexts
+	Unread      int64  `json:"unread,omitempty"`         // bytes of its files that are still being read into memory
 	// Unprepared is how many bytes are still to be written of its weights in the order of this processor.
 	Unprepared int64 `json:"unprepared,omitempty"`
 	// Rate is about how many tokens a second one answer gets here; 0 if that is not known.
@@ -38,7 +40,11 @@ type ModelList struct {
 
 func (s *Server) withState(m catalog.Model) InstalledModel {
 	status := s.Gate.Loader.Status(m.Path)
-	return InstalledModel{Model: m, Loaded: status.State == native.Loaded, Loading: status.State == native.Loading,
+	fingerprint := ""
+	if m.Usable() {
+		fingerprint = s.Gate.Fingerprint(m, nil)
+	}
+	return InstalledModel{Model: m, Fingerprint: fingerprint, Loaded: status.State == native.Loaded, Loading: status.State == native.Loading,
 		Kept: status.Kept, Using: status.Leases, Memory: status.Bytes, Context: status.Context, Unread: status.Unread, Unprepared: status.Unprepared}
 }
 
@@ -126,7 +132,7 @@ func (s *Server) addModel(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	stream(s, c, s.adding(c.Request.Context(), a), &exchange.Timings{}, events(func(e Addition) string { return data(e) }, "[DONE]"))
+	stream(s, c, s.adding(c.Request.Context(), a), &exchange.Started{}, events(func(e Addition) string { return data(e) }, "[DONE]"))
 }
 
 // adding is the events of adding a model. Leaving the loop ends it.

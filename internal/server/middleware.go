@@ -88,6 +88,9 @@ func (l Logged) Ended(r gate.Record) {
 	if r.Malformed > 0 {
 		attrs = append(attrs, "malformed_tool_calls", r.Malformed)
 	}
+	if r.Dropped > 0 {
+		attrs = append(attrs, "dropped_turns", r.Dropped)
+	}
 	if len(r.Unenforced) > 0 {
 		attrs = append(attrs, "not_enforced", strings.Join(r.Unenforced, "; "))
 	}

@@ -17,7 +17,8 @@ type wireModel struct {
 	OwnedBy       string      `json:"owned_by"`
 	Use           catalog.Use `json:"use"`
 	ContextLength int         `json:"context_length"`
-	PresetOf      string      `json:"preset_of,omitempty"` // the model that a preset uses
+	LongestAnswer int         `json:"max_output_tokens,omitempty"` // of models that write text
+	PresetOf      string      `json:"preset_of,omitempty"`         // the model that a preset uses
 }
 
 func toWire(o gate.Offer) wireModel {
@@ -25,6 +26,15 @@ func toWire(o gate.Offer) wireModel {
 	w := wireModel{ID: o.Name, Object: "model", Created: m.Installed.Unix(), OwnedBy: "kindred-gate", Use: m.Use, ContextLength: m.ContextLength}
 	if o.Name != m.ID {
 		w.PresetOf = m.ID
+	}
+	if p := o.Preset; p != nil && p.Context > 0 {
+		w.ContextLength = min(w.ContextLength, p.Context)
+	}
+	if m.Use != catalog.Embedding {
+		w.LongestAnswer = w.ContextLength - 1
+		if p := o.Preset; p != nil && p.LongestAnswer > 0 {
+			w.LongestAnswer = min(w.LongestAnswer, p.LongestAnswer)
+		}
 	}
 	return w
 }

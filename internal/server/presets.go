@@ -6,6 +6,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/catalog"
+	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/exchange"
 )
 
@@ -56,12 +57,27 @@ func readPreset(c *gin.Context) (p catalog.Preset, err error) {
 	}
 	p.MinP = o.Float("min_p", 0, 1)
 	p.RepetitionPenalty = o.Float("repetition_penalty", 0.01, 10)
+	p.Fixed, p.DropOldest = o.Bool("fixed"), o.Bool("drop_oldest")
+	if _, ok := o.Raw("reasoning"); ok {
+		reasons := o.Bool("reasoning")
+		p.Reasoning = &reasons
+	}
+	p.LongestAnswer = count(o, "longest_answer")
+	p.Context = count(o, "context")
 	for _, e := range o.Objects("examples") {
 		role, _ := e.String("role")
 		content, _ := e.String("content")
 		p.Examples = append(p.Examples, catalog.Example{Role: exchange.Role(role), Content: content})
 	}
 	return p, onlyKnown(o)
+}
+
+// count reads a number of tokens; 0 if it is missing.
+func count(o *field.Object, name string) int {
+	if n := o.Int(name, 0, 1<<31-1); n != nil {
+		return int(*n)
+	}
+	return 0
 }
 
 func (s *Server) addPreset(c *gin.Context)    { s.savePreset(c, true) }

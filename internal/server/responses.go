@@ -37,17 +37,17 @@ func (s *Server) respond(c *gin.Context) {
 		return
 	}
 	if call.Stream {
-		var timings exchange.Timings
+		var started exchange.Started
 		stream(s, c, func(yield func(response.Event, error) bool) {
 			for e, err := range run.Events(ctx, -1) {
 				if e.Sequence == 0 { // later it might be being written
-					timings = run.Timings()
+					started = run.Started()
 				}
 				if !yield(e, naming("input", err)) {
 					return
 				}
 			}
-		}, &timings, semantic())
+		}, &started, semantic())
 		return
 	}
 	var body json.RawMessage
@@ -56,7 +56,7 @@ func (s *Server) respond(c *gin.Context) {
 	} else {
 		body, err = run.Wait(ctx)
 	}
-	c.Header("Server-Timing", serverTiming(run.Timings()))
+	head(c, run.Started())
 	sendRaw(c, body, naming("input", err))
 }
 
@@ -134,7 +134,7 @@ func (s *Server) showResponse(c *gin.Context) {
 			fail(c, err)
 			return
 		}
-		stream(s, c, list, &exchange.Timings{}, semantic())
+		stream(s, c, list, &exchange.Started{}, semantic())
 	case after >= 0:
 		fail(c, exchange.InvalidParam("starting_after", "starting_after goes with stream=true only"))
 	default:

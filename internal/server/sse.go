@@ -53,7 +53,7 @@ func encoded(v any) string {
 //
 // items is pulled in a goroutine, since it may be silent for long; the goroutine ends before stream returns.
 // That items ends when the request's context does is up to items.
-func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings *exchange.Timings, f framing[T]) {
+func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started *exchange.Started, f framing[T]) {
 	type item struct {
 		value T
 		err   error
@@ -115,7 +115,7 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings
 		case it, ok := <-pulled:
 			switch {
 			case !ok:
-				_ = write(f.end(*timings)) // nothing follows, whether the client is there or not
+				_ = write(f.end(started.Timings)) // nothing follows, whether the client is there or not
 				return
 			case it.err != nil && !opened:
 				fail(c, it.err)
@@ -126,7 +126,7 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], timings
 				return
 			}
 			if !opened {
-				c.Header("Server-Timing", serverTiming(*timings))
+				head(c, *started)
 			}
 			gone = write(f.item(it.value))
 		case <-silence.C:

@@ -5,6 +5,7 @@ import (
 	"iter"
 	"mime"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -35,13 +36,24 @@ func origin(c *gin.Context, style dialect.Style) gate.Origin {
 // longAgent is how much is noted of what a client calls itself, in bytes.
 const longAgent = 256
 
+// droppedHeader says how many turns were left out, since the conversation was longer than the context.
+const droppedHeader = "Kindred-Dropped-Turns"
+
+// head writes the headers that depend on how an answer began.
+func head(c *gin.Context, started exchange.Started) {
+	c.Header("Server-Timing", serverTiming(started.Timings))
+	if started.Dropped > 0 {
+		c.Header(droppedHeader, strconv.Itoa(started.Dropped))
+	}
+}
+
 // answer sends a whole answer, or the error in its place.
-func answer(c *gin.Context, timings exchange.Timings, v any, err error) {
+func answer(c *gin.Context, started exchange.Started, v any, err error) {
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	c.Header("Server-Timing", serverTiming(timings))
+	head(c, started)
 	c.JSON(http.StatusOK, v)
 }
 
@@ -58,15 +70,15 @@ func (s *Server) chat(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	var timings exchange.Timings
-	answered := noting(&timings, x.Events())
+	var started exchange.Started
+	answered := noting(&started, x.Events())
 	id, now := c.GetString(idKey), time.Now()
 	if call.Stream {
-		stream(s, c, chat.EncodeStream(id, now, call, answered), &timings, events(func(chunk *chat.Chunk) string { return data(chunk) }, done))
+		stream(s, c, chat.EncodeStream(id, now, call, answered), &started, events(func(chunk *chat.Chunk) string { return data(chunk) }, done))
 		return
 	}
 	v, err := chat.Encode(id, now, call, answered)
-	answer(c, timings, v, err)
+	answer(c, started, v, err)
 }
 
 func (s *Server) complete(c *gin.Context) {
@@ -80,13 +92,13 @@ func (s *Server) complete(c *gin.Context) {
 		fail(c, naming("prompt", err))
 		return
 	}
-	var timings exchange.Timings
+	var started exchange.Started
 	answered := func(yield func(exchange.Numbered[exchange.Event], error) bool) {
 		noted := false
 		for event, err := range all {
 			// The first's are noted; later ones would come while these are being written.
-			if started, ok := event.Item.(exchange.Started); ok && !noted {
-				noted, timings = true, started.Timings
+			if first, ok := event.Item.(exchange.Started); ok && !noted {
+				noted, started = true, first
 			}
 			if !yield(event, naming("prompt", err)) {
 				return
@@ -95,11 +107,11 @@ func (s *Server) complete(c *gin.Context) {
 	}
 	id, now := c.GetString(idKey), time.Now()
 	if call.Stream {
-		stream(s, c, completion.EncodeStream(id, now, call, answered), &timings, events(func(piece *completion.Completion) string { return data(piece) }, done))
+		stream(s, c, completion.EncodeStream(id, now, call, answered), &started, events(func(piece *completion.Completion) string { return data(piece) }, done))
 		return
 	}
 	v, err := completion.Encode(id, now, call, answered)
-	answer(c, timings, v, err)
+	answer(c, started, v, err)
 }
 
 // jsonLines is the media type of JSON values, one a line.
@@ -119,16 +131,16 @@ func (s *Server) generate(c *gin.Context) {
 		fail(c, naming("prompt", err))
 		return
 	}
-	var timings exchange.Timings
-	answered := named("prompt", noting(&timings, x.Events()))
+	var started exchange.Started
+	answered := named("prompt", noting(&started, x.Events()))
 	id, now := c.GetString(idKey), time.Now()
 	switch {
 	case !call.Stream:
 		v, err := generate.Encode(id, now, call, answered)
-		answer(c, timings, v, err)
+		answer(c, started, v, err)
 	case strings.Contains(c.GetHeader("Accept"), jsonLines):
 		line := func(v any) string { return encoded(v) + "\n" }
-		stream(s, c, generate.EncodeStream(id, now, call, answered), &timings, framing[any]{
+		stream(s, c, generate.EncodeStream(id, now, call, answered), &started, framing[any]{
 			contentType: jsonLines,
 			item:        line,
 			failure:     func(e envelope) string { return line(e) },
@@ -136,7 +148,7 @@ func (s *Server) generate(c *gin.Context) {
 			end:         func(exchange.Timings) string { return "" },
 		})
 	default:
-		stream(s, c, generate.EncodeStream(id, now, call, answered), &timings, events(data, done))
+		stream(s, c, generate.EncodeStream(id, now, call, answered), &started, events(data, done))
 	}
 }
 
@@ -151,7 +163,7 @@ func (s *Server) embed(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	answer(c, v.Timings, embedding.Encode(call, v), nil)
+	answer(c, exchange.Started{Timings: v.Timings}, embedding.Encode(call, v), nil)
 }
 
 // naming gives an error about the conversation the name that the conversation has in a style.
@@ -176,12 +188,12 @@ func named(name string, events iter.Seq2[exchange.Event, error]) iter.Seq2[excha
 	}
 }
 
-// noting passes events on and keeps their timings.
-func noting(t *exchange.Timings, events iter.Seq2[exchange.Event, error]) iter.Seq2[exchange.Event, error] {
+// noting passes events on and keeps how they began.
+func noting(first *exchange.Started, events iter.Seq2[exchange.Event, error]) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
 		for event, err := range events {
 			if started, ok := event.(exchange.Started); ok {
-				*t = started.Timings
+				*first = started
 			}
 			if !yield(event, err) {
 				return

@@ -9,6 +9,7 @@ import (
 	"math"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -421,6 +422,80 @@ func TestTooLongIsToldInTheStylesWords(t *testing.T) {
 			resp, raw := h.do(t, "POST", p, h.key, c[0]+end)
 			if param := path("error", "param")([]byte(raw)); resp.StatusCode != 400 || param != c[1] {
 				t.Errorf("%s: %d %s", p, resp.StatusCode, raw)
+			}
+		}
+	}
+}
+
+// A preset may let the oldest turns go in chat too, and says so; and what answered is told alike by every style and by the list.
+func TestPresetsInEveryStyle(t *testing.T) {
+	h := startNative(t)
+	if resp, raw := h.do(t, "POST", "/gate/presets", h.owner, `{"name":"short","model":"harbour-4m","context":200,"longest_answer":8,"drop_oldest":true,"reasoning":false,"fixed":true,"temperature":0}`); resp.StatusCode != 201 {
+		t.Fatalf("%d %s", resp.StatusCode, raw)
+	}
+	var turns []string
+	for i := range 90 {
+		turns = append(turns, fmt.Sprintf(`{"role":"user","content":"When does boat %d to Osmer leave?"},{"role":"assistant","content":"It leaves at 10:%02d from the first pier."}`, i, i))
+	}
+	long := func(model, more string) string {
+		return `{"model":"` + model + `","messages":[` + strings.Join(turns, ",") + `,{"role":"user","content":"And the last one?"}],"max_tokens":90` + more + `}`
+	}
+	resp, raw := h.do(t, "POST", "/v1/chat/completions", h.key, long("short", ""))
+	var answer struct {
+		Fingerprint string `json:"system_fingerprint"`
+		Usage       struct {
+			Prompt int `json:"prompt_tokens"`
+			Answer int `json:"completion_tokens"`
+		}
+	}
+	if err := json.Unmarshal([]byte(raw), &answer); err != nil || resp.StatusCode != 200 || answer.Usage.Prompt >= 200 || answer.Usage.Answer > 8 {
+		t.Errorf("%d %s, %v", resp.StatusCode, raw, err)
+	}
+	dropped, err := strconv.Atoi(resp.Header.Get(droppedHeader))
+	if err != nil || dropped < 10 || dropped%2 != 0 {
+		t.Errorf("%s: %q", droppedHeader, resp.Header.Get(droppedHeader))
+	}
+	if r := <-h.records; r.Dropped != dropped || r.Preset != "short" {
+		t.Errorf("the record: %+v", r)
+	}
+	if resp, _ := h.do(t, "POST", "/v1/chat/completions", h.key, long("short", `,"stream":true`)); resp.Header.Get(droppedHeader) != strconv.Itoa(dropped) {
+		t.Errorf("a stream says %q", resp.Header.Get(droppedHeader))
+	}
+	if resp, raw := h.do(t, "POST", "/v1/chat/completions", h.key, long("harbour-4m", "")); resp.StatusCode != 400 || !strings.Contains(raw, "context_length_exceeded") {
+		t.Errorf("without the preset: %d %s", resp.StatusCode, raw)
+	}
+	if resp, raw := h.do(t, "POST", "/v1/generate", h.key, `{"model":"short","prompt":"`+strings.Repeat("boat ", 250)+`"}`); resp.StatusCode != 400 || !strings.Contains(raw, "200") {
+		t.Errorf("a prompt that no dropping helps: %d %s", resp.StatusCode, raw)
+	}
+	var list struct {
+		Data []struct {
+			ID      string
+			Context int `json:"context_length"`
+			Longest int `json:"max_output_tokens"`
+		}
+	}
+	_, raw = h.do(t, "GET", "/v1/models", h.key, "")
+	if err := json.Unmarshal([]byte(raw), &list); err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range list.Data {
+		if want := map[string][2]int{"harbour-4m": {2048, 2047}, "harbour-embed": {2048, 0}, "short": {200, 8}}[m.ID]; want != [2]int{m.Context, m.Longest} {
+			t.Errorf("%+v, want %v", m, want)
+		}
+	}
+	// The fingerprint.
+	var facts struct{ Fingerprint string }
+	_, raw = h.do(t, "GET", "/gate/models/harbour-4m", h.owner, "")
+	if err := json.Unmarshal([]byte(raw), &facts); err != nil || !strings.HasPrefix(facts.Fingerprint, "fp_") || facts.Fingerprint == answer.Fingerprint || answer.Fingerprint == "" {
+		t.Errorf("%s; the preset's is %s", raw, answer.Fingerprint)
+	}
+	for path, body := range map[string]string{
+		"/v1/chat/completions": `"messages":[{"role":"user","content":"x"}],"max_tokens":2`, "/v1/completions": `"prompt":"x","max_tokens":2`,
+		"/v1/generate": `"prompt":"x","max_tokens":2`, "/v1/responses": `"input":"x","max_output_tokens":2`,
+	} {
+		for _, stream := range []string{"", `,"stream":true`} {
+			if _, raw := h.do(t, "POST", path, h.key, `{"model":"harbour-4m",`+body+stream+`}`); !strings.Contains(raw, `"system_fingerprint":"`+facts.Fingerprint+`"`) {
+				t.Errorf("%s%s does not tell %s: %s", path, stream, facts.Fingerprint, raw)
 			}
 		}
 	}

@@ -18,6 +18,8 @@ type Completion struct {
 	Model   string     `json:"model"`
 	Choices []Choice   `json:"choices"`
 	Usage   wire.Usage `json:"usage"`
+	// Fingerprint tells which weights, template and settings answered.
+	Fingerprint string `json:"system_fingerprint,omitempty"`
 }
 
 // Choice is one candidate of an answer.
@@ -63,12 +65,13 @@ type Logprobs struct {
 
 // Chunk is a piece of a streamed answer.
 type Chunk struct {
-	ID      string           `json:"id"`
-	Object  string           `json:"object"`
-	Created int64            `json:"created"`
-	Model   string           `json:"model"`
-	Choices []ChunkChoice    `json:"choices"`
-	Usage   wire.StreamUsage `json:"usage,omitzero"`
+	ID          string           `json:"id"`
+	Object      string           `json:"object"`
+	Created     int64            `json:"created"`
+	Model       string           `json:"model"`
+	Choices     []ChunkChoice    `json:"choices"`
+	Usage       wire.StreamUsage `json:"usage,omitzero"`
+	Fingerprint string           `json:"system_fingerprint,omitempty"`
 }
 
 // ChunkChoice is what a chunk adds to a candidate.
@@ -129,7 +132,7 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 		}
 		c.Choices[i].Message = m
 	}
-	c.Model = call.Model
+	c.Model, c.Fingerprint = call.Model, call.Fingerprint
 	return c, nil
 }
 
@@ -139,7 +142,7 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 	return func(yield func(*Chunk, error) bool) {
 		chunk := func(choices ...ChunkChoice) *Chunk {
 			return &Chunk{ID: "chatcmpl-" + id, Object: "chat.completion.chunk", Created: created.Unix(), Model: call.Model, Choices: choices,
-				Usage: wire.StreamUsage{Asked: call.IncludeUsage}}
+				Usage: wire.StreamUsage{Asked: call.IncludeUsage}, Fingerprint: call.Fingerprint}
 		}
 		var usage wire.Usage
 		for event, err := range events {

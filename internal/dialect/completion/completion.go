@@ -130,6 +130,8 @@ type Completion struct {
 	Model   string           `json:"model"`
 	Choices []Choice         `json:"choices"`
 	Usage   wire.StreamUsage `json:"usage,omitzero"`
+	// Fingerprint tells which weights and settings answered.
+	Fingerprint string `json:"system_fingerprint,omitempty"`
 }
 
 // Choice is one answer to one prompt. Those of the first prompt come first.
@@ -186,7 +188,7 @@ type answer struct {
 type Events = iter.Seq2[exchange.Numbered[exchange.Event], error]
 
 func (c *Call) piece(id string, created time.Time) *Completion {
-	return &Completion{ID: "cmpl-" + id, Object: "text_completion", Created: created.Unix(), Model: c.Model, Choices: []Choice{}}
+	return &Completion{ID: "cmpl-" + id, Object: "text_completion", Created: created.Unix(), Model: c.Model, Choices: []Choice{}, Fingerprint: c.Requests[0].Fingerprint}
 }
 
 // Encode collects a stream of events into a whole answer.

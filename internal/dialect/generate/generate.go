@@ -132,6 +132,8 @@ type Generation struct {
 	FinishReason exchange.Reason `json:"finish_reason"`
 	Usage        wire.Usage      `json:"usage"`
 	Timings      Timings         `json:"timings"`
+	Dropped      int             `json:"dropped_turns,omitempty"` // that were left out, since the conversation was longer than the context
+	Fingerprint  string          `json:"system_fingerprint,omitempty"`
 }
 
 // Timings are where the time went, in milliseconds.
@@ -166,7 +168,7 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 // EncodeStream turns a stream of events into pieces, each a [*Piece], and the whole as a [*Generation].
 func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exchange.Event, error]) iter.Seq2[any, error] {
 	return func(yield func(any, error) bool) {
-		out := &Generation{ID: "gen-" + id, Object: "generation", Created: created.Unix(), Model: call.Model}
+		out := &Generation{ID: "gen-" + id, Object: "generation", Created: created.Unix(), Model: call.Model, Fingerprint: call.Fingerprint}
 		var text, reasoning strings.Builder
 		ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 		for event, err := range events {
@@ -178,6 +180,7 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 			piece := &Piece{Object: "generation.piece"}
 			switch event := event.(type) {
 			case exchange.Started:
+				out.Dropped = event.Dropped
 				out.Timings = Timings{Queue: ms(event.Timings.Queue), Load: ms(event.Timings.Load), Prefill: ms(event.Timings.Prefill)}
 			case exchange.TextDelta:
 				piece.Text = event.Text

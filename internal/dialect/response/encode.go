@@ -39,6 +39,7 @@ type Response struct {
 	Output      []any       `json:"output"` // items
 	Usage       *Usage      `json:"usage"`
 	settings
+	Fingerprint string `json:"system_fingerprint,omitempty"` // which weights, template and settings answer; of ours
 	// NotStored says why the response cannot be had later, though that was asked for. It is of ours.
 	NotStored string `json:"not_stored,omitempty"`
 }
@@ -180,6 +181,7 @@ type Writer struct {
 	sequence int
 	lastType string // of the last event
 	scored   bool
+	request  *exchange.Request
 	sums     bool // reasoning is given as a summary too
 	sealed   bool // and in a form to be sent back
 
@@ -192,7 +194,7 @@ type Writer struct {
 
 // NewWriter begins a response; its events go to emit.
 func NewWriter(id string, created time.Time, c *Call, emit func(Event)) *Writer {
-	w := &Writer{emit: emit, scored: c.Scores != nil, sums: c.settings.Reasoning.Summary != nil, sealed: c.sealed}
+	w := &Writer{emit: emit, request: &c.Request, scored: c.Scores != nil, sums: c.settings.Reasoning.Summary != nil, sealed: c.sealed}
 	w.resp = Response{ID: id, Object: "response", CreatedAt: created.Unix(), Status: inProgress, Model: c.Model, Output: []any{}, settings: c.settings}
 	if c.Background {
 		w.resp.Status = queued
@@ -227,6 +229,7 @@ func (w *Writer) Add(event exchange.Event) error {
 	switch event := event.(type) {
 	case exchange.Started:
 		w.resp.Status = inProgress
+		w.resp.Fingerprint = w.request.Fingerprint // which is known by now
 		w.resp.Usage = &Usage{}
 		w.resp.Usage.Count(event)
 		w.sendWhole("response.in_progress")

@@ -38,9 +38,10 @@ func (l *loadedModel) bulky(bytes int, param string) error {
 // fit lays out a request; if it may be cut to the context, the oldest turns go until there is room for an answer. How many
 // have to go is found by halves, since each try lays out and counts all that is left.
 func (l *loadedModel) fit(ctx context.Context, req *exchange.Request) (p *prompt.Prompt, t *prompt.Template, dropped int, err error) {
-	room := min(256, l.context/8)
+	limit := l.contextOf(req)
+	room := min(256, limit/8)
 	if req.MaxTokens > 0 {
-		room = min(req.MaxTokens, l.context/2)
+		room = min(req.MaxTokens, limit/2)
 	}
 	begins := []int{0}
 	if req.Truncate {
@@ -69,7 +70,7 @@ func (l *loadedModel) fit(ctx context.Context, req *exchange.Request) (p *prompt
 		switch {
 		case err != nil:
 			return p, t, dropped, err
-		case len(p.Tokens)+room > l.context:
+		case len(p.Tokens)+room > limit:
 			low = middle + 1
 		case middle == low:
 			return p, t, dropped, nil
@@ -78,6 +79,14 @@ func (l *loadedModel) fit(ctx context.Context, req *exchange.Request) (p *prompt
 		}
 	}
 	return try(low)
+}
+
+// contextOf is how many tokens a request may have, with its answer.
+func (l *loadedModel) contextOf(req *exchange.Request) int {
+	if req.Context > 0 {
+		return min(req.Context, l.context)
+	}
+	return l.context
 }
 
 // bulk is how many bytes of text turns have.

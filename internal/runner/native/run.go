@@ -86,6 +86,11 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 	style := t.StyleOf(conversation(req))
 	p.style, p.dropped, p.job.Whole = &style, dropped, true
 	p.job.Prompt, p.job.Shown, p.job.Ends = laid.IDs(), t.MarkTokens(), l.endings(t)
+	if n, limit := len(p.job.Prompt), l.contextOf(req); n >= limit {
+		return nil, inWords(&engine.ContextError{Prompt: n, Context: limit})
+	} else if p.job.MaxTokens <= 0 || p.job.MaxTokens > limit-n {
+		p.job.MaxTokens = limit - n
+	}
 	p.form, err = l.form(ctx, req, t, style, p.job.Shown)
 	// Without a mark, a call and an answer in a format begin alike.
 	p.calls = len(req.Tools) > 0 && (req.Format.Kind == exchange.FormatText || style.Calls.Open != "")

@@ -7,32 +7,75 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
+	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/server"
 	"kindredgate/internal/snippet"
 )
 
-// question is the text of the arguments, or of standard input where that is "-", or where there is no argument
-// and nobody sits at the keyboard.
-func (t *terminal) question(args []string) (string, error) {
-	q := strings.Join(args, " ")
-	if q == "-" || q == "" && !isTerminal(t.in) {
-		raw, err := io.ReadAll(t.in)
+// question is the text of the arguments, of files, and of what is piped in; "-" among the arguments stands for what is piped in.
+func (t *terminal) question(args, paths []string) (string, error) {
+	var parts []string
+	piped := false
+	for i, arg := range args {
+		if arg != "-" {
+			continue
+		}
+		args, piped = slices.Delete(slices.Clone(args), i, i+1), true
+		break
+	}
+	if q := strings.TrimSpace(strings.Join(args, " ")); q != "" {
+		parts = append(parts, q)
+	}
+	for _, path := range paths {
+		raw, err := os.ReadFile(path)
 		if err != nil {
 			return "", err
 		}
-		q = strings.TrimSpace(string(raw))
+		parts = append(parts, strings.TrimSpace(string(raw)))
 	}
-	if q == "" {
-		return "", usageError{errors.New("there is no question; give one, or \"-\" to read it from standard input")}
+	if piped || t.pipedIn() {
+		raw, err := t.readPiped()
+		if err != nil {
+			return "", err
+		}
+		if text := strings.TrimSpace(string(raw)); text != "" {
+			parts = append(parts, text)
+		}
 	}
-	return q, nil
+	if len(parts) == 0 {
+		return "", usageError{errors.New("there is no question; give one, or pipe a text in")}
+	}
+	return strings.Join(parts, "\n\n"), nil
+}
+
+// pipedIn reports whether standard input is a pipe or a file, which somebody means by it.
+func (t *terminal) pipedIn() bool {
+	file, ok := t.in.(*os.File)
+	if !ok {
+		return t.in != nil
+	}
+	info, err := file.Stat()
+	return err == nil && (info.Mode()&os.ModeNamedPipe != 0 || info.Mode().IsRegular())
+}
+
+// readPiped reads standard input to its end. If nothing comes for a while, it says what it waits for: some programs leave a pipe open
+// that they never write to.
+func (t *terminal) readPiped() ([]byte, error) {
+	hint := time.AfterFunc(3*time.Second, func() {
+		fmt.Fprintln(t.err, "kindred: waiting for the text on standard input to end; with \"< /dev/null\" there is none")
+	})
+	defer hint.Stop()
+	return io.ReadAll(t.in)
 }
 
 // questionFlags are the options that make up a question.
@@ -44,11 +87,11 @@ type questionFlags struct {
 
 func (q *questionFlags) add(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringVar(&q.Model, "model", "", "model to ask (default the only one)")
-	f.StringVar(&q.Instructions, "instructions", "", "what the model is told ahead of the question")
-	f.Float64Var(&q.temperature, "temperature", 0, "0 for the most likely answer, more for more variety (default the model's own)")
+	f.StringVarP(&q.Model, "model", "m", "", "model to ask, by name, the beginning of its name or its number (default the only one)")
+	f.StringVarP(&q.Instructions, "instructions", "i", "", "what the model is told ahead of the question")
+	f.Float64VarP(&q.temperature, "temperature", "t", 0, "0 for the most likely answer, more for more variety (default the model's own)")
 	f.Int64Var(&q.seed, "seed", 0, "same seed, same answer (default by chance)")
-	f.IntVar(&q.MaxTokens, "max-tokens", 0, "longest answer, in tokens (default as long as the context holds; 256 for a raw prompt)")
+	f.IntVarP(&q.MaxTokens, "max-tokens", "n", 0, "longest answer, in tokens (default as long as the context holds; 256 for a raw prompt)")
 }
 
 // read fills in what was given.
@@ -65,25 +108,35 @@ func (t *terminal) ask() *cobra.Command {
 	var flags clientFlags
 	var q questionFlags
 	var styleName string
+	var paths []string
 	var noStream, asJSON, showPrompt bool
 	cmd := &cobra.Command{
 		Use:   "ask QUESTION",
 		Short: "Ask a model a question, in any style",
+		Long: "Ask a model a question, in any style. Text that is piped in, and files, join the question.\n" +
+			"On a terminal, without a question, a conversation begins: see \"kindred talk\".",
 		Example: `  kindred ask "When is the last boat to Osmer?"
   kindred ask --style raw "The last boat to Osmer"
-  kindred ask --instructions "Answer in one short sentence." - < question.txt`,
+  cat timetable.txt | kindred ask "Sum this up in one sentence."
+  kindred ask --style embedding "a boat" "a ferry" "a cave"`,
 		RunE: func(c *cobra.Command, args []string) error {
-			var err error
-			if q.Text, err = t.question(args); err != nil {
+			q.read(c)
+			gate, err := flags.open(c.Context())
+			if err != nil {
 				return err
 			}
-			q.read(c)
+			gate.exact = asJSON || !isTerminal(t.out)
+			if styleName == string(dialect.Embedding) {
+				return t.compareTexts(c.Context(), gate, q.Model, args, paths, asJSON)
+			}
 			s, err := styleNamed(styleName, q.question)
 			if err != nil {
 				return err
 			}
-			gate, err := flags.open(c.Context())
-			if err != nil {
+			if len(args)+len(paths) == 0 && isTerminal(t.in) && isTerminal(t.out) && !asJSON {
+				return t.converse(c.Context(), gate, s, q.question, "")
+			}
+			if q.Text, err = t.question(args, paths); err != nil {
 				return err
 			}
 			if q.Model, err = gate.model(c.Context(), q.Model); err != nil {
@@ -97,28 +150,30 @@ func (t *terminal) ask() *cobra.Command {
 			if noStream || asJSON {
 				return t.askWhole(c.Context(), gate, s, q.question, asJSON)
 			}
-			return t.askStreaming(c.Context(), gate, s, q.question)
+			_, err = t.stream(c.Context(), gate, s, q.question, false)
+			return err
 		},
 	}
 	flags.add(cmd)
 	q.add(cmd)
 	f := cmd.Flags()
-	f.StringVar(&styleName, "style", "chat", "how to put the question: chat, generate, response or raw")
-	f.BoolVar(&q.Think, "reason", false, "have the model reason first; the reasoning goes to standard error")
+	f.StringVarP(&styleName, "style", "s", string(dialect.Chat), "how to put the question: "+strings.Join(append(styleNames(), string(dialect.Embedding)), ", "))
+	f.StringSliceVarP(&paths, "file", "f", nil, "file whose text joins the question; may be repeated")
+	f.BoolVarP(&q.Think, "reason", "r", false, "have the model reason first; the reasoning goes to standard error")
 	f.BoolVar(&showPrompt, "show-prompt", false, "show the prompt that the model gets, on standard error; needs the owner key")
 	f.BoolVar(&noStream, "no-stream", false, "print the answer when it is whole")
-	f.BoolVar(&asJSON, "json", false, "print the gate's answer as JSON, whole")
+	f.BoolVarP(&asJSON, "json", "j", false, "print the gate's answer as JSON, whole")
 	return cmd
 }
 
 // showPrompt shows what the question becomes.
 func (t *terminal) showPrompt(ctx context.Context, gate *client, s style, q question) error {
-	body := map[string]any{"style": "chat", "model": q.Model, "messages": conversation(q.Instructions, q.Text), "reasoning_effort": "none"}
+	body := map[string]any{"style": dialect.Chat, "model": q.Model, "messages": q.conversation(), "reasoning_effort": "none"}
 	if q.Think {
 		body["reasoning_effort"] = effort(q)
 	}
-	if s.name == "raw" {
-		body = map[string]any{"style": "raw", "model": q.Model, "prompt": q.Text}
+	if s.Style == dialect.Raw {
+		body = map[string]any{"style": dialect.Raw, "model": q.Model, "prompt": q.transcript()}
 	}
 	var p server.RenderedPrompt
 	if err := gate.call(ctx, http.MethodPost, "/gate/prompt/render", body, &p); err != nil {
@@ -130,7 +185,7 @@ func (t *terminal) showPrompt(ctx context.Context, gate *client, s style, q ques
 
 func (t *terminal) askWhole(ctx context.Context, gate *client, s style, q question, asJSON bool) error {
 	var raw json.RawMessage
-	if err := gate.call(ctx, http.MethodPost, s.path, s.body(q), &raw); err != nil {
+	if err := gate.call(ctx, http.MethodPost, s.url(), s.body(q), &raw); err != nil {
 		return err
 	}
 	if asJSON {
@@ -144,52 +199,178 @@ func (t *terminal) askWhole(ctx context.Context, gate *client, s style, q questi
 	return err
 }
 
-func (t *terminal) askStreaming(ctx context.Context, gate *client, s style, q question) error {
+// spoken is what came of a question.
+type spoken struct {
+	text, reasoning string
+	usage           usage
+	thought         int // pieces of reasoning, each of which is about a token
+	first, took     time.Duration
+	cut             bool // at the limit of tokens
+}
+
+// stream prints an answer as it comes. With fold the reasoning is counted rather than shown.
+func (t *terminal) stream(ctx context.Context, gate *client, s style, q question, fold bool) (a spoken, err error) {
 	q.Stream = true
 	begun := time.Now()
-	resp, err := gate.send(ctx, http.MethodPost, s.path, s.body(q))
+	life := t.lifeLine()
+	defer life("")
+	life("waiting for the model")
+	resp, err := gate.send(ctx, http.MethodPost, s.url(), s.body(q))
 	if err != nil {
-		return err
+		return a, err
 	}
 	defer resp.Body.Close()
-	var first time.Duration
 	quiet := paint(t.err, color.Faint)
+	safe := shown
+	if !isTerminal(t.out) {
+		safe = func(s string) string { return s }
+	}
+	open := false // something of the answer stands in the last line
 	reasoned := false
-	for data, err := range events(resp.Body) {
+	for data, err := range events(resp.Body, func(comment string) {
+		if !open && !strings.Contains(comment, "dur=") { // the timings at the end are for programs
+			life(comment)
+		}
+	}) {
 		if err != nil {
-			fmt.Fprintln(t.out)
-			return err
+			life("")
+			if open {
+				fmt.Fprintln(t.out)
+			}
+			return a, err
 		}
 		p, err := s.piece(data)
 		if err != nil {
-			return fmt.Errorf("a piece of the gate's answer: %w", err)
+			return a, fmt.Errorf("a piece of the gate's answer: %w", err)
 		}
-		if first == 0 && p.text+p.reasoning != "" {
-			first = time.Since(begun)
+		if a.first == 0 && p.text+p.reasoning != "" {
+			a.first = time.Since(begun)
 		}
+		a.text, a.reasoning = a.text+p.text, a.reasoning+p.reasoning
 		if p.reasoning != "" {
-			reasoned = true
-			fmt.Fprint(t.err, quiet(p.reasoning))
+			a.thought++
+			if fold {
+				life(fmt.Sprintf("reasoning, %d tokens so far", a.thought))
+			} else {
+				life("")
+				reasoned = true
+				fmt.Fprint(t.err, quiet(shown(p.reasoning)))
+			}
 		}
-		if p.text != "" && reasoned {
-			reasoned = false
-			fmt.Fprint(t.err, "\n\n")
-		}
-		if _, err := fmt.Fprint(t.out, p.text); err != nil {
-			return err
+		if p.text != "" {
+			life("")
+			if reasoned {
+				reasoned = false
+				fmt.Fprint(t.err, "\n\n")
+			}
+			open = true
+			if _, err := fmt.Fprint(t.out, safe(p.text)); err != nil {
+				return a, err
+			}
 		}
 		if p.finish != "" {
+			life("")
 			fmt.Fprintln(t.out)
+			open, a.cut = false, p.finish == "length"
 		}
-		if p.finish == "length" {
+		if a.cut && p.finish != "" {
 			fmt.Fprintln(t.err, "kindred: the answer was cut off at the limit of tokens")
 		}
-		if u := p.usage; u != nil && isTerminal(t.err) {
-			rate := float64(u.Completion) / max(time.Since(begun)-first, time.Millisecond).Seconds()
-			fmt.Fprintln(t.err, quiet(fmt.Sprintf("%s · %d + %d tokens · first after %d ms · %.0f tokens/s", q.Model, u.Prompt, u.Completion, first.Milliseconds(), rate)))
+		if p.usage != nil {
+			a.usage = *p.usage
 		}
 	}
-	return nil
+	a.took = time.Since(begun)
+	if isTerminal(t.err) {
+		fmt.Fprintln(t.err, quiet(a.figures(q.Model)))
+	}
+	return a, nil
+}
+
+// figures are the tokens and the time of an answer.
+func (a spoken) figures(model string) string {
+	rate := float64(a.usage.Completion) / max(a.took-a.first, time.Millisecond).Seconds()
+	return fmt.Sprintf("%s · %d + %d tokens · first after %d ms · %.0f tokens/s", shown(model), a.usage.Prompt, a.usage.Completion, a.first.Milliseconds(), rate)
+}
+
+// lifeLine gives a function that shows in one line what is waited for, on a terminal that can take it away again; "" takes it away.
+func (t *terminal) lifeLine() func(string) {
+	if !isTerminal(t.err) || dumb() {
+		return func(string) {}
+	}
+	quiet := paint(t.err, color.Faint)
+	there := false
+	return func(what string) {
+		if what != "" || there {
+			fmt.Fprint(t.err, "\r\x1b[K")
+		}
+		if there = what != ""; there {
+			fmt.Fprint(t.err, quiet(shown(what)+" …"))
+		}
+	}
+}
+
+// compareTexts shows how alike texts are to an embedding model.
+func (t *terminal) compareTexts(ctx context.Context, gate *client, model string, texts, paths []string, asJSON bool) error {
+	for _, path := range paths {
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		texts = append(texts, strings.TrimSpace(string(raw)))
+	}
+	if len(texts) == 0 {
+		text, err := t.question(nil, nil)
+		if err != nil {
+			return err
+		}
+		texts = strings.Split(text, "\n") // a text a line
+	}
+	model, err := gate.embedder(ctx, model)
+	if err != nil {
+		return err
+	}
+	var raw json.RawMessage
+	if err := gate.call(ctx, http.MethodPost, "/v1"+dialect.Embedding.Path(), map[string]any{"model": model, "input": texts}, &raw); err != nil {
+		return err
+	}
+	if asJSON {
+		return t.printJSON(raw)
+	}
+	var answer struct {
+		Data  []struct{ Embedding []float64 }
+		Usage usage
+	}
+	if err := json.Unmarshal(raw, &answer); err != nil || len(answer.Data) != len(texts) {
+		return fmt.Errorf("the gate's answer has no vectors: %.200s", raw)
+	}
+	head := []string{"", "TEXT"}
+	rows := [][]string{}
+	for i, text := range texts {
+		head = append(head, fmt.Sprint(i+1))
+		row := []string{fmt.Sprint(i + 1), shortened(text, 40)}
+		for j := range texts {
+			row = append(row, fmt.Sprintf("%.3f", cosine(answer.Data[i].Embedding, answer.Data[j].Embedding)))
+		}
+		rows = append(rows, row)
+	}
+	if err := table(t.out, append([][]string{head}, rows...)...); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(t.out, "\n%s · %d tokens · %d numbers each · 1 is alike, 0 has nothing in common\n", shown(model), answer.Usage.Prompt, len(answer.Data[0].Embedding))
+	return err
+}
+
+// cosine is the similarity of two vectors: the cosine of the angle between them.
+func cosine(a, b []float64) float64 {
+	var dot, x, y float64
+	for i := range min(len(a), len(b)) {
+		dot, x, y = dot+a[i]*b[i], x+a[i]*a[i], y+b[i]*b[i]
+	}
+	if x == 0 || y == 0 {
+		return 0
+	}
+	return dot / math.Sqrt(x*y)
 }
 
 // snippet prints a request as a program.
@@ -208,12 +389,12 @@ func (t *terminal) snippet() *cobra.Command {
   kindred snippet --style embedding --lang go "When is the last boat to Osmer?"`,
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			var err error
-			if q.Text, err = t.question(args); err != nil {
+			if q.Text, err = t.question(args, nil); err != nil {
 				return err
 			}
 			q.read(c)
 			var body any
-			if styleName == "embedding" {
+			if styleName == string(dialect.Embedding) {
 				if q.Model, err = gate.embedder(c.Context(), q.Model); err != nil {
 					return err
 				}
@@ -247,15 +428,20 @@ func (t *terminal) snippet() *cobra.Command {
 	}
 	flags.add(cmd)
 	q.add(cmd)
-	cmd.Flags().StringVar(&styleName, "style", "chat", "style of the request: "+strings.Join(styleNames, ", "))
-	cmd.Flags().StringVar(&language, "lang", "curl", "what to write it in: "+strings.Join(languages, ", "))
+	cmd.Flags().StringVarP(&styleName, "style", "s", string(dialect.Chat), "style of the request: "+strings.Join(styleNames, ", "))
+	cmd.Flags().StringVarP(&language, "lang", "l", "curl", "what to write it in: "+strings.Join(languages, ", "))
 	return cmd
 }
 
 // printJSON prints a document with indentation.
 func (t *terminal) printJSON(v any) error {
-	e := json.NewEncoder(t.out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := t.out.Write(printableJSON(b.Bytes()))
+	return err
 }

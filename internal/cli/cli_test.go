@@ -44,7 +44,7 @@ func TestEvents(t *testing.T) {
 	} {
 		var got strings.Builder
 		var failure error
-		for data, err := range events(strings.NewReader(c.stream)) {
+		for data, err := range events(strings.NewReader(c.stream), nil) {
 			got.Write(data)
 			failure = err
 		}
@@ -53,7 +53,7 @@ func TestEvents(t *testing.T) {
 		}
 	}
 	broken := io.MultiReader(strings.NewReader("data: {}\n"), failing{})
-	for _, err := range events(broken) {
+	for _, err := range events(broken, nil) {
 		if err != nil && !errors.Is(err, errBroken) {
 			t.Errorf("error %v", err)
 		}

@@ -15,6 +15,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -30,14 +32,16 @@ type client struct {
 	base string // scheme and host
 	key  string
 	http *http.Client
+	// exact leaves texts as they are; else they can be printed when they have been read.
+	exact bool
 }
 
 // clientFlags are the options by which a command reaches another gate than the local one.
 type clientFlags struct{ address, key string }
 
 func (f *clientFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.address, "address", os.Getenv("KINDRED_ADDRESS"), "address of the gate, if not the one running here (KINDRED_ADDRESS)")
-	cmd.Flags().StringVar(&f.key, "key", "", "key to use, if not the owner key of the local gate (KINDRED_KEY)")
+	cmd.Flags().StringVarP(&f.address, "address", "a", os.Getenv("KINDRED_ADDRESS"), "address of the gate, if not the one running here (KINDRED_ADDRESS)")
+	cmd.Flags().StringVarP(&f.key, "key", "k", "", "key to use, if not the owner key of the local gate (KINDRED_KEY)")
 }
 
 // open finds the gate and the key to use with it.
@@ -126,6 +130,7 @@ func (c *client) send(ctx context.Context, method, path string, body any) (*http
 		return nil, err
 	}
 	req.Header.Set("Accept", "application/json, text/event-stream")
+	req.Header.Set("Kindred-Silence", "0.5") // so that a person sees that something is done
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
@@ -177,18 +182,29 @@ func (c *client) call(ctx context.Context, method, path string, body, out any) e
 		return err
 	}
 	defer resp.Body.Close()
-	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+	raw, err := io.ReadAll(resp.Body)
+	if err == nil {
+		if !c.exact {
+			raw = shownJSON(raw)
+		}
+		err = json.Unmarshal(raw, out)
+	}
+	if err != nil {
 		return fmt.Errorf("read the gate's answer: %w", err)
 	}
 	return nil
 }
 
-// events reads the data of server-sent events until the one that says it is done.
-func events(r io.Reader) iter.Seq2[[]byte, error] {
+// events reads the data of server-sent events until the one that says it is done. Comments, which say what a model is doing, go to
+// told, unless that is nil.
+func events(r io.Reader, told func(comment string)) iter.Seq2[[]byte, error] {
 	return func(yield func([]byte, error) bool) {
 		lines := bufio.NewScanner(r)
 		lines.Buffer(nil, 16<<20)
 		for lines.Scan() {
+			if comment, ok := strings.CutPrefix(lines.Text(), ": "); ok && told != nil {
+				told(comment)
+			}
 			data, ok := bytes.CutPrefix(lines.Bytes(), []byte("data: "))
 			switch {
 			case !ok:
@@ -222,37 +238,87 @@ func (c *client) embedder(ctx context.Context, asked string) (string, error) {
 	return c.choose(ctx, asked, func(use string) bool { return use == "embedding" })
 }
 
-func (c *client) choose(ctx context.Context, asked string, fits func(use string) bool) (string, error) {
-	if asked != "" {
-		return asked, nil
-	}
-	var list struct {
-		Data []struct {
-			ID       string `json:"id"`
-			Use      string `json:"use"`
-			PresetOf string `json:"preset_of"`
-		} `json:"data"`
-	}
+// offer is what a gate offers to a key.
+type offer struct {
+	ID       string `json:"id"`
+	Use      string `json:"use"`
+	PresetOf string `json:"preset_of"`
+}
+
+// offers lists what fits.
+func (c *client) offers(ctx context.Context, fits func(use string) bool) (fitting []offer, err error) {
+	var list struct{ Data []offer }
 	if err := c.call(ctx, http.MethodGet, "/v1/models", nil, &list); err != nil {
+		return nil, err
+	}
+	for _, o := range list.Data {
+		if fits(o.Use) {
+			fitting = append(fitting, o)
+		}
+	}
+	return fitting, nil
+}
+
+// choose finds what is asked for by its name, by the beginning of its name if nothing else begins so, or by its number in the list. What
+// is not found so is left to the gate, which says what is installed and why something cannot be used.
+func (c *client) choose(ctx context.Context, asked string, fits func(use string) bool) (string, error) {
+	list, err := c.offers(ctx, fits)
+	if err != nil {
 		return "", err
 	}
-	var names, models []string
-	for _, m := range list.Data {
-		if !fits(m.Use) {
-			continue
+	var names, models, begun []string
+	for _, o := range list {
+		names = append(names, o.ID)
+		if o.PresetOf == "" {
+			models = append(models, o.ID)
 		}
-		names = append(names, m.ID)
-		if m.PresetOf == "" {
-			models = append(models, m.ID)
+		if strings.HasPrefix(o.ID, strings.ToLower(asked)) {
+			begun = append(begun, o.ID)
 		}
 	}
+	number, notNumber := strconv.Atoi(asked)
 	switch {
+	case asked != "" && slices.Contains(names, asked):
+		return asked, nil
+	case asked != "" && notNumber == nil && number >= 1 && number <= len(names):
+		return names[number-1], nil
+	case asked != "" && len(begun) == 1:
+		return begun[0], nil
+	case asked != "" && len(begun) > 1:
+		return "", usageError{fmt.Errorf("%q may be %s; write more of the name", asked, strings.Join(begun, " or "))}
+	case asked != "":
+		return asked, nil
 	case len(names) == 0:
-		return "", errors.New("the gate has no such model that this key may use; \"kindred models list\" shows what is installed")
+		return "", c.nothing(ctx)
 	case len(names) == 1:
 		return names[0], nil
 	case len(models) == 1:
 		return models[0], nil
 	}
-	return "", usageError{fmt.Errorf("choose a model with --model: %s", strings.Join(names, ", "))}
+	return "", usageError{fmt.Errorf("choose a model with --model, by its name or number: %s", numbered(names))}
+}
+
+// numbered writes names with their numbers.
+func numbered(names []string) string {
+	list := make([]string, len(names))
+	for i, n := range names {
+		list[i] = fmt.Sprintf("%d %s", i+1, n)
+	}
+	return strings.Join(list, ", ")
+}
+
+// nothing says why there is no model to ask: what is installed may be unusable, as the owner can see.
+func (c *client) nothing(ctx context.Context) error {
+	var list server.ModelList
+	if err := c.call(ctx, http.MethodGet, "/gate/models", nil, &list); err == nil {
+		for _, m := range list.Models {
+			if m.Problem != "" {
+				return fmt.Errorf("there is no such model to ask: %s cannot be used: %s", m.ID, m.Problem)
+			}
+		}
+		if len(list.Models) == 0 {
+			return errors.New("no model is installed yet: \"kindred models add\" brings one")
+		}
+	}
+	return errors.New("the gate has no such model that this key may use; \"kindred models list\" shows what is installed")
 }

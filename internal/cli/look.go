@@ -68,7 +68,7 @@ func (t *terminal) modelsLook() *cobra.Command {
 	flags.add(cmd)
 	cmd.Flags().StringVar(&memory, "memory", "", "memory of the machine, such as 16GiB (default this one's)")
 	cmd.Flags().StringVar(&bandwidth, "bandwidth", "", "memory bandwidth of the machine a second, such as 100GB (default what the engine reaches here)")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVarP(&asJSON, "json", "j", false, "print JSON")
 	return cmd
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -21,7 +22,14 @@ import (
 func table(out io.Writer, rows ...[]string) error {
 	w := tabwriter.NewWriter(out, 0, 4, 3, ' ', 0)
 	for _, r := range rows {
-		fmt.Fprintln(w, strings.TrimRight(strings.Join(r, "\t"), "\t"))
+		cells := make([]string, len(r))
+		for i, cell := range r {
+			cells[i] = shown(strings.Join(strings.Fields(cell), " ")) // a row is a line
+			if i == 0 {
+				cells[i] = cell[:len(cell)-len(strings.TrimLeft(cell, " "))] + cells[i]
+			}
+		}
+		fmt.Fprintln(w, strings.TrimRight(strings.Join(cells, "\t"), "\t"))
 	}
 	return w.Flush()
 }
@@ -66,37 +74,24 @@ func (t *terminal) keysIssue() *cobra.Command {
 	flags.add(cmd)
 	cmd.Flags().StringVar(&label, "label", "", "what the key is for")
 	cmd.Flags().StringSliceVar(&models, "models", nil, "models that it may use (default all)")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVarP(&asJSON, "json", "j", false, "print JSON")
 	return cmd
 }
 
 func (t *terminal) keysList() *cobra.Command {
-	var flags clientFlags
-	var asJSON bool
-	cmd := &cobra.Command{
-		Use:   "list",
-		Short: "List the keys; none is shown whole",
-		Args:  exactly(),
-		RunE: flags.run(func(c *cobra.Command, gate *client, _ []string) error {
-			var list struct {
-				Keys []server.KeyInfo `json:"keys"`
-			}
-			if err := gate.call(c.Context(), http.MethodGet, "/gate/keys", nil, &list); err != nil {
-				return err
-			}
-			if asJSON {
-				return t.printJSON(list.Keys)
-			}
-			rows := [][]string{{"KEY", "LABEL", "MODELS", "ISSUED", "LAST USED", "STATE"}}
-			for _, k := range list.Keys {
-				rows = append(rows, []string{k.ID + "…", k.Label, keyModels(k), ago(k.Created), agoOr(k.LastUsed, "never"), keyState(k)})
-			}
-			return table(t.out, rows...)
-		}),
-	}
-	flags.add(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return cmd
+	return listing(t, "List the keys; none is shown whole", func(ctx context.Context, gate *client) (list []server.KeyInfo, err error) {
+		var got struct {
+			Keys []server.KeyInfo `json:"keys"`
+		}
+		err = gate.call(ctx, http.MethodGet, "/gate/keys", nil, &got)
+		return got.Keys, err
+	}, func(keys []server.KeyInfo) (rows [][]string, empty string) {
+		rows = [][]string{{"KEY", "LABEL", "MODELS", "ISSUED", "LAST USED", "STATE"}}
+		for _, k := range keys {
+			rows = append(rows, []string{k.ID + "…", k.Label, keyModels(k), ago(k.Created), agoOr(k.LastUsed, "never"), keyState(k)})
+		}
+		return rows, ""
+	})
 }
 
 func keyModels(k server.KeyInfo) string {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -26,37 +27,23 @@ func (t *terminal) models() *cobra.Command {
 }
 
 func (t *terminal) modelsList() *cobra.Command {
-	var flags clientFlags
-	var asJSON bool
-	cmd := &cobra.Command{
-		Use:   "list",
-		Short: "List the installed models",
-		Args:  exactly(),
-		RunE: flags.run(func(c *cobra.Command, gate *client, _ []string) error {
-			var list server.ModelList
-			if err := gate.call(c.Context(), http.MethodGet, "/gate/models", nil, &list); err != nil {
-				return err
-			}
-			if list.Problem != "" {
-				fmt.Fprintf(t.err, "kindred: some models could not be looked for: %s\n", list.Problem)
-			}
-			if asJSON {
-				return t.printJSON(list.Models)
-			}
-			if len(list.Models) == 0 {
-				_, err := fmt.Fprintln(t.out, "No model is installed yet: \"kindred models add\" brings one.")
-				return err
-			}
-			rows := [][]string{{"MODEL", "FOR", "FAMILY", "PARAMETERS", "WEIGHTS", "SIZE", "CONTEXT", "STATE"}}
-			for _, m := range list.Models {
-				rows = append(rows, []string{m.ID, string(m.Use), m.Architecture, count(m.Parameters), m.Weights, size(m.Size), orNothing(m.ContextLength), modelState(m)})
-			}
-			return table(t.out, rows...)
-		}),
-	}
-	flags.add(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return cmd
+	return listing(t, "List the installed models", func(ctx context.Context, gate *client) ([]server.InstalledModel, error) {
+		var list server.ModelList
+		err := gate.call(ctx, http.MethodGet, "/gate/models", nil, &list)
+		if list.Problem != "" {
+			fmt.Fprintf(t.err, "kindred: some models could not be looked for: %s\n", shown(list.Problem))
+		}
+		return list.Models, err
+	}, func(list []server.InstalledModel) (rows [][]string, empty string) {
+		if len(list) == 0 {
+			return nil, "No model is installed yet: \"kindred models add\" brings one."
+		}
+		rows = [][]string{{"MODEL", "FOR", "FAMILY", "PARAMETERS", "WEIGHTS", "SIZE", "CONTEXT", "STATE"}}
+		for _, m := range list {
+			rows = append(rows, []string{m.ID, string(m.Use), m.Architecture, count(m.Parameters), m.Weights, size(m.Size), orNothing(m.ContextLength), modelState(m)})
+		}
+		return rows, ""
+	})
 }
 
 func orNothing(n int) string {
@@ -87,26 +74,10 @@ func modelState(m server.InstalledModel) string {
 }
 
 func (t *terminal) modelsShow() *cobra.Command {
-	var flags clientFlags
-	var asJSON bool
-	cmd := &cobra.Command{
-		Use:   "show MODEL",
-		Short: "Show the facts of a model",
-		Args:  exactly("a model"),
-		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
-			var m server.InstalledModel
-			if err := gate.call(c.Context(), http.MethodGet, modelPath(args[0]), nil, &m); err != nil {
-				return err
-			}
-			if asJSON {
-				return t.printJSON(m)
-			}
-			return t.printModel(m)
-		}),
-	}
-	flags.add(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return cmd
+	return looking(t, "show MODEL", "Show the facts of a model", exactly("a model"), func(ctx context.Context, gate *client, args []string) (m server.InstalledModel, err error) {
+		err = gate.call(ctx, http.MethodGet, modelPath(args[0]), nil, &m)
+		return m, err
+	}, t.printModel)
 }
 
 func modelPath(name string) string { return "/gate/models/" + url.PathEscape(name) }
@@ -233,7 +204,7 @@ func (t *terminal) add(c *cobra.Command, gate *client, a library.Addition) (*ser
 	defer resp.Body.Close()
 	show := t.progress()
 	defer show(nil)
-	for raw, err := range events(resp.Body) {
+	for raw, err := range events(resp.Body, nil) {
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -155,6 +156,7 @@ func (t *terminal) presetsChange() *cobra.Command {
 		Short: "Change what is given, and leave the rest of a preset as it is",
 		Args:  exactly("a name"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			gate.exact = true // what stays as it is goes back as it came
 			var p catalog.Preset
 			if err := gate.call(c.Context(), http.MethodGet, presetPath(args[0]), nil, &p); err != nil {
 				return err
@@ -171,30 +173,20 @@ func (t *terminal) presetsChange() *cobra.Command {
 }
 
 func (t *terminal) presetsList() *cobra.Command {
-	var flags clientFlags
-	var asJSON bool
-	cmd := &cobra.Command{
-		Use:   "list",
-		Short: "List the presets",
-		Args:  exactly(),
-		RunE: flags.run(func(c *cobra.Command, gate *client, _ []string) error {
-			var list server.PresetList
-			if err := gate.call(c.Context(), http.MethodGet, "/gate/presets", nil, &list); err != nil {
-				return err
-			}
-			if asJSON {
-				return t.printJSON(list.Presets)
-			}
-			rows := [][]string{{"PRESET", "MODEL", "INSTRUCTIONS"}}
-			for _, p := range list.Presets {
-				rows = append(rows, []string{p.Name, p.Model, shortened(p.Instructions, 60)})
-			}
-			return table(t.out, rows...)
-		}),
-	}
-	flags.add(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return cmd
+	return listing(t, "List the presets", func(ctx context.Context, gate *client) ([]catalog.Preset, error) {
+		var list server.PresetList
+		err := gate.call(ctx, http.MethodGet, "/gate/presets", nil, &list)
+		return list.Presets, err
+	}, func(list []catalog.Preset) (rows [][]string, empty string) {
+		if len(list) == 0 {
+			return nil, "There is no preset yet: \"kindred presets add\" makes one."
+		}
+		rows = [][]string{{"PRESET", "MODEL", "INSTRUCTIONS"}}
+		for _, p := range list {
+			rows = append(rows, []string{p.Name, p.Model, shortened(p.Instructions, 60)})
+		}
+		return rows, ""
+	})
 }
 
 func shortened(s string, n int) string {
@@ -205,40 +197,45 @@ func shortened(s string, n int) string {
 }
 
 func (t *terminal) presetsShow() *cobra.Command {
-	var flags clientFlags
-	var asJSON bool
-	cmd := &cobra.Command{
-		Use:   "show NAME",
-		Short: "Show a preset",
-		Args:  exactly("a name"),
-		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
-			var p catalog.Preset
-			if err := gate.call(c.Context(), http.MethodGet, presetPath(args[0]), nil, &p); err != nil {
-				return err
-			}
-			if asJSON {
-				return t.printJSON(p)
-			}
-			fmt.Fprintf(t.out, "%s\n\n", paint(t.out, color.Bold)(p.Name))
-			rows := [][]string{{"  model", p.Model}}
-			if p.Instructions != "" {
-				rows = append(rows, []string{"  instructions", p.Instructions})
-			}
-			if s := sampling(p.Defaults); s != "" {
-				rows = append(rows, []string{"  sampling", s})
-			}
-			for _, e := range p.Examples {
-				rows = append(rows, []string{"  example", string(e.Role) + ": " + e.Content})
-			}
-			if p.Template != "" {
-				rows = append(rows, []string{"  template", fmt.Sprintf("its own, %d characters", len(p.Template))})
-			}
-			return table(t.out, rows...)
-		}),
+	return looking(t, "show NAME", "Show a preset", exactly("a name"), func(ctx context.Context, gate *client, args []string) (p catalog.Preset, err error) {
+		err = gate.call(ctx, http.MethodGet, presetPath(args[0]), nil, &p)
+		return p, err
+	}, t.printPreset)
+}
+
+func (t *terminal) printPreset(p catalog.Preset) error {
+	fmt.Fprintf(t.out, "%s\n\n", paint(t.out, color.Bold)(p.Name))
+	rows := [][]string{{"  model", p.Model}}
+	add := func(name, value string) {
+		if value != "" {
+			rows = append(rows, []string{"  " + name, value})
+		}
 	}
-	flags.add(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return cmd
+	add("instructions", p.Instructions)
+	settings := sampling(p.Defaults)
+	if settings != "" && p.Fixed {
+		settings += "; whatever a request says"
+	}
+	add("sampling", settings)
+	if p.Reasoning != nil {
+		add("reasoning", map[bool]string{true: "always", false: "never"}[*p.Reasoning])
+	}
+	if p.LongestAnswer > 0 {
+		add("longest answer", fmt.Sprintf("%d tokens", p.LongestAnswer))
+	}
+	if p.Context > 0 {
+		add("context", fmt.Sprintf("%d tokens", p.Context))
+	}
+	if p.DropOldest {
+		add("too long", "the oldest turns are left out")
+	}
+	for _, e := range p.Examples {
+		add("example", string(e.Role)+": "+e.Content)
+	}
+	if p.Template != "" {
+		add("template", fmt.Sprintf("its own, %d characters", len(p.Template)))
+	}
+	return table(t.out, rows...)
 }
 
 func (t *terminal) presetsForget() *cobra.Command {

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/server"
 )
 
@@ -42,6 +43,7 @@ func (t *terminal) render() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			gate.exact = asJSON || textOnly || !isTerminal(t.out)
 			if model, err = gate.model(c.Context(), model); err != nil {
 				return err
 			}
@@ -62,12 +64,12 @@ func (t *terminal) render() *cobra.Command {
 	}
 	flags.add(cmd)
 	f := cmd.Flags()
-	f.StringVar(&model, "model", "", "model whose template to use (default the only one)")
-	f.StringVar(&instructions, "instructions", "", "what the model is told ahead of the question")
-	f.StringVar(&file, "file", "", "conversation to render: a JSON list of turns with role and content, or a chat request")
+	f.StringVarP(&model, "model", "m", "", "model whose template to use (default the only one)")
+	f.StringVarP(&instructions, "instructions", "i", "", "what the model is told ahead of the question")
+	f.StringVarP(&file, "file", "f", "", "conversation to render: a JSON list of turns with role and content, or a chat request")
 	f.BoolVar(&compare, "compare", false, "show what the question becomes in each style: chat, generate and raw")
 	f.BoolVar(&textOnly, "text", false, "print the prompt alone, to the byte")
-	f.BoolVar(&asJSON, "json", false, "print the prompt with its spans and tokens as JSON")
+	f.BoolVarP(&asJSON, "json", "j", false, "print the prompt with its spans and tokens as JSON")
 	return cmd
 }
 
@@ -75,8 +77,8 @@ func (t *terminal) render() *cobra.Command {
 // perhaps tools.
 func (t *terminal) conversationOf(file, instructions string, args []string) (map[string]any, error) {
 	if file == "" {
-		q, err := t.question(args)
-		return map[string]any{"messages": conversation(instructions, q)}, err
+		text, err := t.question(args, nil)
+		return map[string]any{"messages": question{Instructions: instructions, Text: text}.conversation()}, err
 	}
 	if len(args) > 0 || instructions != "" {
 		return nil, usageError{fmt.Errorf("--file holds the whole conversation; leave out the question and the instructions")}
@@ -97,7 +99,7 @@ func (t *terminal) conversationOf(file, instructions string, args []string) (map
 
 // compare shows what one question becomes in each style.
 func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instructions string, args []string) error {
-	question, err := t.question(args)
+	text, err := t.question(args, nil)
 	if err != nil {
 		return err
 	}
@@ -108,16 +110,16 @@ func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instru
 	if model, err = gate.model(ctx, model); err != nil {
 		return err
 	}
-	single := map[string]any{"style": "generate", "model": model, "prompt": question}
+	single := map[string]any{"style": dialect.Generate, "model": model, "prompt": text}
 	if instructions != "" {
 		single["instructions"] = instructions
 	}
-	styles := []string{"chat", "generate", "raw"}
+	styles := []dialect.Style{dialect.Chat, dialect.Generate, dialect.Raw}
 	prompts := make([]server.RenderedPrompt, len(styles))
 	for i, body := range []map[string]any{
-		{"style": "chat", "model": model, "messages": conversation(instructions, question)},
+		{"style": dialect.Chat, "model": model, "messages": question{Instructions: instructions, Text: text}.conversation()},
 		single,
-		{"style": "raw", "model": model, "prompt": question},
+		{"style": dialect.Raw, "model": model, "prompt": text},
 	} {
 		if err := gate.call(ctx, http.MethodPost, "/gate/prompt/render", body, &prompts[i]); err != nil {
 			return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -121,6 +122,11 @@ func (t *terminal) greet(_ context.Context, h *boot.House) error {
 			}
 		}
 		names = strings.Join(list, ", ")
+	}
+	for _, folder := range h.Config.Models.Folders {
+		if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
+			fmt.Fprintf(t.err, "kindred: the models folder %s does not exist yet; \"kindred models add\" makes the first one, \"--models\" names another\n", shown(folder))
+		}
 	}
 	owner := filepath.Join(h.Config.Data, boot.OwnerFile)
 	if h.NewOwner {

@@ -4,13 +4,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+
+	"kindredgate/internal/dialect"
 )
 
 // question is what a person asks, whatever the style.
 type question struct {
 	Model        string
 	Instructions string
+	History      []message // what was said before
 	Text         string
 	Temperature  *float64
 	Seed         *int64
@@ -21,8 +25,7 @@ type question struct {
 
 // style is a way to put a question to the gate.
 type style struct {
-	name string
-	path string
+	dialect.Style
 	// body is what is sent.
 	body func(q question) any
 	// piece reads an event of the stream.
@@ -49,12 +52,18 @@ type message struct {
 	Content string `json:"content"`
 }
 
-// conversation is one question, with instructions if there are any.
-func conversation(instructions, question string) (list []message) {
-	if instructions != "" {
-		list = append(list, message{"system", instructions})
+// conversation is a question with what goes before it: instructions, if there are any, and what was said.
+func (q question) conversation() (list []message) {
+	if q.Instructions != "" {
+		list = append(list, message{"system", q.Instructions})
 	}
-	return append(list, message{"user", question})
+	return append(append(list, q.History...), message{"user", q.Text})
+}
+
+// said is a turn of the generate style.
+type said struct {
+	Role string `json:"role"`
+	Text string `json:"text"`
 }
 
 // drawing is what the styles call by the same names.
@@ -88,7 +97,7 @@ type reasoning struct {
 
 // styles are the ways to ask.
 var styles = []style{
-	{"chat", "/v1/chat/completions", func(q question) any {
+	{dialect.Chat, func(q question) any {
 		return struct {
 			Model         string         `json:"model"`
 			Messages      []message      `json:"messages"`
@@ -97,18 +106,23 @@ var styles = []style{
 			drawing
 			MaxTokens int    `json:"max_tokens,omitempty"`
 			Effort    string `json:"reasoning_effort,omitempty"`
-		}{q.Model, conversation(q.Instructions, q.Text), q.Stream, options(q), drawing{q.Temperature, q.Seed}, q.MaxTokens, effort(q)}
+		}{q.Model, q.conversation(), q.Stream, options(q), drawing{q.Temperature, q.Seed}, q.MaxTokens, effort(q)}
 	}, choicesPiece, choicesText},
-	{"generate", "/v1/generate", func(q question) any {
+	{dialect.Generate, func(q question) any {
+		var history []said
+		for _, m := range q.History {
+			history = append(history, said{m.Role, m.Content})
+		}
 		return struct {
 			Model        string `json:"model"`
 			Prompt       string `json:"prompt"`
 			Instructions string `json:"instructions,omitempty"`
+			History      []said `json:"history,omitempty"`
 			Stream       bool   `json:"stream,omitempty"`
 			drawing
 			MaxTokens int  `json:"max_tokens,omitempty"`
 			Reason    bool `json:"reasoning,omitempty"`
-		}{q.Model, q.Text, q.Instructions, q.Stream, drawing{q.Temperature, q.Seed}, q.MaxTokens, q.Think}
+		}{q.Model, q.Text, q.Instructions, history, q.Stream, drawing{q.Temperature, q.Seed}, q.MaxTokens, q.Think}
 	}, generatePiece, func(raw []byte) (string, error) {
 		var answer struct {
 			Text string `json:"text"`
@@ -116,16 +130,20 @@ var styles = []style{
 		err := json.Unmarshal(raw, &answer)
 		return answer.Text, err
 	}},
-	{"response", "/v1/responses", func(q question) any {
+	{dialect.Response, func(q question) any {
 		body := struct {
 			Model        string `json:"model"`
-			Input        string `json:"input"`
+			Input        any    `json:"input"`
 			Instructions string `json:"instructions,omitempty"`
 			Stream       bool   `json:"stream,omitempty"`
 			drawing
 			MaxTokens int        `json:"max_output_tokens,omitempty"`
 			Reasoning *reasoning `json:"reasoning,omitempty"`
-		}{q.Model, q.Text, q.Instructions, q.Stream, drawing{q.Temperature, q.Seed}, q.MaxTokens, nil}
+			Store     *bool      `json:"store,omitempty"`
+		}{q.Model, q.Text, q.Instructions, q.Stream, drawing{q.Temperature, q.Seed}, q.MaxTokens, nil, nil}
+		if len(q.History) > 0 {
+			body.Input, body.Store = append(slices.Clone(q.History), message{"user", q.Text}), new(bool) // who has the history needs it stored nowhere else
+		}
 		if q.Think {
 			body.Reasoning = &reasoning{effort(q)}
 		}
@@ -135,7 +153,7 @@ var styles = []style{
 		err := json.Unmarshal(raw, &r)
 		return r.text(), err
 	}},
-	{"raw", "/v1/completions", func(q question) any {
+	{dialect.Raw, func(q question) any {
 		if q.MaxTokens == 0 {
 			q.MaxTokens = 256 // the standard's limit of 16 is for other times
 		}
@@ -146,24 +164,39 @@ var styles = []style{
 			StreamOptions *streamOptions `json:"stream_options,omitempty"`
 			drawing
 			MaxTokens int `json:"max_tokens,omitempty"`
-		}{q.Model, q.Text, q.Stream, options(q), drawing{q.Temperature, q.Seed}, q.MaxTokens}
+		}{q.Model, q.transcript(), q.Stream, options(q), drawing{q.Temperature, q.Seed}, q.MaxTokens}
 	}, choicesPiece, choicesText},
+}
+
+// transcript is all that was said, as one text.
+func (q question) transcript() string {
+	var b strings.Builder
+	for _, m := range q.History {
+		b.WriteString(m.Content)
+	}
+	return b.String() + q.Text
+}
+
+func (s style) url() string { return "/v1" + s.Path() }
+
+// styleNames are the styles in which text can be asked for.
+func styleNames() (names []string) {
+	for _, s := range styles {
+		names = append(names, string(s.Style))
+	}
+	return names
 }
 
 // styleNamed finds a style. What a question asks for and the style cannot do is a usage error.
 func styleNamed(name string, q question) (style, error) {
-	var names []string
-	for _, s := range styles {
-		names = append(names, s.name)
-		if s.name != name {
-			continue
-		}
-		if name == "raw" && (q.Instructions != "" || q.Think) {
-			return s, usageError{errors.New("a raw prompt goes to the model as it is, so it has neither instructions nor reasoning; leave out --instructions and --reason")}
-		}
-		return s, nil
+	i := slices.Index(styleNames(), name)
+	switch {
+	case i < 0:
+		return style{}, usageError{fmt.Errorf("there is no style %q; these are: %s", name, strings.Join(append(styleNames(), string(dialect.Embedding)), ", "))}
+	case styles[i].Style == dialect.Raw && (q.Instructions != "" || q.Think):
+		return style{}, usageError{errors.New("a raw prompt goes to the model as it is, so it has neither instructions nor reasoning; leave out --instructions and --reason")}
 	}
-	return style{}, usageError{fmt.Errorf("there is no style %q; these are: %s", name, strings.Join(names, ", "))}
+	return styles[i], nil
 }
 
 // choices is an answer, or a piece of one, in the styles that have choices.

@@ -177,6 +177,8 @@ type Job struct {
 	// Waiting is told the place in the queue whenever it changes, 1 being the first, and 0 when the job has its turn. It may
 	// be nil.
 	Waiting func(place int)
+	// Reading is told how much of the prompt is read, as it goes on.
+	Reading func(tokens int)
 }
 
 // Score is a token with its log-probability by the model, before anything else had a say.
@@ -223,7 +225,7 @@ func (e *Engine) Generate(ctx context.Context, job Job) iter.Seq2[Step, error] {
 			return
 		}
 		var steps []Step
-		place := 0
+		place, read := 0, 0
 		for {
 			select {
 			case <-s.ready:
@@ -234,6 +236,11 @@ func (e *Engine) Generate(ctx context.Context, job Job) iter.Seq2[Step, error] {
 			if now := int(s.place.Load()); now != place {
 				if place = now; job.Waiting != nil {
 					job.Waiting(place)
+				}
+			}
+			if now := int(s.read.Load()); now != read {
+				if read = now; job.Reading != nil {
+					job.Reading(read)
 				}
 			}
 			if steps, err = s.take(steps); err != nil && len(steps) == 0 {
@@ -409,6 +416,10 @@ func (e *Engine) step() bool {
 		if s.fed > 0 && s.kv.Len() > 0 { // one that has ended by an error has given its context back
 			s.settle()
 			s.kv.Commit()
+			if n := s.kv.Len(); n < len(s.job.Prompt) {
+				s.read.Store(int32(n))
+				s.signal()
+			}
 		}
 	}
 	e.leave()

@@ -24,6 +24,7 @@ type sequence struct {
 	cached    int
 	came      int          // its first place in the queue; 0 if it got its turn at once
 	place     atomic.Int32 // now; 0 when it runs
+	read      atomic.Int32 // tokens of the prompt, that the model has seen
 	sampler   *sampler
 	decoder   *tokenizer.Decoder
 	stop      stopper

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -108,7 +109,8 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started
 		}
 		return err
 	}
-	silence := time.NewTimer(s.Silence)
+	pause := s.silenceFor(c)
+	silence := time.NewTimer(pause)
 	defer silence.Stop()
 	for gone := error(nil); gone == nil; {
 		select {
@@ -132,8 +134,20 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started
 		case <-silence.C:
 			gone = write(f.alive(progressOf(c)))
 		}
-		silence.Reset(s.Silence)
+		silence.Reset(pause)
 	}
+}
+
+// silenceHeader is how a client asks to be told oftener what it waits for: a number of seconds.
+const silenceHeader = "Kindred-Silence"
+
+// silenceFor is how long a stream may be silent.
+func (s *Server) silenceFor(c *gin.Context) time.Duration {
+	asked, err := strconv.ParseFloat(c.GetHeader(silenceHeader), 64)
+	if err != nil || asked <= 0 {
+		return s.Silence
+	}
+	return min(s.Silence, max(200*time.Millisecond, time.Duration(asked*float64(time.Second))))
 }
 
 // serverTiming writes timings as a Server-Timing header has them, in milliseconds.

@@ -156,6 +156,9 @@ func (l *loadedModel) candidate(ctx context.Context, p *plan, index int) iter.Se
 				exchange.Report(ctx, fmt.Sprintf("waiting for the model: place %d in the queue", place))
 			}
 		}
+		job.Reading = func(tokens int) {
+			exchange.Report(ctx, fmt.Sprintf("reading the prompt: %d of %d tokens", tokens, len(job.Prompt)))
+		}
 		started := false
 		for step, err := range l.engine.Generate(ctx, job) {
 			if err != nil {

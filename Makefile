@@ -68,7 +68,7 @@ chromium:
 	@command -v chromium >/dev/null || sh tools/install.sh chromium
 
 screenshots: build chromium
-	@for p in Xvfb xterm import; do command -v $$p >/dev/null || { sh tools/install.sh xvfb xterm imagemagick fonts-dejavu-core; break; }; done
+	@for p in Xvfb xterm import xdotool; do command -v $$p >/dev/null || { sh tools/install.sh xvfb xterm imagemagick xdotool fonts-dejavu-core; break; }; done
 	go run ./tools/screenshots
 
 clean:

@@ -74,6 +74,9 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	case err == nil:
 		return 0
 	case errors.As(err, &usage):
+		if cmd.Name() == "help" {
+			cmd = root
+		}
 		fmt.Fprintf(errOut, "kindred: %s; see \"%s --help\"\n", oneLine(err), cmd.CommandPath())
 		return exitUsage
 	case ctx.Err() != nil && errors.Is(err, context.Canceled):

@@ -295,7 +295,7 @@ func BenchmarkDrafts(b *testing.B) {
 		schema += name + `:{"type":"integer","maximum":99}`
 		required += name
 	}
-	parsed, err := grammar.Compile(grammar.NewWork(b.Context()), []byte(schema + `},"required":[` + required + `]}`))
+	parsed, err := grammar.Compile(grammar.NewWork(b.Context()), []byte(schema+`},"required":[`+required+`]}`))
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -53,6 +53,9 @@ func (g *Gate) SavePreset(ctx context.Context, p catalog.Preset, isNew bool) err
 	if err != nil {
 		return exchange.InvalidParam("model", "%s", exchange.AsError(err).Message)
 	}
+	if m.Use == catalog.Embedding {
+		return exchange.InvalidParam("model", "model %q makes embeddings, for which a preset has nothing to say; it is for models that write text", p.Model)
+	}
 	if p.Template != "" {
 		if err := g.Prompts.CheckTemplate(ctx, m.Path, p.Template); err != nil {
 			return exchange.InvalidParam("template", "the template cannot be used: %v", err)

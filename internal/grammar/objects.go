@@ -105,7 +105,7 @@ func (o *oneOf) completions(state uint64) []completion {
 func (c *compiler) layOut(s *shape, l objectLayout) (*node, error) {
 	members := s.members
 	counts := max(s.min, s.max, 0) // counts beyond this make no difference, or cannot be
-	tails := 2 // how many others are told apart
+	tails := 2                     // how many others are told apart
 	if s.others != nil && s.max >= 0 {
 		tails = s.max + 1
 	}

@@ -219,10 +219,10 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		take("terminal-ask.png",
 			`kindred ask "When is the last boat to Osmer?"`,
 			`kindred ask --style response --reason "Which is longer, Osmer or Brannoc?"`,
-			`kindred ask --style raw "The last boat to Osmer"`),
-		take("terminal-snippet.png",
-			`kindred snippet "When is the last boat to Osmer?"`,
+			`echo "All boats have a wheelchair ramp." | kindred ask "Is there a ramp?"`,
+			`kindred ask --style embedding "a boat" "a ferry" "the Singing Cave"`,
 			`kindred snippet --style generate --lang python "When is the last boat to Osmer?"`),
+		talk(ctx, display, show, save),
 		take("terminal-render.png",
 			`kindred render --instructions "You are a cheerful harbour master." "And to Quillay? Please say <|end|> at the end."`,
 			`kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"`),
@@ -267,6 +267,34 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		take("terminal-models-add.png",
 			`kindred models look http://127.0.0.1:7719/ </dev/null`,
 			`kindred models add http://127.0.0.1:7719/harbour-full.gguf`))
+}
+
+// talk types into a conversation as a person would.
+func talk(ctx context.Context, display string, show func(string) (*exec.Cmd, error), save func(string) error) error {
+	window, err := show(`printf '%s\n' '$ kindred talk --reason'; kindred talk --reason; sleep 60`)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		_ = window.Process.Kill()
+		_ = window.Wait()
+	}()
+	time.Sleep(1500 * time.Millisecond)
+	for _, line := range []string{"Which is quicker to reach, Brannoc or Marrow Isle?", ":reasoning", ":reason off", "When is the last boat to Osmer?", ":again", ":help", "And to Qui"} {
+		keys := exec.CommandContext(ctx, "xdotool", "type", "--delay", "8", line)
+		enter := exec.CommandContext(ctx, "xdotool", "key", "Return")
+		for _, c := range []*exec.Cmd{keys, enter} {
+			if c == enter && line == "And to Qui" {
+				continue // it is just being typed
+			}
+			c.Env = append(os.Environ(), "DISPLAY="+display)
+			if out, err := c.CombinedOutput(); err != nil {
+				return fmt.Errorf("xdotool: %w: %s", err, out)
+			}
+		}
+		time.Sleep(1200 * time.Millisecond)
+	}
+	return save("terminal-talk.png")
 }
 
 // pier serves the files of a folder as slowly as a line over the sound would, so that a picture catches one on its way.

@@ -20,45 +20,45 @@ import (
 
 // Request is a question to a model.
 type Request struct {
-	Model      string // the name the application asked for
-	Turns      []Turn
-	Raw        *Raw // a prompt that goes to the model as it is; the turns, tools and the template mean nothing then
-	Tools      []Tool
-	Choice     Choice
-	Format     Format // of the answer's text
-	Thinking   bool   // whether the model is asked to reason first, if its template has a switch for it
-	Candidates int    // how many answers; 0 means 1
-	MaxTokens  int    // of each answer; 0 means as many as the context holds
-	Truncate   bool   // whether the oldest turns are dropped if the prompt is longer than the context, rather than refused
-	Stop       []string
-	Sampling   Sampling
-	Scores     *int   // whether tokens come with log-probabilities, and with how many alternatives; nil for not at all
-	Template   string // a chat template to use in the place of the model's; empty for the model's own
-	Context    int    // of the model's context, that may be used, in tokens; 0 for all
-	Owner      string // who asks: requests of each get their turns fairly
+	Model      string   `json:"model,omitzero"` // the name the application asked for
+	Turns      []Turn   `json:"turns,omitzero"`
+	Raw        *Raw     `json:"raw,omitzero"` // a prompt that goes to the model as it is; the turns, tools and the template mean nothing then
+	Tools      []Tool   `json:"tools,omitzero"`
+	Choice     Choice   `json:"choice,omitzero"`
+	Format     Format   `json:"format,omitzero"`     // of the answer's text
+	Thinking   bool     `json:"thinking,omitzero"`   // whether the model is asked to reason first, if its template has a switch for it
+	Candidates int      `json:"candidates,omitzero"` // how many answers; 0 means 1
+	MaxTokens  int      `json:"max_tokens,omitzero"` // of each answer; 0 means as many as the context holds
+	Truncate   bool     `json:"truncate,omitzero"`   // whether the oldest turns are dropped if the prompt is longer than the context, rather than refused
+	Stop       []string `json:"stop,omitzero"`
+	Sampling   Sampling `json:"sampling,omitzero"`
+	Scores     *int     `json:"scores,omitzero"`   // whether tokens come with log-probabilities, and with how many alternatives; nil for not at all
+	Template   string   `json:"template,omitzero"` // a chat template to use in the place of the model's; empty for the model's own
+	Context    int      `json:"context,omitzero"`  // of the model's context, that may be used, in tokens; 0 for all
+	Owner      string   `json:"-"`                 // who asks: requests of each get their turns fairly
 	// Fingerprint tells which weights, template and settings answer. A gate sets it.
-	Fingerprint string
+	Fingerprint string `json:"-"`
 }
 
 // Raw is a prompt without a template.
 type Raw struct {
-	Text   string
-	Tokens []int32 // in the place of Text, if it is not nil
-	Suffix string  // what comes after the answer, if the model is to write what stands between
+	Text   string  `json:"text,omitzero"`
+	Tokens []int32 `json:"tokens,omitzero"` // in the place of Text, if it is not nil
+	Suffix string  `json:"suffix,omitzero"` // what comes after the answer, if the model is to write what stands between
 	// Echo asks for the prompt in Started, with scores if the request asks for them.
-	Echo bool
+	Echo bool `json:"echo,omitzero"`
 	// NoAnswer asks for nothing but that.
-	NoAnswer bool
+	NoAnswer bool `json:"no_answer,omitzero"`
 }
 
 // Format is what the text of an answer has to be.
 type Format struct {
-	Kind   FormatKind
-	Schema json.RawMessage // a JSON Schema, for FormatSchema
-	Strict bool            // whether what cannot be enforced of it is refused, rather than left out
+	Kind   FormatKind      `json:"kind,omitzero"`
+	Schema json.RawMessage `json:"schema,omitzero"` // a JSON Schema, for FormatSchema
+	Strict bool            `json:"strict,omitzero"` // whether what cannot be enforced of it is refused, rather than left out
 	// At is where the schema stands in the request, for errors. Form is what was made of it, once for each request; nil if that was
 	// not done yet.
-	At   string          `json:"-"`
+	At   string          `json:"at,omitzero"`
 	Form *grammar.Schema `json:"-"`
 }
 
@@ -74,9 +74,9 @@ const (
 
 // Choice says how tools may be called.
 type Choice struct {
-	Required bool     // the answer must be a call
-	Names    []string // of the tools that may be called; nil for all
-	Single   bool     // at most one call
+	Required bool     `json:"required,omitzero"` // the answer must be a call
+	Names    []string `json:"names,omitzero"`    // of the tools that may be called; nil for all
+	Single   bool     `json:"single,omitzero"`   // at most one call
 }
 
 // Role says who speaks in a turn.
@@ -92,11 +92,11 @@ const (
 
 // Turn is one contribution to a conversation.
 type Turn struct {
-	Role  Role
-	Name  string // of who speaks, or of the tool whose result it is; "" if that was not said
-	Parts []Part
+	Role  Role   `json:"role,omitzero"`
+	Name  string `json:"name,omitzero"` // of who speaks, or of the tool whose result it is; "" if that was not said
+	Parts []Part `json:"parts,omitzero"`
 	// Preset is how many of the parts, the first ones, are a preset's: the others are the client's.
-	Preset int
+	Preset int `json:"preset,omitzero"`
 }
 
 // Text is the turn's text, its parts joined.
@@ -122,15 +122,15 @@ type Text string
 
 // ToolCall is a model's wish to have a tool called.
 type ToolCall struct {
-	ID        string
-	Name      string
-	Arguments string // JSON, as the model wrote it
+	ID        string `json:"id,omitzero"`
+	Name      string `json:"name,omitzero"`
+	Arguments string `json:"arguments,omitzero"` // JSON, as the model wrote it
 }
 
 // ToolResult is what a tool gave.
 type ToolResult struct {
-	CallID  string
-	Content string
+	CallID  string `json:"call_id,omitzero"`
+	Content string `json:"content,omitzero"`
 }
 
 func (Text) part()       {}
@@ -139,29 +139,29 @@ func (ToolResult) part() {}
 
 // Tool is something that the model may ask to have called.
 type Tool struct {
-	Name        string
-	Description string
-	Parameters  json.RawMessage // a JSON Schema; may be nil
-	Strict      bool            // the arguments must be valid by Parameters
-	Willing     bool            // strict, if all of Parameters can be enforced
-	Said        *bool           // what the request says of strict, for the template; nil if nothing
-	At          string          `json:"-"` // as in Format
+	Name        string          `json:"name,omitzero"`
+	Description string          `json:"description,omitzero"`
+	Parameters  json.RawMessage `json:"parameters,omitzero"` // a JSON Schema; may be nil
+	Strict      bool            `json:"strict,omitzero"`     // the arguments must be valid by Parameters
+	Willing     bool            `json:"willing,omitzero"`    // strict, if all of Parameters can be enforced
+	Said        *bool           `json:"said,omitzero"`       // what the request says of strict, for the template; nil if nothing
+	At          string          `json:"at,omitzero"`         // as in Format
 	Form        *grammar.Schema `json:"-"`
 }
 
 // Sampling says how the next token is drawn. A nil field leaves the choice to the model's defaults.
 type Sampling struct {
-	Temperature      *float64 // 0 takes the most likely token every time
-	TopP             *float64
-	TopK             *int
-	Seed             *int64 // with the same seed, the same request gives the same answer
-	FrequencyPenalty float64
-	PresencePenalty  float64
-	LogitBias        map[int32]float64 // added to the logits of tokens
+	Temperature      *float64          `json:"temperature,omitzero"` // 0 takes the most likely token every time
+	TopP             *float64          `json:"top_p,omitzero"`
+	TopK             *int              `json:"top_k,omitzero"`
+	Seed             *int64            `json:"seed,omitzero"` // with the same seed, the same request gives the same answer
+	FrequencyPenalty float64           `json:"frequency_penalty,omitzero"`
+	PresencePenalty  float64           `json:"presence_penalty,omitzero"`
+	LogitBias        map[int32]float64 `json:"logit_bias,omitzero"` // added to the logits of tokens
 	// MinP keeps tokens with that share of the most likely one's probability. RepetitionPenalty divides positive logits
 	// of tokens that are there already, in the prompt too, and multiplies negative ones; 1 means none.
-	MinP              *float64
-	RepetitionPenalty *float64
+	MinP              *float64 `json:"min_p,omitzero"`
+	RepetitionPenalty *float64 `json:"repetition_penalty,omitzero"`
 }
 
 // Event is a piece of an answer: [Started], [ReasoningDelta], [TextDelta], [ToolCallDelta] or [Finish].
@@ -169,69 +169,71 @@ type Event interface{ event() }
 
 // Started comes once, when the first token is there.
 type Started struct {
-	PromptTokens int
-	CachedTokens int // of the prompt, that did not have to be read, since a prompt before it began in the same way
-	Dropped      int // turns that were left out, since the prompt was longer than the context
-	Timings      Timings
-	Echo         *Echo // if it was asked for
+	PromptTokens int     `json:"prompt_tokens,omitzero"`
+	CachedTokens int     `json:"cached_tokens,omitzero"` // of the prompt, that did not have to be read, since a prompt before it began in the same way
+	Dropped      int     `json:"dropped,omitzero"`       // turns that were left out, since the prompt was longer than the context
+	Timings      Timings `json:"timings,omitzero"`
+	Echo         *Echo   `json:"echo,omitzero"` // if it was asked for
 }
 
 // Echo is a raw prompt as the model got it.
 type Echo struct {
-	Text   string
-	First  string  // the text of the first token, before which is nothing to score it by; empty if there is none such
-	Scores []Score // of the other tokens, if they were asked for
+	Text   string  `json:"text,omitzero"`
+	First  string  `json:"first,omitzero"`  // the text of the first token, before which is nothing to score it by; empty if there is none such
+	Scores []Score `json:"scores,omitzero"` // of the other tokens, if they were asked for
 }
 
 // Score is a token with its log-probability: that of the model, before temperature, penalties and formats.
 type Score struct {
-	Text    string // its bytes, which may be part of a character
-	LogProb float64
-	Top     []Score // the most likely tokens at its place, most likely first; they have no Top themselves
+	Text    string  `json:"text,omitzero"` // its bytes, which may be part of a character
+	LogProb float64 `json:"logprob,omitzero"`
+	Top     []Score `json:"top,omitzero"` // the most likely tokens at its place, most likely first; they have no Top themselves
 }
 
 // Timings are what happened before the first token.
 type Timings struct {
-	Queue   time.Duration // waiting for a place among the running sequences
-	Place   int           // in the queue when it came, 1 being the first; 0 if it did not wait
-	Load    time.Duration // loading the model, 0 if it was loaded
-	Prefill time.Duration // reading the prompt
+	Queue   time.Duration `json:"queue_ns,omitzero"`   // waiting for a place among the running sequences
+	Place   int           `json:"place,omitzero"`      // in the queue when it came, 1 being the first; 0 if it did not wait
+	Load    time.Duration `json:"load_ns,omitzero"`    // loading the model, 0 if it was loaded
+	Prefill time.Duration `json:"prefill_ns,omitzero"` // reading the prompt
 }
 
 // TextDelta is text that continues the answer. It ends at a whole character.
 type TextDelta struct {
-	Candidate int
-	Text      string
-	Tokens    int     // generated since the delta before it
-	Scores    []Score // of these tokens, if they were asked for
+	Candidate int     `json:"candidate,omitzero"`
+	Text      string  `json:"text,omitzero"`
+	Tokens    int     `json:"tokens,omitzero"` // generated since the delta before it
+	Scores    []Score `json:"scores,omitzero"` // of these tokens, if they were asked for
 }
 
 // ReasoningDelta is text by which the model reasons before it answers.
 type ReasoningDelta struct {
-	Candidate int
-	Text      string
-	Tokens    int // generated since the delta before it
+	Candidate int    `json:"candidate,omitzero"`
+	Text      string `json:"text,omitzero"`
+	Tokens    int    `json:"tokens,omitzero"` // generated since the delta before it
 }
 
 // ToolCallDelta is a part of a tool call. The first one has the id and the name; each may have more of the arguments. A call
 // that was told from text comes whole, in one.
 type ToolCallDelta struct {
-	Candidate int
-	Index     int    // among the calls of the candidate
-	ID, Name  string // of the call, in its first delta
-	Arguments string // that come next
-	Done      bool   // nothing more comes of this call
-	Tokens    int    // generated since the delta before it
+	Candidate int    `json:"candidate,omitzero"`
+	Index     int    `json:"index,omitzero"` // among the calls of the candidate
+	ID        string `json:"id,omitzero"`    // of the call, as its name, in its first delta
+	Name      string `json:"name,omitzero"`
+	Arguments string `json:"arguments,omitzero"` // that come next
+	Done      bool   `json:"done,omitzero"`      // nothing more comes of this call
+	Tokens    int    `json:"tokens,omitzero"`    // generated since the delta before it
 }
 
 // Finish ends a candidate.
 type Finish struct {
-	Candidate int
-	Reason    Reason
-	Tokens    int // generated
-	Malformed int // places that looked like tool calls, but could not be read and were given out as text
+	Candidate int    `json:"candidate,omitzero"`
+	Reason    Reason `json:"reason,omitzero"`
+	Tokens    int    `json:"tokens,omitzero"`    // generated
+	Malformed int    `json:"malformed,omitzero"` // places that looked like tool calls, but could not be read and were given out as text
 	// Drafted tokens were put through the network before it was known that they follow; Accepted of them did.
-	Drafted, Accepted int
+	Drafted  int `json:"drafted,omitzero"`
+	Accepted int `json:"accepted,omitzero"`
 }
 
 func (Started) event()        {}

@@ -20,6 +20,7 @@ var rooms = map[string][]string{
 	"tensor":    {"weights"},
 	"kv":        {"tensor"},
 	"config":    {},
+	"system":    {},
 	"tokenizer": {"weights"},
 	"reading":   {},
 	"grammar":   {},
@@ -38,7 +39,7 @@ var rooms = map[string][]string{
 
 	"weights/gguf":        {"weights"},
 	"weights/safetensors": {"weights"},
-	"weights/disk":        {"weights", "weights/gguf", "weights/safetensors"},
+	"weights/disk":        {"system", "weights", "weights/gguf", "weights/safetensors"},
 
 	"dialect/chat":       {"exchange", "dialect/field", "dialect/wire"},
 	"dialect/completion": {"exchange", "dialect/field", "dialect/wire"},
@@ -50,7 +51,7 @@ var rooms = map[string][]string{
 	"runner/native":   {"exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk"},
 	"catalog":         {"exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},
 	"convert":         {"model", "tensor", "tokenizer", "kv", "weights", "weights/gguf", "weights/disk"},
-	"library":         {"catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
+	"library":         {"system", "catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
 	"fetch":           {"library", "catalog", "weights", "weights/gguf", "weights/safetensors"},
 	"keyring":         {"exchange"},
 	"gate":            {"dialect", "exchange", "grammar", "prompt", "catalog", "keyring", "library", "runner/native"},
@@ -59,8 +60,8 @@ var rooms = map[string][]string{
 	"store":           {"keyring", "catalog", "exchange", "kept"},
 	"snippet":         {"dialect", "exchange"},
 	"server":          {"dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"boot":            {"answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
-	"cli":             {"boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
+	"boot":            {"system", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
+	"cli":             {"system", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
 	"arch":            {},
 }
 

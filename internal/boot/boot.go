@@ -14,7 +14,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -33,6 +32,7 @@ import (
 	"kindredgate/internal/runner/native"
 	"kindredgate/internal/server"
 	"kindredgate/internal/store"
+	"kindredgate/internal/system"
 	"kindredgate/internal/tensor"
 )
 
@@ -41,6 +41,7 @@ const (
 	DatabaseFile = "gate.db"
 	OwnerFile    = "owner.key"
 	lockFile     = "gate.lock"
+	holderFile   = "gate.holder"
 	preparedDir  = "prepared"
 )
 
@@ -81,7 +82,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		}
 	}()
 	h.Listener, err = net.Listen("tcp", cfg.Listen)
-	if errors.Is(err, syscall.EADDRINUSE) {
+	if system.AddressInUse(err) {
 		return h, fmt.Errorf("%s is in use, perhaps by a gate that runs already; stop that, or choose another address with --listen", cfg.Listen)
 	} else if err != nil {
 		return h, fmt.Errorf("listen on %s: %w", cfg.Listen, err)
@@ -134,7 +135,8 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	return h, nil
 }
 
-// lock keeps a second gate out of the data folder: it would not know of keys that this one revokes. The file says who has it.
+// lock keeps a second gate out of the data folder: it would not know of keys that this one revokes. Who has it stands beside the lock, since a
+// locked file cannot be read everywhere.
 func (h *House) lock() error {
 	lock := flock.New(filepath.Join(h.Config.Data, lockFile))
 	mine, err := lock.TryLock()
@@ -143,13 +145,13 @@ func (h *House) lock() error {
 	}
 	if !mine {
 		who := "another gate"
-		if raw, err := os.ReadFile(lock.Path()); err == nil && len(raw) > 0 {
+		if raw, err := os.ReadFile(filepath.Join(h.Config.Data, holderFile)); err == nil && len(raw) > 0 {
 			who = strings.TrimSpace(string(raw))
 		}
 		return fmt.Errorf("the folder %s is in use by %s; stop that one, or give this one another folder with --data", h.Config.Data, who)
 	}
 	h.closing(lock.Unlock)
-	return FolderError(h.Config.Data, os.WriteFile(lock.Path(), fmt.Appendf(nil, "the gate at %s, process %d\n", h.Listener.Addr(), os.Getpid()), 0o600))
+	return FolderError(h.Config.Data, os.WriteFile(filepath.Join(h.Config.Data, holderFile), fmt.Appendf(nil, "the gate at %s, process %d\n", h.Listener.Addr(), os.Getpid()), 0o600))
 }
 
 // database opens the database; one that is damaged is set aside.
@@ -291,7 +293,7 @@ func prepare(ctx context.Context, g *gate.Gate, models config.Models, log *slog.
 
 // FolderError says what to do about a folder that cannot be written.
 func FolderError(folder string, err error) error {
-	if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
+	if system.NotWritable(err) {
 		return fmt.Errorf("the folder %s cannot be written: %w; choose another", folder, err)
 	}
 	return err

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"syscall"
 
+	"kindredgate/internal/system"
+
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -62,6 +64,11 @@ func dumb() bool { return os.Getenv("TERM") == "dumb" }
 func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	for _, w := range []io.Writer{out, errOut} {
+		if f, ok := w.(*os.File); ok {
+			system.Terminal(f)
+		}
+	}
 	t := &terminal{in, out, errOut}
 	root := t.root()
 	root.SetArgs(args)

@@ -18,13 +18,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
 	"kindredgate/internal/boot"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/server"
+	"kindredgate/internal/system"
 )
 
 // client calls a gate that runs.
@@ -139,7 +139,7 @@ func (c *client) send(ctx context.Context, method, path string, body any) (*http
 	}
 	resp, err := c.http.Do(req)
 	switch {
-	case errors.Is(err, syscall.ECONNREFUSED):
+	case system.Refused(err):
 		return nil, fmt.Errorf("no gate answers at %s; is it running?", c.base)
 	case err != nil:
 		return nil, err

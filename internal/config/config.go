@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"time"
@@ -223,7 +224,7 @@ func loopback(host string) bool {
 
 // Absolute resolves ~ and relative paths.
 func Absolute(path string) (string, error) {
-	if rest, ok := strings.CutPrefix(path, "~"); ok && (rest == "" || rest[0] == '/') {
+	if rest, ok := strings.CutPrefix(path, "~"); ok && (rest == "" || os.IsPathSeparator(rest[0])) {
 		home, err := os.UserHomeDir()
 		if err != nil {
 			return "", fmt.Errorf("%s: %w", path, err)
@@ -239,9 +240,13 @@ func DataFolder() string { return folder("XDG_DATA_HOME", ".local/share") }
 // StateFolder is where running gates leave word of themselves.
 func StateFolder() (string, error) { return Absolute(folder("XDG_STATE_HOME", ".local/state")) }
 
-// folder is the gate's folder under one of the XDG base directories.
+// folder is the gate's folder under one of the XDG base directories. Windows has a place of its own for what is not one's own work.
 func folder(variable, otherwise string) string {
-	if dir := os.Getenv(variable); filepath.IsAbs(dir) {
+	dir := os.Getenv(variable)
+	if dir == "" && runtime.GOOS == "windows" {
+		dir = os.Getenv("LOCALAPPDATA")
+	}
+	if filepath.IsAbs(dir) {
 		return filepath.Join(dir, "kindred-gate")
 	}
 	return filepath.Join("~", otherwise, "kindred-gate")

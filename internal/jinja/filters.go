@@ -487,13 +487,13 @@ func filterRound(e *evaluator, v Value, a args) Value {
 		e.fail("%s cannot be rounded", kindName(v))
 	}
 	switch m, _ := method.(Text); m.s {
-	case "", "common":
-	default:
-		e.fail("the method of rounding is common, ceil or floor, not %q", m.s)
 	case "ceil":
 		return math.Ceil(f*scale) / scale
 	case "floor":
 		return math.Floor(f*scale) / scale
+	case "", "common":
+	default:
+		e.fail("the method of rounding is common, ceil or floor, not %q", m.s)
 	}
 	if i, ok := wholeNumber(v); ok {
 		if precision >= 0 {

@@ -15,15 +15,6 @@ func (e *evaluator) half(v Value) float64 {
 	return f
 }
 
-// plain is a string without its origins.
-func (e *evaluator) plain(v Value) string {
-	t, ok := v.(Text)
-	if !ok {
-		e.fail("%s is not a name", kindName(v))
-	}
-	return t.s
-}
-
 func testCallable(e *evaluator, v Value, a args) bool {
 	switch v := v.(type) {
 	case *function:

@@ -13,10 +13,12 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"syscall"
+
+	"github.com/gofrs/flock"
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/system"
 	"kindredgate/internal/weights/disk"
 	"kindredgate/internal/weights/gguf"
 	"kindredgate/internal/weights/safetensors"
@@ -112,10 +114,10 @@ func (l *Library) inWords(err error) error {
 		return err
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return err
-	case errors.Is(err, syscall.ENOSPC):
+	case system.DiskFull(err):
 		return &exchange.Error{Kind: exchange.Unavailable, Code: "no_space", Err: err,
 			Message: fmt.Sprintf("there is no space left in %s; what has come so far is kept, so that the same command goes on from there", l.folder)}
-	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
+	case system.NotWritable(err):
 		return &exchange.Error{Kind: exchange.Unavailable, Code: "not_writable", Err: err, Message: fmt.Sprintf("the folder %s cannot be written: %v", l.folder, err)}
 	}
 	return &exchange.Error{Kind: exchange.Invalid, Code: "model_unusable", Param: "source", Message: err.Error(), Err: err}
@@ -402,31 +404,40 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 // claim makes the folder in which a model arrives the caller's own until it calls release, or its process ends. Two that
 // wrote the same files would spoil them for both.
 func (l *Library) claim(dir, name, target string) (release func(), err error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
 		return nil, err
 	}
-	f, err := os.Open(dir)
-	if err != nil {
+	lock := flock.New(dir + ".lock")
+	mine, err := lock.TryLock()
+	switch {
+	case err != nil:
 		return nil, err
+	case !mine:
+		return nil, exchange.InvalidParam("name", "%s is being added already; wait for it, or choose another name with --name", name)
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		f.Close()
-		if errors.Is(err, syscall.EWOULDBLOCK) {
-			return nil, exchange.InvalidParam("name", "%s is being added already; wait for it, or choose another name with --name", name)
+	release = func() {
+		// The file goes while it is locked, or else, where open files cannot go, after that. Its rests disturb nobody.
+		removed := os.Remove(lock.Path()) == nil
+		if lock.Unlock() == nil && !removed {
+			_ = os.Remove(lock.Path())
 		}
-		return nil, fmt.Errorf("%s: %w", dir, err)
 	}
-	// Who had it before may have moved it away between the two steps.
-	mine, err1 := f.Stat()
-	there, err2 := os.Stat(dir)
-	if err := errors.Join(err1, err2); err != nil || !os.SameFile(mine, there) {
-		f.Close()
+	// Who had it before may have taken it away between the two steps of locking.
+	held, err1 := lock.Stat()
+	there, err2 := os.Stat(lock.Path())
+	if errors.Join(err1, err2) != nil || !os.SameFile(held, there) {
+		_ = lock.Unlock() // nobody finds that one any more
 		return nil, exchange.InvalidParam("name", "%s was being added until now; see what is installed, and try again if it is not there", name)
 	}
 	if err := l.free(target); err != nil { // who had it until now may have finished
-		return nil, errors.Join(err, f.Close())
+		release()
+		return nil, err
 	}
-	return func() { f.Close() }, nil // which gives the lock up
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		release()
+		return nil, err
+	}
+	return release, nil
 }
 
 // removeEmpty removes a folder if nothing has come into it.

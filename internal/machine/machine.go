@@ -2,23 +2,50 @@
 package machine
 
 import (
+	"os"
 	"runtime"
 	"runtime/debug"
 	"sync"
 	"time"
+
+	"github.com/shirou/gopsutil/v4/disk"
+	"github.com/shirou/gopsutil/v4/mem"
+	"github.com/shirou/gopsutil/v4/process"
 
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/weights"
 )
 
 // Memory is the machine's memory in bytes; 0 if it is not known.
-func Memory() int64 { return memory() }
+func Memory() int64 {
+	m, err := mem.VirtualMemory()
+	if err != nil {
+		return 0
+	}
+	return int64(m.Total)
+}
 
 // Resident is how much memory the process holds, in bytes, pages of mapped files included; 0 if it is not known.
-func Resident() int64 { return resident() }
+func Resident() int64 {
+	p, err := process.NewProcess(int32(os.Getpid()))
+	if err != nil {
+		return 0
+	}
+	m, err := p.MemoryInfo()
+	if err != nil {
+		return 0
+	}
+	return int64(m.RSS)
+}
 
 // FreeSpace is how many bytes can still be written on the disk that a folder is on; ok is false if it is not known.
-func FreeSpace(folder string) (bytes int64, ok bool) { return freeSpace(folder) }
+func FreeSpace(folder string) (bytes int64, ok bool) {
+	use, err := disk.Usage(folder)
+	if err != nil {
+		return 0, false
+	}
+	return int64(use.Free), true
+}
 
 // speeds keeps what was measured, by type.
 var speeds sync.Map

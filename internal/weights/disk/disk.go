@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
+	"kindredgate/internal/system"
 	"kindredgate/internal/weights"
 	"kindredgate/internal/weights/gguf"
 	"kindredgate/internal/weights/safetensors"
@@ -151,11 +151,11 @@ func Identity(path string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		var inode uint64
-		if s, ok := info.Sys().(*syscall.Stat_t); ok {
-			inode = s.Ino
+		number, err := system.FileNumber(file)
+		if err != nil {
+			return "", err
 		}
-		fmt.Fprintf(&b, "%s %d %d %d\n", file, info.Size(), info.ModTime().UnixNano(), inode)
+		fmt.Fprintf(&b, "%s %d %d %d\n", file, info.Size(), info.ModTime().UnixNano(), number)
 	}
 	return b.String(), nil
 }

@@ -194,17 +194,26 @@ func (l *Library) local(ctx context.Context, a Addition, progress func(Progress)
 	}
 	if !a.Copy {
 		if info.IsDir() || len(files) == 1 {
-			return target, os.Symlink(source, target)
+			return target, link(source, target)
 		}
 		return target, linkParts(files, target)
 	}
 	return target, l.copyAll(ctx, source, files, name, target, info.IsDir(), progress)
 }
 
+// link makes a symbolic link, which not every disk and every user may have.
+func link(source, target string) error {
+	err := os.Symlink(source, target)
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%w; a link to the files is not possible here, so have them copied, with --copy", err)
+	}
+	return err
+}
+
 // linkParts links to the parts of a model, all or none; the first one last, since it is the one that is looked for.
 func linkParts(files []string, target string) error {
 	for n := len(files); n >= 1; n-- {
-		if err := os.Symlink(files[n-1], gguf.PartPath(target, n)); err != nil {
+		if err := link(files[n-1], gguf.PartPath(target, n)); err != nil {
 			for made := n + 1; made <= len(files); made++ {
 				err = errors.Join(err, os.Remove(gguf.PartPath(target, made)))
 			}

@@ -12,7 +12,7 @@ export GOFLAGS := -tags=nomsgpack $(GOFLAGS)
 SYSTEMS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
 BUILD := go build -trimpath -ldflags "-s -w"
 
-.PHONY: build demo test race lint fuzz bench generate arm64 chromium screenshots release release-check clean
+.PHONY: build demo test race mutants lint fuzz bench generate arm64 chromium screenshots release release-check clean
 
 build: $(BINARY)
 
@@ -38,6 +38,11 @@ test: lint build chromium arm64
 # The race detector needs cgo, and with it a C compiler; the tests of the network alone are left out, being slow under it.
 race:
 	CGO_ENABLED=1 go test -race -short $(shell go list ./... | grep -v -e /internal/model -e /e2e)
+
+# Changes lines that guard something, one at a time, and sees whether a test fails; about ten minutes. ONLY='owner key' tries the
+# claims that fit an expression.
+mutants: web/dist/index.html
+	go run ./tools/mutants -only '$(ONLY)'
 
 lint: web/dist/index.html
 	@test -z "$$(gofmt -l api cmd demo e2e internal tools web/*.go)" || { echo "not gofmt'ed:"; gofmt -l api cmd demo e2e internal tools web/*.go; exit 1; }

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -205,7 +206,8 @@ type spoken struct {
 	usage           usage
 	thought         int // pieces of reasoning, each of which is about a token
 	first, took     time.Duration
-	cut             bool // at the limit of tokens
+	before          time.Duration // what the gate took until the first token; 0 if it did not say
+	cut             bool          // at the limit of tokens
 }
 
 // stream prints an answer as it comes. With fold the reasoning is counted rather than shown.
@@ -220,6 +222,7 @@ func (t *terminal) stream(ctx context.Context, gate *client, s style, q question
 		return a, err
 	}
 	defer resp.Body.Close()
+	a.before = sumOf(resp.Header.Get("Server-Timing"))
 	quiet := paint(t.err, color.Faint)
 	safe := shown
 	if !isTerminal(t.out) {
@@ -287,9 +290,26 @@ func (t *terminal) stream(ctx context.Context, gate *client, s style, q question
 	return a, nil
 }
 
-// figures are the tokens and the time of an answer.
+// sumOf adds up the durations of a Server-Timing header (Server Timing, section 3), which are in milliseconds.
+func sumOf(header string) time.Duration {
+	sum := 0.0
+	for _, metric := range strings.Split(header, ",") {
+		_, duration, _ := strings.Cut(metric, ";dur=")
+		if ms, err := strconv.ParseFloat(strings.TrimSpace(duration), 64); err == nil {
+			sum += ms
+		}
+	}
+	return time.Duration(sum * float64(time.Millisecond))
+}
+
+// figures are the tokens and the time of an answer. By what the gate says of its beginning the rate is right also where
+// the pieces came all at once.
 func (a spoken) figures(model string) string {
-	rate := float64(a.usage.Completion) / max(a.took-a.first, time.Millisecond).Seconds()
+	begun := a.first
+	if a.before > 0 {
+		begun = min(begun, a.before)
+	}
+	rate := float64(a.usage.Completion) / max(a.took-begun, time.Millisecond).Seconds()
 	return fmt.Sprintf("%s · %d + %d tokens · first after %d ms · %.0f tokens/s", shown(model), a.usage.Prompt, a.usage.Completion, a.first.Milliseconds(), rate)
 }
 

@@ -53,10 +53,12 @@ func TestEvents(t *testing.T) {
 		}
 	}
 	broken := io.MultiReader(strings.NewReader("data: {}\n"), failing{})
+	var last error
 	for _, err := range events(broken, nil) {
-		if err != nil && !errors.Is(err, errBroken) {
-			t.Errorf("error %v", err)
-		}
+		last = err
+	}
+	if !errors.Is(last, errBroken) {
+		t.Errorf("a line that breaks gives the error %v", last)
 	}
 }
 

@@ -197,7 +197,7 @@ var talkCommands = []struct{ name, what string }{
 	{"said", "show the talk so far"},
 	{"new", "begin anew; what was said is kept under its name"},
 	{"help", "show this"},
-	{"bye", "end the talk"},
+	{"end", "end the talk"},
 }
 
 // commandOf tells a command from something to say. A colon that is not before a letter is text.
@@ -224,7 +224,7 @@ func (c *talk) last() (string, bool) {
 func (c *talk) do(ctx context.Context, command, rest string) error {
 	out := c.t.out
 	switch command {
-	case "bye":
+	case "end":
 		return io.EOF
 	case "help":
 		for _, k := range talkCommands {

@@ -272,20 +272,21 @@ func TestCancelFreesThePlace(t *testing.T) {
 	ctx, cancel := context.WithCancelCause(t.Context())
 	defer cancel(nil)
 	steps := 0
+	var ended error
 	for _, err := range e.Generate(ctx, Job{Prompt: v.IDs}) {
 		steps++
 		if steps == 2 {
 			cancel(gone)
 		}
-		if err != nil {
-			if !errors.Is(err, gone) {
-				t.Errorf("error %v, want the cause", err)
-			}
+		if ended = err; err != nil {
 			break
 		}
 		if steps > 100 {
 			t.Fatal("the sequence goes on after it was cancelled")
 		}
+	}
+	if !errors.Is(ended, gone) {
+		t.Errorf("a sequence that was cancelled ends with %v, want the cause", ended)
 	}
 	if _, ids, _, err := answer(t.Context(), e, Job{Prompt: v.IDs, MaxTokens: 2}); err != nil || len(ids) != 2 {
 		t.Errorf("the next one: %d tokens, %v", len(ids), err)

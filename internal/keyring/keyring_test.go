@@ -255,6 +255,13 @@ func TestSessionsEnd(t *testing.T) {
 	if err := r.CheckSession(t.Context(), token); err == nil {
 		t.Error("the session goes on after its end")
 	}
+	*now = expires.Add(-time.Second)
+	if _, err := r.IssueOwner(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.CheckSession(t.Context(), token); err == nil {
+		t.Error("the session goes on after the owner key was replaced")
+	}
 }
 
 // Only who has the owner key can prove that it is the gate of that key, and only at its own address.

@@ -157,6 +157,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // errStopping is why answers end that are still running when the grace is over.
 var errStopping = exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down; the answer is not complete")
 
+// headerPatience is how long a connection may take for the header of a request.
+const headerPatience = 10 * time.Second
+
 // Serve answers requests from l until ctx is done. Then answers that run may go on for the grace; what is not
 // finished by then ends with an error event. It returns when every request has ended.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
@@ -167,7 +170,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	s.ending = ending
 	h := &http.Server{
 		Handler:           s,
-		ReadHeaderTimeout: 10 * time.Second,
+		ReadHeaderTimeout: min(headerPatience, s.Patience),
 		IdleTimeout:       2 * time.Minute,
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),

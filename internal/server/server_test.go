@@ -757,6 +757,18 @@ func TestClientsThatStallAreGivenUp(t *testing.T) {
 	if err != nil || resp.StatusCode != 400 || !strings.Contains(string(raw), "stopped to come") {
 		t.Errorf("%d %s, %v", resp.StatusCode, raw, err)
 	}
+	silent, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	fmt.Fprint(silent, "GET /healthz HTTP/1.1\r\nHost: 127.0")
+	if err := silent.SetReadDeadline(time.Now().Add(time.Minute)); err != nil {
+		t.Fatal(err)
+	}
+	if raw, err := io.ReadAll(silent); err != nil {
+		t.Errorf("a connection that does not end its header stays open: %q, %v", raw, err)
+	}
 	body := chatBody(true, "")
 	dial(body, len(body)) // and reads nothing
 	select {

@@ -94,7 +94,6 @@ type Run struct {
 	started exchange.Started
 	err     error         // why there is no response, if that was known before anything was sent
 	ended   bool          // nothing more comes
-	dropped bool          // it was deleted, so it is not to be stored
 	kept    bool          // it was stored when it ended, or that was tried
 	changed chan struct{} // closed when there is more to see, and replaced
 }
@@ -290,7 +289,7 @@ func (d *Desk) end(r *Run, err error, begun bool) {
 // keep stores a response that has ended, while nobody has seen its last event yet: whoever has finds it stored, or is told in that
 // event that it is not. r.mu is held.
 func (d *Desk) keep(r *Run) {
-	if r.kept || r.err != nil || !r.call.Store || r.dropped || !r.writer.Response().Status.Ended() {
+	if r.kept || r.err != nil || !r.call.Store || !r.writer.Response().Status.Ended() {
 		return
 	}
 	r.kept = true
@@ -501,16 +500,14 @@ func notInBackground(id string) error {
 func (d *Desk) Delete(ctx context.Context, k keyring.Key, id string) error {
 	r, ok := d.running(k, id)
 	if ok {
-		r.mu.Lock()
-		r.dropped = true
-		r.mu.Unlock()
 		r.exchange.Cancel(errDeleted)
+		// It ends at once now, and is stored, as far as it is to be: that goes too, though whoever deletes it may have left.
+		ctx = context.WithoutCancel(ctx)
 		for _, err := range r.Events(ctx, -1) {
-			if err != nil && ctx.Err() != nil {
-				return err
+			if err != nil {
+				break // its own
 			}
 		}
-		// It is there if it was in the background, or had just ended.
 		if err := d.records.DropResponse(ctx, id); !errors.Is(err, kept.ErrMissing) {
 			return err
 		}

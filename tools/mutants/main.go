@@ -32,7 +32,8 @@ type change struct {
 	File  string   `yaml:"file"`
 	From  string   `yaml:"from"` // stands in the file once
 	To    string   `yaml:"to"`
-	Tests []string `yaml:"tests"` // packages below internal
+	Tests []string `yaml:"tests"` // packages below internal, or e2e
+	Run   string   `yaml:"run"`   // which of their tests; all, if it is empty
 }
 
 func main() {
@@ -115,11 +116,15 @@ func try(c change, work string) (caught bool, by string, err error) {
 	if err := errors.Join(os.WriteFile(changed, []byte(strings.Replace(string(source), c.From, c.To, 1)), 0o600), os.WriteFile(overlay, doc, 0o600)); err != nil {
 		return false, "", err
 	}
-	args := []string{"test", "-overlay", overlay, "-failfast", "-timeout", "3m"}
+	args := []string{"test", "-failfast", "-timeout", "3m", "-run", c.Run}
 	for _, t := range c.Tests {
-		args = append(args, "./internal/"+t)
+		if t != "e2e" {
+			t = "internal/" + t
+		}
+		args = append(args, "./"+t)
 	}
 	cmd := exec.Command("go", args...)
+	cmd.Env = append(os.Environ(), "GOFLAGS="+os.Getenv("GOFLAGS")+" -overlay="+overlay) // for the builds that a test makes, too
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	err = cmd.Run()

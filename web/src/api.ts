@@ -9,6 +9,7 @@ export type Model = Schemas["InstalledModel"];
 export type Addition = Schemas["ModelAddition"];
 export type Forgotten = Schemas["ForgottenModel"];
 export type Key = Schemas["Key"];
+type RevokedKey = Schemas["RevokedKey"];
 export type IssuedKey = Schemas["IssuedKey"];
 export type Preset = Schemas["Preset"] & { name: string };
 export type Prompt = Schemas["RenderedPrompt"];
@@ -74,7 +75,7 @@ export const forgetPreset = (name: string) => send("DELETE", `/gate/presets/${en
 
 export const keys = async () => (await json<{ keys: Key[] }>("GET", "/gate/keys")).keys;
 export const issueKey = (label: string, models: string[]) => json<IssuedKey>("POST", "/gate/keys", { label, models });
-export const revokeKey = (id: string) => json<Key>("DELETE", `/gate/keys/${encodeURIComponent(id)}`);
+export const revokeKey = (id: string) => json<RevokedKey>("DELETE", `/gate/keys/${encodeURIComponent(id)}`);
 export const signIn = (key: string) => send("POST", "/gate/session", { key });
 export const signOut = () => send("DELETE", "/gate/session");
 

@@ -9,6 +9,7 @@ export function KeysScreen() {
   const { data, error, reload } = useLoad(api.keys, 5000);
   const [issuing, setIssuing] = useState(false);
   const [revoking, setRevoking] = useState<api.Key>();
+  const [warning, setWarning] = useState("");
   return (
     <section>
       <Heading
@@ -21,6 +22,7 @@ export function KeysScreen() {
         }
       />
       {error && <Problem>{error.message}</Problem>}
+      {warning && <Problem>{warning}</Problem>}
       {data && <KeyTable keys={data} onRevoke={setRevoking} />}
       {issuing && (
         <IssueDialog
@@ -35,7 +37,7 @@ export function KeysScreen() {
           title={`Revoke “${revoking.label}”?`}
           description="Requests with this key are refused from then on. This cannot be undone; the application will need another key."
           act="Revoke"
-          onAct={() => api.revokeKey(revoking.id)}
+          onAct={async () => setWarning((await api.revokeKey(revoking.id)).warning ?? "")}
           onClose={() => {
             setRevoking(undefined);
             void reload();

@@ -174,7 +174,7 @@ func (t *terminal) showPrompt(ctx context.Context, gate *client, s style, q ques
 		body["reasoning_effort"] = effort(q)
 	}
 	if s.Style == dialect.Raw {
-		body = map[string]any{"style": dialect.Raw, "model": q.Model, "prompt": q.transcript()}
+		body = map[string]any{"style": dialect.Raw, "model": q.Model, "prompt": q.said()}
 	}
 	var p server.RenderedPrompt
 	if err := gate.call(ctx, http.MethodPost, "/gate/prompt/render", body, &p); err != nil {

@@ -164,12 +164,12 @@ var styles = []style{
 			StreamOptions *streamOptions `json:"stream_options,omitempty"`
 			drawing
 			MaxTokens int `json:"max_tokens,omitempty"`
-		}{q.Model, q.transcript(), q.Stream, options(q), drawing{q.Temperature, q.Seed}, q.MaxTokens}
+		}{q.Model, q.said(), q.Stream, options(q), drawing{q.Temperature, q.Seed}, q.MaxTokens}
 	}, choicesPiece, choicesText},
 }
 
-// transcript is all that was said, as one text.
-func (q question) transcript() string {
+// said is all that was said, as one text.
+func (q question) said() string {
 	var b strings.Builder
 	for _, m := range q.History {
 		b.WriteString(m.Content)

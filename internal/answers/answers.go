@@ -339,7 +339,7 @@ func (d *Desk) put(ctx context.Context, r *Run) error {
 		return err
 	}
 	d.prune(ctx)
-	return d.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.ID, Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
+	return d.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.Account(), Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
 		Previous: r.call.Previous, Input: input, Body: body, Events: events})
 }
 
@@ -423,14 +423,14 @@ func notFound(id string) error {
 }
 
 // may reports whether a key may see what another asked for.
-func may(k keyring.Key, asked string) bool { return k.Owner || k.ID == asked }
+func may(k keyring.Key, asked string) bool { return k.Owner || k.Account() == asked }
 
 // running is the run of a response that is under way.
 func (d *Desk) running(k keyring.Key, id string) (*Run, bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	r, ok := d.runs[id]
-	return r, ok && may(k, r.key.ID)
+	return r, ok && may(k, r.key.Account())
 }
 
 func (d *Desk) record(ctx context.Context, k keyring.Key, id string) (kept.Response, error) {

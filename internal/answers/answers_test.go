@@ -102,7 +102,7 @@ func open(t *testing.T, m *memory, runner gate.Runner) *Desk {
 	if err := os.WriteFile(filepath.Join(folder, "harbour-4m.gguf"), raw, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	d, err := Open(t.Context(), &gate.Gate{Catalog: catalog.New(nil, folder), Presets: noPresets{}, Runner: runner}, m, slog.New(slog.DiscardHandler))
+	d, err := Open(t.Context(), &gate.Gate{Catalog: catalog.New(nil, folder), Keys: keyring.New(nil, slog.New(slog.DiscardHandler)), Presets: noPresets{}, Runner: runner}, m, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -115,9 +115,9 @@ func open(t *testing.T, m *memory, runner gate.Runner) *Desk {
 }
 
 var (
-	mine     = keyring.Key{ID: "mine", Label: "mine"}
-	stranger = keyring.Key{ID: "stranger", Label: "stranger"}
-	owner    = keyring.Key{ID: "owner", Label: "owner", Owner: true}
+	mine     = keyring.Key{ID: "mine", Terms: keyring.Terms{Label: "mine"}}
+	stranger = keyring.Key{ID: "stranger", Terms: keyring.Terms{Label: "stranger"}}
+	owner    = keyring.Key{ID: "owner", Terms: keyring.Terms{Label: "owner"}, Owner: true}
 )
 
 // begin asks for a response.

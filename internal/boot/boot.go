@@ -120,9 +120,16 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	if o.Runner != nil {
 		h.Gate.Runner = o.Runner
 	}
+	if err := h.Gate.Keys.Load(ctx); err != nil {
+		return h, err
+	}
 	if h.NewOwner, err = ensureOwner(ctx, h.Gate.Keys, filepath.Join(cfg.Data, OwnerFile)); err != nil {
 		return h, FolderError(cfg.Data, err)
 	}
+	h.closing(func() error {
+		flush(context.WithoutCancel(ctx), h.Gate.Keys, o.Log)
+		return nil
+	})
 	desk, err := answers.Open(ctx, h.Gate, db, o.Log)
 	if err != nil {
 		return h, err
@@ -199,10 +206,18 @@ func retry(ctx context.Context, keys *keyring.Keyring, log *slog.Logger) {
 		select {
 		case <-tick.C:
 			keys.Retry(ctx)
+			flush(ctx, keys, log)
 		case <-ctx.Done():
 			keys.Retry(context.WithoutCancel(ctx)) // for the last time
 			return
 		}
+	}
+}
+
+// flush writes what was used of limits. What cannot be written stays in memory.
+func flush(ctx context.Context, keys *keyring.Keyring, log *slog.Logger) {
+	if err := keys.Flush(ctx); err != nil && ctx.Err() == nil {
+		log.Warn("what was used of limits is not written yet", "error", err.Error())
 	}
 }
 

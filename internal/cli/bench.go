@@ -26,6 +26,7 @@ import (
 	"kindredgate/internal/config"
 	"kindredgate/internal/convert"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
 	"kindredgate/internal/measure"
 	"kindredgate/internal/runner/scripted"
 	"kindredgate/internal/server"
@@ -205,7 +206,7 @@ func ownShare(ctx context.Context) (median time.Duration, err error) {
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, h.Close()) }()
-	key, _, err := h.Gate.Keys.Issue(ctx, "bench", nil)
+	key, _, err := h.Gate.Keys.Issue(ctx, keyring.Terms{Label: "bench"})
 	if err != nil {
 		return 0, err
 	}

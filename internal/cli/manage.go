@@ -1,21 +1,14 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"io"
-	"net/http"
-	"net/url"
 	"strings"
 	"text/tabwriter"
 	"time"
 
-	"github.com/fatih/color"
-	"github.com/spf13/cobra"
-
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/prompt"
-	"kindredgate/internal/server"
 )
 
 // table prints rows in columns; the first row is the head.
@@ -32,83 +25,6 @@ func table(out io.Writer, rows ...[]string) error {
 		fmt.Fprintln(w, strings.TrimRight(strings.Join(cells, "\t"), "\t"))
 	}
 	return w.Flush()
-}
-
-func (t *terminal) keys() *cobra.Command {
-	return group("keys", "Issue, list and revoke the keys of applications", t.keysIssue(), t.keysList(), t.keysRevoke())
-}
-
-func (t *terminal) keysIssue() *cobra.Command {
-	var flags clientFlags
-	var label string
-	var models []string
-	var asJSON bool
-	cmd := &cobra.Command{
-		Use:     "issue --label NAME",
-		Short:   "Issue a key for an application",
-		Example: `  kindred keys issue --label "timetable bot" --models harbour-4m`,
-		Args:    exactly(),
-		RunE: func(c *cobra.Command, _ []string) error {
-			if label == "" {
-				return usageError{fmt.Errorf("a key needs a label, to tell it from the others: --label \"timetable bot\"")}
-			}
-			gate, err := flags.open(c.Context())
-			if err != nil {
-				return err
-			}
-			var k server.IssuedKey
-			if err := gate.call(c.Context(), http.MethodPost, "/gate/keys", map[string]any{"label": label, "models": append([]string{}, models...)}, &k); err != nil {
-				return err
-			}
-			if asJSON {
-				return t.printJSON(k)
-			}
-			if !isTerminal(t.out) {
-				_, err := fmt.Fprintln(t.out, k.Key) // for scripts: the key alone
-				return err
-			}
-			_, err = fmt.Fprintf(t.out, "%s\n\nThis is the key for %q. It is shown this once: copy it now.\n", paint(t.out, color.Bold)(k.Key), k.Label)
-			return err
-		},
-	}
-	flags.add(cmd)
-	cmd.Flags().StringVar(&label, "label", "", "what the key is for")
-	cmd.Flags().StringSliceVar(&models, "models", nil, "models that it may use (default all)")
-	cmd.Flags().BoolVarP(&asJSON, "json", "j", false, "print JSON")
-	return cmd
-}
-
-func (t *terminal) keysList() *cobra.Command {
-	return listing(t, "List the keys; none is shown whole", func(ctx context.Context, gate *client) (list []server.KeyInfo, err error) {
-		var got struct {
-			Keys []server.KeyInfo `json:"keys"`
-		}
-		err = gate.call(ctx, http.MethodGet, "/gate/keys", nil, &got)
-		return got.Keys, err
-	}, func(keys []server.KeyInfo) (rows [][]string, empty string) {
-		rows = [][]string{{"KEY", "LABEL", "MODELS", "ISSUED", "LAST USED", "STATE"}}
-		for _, k := range keys {
-			rows = append(rows, []string{k.ID + "…", k.Label, keyModels(k), ago(k.Created), agoOr(k.LastUsed, "never"), keyState(k)})
-		}
-		return rows, ""
-	})
-}
-
-func keyModels(k server.KeyInfo) string {
-	if len(k.Models) == 0 {
-		return "all"
-	}
-	return strings.Join(k.Models, ", ")
-}
-
-func keyState(k server.KeyInfo) string {
-	switch {
-	case k.Revoked != nil:
-		return "revoked " + ago(*k.Revoked)
-	case k.Owner:
-		return "valid, manages the gate"
-	}
-	return "valid"
 }
 
 func agoOr(at *time.Time, otherwise string) string {
@@ -130,29 +46,6 @@ func ago(at time.Time) string {
 	default:
 		return at.Format(time.DateOnly)
 	}
-}
-
-func (t *terminal) keysRevoke() *cobra.Command {
-	var flags clientFlags
-	cmd := &cobra.Command{
-		Use:   "revoke KEY",
-		Short: "Make a key invalid, by the beginning that the list shows or by its label",
-		Args:  exactly("a key"),
-		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
-			var k server.RevokedKey
-			ref := strings.TrimSuffix(args[0], "…")
-			if err := gate.call(c.Context(), http.MethodDelete, "/gate/keys/"+url.PathEscape(ref), nil, &k); err != nil {
-				return err
-			}
-			fmt.Fprintf(t.out, "%s… (%s) is revoked: requests with it are refused from now on.\n", k.ID, k.Label)
-			if k.Warning != "" {
-				fmt.Fprintf(t.err, "kindred: %s\n", k.Warning)
-			}
-			return nil
-		}),
-	}
-	flags.add(cmd)
-	return cmd
 }
 
 // instructionsPlace says where instructions stand in the prompt.

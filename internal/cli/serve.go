@@ -16,6 +16,7 @@ import (
 	"kindredgate/demo"
 	"kindredgate/internal/boot"
 	"kindredgate/internal/config"
+	"kindredgate/internal/keyring"
 	"kindredgate/web"
 )
 
@@ -151,7 +152,7 @@ func (t *terminal) greetDemo(ctx context.Context, h *boot.House) error {
 		return err
 	}
 	if !valid {
-		secret, _, err := h.Gate.IssueKey(ctx, "demo application", nil)
+		secret, _, err := h.Gate.IssueKey(ctx, keyring.Terms{Label: "demo application"})
 		if err != nil {
 			return err
 		}

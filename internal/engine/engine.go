@@ -174,6 +174,8 @@ type Job struct {
 	NoAnswer    bool // read the prompt, and no more
 	// Owner is whose job it is: places are given to the jobs of each by turns.
 	Owner string
+	// Share is how many of the places, and of the queue, the owner may have, in percent; 0 for three quarters.
+	Share int
 	// Waiting is told the place in the queue whenever it changes, 1 being the first, and 0 when the job has its turn. It may
 	// be nil.
 	Waiting func(place int)
@@ -285,7 +287,7 @@ func (e *Engine) submit(ctx context.Context, job Job) (*sequence, error) {
 	switch {
 	case e.closed:
 		return nil, ErrClosed
-	case len(e.waiting) >= e.opts.Queue, job.Owner != "" && count(e.waiting, job.Owner) >= share(e.opts.Queue):
+	case len(e.waiting) >= e.opts.Queue, job.Owner != "" && count(e.waiting, job.Owner) >= share(e.opts.Queue, job.Share):
 		return nil, ErrQueueFull
 	}
 	e.waiting = append(e.waiting, s)
@@ -308,7 +310,13 @@ func (e *Engine) schedule() {
 }
 
 // share is how many of a number of places one owner may have: some are left for others, who would wait for a whole answer otherwise.
-func share(places int) int { return places - places/4 }
+func share(places, percent int) int {
+	most := places - places/4
+	if percent > 0 {
+		most = min(most, max(1, places*percent/100))
+	}
+	return most
+}
 
 // count is how many of some sequences an owner has.
 func count(list []*sequence, owner string) (n int) {
@@ -376,7 +384,7 @@ func (e *Engine) next() int {
 			continue
 		}
 		has := count(e.running, s.job.Owner)
-		if s.job.Owner != "" && has >= share(e.opts.Sequences) {
+		if s.job.Owner != "" && has >= share(e.opts.Sequences, s.job.Share) {
 			continue
 		}
 		if best < 0 || has < fewest {

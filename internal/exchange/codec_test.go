@@ -38,6 +38,8 @@ func fill(v reflect.Value, n *int) {
 		return
 	}
 	switch v.Kind() {
+	case reflect.Func:
+		return // a gate sets it
 	case reflect.Bool:
 		v.SetBool(true)
 	case reflect.Int, reflect.Int32, reflect.Int64:
@@ -84,7 +86,7 @@ func TestAllOfARequestIsWrittenDown(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v\n%s", name, err, doc)
 		}
-		r.Owner, r.Fingerprint = "", ""
+		r.Owner, r.Share, r.Fingerprint = "", 0, ""
 		if !reflect.DeepEqual(*got, r) {
 			t.Errorf("%s became\n%+v, not\n%+v, by\n%s", name, *got, r, doc)
 		}

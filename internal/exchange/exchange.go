@@ -20,22 +20,24 @@ import (
 
 // Request is a question to a model.
 type Request struct {
-	Model      string   `json:"model,omitzero"` // the name the application asked for
-	Turns      []Turn   `json:"turns,omitzero"`
-	Raw        *Raw     `json:"raw,omitzero"` // a prompt that goes to the model as it is; the turns, tools and the template mean nothing then
-	Tools      []Tool   `json:"tools,omitzero"`
-	Choice     Choice   `json:"choice,omitzero"`
-	Format     Format   `json:"format,omitzero"`     // of the answer's text
-	Thinking   bool     `json:"thinking,omitzero"`   // whether the model is asked to reason first, if its template has a switch for it
-	Candidates int      `json:"candidates,omitzero"` // how many answers; 0 means 1
-	MaxTokens  int      `json:"max_tokens,omitzero"` // of each answer; 0 means as many as the context holds
-	Truncate   bool     `json:"truncate,omitzero"`   // whether the oldest turns are dropped if the prompt is longer than the context, rather than refused
-	Stop       []string `json:"stop,omitzero"`
-	Sampling   Sampling `json:"sampling,omitzero"`
-	Scores     *int     `json:"scores,omitzero"`   // whether tokens come with log-probabilities, and with how many alternatives; nil for not at all
-	Template   string   `json:"template,omitzero"` // a chat template to use in the place of the model's; empty for the model's own
-	Context    int      `json:"context,omitzero"`  // of the model's context, that may be used, in tokens; 0 for all
-	Owner      string   `json:"-"`                 // who asks: requests of each get their turns fairly
+	Model      string                 `json:"model,omitzero"` // the name the application asked for
+	Turns      []Turn                 `json:"turns,omitzero"`
+	Raw        *Raw                   `json:"raw,omitzero"` // a prompt that goes to the model as it is; the turns, tools and the template mean nothing then
+	Tools      []Tool                 `json:"tools,omitzero"`
+	Choice     Choice                 `json:"choice,omitzero"`
+	Format     Format                 `json:"format,omitzero"`     // of the answer's text
+	Thinking   bool                   `json:"thinking,omitzero"`   // whether the model is asked to reason first, if its template has a switch for it
+	Candidates int                    `json:"candidates,omitzero"` // how many answers; 0 means 1
+	MaxTokens  int                    `json:"max_tokens,omitzero"` // of each answer; 0 means as many as the context holds
+	Truncate   bool                   `json:"truncate,omitzero"`   // whether the oldest turns are dropped if the prompt is longer than the context, rather than refused
+	Stop       []string               `json:"stop,omitzero"`
+	Sampling   Sampling               `json:"sampling,omitzero"`
+	Scores     *int                   `json:"scores,omitzero"`   // whether tokens come with log-probabilities, and with how many alternatives; nil for not at all
+	Template   string                 `json:"template,omitzero"` // a chat template to use in the place of the model's; empty for the model's own
+	Context    int                    `json:"context,omitzero"`  // of the model's context, that may be used, in tokens; 0 for all
+	Owner      string                 `json:"-"`                 // who asks: requests of each get their turns fairly
+	Share      int                    `json:"-"`                 // of the model's places that the owner may have, in percent; 0 for the usual. A gate sets it
+	Reserve    func(tokens int) error `json:"-"`                 // is told the tokens of the prompt before it is read, and may refuse; nil for no one. A gate sets it
 	// Fingerprint tells which weights, template and settings answer. A gate sets it.
 	Fingerprint string `json:"-"`
 }
@@ -260,6 +262,7 @@ type Embedding struct {
 	// Purpose is what the texts are for, such as a query or a document, by the names that the model's files have for it;
 	// empty for the model's default.
 	Purpose string
+	Reserve func(tokens int) error // as in Request
 }
 
 // Input is a text, or tokens in its place.

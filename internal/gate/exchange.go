@@ -23,6 +23,8 @@ type Origin struct {
 	Client   string // the address that asked
 	Agent    string // what the client calls itself
 	Parent   string // the exchange that it is a part of; "" for none
+	// Standing is told how the caller's limits stand, whenever that changes; nil for no one. It must not keep the caller waiting.
+	Standing func([]keyring.Standing)
 }
 
 // Part is the origin of part n of an exchange, counted from 0.
@@ -71,6 +73,7 @@ type Exchange struct {
 	gate   *Gate
 	req    *exchange.Request
 	model  catalog.Model
+	lease  *keyring.Lease // of the caller's limits; nil if it was refused before
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 
@@ -82,6 +85,11 @@ type Exchange struct {
 // Begin admits a request: it finds what answers it, and makes the request what that wants. What is refused is in the
 // records too. The exchange ends when ctx does.
 func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request) (*Exchange, error) {
+	return g.beginPart(ctx, caller, from, req, nil)
+}
+
+// beginPart is Begin for a part of a request, of which another part was admitted.
+func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request, other *Exchange) (*Exchange, error) {
 	x := g.begin(ctx, caller, from, req.Model)
 	m, preset, err := g.resolve(ctx, caller, req.Model)
 	if err == nil && m.Use == catalog.Embedding {
@@ -92,6 +100,9 @@ func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *
 			x.record.Preset = preset.Name
 			preset.Apply(req)
 		}
+		err = x.admit(other)
+	}
+	if err == nil {
 		x.record.Unenforced, err = enforce(ctx, req)
 	}
 	if err != nil {
@@ -99,7 +110,10 @@ func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *
 		return nil, err
 	}
 	m.Defaults.FillIn(&req.Sampling)
-	req.Owner, req.Fingerprint = caller.ID, g.Fingerprint(m, preset)
+	req.Owner, req.Share, req.Reserve, req.Fingerprint = caller.Account(), x.lease.QueueShare(), x.reserve, g.Fingerprint(m, preset)
+	if most := x.lease.AnswerTokens(); most > 0 && (req.MaxTokens == 0 || req.MaxTokens > most) {
+		req.MaxTokens = most
+	}
 	x.admitted(m, req)
 	return x, nil
 }
@@ -111,8 +125,37 @@ func (g *Gate) begin(ctx context.Context, caller keyring.Key, from Origin, asked
 	return x
 }
 
+// admit counts the request against its key's limits, unless another part of it was counted, and checks what else the key may.
+func (x *Exchange) admit(other *Exchange) (err error) {
+	r := &x.record
+	if err := r.Key.MayAsk(string(r.Style)); err != nil {
+		return err
+	}
+	if other != nil {
+		x.lease = other.lease.Part()
+		return nil
+	}
+	x.lease, err = x.gate.Keys.Admit(r.Key, r.Asked)
+	x.tellStanding()
+	return err
+}
+
+// reserve takes the prompt's tokens of the key's limits.
+func (x *Exchange) reserve(tokens int) error {
+	err := x.lease.Reserve(tokens)
+	x.tellStanding()
+	return err
+}
+
+func (x *Exchange) tellStanding() {
+	if tell := x.record.Standing; tell != nil {
+		tell(x.lease.Standing())
+	}
+}
+
 // admitted notes what answers.
 func (x *Exchange) admitted(m catalog.Model, req *exchange.Request) {
+	x.gate.came(x)
 	x.model, x.req, x.record.Answered = m, req, m.ID
 	for _, o := range x.gate.Observers {
 		o.Began(x.record)
@@ -138,6 +181,10 @@ func (x *Exchange) close(err error) {
 	r := x.record
 	x.mu.Unlock()
 	x.cancel(nil)
+	x.gate.left(x)
+	if x.lease != nil {
+		x.lease.Settle(r.PromptTokens + r.CompletionTokens)
+	}
 	for _, o := range x.gate.Observers {
 		o.Ended(r)
 	}
@@ -248,7 +295,11 @@ func (g *Gate) BeginAll(ctx context.Context, caller keyring.Key, from Origin, re
 		if len(reqs) > 1 {
 			part = from.Part(i)
 		}
-		x, err := g.Begin(ctx, caller, part, &reqs[i])
+		var first *Exchange
+		if i > 0 {
+			first = begun[0]
+		}
+		x, err := g.beginPart(ctx, caller, part, &reqs[i], first)
 		if err != nil {
 			for _, x := range begun[:i] {
 				x.Close(err)

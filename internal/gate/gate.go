@@ -14,6 +14,7 @@ import (
 	"iter"
 	"slices"
 	"strings"
+	"sync"
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
@@ -56,6 +57,9 @@ type Gate struct {
 	Settings string
 	// Observers are told of every exchange, one after the other.
 	Observers []Observer
+
+	mu      sync.Mutex
+	running map[*Exchange]struct{} // exchanges that were admitted and have not ended
 }
 
 // Fingerprint tells which weights, format, template and settings answer: equal ones answer alike. The preset is nil for a model by its
@@ -130,6 +134,10 @@ func (g *Gate) Embed(ctx context.Context, caller keyring.Key, from Origin, req *
 		}
 		return nil, exchange.InvalidParam("dimensions", "dimensions is %d; the vectors of model %q have %s and cannot be cut otherwise", req.Dimensions, req.Model, lengths)
 	}
+	if err := x.admit(nil); err != nil {
+		return nil, err
+	}
+	req.Reserve = x.reserve
 	x.admitted(m, nil)
 	if v, err = g.Runner.Embed(x.ctx, m.Path, req); err != nil {
 		return nil, err
@@ -177,16 +185,4 @@ func (g *Gate) RenderRaw(ctx context.Context, k keyring.Key, model, text string)
 	}
 	p, err := g.Prompts.RenderRaw(ctx, m.Path, text)
 	return m, p, err
-}
-
-// IssueKey makes a key for an application. Models that are not installed are refused, since a mistyped name
-// would make a key that opens nothing.
-func (g *Gate) IssueKey(ctx context.Context, label string, models []string) (secret string, k keyring.Key, err error) {
-	for _, id := range models {
-		if _, _, err := g.resolve(ctx, keyring.Key{}, id); err != nil {
-			e := exchange.AsError(err)
-			return "", keyring.Key{}, exchange.InvalidParam("models", "%s", e.Message)
-		}
-	}
-	return g.Keys.Issue(ctx, label, models)
 }

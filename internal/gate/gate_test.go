@@ -159,7 +159,7 @@ func TestExchangesAreMetered(t *testing.T) {
 		{"broken at once", &script{err: broken}, 0, 0, "", broken},
 	} {
 		g, records := open(t, c.script)
-		_, err := drain(answer(t.Context(), g, keyring.Key{ID: "abcd1234", Label: "k"}, &exchange.Request{Model: "harbour-4m", Turns: user("x")}), c.leaveAfter)
+		_, err := drain(answer(t.Context(), g, keyring.Key{ID: "abcd1234", Terms: keyring.Terms{Label: "k"}}, &exchange.Request{Model: "harbour-4m", Turns: user("x")}), c.leaveAfter)
 		if c.script.asked == nil || c.script.asked.Owner != "abcd1234" {
 			t.Errorf("%s: the runner is not told whose request it is: %+v", c.name, c.script.asked)
 		}
@@ -277,7 +277,7 @@ func TestKeysAreHeldToTheirModels(t *testing.T) {
 		{[]string{"harbour-4m"}, []string{"harbour-4m"}},
 		{[]string{"gone"}, nil},
 	} {
-		k := keyring.Key{Label: "k", Models: c.models}
+		k := keyring.Key{Terms: keyring.Terms{Label: "k", Models: c.models}}
 		offers, err := g.Offers(ctx, k)
 		if err != nil {
 			t.Fatal(err)
@@ -300,10 +300,10 @@ func TestKeysAreHeldToTheirModels(t *testing.T) {
 	if n := len(*records); n != 8 {
 		t.Errorf("%d records: refused exchanges are metered too", n)
 	}
-	if _, _, err := g.IssueKey(ctx, "x", []string{"master", "nope"}); err == nil || !strings.Contains(err.Error(), `"nope" is not installed`) {
+	if _, _, err := g.IssueKey(ctx, keyring.Terms{Label: "x", Models: []string{"master", "nope"}}); err == nil || !strings.Contains(err.Error(), `"nope" is not installed`) {
 		t.Errorf("a key for what is not there: %v", err)
 	}
-	if _, k, err := g.IssueKey(ctx, "x", []string{"master"}); err != nil || !k.MayUse("master") {
+	if _, k, err := g.IssueKey(ctx, keyring.Terms{Label: "x", Models: []string{"master"}}); err != nil || !k.MayUse("master") {
 		t.Errorf("a key for a preset: %v", err)
 	}
 }
@@ -313,7 +313,7 @@ func TestModelsAreAskedForWhatTheyAreFor(t *testing.T) {
 	g, records := open(t, &script{events: []exchange.Event{exchange.Started{PromptTokens: 2}, exchange.Finish{Reason: exchange.Stopped, Tokens: 1}}})
 	ctx := t.Context()
 	embed := func(model string, dimensions int) error {
-		_, err := g.Embed(ctx, keyring.Key{Label: "a"}, Origin{}, &exchange.Embedding{Model: model, Inputs: []exchange.Input{{Text: "x"}}, Dimensions: dimensions})
+		_, err := g.Embed(ctx, keyring.Key{Terms: keyring.Terms{Label: "a"}}, Origin{}, &exchange.Embedding{Model: model, Inputs: []exchange.Input{{Text: "x"}}, Dimensions: dimensions})
 		return err
 	}
 	if err := embed("harbour-embed", 256); err != nil {

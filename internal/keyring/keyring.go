@@ -5,6 +5,7 @@
 package keyring
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/rand"
@@ -18,27 +19,24 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"unicode"
 
 	"kindredgate/internal/exchange"
 )
 
 // Key is what is known of an issued key.
 type Key struct {
+	Terms
 	ID       string // the 8 characters that identify it
-	Label    string
+	Follows  string // the first key in whose place it came, whose use and responses are its own; "" if it is the first
 	Hash     []byte // SHA-256 of the whole key
 	Owner    bool   // may manage the gate
-	Models   []string
 	Created  time.Time
 	LastUsed time.Time // zero if never; exact to a minute
 	Revoked  time.Time // zero if it is valid
 }
 
-// MayUse reports whether the key may use a model.
-func (k Key) MayUse(model string) bool {
-	return len(k.Models) == 0 || slices.Contains(k.Models, model)
-}
+// Account identifies what goes on when a key is replaced: its use, and what is kept of it.
+func (k Key) Account() string { return cmp.Or(k.Follows, k.ID) }
 
 // Session is a console that was signed in with the owner key.
 type Session struct {
@@ -49,10 +47,13 @@ type Session struct {
 // Records is where keys and sessions are kept. Key returns ErrUnknown for an identifier that was never issued.
 type Records interface {
 	AddKey(ctx context.Context, k Key) error
+	ChangeKey(ctx context.Context, id string, t Terms) error
 	Key(ctx context.Context, id string) (Key, error)
 	Keys(ctx context.Context) ([]Key, error)
 	RevokeKey(ctx context.Context, id string, at time.Time) error
 	TouchKey(ctx context.Context, id string, at time.Time) error
+	Counts(ctx context.Context) ([]Counts, error)
+	PutCounts(ctx context.Context, list []Counts) error
 	AddSession(ctx context.Context, s Session) error
 	Session(ctx context.Context, hash []byte) (Session, error)
 	DropSession(ctx context.Context, hash []byte) error
@@ -72,11 +73,15 @@ type Keyring struct {
 	mu        sync.RWMutex
 	known     map[string]Key       // by identifier
 	unwritten map[string]time.Time // when keys were revoked, where the records could not be told yet
+
+	changing sync.Mutex // held while terms are changed
+	counting sync.Mutex
+	accounts map[string]*account
 }
 
 // New makes a keyring on top of records. What it cannot write, and need not at once, goes to the log.
 func New(r Records, log *slog.Logger) *Keyring {
-	return &Keyring{records: r, log: log, now: time.Now, known: map[string]Key{}, unwritten: map[string]time.Time{}}
+	return &Keyring{records: r, log: log, now: time.Now, known: map[string]Key{}, unwritten: map[string]time.Time{}, accounts: map[string]*account{}}
 }
 
 // key looks a key up.
@@ -191,14 +196,84 @@ func hash(secret string) []byte {
 	return sum[:]
 }
 
-// Issue makes a key. The secret is returned here and nowhere else. The error for a label or model that
-// cannot be is an [exchange.Error].
-func (r *Keyring) Issue(ctx context.Context, label string, models []string) (secret string, k Key, err error) {
-	label = strings.TrimSpace(label)
-	if label == "" || len(label) > 100 || strings.ContainsFunc(label, func(c rune) bool { return !unicode.IsPrint(c) }) {
-		return "", Key{}, exchange.InvalidParam("label", "a key needs a label of 1 to 100 printable characters, to tell it from the others")
+// Issue makes a key. The secret is returned here and nowhere else. The error for terms that cannot be is an [exchange.Error].
+func (r *Keyring) Issue(ctx context.Context, t Terms) (secret string, k Key, err error) {
+	if err := r.accept(&t); err != nil {
+		return "", Key{}, err
 	}
-	return r.issue(ctx, Key{Label: label, Models: models})
+	return r.issue(ctx, Key{Terms: t})
+}
+
+// accept checks terms that are to hold from now on.
+func (r *Keyring) accept(t *Terms) error {
+	if err := t.check(); err != nil {
+		return err
+	}
+	if !t.Expires.IsZero() && !t.Expires.After(r.now()) {
+		return exchange.InvalidParam("expires", "expires is %s, which has passed", t.Expires.UTC().Format(time.RFC3339))
+	}
+	return nil
+}
+
+// Change gives a key other terms, which hold from its next request on. change gets those that hold now. The owner key has none.
+func (r *Keyring) Change(ctx context.Context, ref string, change func(*Terms) error) (Key, error) {
+	r.changing.Lock()
+	defer r.changing.Unlock()
+	k, err := r.find(ctx, ref, "changed")
+	if err != nil {
+		return Key{}, err
+	}
+	if !k.Revoked.IsZero() {
+		return Key{}, exchange.InvalidParam("id", "the key %q (%s…) is revoked", k.Label, prefix+k.ID)
+	}
+	was := k.Expires
+	if err := change(&k.Terms); err != nil {
+		return Key{}, err
+	}
+	check := r.accept
+	if k.Expires.Equal(was) {
+		check = (*Terms).check
+	}
+	if err := check(&k.Terms); err != nil {
+		return Key{}, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := r.records.ChangeKey(ctx, k.ID, k.Terms); err != nil {
+		return Key{}, fmt.Errorf("keep the key's terms: %w", err)
+	}
+	delete(r.known, k.ID) // it is looked up anew
+	return k, nil
+}
+
+// Rotate issues a key in the place of another, with the same terms, use and responses. The other one goes on working for the grace.
+func (r *Keyring) Rotate(ctx context.Context, ref string, grace time.Duration) (secret string, next, old Key, err error) {
+	if old, err = r.find(ctx, ref, "rotated"); err != nil {
+		return "", Key{}, Key{}, err
+	}
+	now := r.now().UTC()
+	switch {
+	case !old.Revoked.IsZero():
+		return "", Key{}, Key{}, exchange.InvalidParam("id", "the key %q (%s…) is revoked; issue another", old.Label, prefix+old.ID)
+	case grace < 0:
+		return "", Key{}, Key{}, exchange.InvalidParam("grace", "grace is %s; it is how long the old key goes on working", grace)
+	}
+	secret, next, err = r.issue(ctx, Key{Terms: old.Terms, Follows: old.Account()})
+	if err != nil {
+		return "", Key{}, Key{}, err
+	}
+	if grace == 0 {
+		old, _, err = r.Revoke(ctx, old.ID)
+		return secret, next, old, err
+	}
+	end := now.Add(grace).Truncate(time.Second)
+	if old.Expires.IsZero() || end.Before(old.Expires) {
+		old, err = r.Change(ctx, old.ID, func(t *Terms) error {
+			t.Expires = end
+			return nil
+		})
+	}
+	return secret, next, old, err
 }
 
 func (r *Keyring) issue(ctx context.Context, k Key) (secret string, _ Key, err error) {
@@ -230,7 +305,7 @@ func (r *Keyring) IssueOwner(ctx context.Context) (secret string, err error) {
 	if err := r.records.DropSessions(ctx); err != nil {
 		return "", err
 	}
-	secret, _, err = r.issue(ctx, Key{Label: "owner", Owner: true})
+	secret, _, err = r.issue(ctx, Key{Terms: Terms{Label: "owner"}, Owner: true})
 	return secret, err
 }
 
@@ -260,6 +335,9 @@ func (r *Keyring) Check(ctx context.Context, secret string) (Key, error) {
 	}
 	if !k.Revoked.IsZero() {
 		return Key{}, unauthenticated("the key %q (%s…) was revoked on %s; issue another with \"kindred keys issue\"", k.Label, prefix+k.ID, k.Revoked.UTC().Format(time.DateOnly))
+	}
+	if !k.Expires.IsZero() && !r.now().Before(k.Expires) {
+		return Key{}, unauthenticated("the key %q (%s…) has expired on %s; issue another with \"kindred keys issue\", or prolong it with \"kindred keys change\"", k.Label, prefix+k.ID, k.Expires.UTC().Format(time.RFC3339))
 	}
 	r.touch(ctx, &k)
 	return k, nil
@@ -308,9 +386,42 @@ func proof(key []byte, challenge, address string) []byte {
 // only one valid key has it. The owner key cannot be revoked, since nothing could be managed after that. written is false if
 // the key is invalid, but would be valid again if the gate stopped before the records can be told.
 func (r *Keyring) Revoke(ctx context.Context, ref string) (k Key, written bool, err error) {
+	if k, err = r.find(ctx, ref, "revoked"); err != nil {
+		return Key{}, false, err
+	}
+	if k.Revoked.IsZero() {
+		k.Revoked = r.now().UTC()
+		_ = r.revoke(ctx, k, k.Revoked) // it is in the log, and in what is returned
+	}
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	_, pending := r.unwritten[k.ID]
+	return k, !pending, nil
+}
+
+// ForPagesOf says whether there is a valid key that pages of an origin may use.
+func (r *Keyring) ForPagesOf(ctx context.Context, origin string) bool {
+	keys, err := r.Keys(ctx)
+	return err == nil && slices.ContainsFunc(keys, func(k Key) bool {
+		return k.Revoked.IsZero() && (k.Expires.IsZero() || r.now().Before(k.Expires)) && slices.Contains(k.Origins, origin)
+	})
+}
+
+// Revoked says whether a key that was used lately has been revoked since.
+func (r *Keyring) Revoked(id string) bool {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return !r.known[id].Revoked.IsZero()
+}
+
+// Find returns a key, by what [Keyring.Revoke] takes.
+func (r *Keyring) Find(ctx context.Context, ref string) (Key, error) { return r.find(ctx, ref, "") }
+
+// find is Find; the owner key is found for nothing that is done to it.
+func (r *Keyring) find(ctx context.Context, ref, done string) (Key, error) {
 	keys, err := r.Keys(ctx)
 	if err != nil {
-		return Key{}, false, err
+		return Key{}, err
 	}
 	var found []Key
 	for _, k := range keys {
@@ -324,20 +435,13 @@ func (r *Keyring) Revoke(ctx context.Context, ref string) (k Key, written bool, 
 	}
 	switch {
 	case len(found) == 0:
-		return Key{}, false, exchange.Errorf(exchange.NotFound, "key_not_found", "there is no key %q; \"kindred keys list\" shows them", ref)
-	case len(found) > 1:
-		return Key{}, false, exchange.InvalidParam("id", "%d keys are labelled %q; name one by its identifier", len(found), ref)
-	case found[0].Owner:
-		return Key{}, false, exchange.InvalidParam("id", "the owner key cannot be revoked; remove its file in the data folder and start the gate to get another")
+		return Key{}, exchange.Errorf(exchange.NotFound, "key_not_found", "there is no key %q; \"kindred keys list\" shows them", ref)
+	case slices.ContainsFunc(found, func(k Key) bool { return k.Account() != found[0].Account() }):
+		return Key{}, exchange.InvalidParam("id", "%d keys are labelled %q; name one by its identifier", len(found), ref)
+	case found[0].Owner && done != "":
+		return Key{}, exchange.InvalidParam("id", "the owner key cannot be %s; remove its file in the data folder and start the gate to get another", done)
 	}
-	if k = found[0]; k.Revoked.IsZero() {
-		k.Revoked = r.now().UTC()
-		_ = r.revoke(ctx, k, k.Revoked) // it is in the log, and in what is returned
-	}
-	r.mu.RLock()
-	defer r.mu.RUnlock()
-	_, pending := r.unwritten[k.ID]
-	return k, !pending, nil
+	return found[0], nil // the newest of those that follow each other
 }
 
 // SignIn gives a console a token in exchange for the owner key.

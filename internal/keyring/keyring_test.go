@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -19,6 +20,7 @@ type memory struct {
 	mu       sync.Mutex
 	keys     []Key
 	sessions []Session
+	counts   map[string]Counts
 	full     error // what writing fails with, if it does
 	reads    int
 }
@@ -68,6 +70,24 @@ func (m *memory) TouchKey(_ context.Context, id string, at time.Time) error {
 	return m.change(id, func(k *Key) { k.LastUsed = at })
 }
 
+func (m *memory) ChangeKey(_ context.Context, id string, t Terms) error {
+	return m.change(id, func(k *Key) { k.Terms = t })
+}
+
+func (m *memory) Counts(context.Context) ([]Counts, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.Collect(maps.Values(m.counts)), nil
+}
+
+func (m *memory) PutCounts(_ context.Context, list []Counts) error {
+	return m.write(func() {
+		for _, c := range list {
+			m.counts[c.Account+" "+c.What] = c
+		}
+	})
+}
+
 func (m *memory) AddSession(_ context.Context, s Session) error {
 	return m.write(func() { m.sessions = append(m.sessions, s) })
 }
@@ -92,7 +112,7 @@ func (m *memory) DropSessions(context.Context) error { return m.write(func() { m
 // ring is a keyring whose clock stands still until it is moved.
 func ring(t testing.TB) (*Keyring, *memory, *time.Time) {
 	t.Helper()
-	m := &memory{}
+	m := &memory{counts: map[string]Counts{}}
 	r := New(m, slog.New(slog.DiscardHandler))
 	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
 	r.now = func() time.Time { return now }
@@ -101,7 +121,7 @@ func ring(t testing.TB) (*Keyring, *memory, *time.Time) {
 
 func issued(t testing.TB, r *Keyring, label string) (string, Key) {
 	t.Helper()
-	secret, k, err := r.Issue(t.Context(), label, nil)
+	secret, k, err := r.Issue(t.Context(), Terms{Label: label})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -297,11 +317,11 @@ func TestProof(t *testing.T) {
 func TestLabels(t *testing.T) {
 	r, _, _ := ring(t)
 	for _, label := range []string{"", "  ", "a\nb", "a\x1b[31m", "a\x7f", strings.Repeat("x", 101), "a\u202eb", "a\u0085b"} {
-		if _, _, err := r.Issue(t.Context(), label, nil); err == nil {
+		if _, _, err := r.Issue(t.Context(), Terms{Label: label}); err == nil {
 			t.Errorf("%q is a label", label)
 		}
 	}
-	if _, k, err := r.Issue(t.Context(), " Fährplan-Bot „2“ ", nil); err != nil || k.Label != "Fährplan-Bot „2“" {
+	if _, k, err := r.Issue(t.Context(), Terms{Label: " Fährplan-Bot „2“ "}); err != nil || k.Label != "Fährplan-Bot „2“" {
 		t.Errorf("%q, %v", k.Label, err)
 	}
 }

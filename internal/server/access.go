@@ -97,8 +97,8 @@ const sessionCookie = "kindred_session"
 
 // Callers that have no key of their own. Their names are no identifiers of keys, which have another length.
 var (
-	console = keyring.Key{ID: "console", Label: "console", Owner: true}
-	anyone  = keyring.Key{ID: "anyone", Label: "anyone"} // who uses a gate with open access
+	console = keyring.Key{ID: "console", Terms: keyring.Terms{Label: "console"}, Owner: true}
+	anyone  = keyring.Key{ID: "anyone", Terms: keyring.Terms{Label: "anyone"}} // who uses a gate with open access
 )
 
 // caller finds out who asks: by the key, or by the session of a console.
@@ -119,7 +119,11 @@ func (s *Server) caller(c *gin.Context) (keyring.Key, error) {
 	if err != nil {
 		return keyring.Key{}, err
 	}
-	return s.Gate.Keys.Check(c.Request.Context(), secret)
+	k, err := s.Gate.Keys.Check(c.Request.Context(), secret)
+	if err == nil {
+		err = k.MayCome(c.RemoteIP(), c.GetHeader("Origin"))
+	}
+	return k, err
 }
 
 // bearer takes the key from the Authorization header (RFC 6750, section 2.1); it is empty if there is none. The error says what is
@@ -218,17 +222,15 @@ func (s *Server) shareWithBrowsers(c *gin.Context) {
 		return
 	}
 	h := c.Writer.Header()
-	if len(s.BrowserOrigins) > 0 {
-		h.Add("Vary", "Origin")
-	}
+	h.Add("Vary", "Origin")
 	origin := c.GetHeader("Origin")
 	if origin == "" {
 		return
 	}
-	allowed := slices.Contains(s.BrowserOrigins, origin) || slices.Contains(s.BrowserOrigins, AnyOrigin)
+	allowed := slices.Contains(s.BrowserOrigins, origin) || slices.Contains(s.BrowserOrigins, AnyOrigin) || s.Gate.Keys.ForPagesOf(c.Request.Context(), origin)
 	if allowed {
 		h.Set("Access-Control-Allow-Origin", origin)
-		h.Set("Access-Control-Expose-Headers", "X-Request-Id, Server-Timing, Retry-After, "+droppedHeader)
+		h.Set("Access-Control-Expose-Headers", "X-Request-Id, Server-Timing, Retry-After, "+strings.Join(limitHeaderNames, ", ")+", "+droppedHeader)
 	}
 	if c.Request.Method != http.MethodOptions || c.GetHeader("Access-Control-Request-Method") == "" {
 		return

@@ -153,7 +153,7 @@ func TestBrowserOrigins(t *testing.T) {
 		if c.allowed && !strings.Contains(resp.Header.Get("Access-Control-Expose-Headers"), "X-Request-Id") {
 			t.Errorf("the page cannot see the request's id: %v", resp.Header)
 		}
-		if varies := strings.Contains(resp.Header.Get("Vary"), "Origin"); varies != (c.origins != nil) {
+		if !strings.Contains(resp.Header.Get("Vary"), "Origin") {
 			t.Errorf("%v: Vary is %q", c.origins, resp.Header.Get("Vary"))
 		}
 		if resp, _ := h.do(t, "OPTIONS", "/gate/keys", "", "", append(preflight, "Origin", c.origin)...); resp.Header.Get("Access-Control-Allow-Origin") != "" {

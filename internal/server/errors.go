@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"errors"
+	"math"
 	"net/http"
 	"slices"
 	"strconv"
@@ -83,8 +84,9 @@ func fail(c *gin.Context, err error) {
 		c.Header("WWW-Authenticate", `Bearer realm="kindred gate"`)
 	}
 	if e.RetryAfter > 0 {
-		c.Header("Retry-After", strconv.Itoa(int(e.RetryAfter.Seconds())))
+		c.Header("Retry-After", strconv.Itoa(int(math.Ceil(e.RetryAfter.Seconds()))))
 	}
+	limitHeaders(c)
 	c.AbortWithStatusJSON(status, envelopeOf(e))
 }
 

@@ -1,23 +1,36 @@
 package server
 
 import (
+	"fmt"
 	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"kindredgate/internal/dialect/field"
+	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
 )
 
 // KeyInfo is what is told of a key.
 type KeyInfo struct {
-	ID       string     `json:"id"` // with the prefix, as it stands at the beginning of the key
-	Label    string     `json:"label"`
-	Owner    bool       `json:"owner"`
-	Models   []string   `json:"models"` // empty for all
-	Created  time.Time  `json:"created"`
-	LastUsed *time.Time `json:"last_used"`
-	Revoked  *time.Time `json:"revoked"`
+	ID        string                    `json:"id"` // with the prefix, as it stands at the beginning of the key
+	Label     string                    `json:"label"`
+	Owner     bool                      `json:"owner"`
+	Models    []string                  `json:"models"`    // empty for all
+	Endpoints []string                  `json:"endpoints"` // styles; empty for all
+	Limits    keyring.Limits            `json:"limits"`
+	ByModel   map[string]keyring.Limits `json:"limits_by_model,omitempty"`
+	Origins   []string                  `json:"origins"`   // of pages; empty for those of the configuration
+	Addresses []netip.Prefix            `json:"addresses"` // empty for all
+	Follows   string                    `json:"follows,omitempty"`
+	Created   time.Time                 `json:"created"`
+	Expires   *time.Time                `json:"expires"`
+	LastUsed  *time.Time                `json:"last_used"`
+	Revoked   *time.Time                `json:"revoked"`
 }
 
 // IssuedKey is a new key, with the secret that is shown this once.
@@ -32,6 +45,12 @@ type RevokedKey struct {
 	Warning string `json:"warning,omitempty"`
 }
 
+// RotatedKey is a key in the place of another.
+type RotatedKey struct {
+	IssuedKey
+	Old KeyInfo `json:"old"`
+}
+
 func keyInfo(k keyring.Key) KeyInfo {
 	optional := func(t time.Time) *time.Time {
 		if t.IsZero() {
@@ -39,8 +58,82 @@ func keyInfo(k keyring.Key) KeyInfo {
 		}
 		return &t
 	}
-	return KeyInfo{ID: "kg_" + k.ID, Label: k.Label, Owner: k.Owner, Models: append([]string{}, k.Models...),
-		Created: k.Created, LastUsed: optional(k.LastUsed), Revoked: optional(k.Revoked)}
+	info := KeyInfo{ID: "kg_" + k.ID, Label: k.Label, Owner: k.Owner, Models: append([]string{}, k.Models...), Endpoints: append([]string{}, k.Endpoints...), Limits: k.Limits, ByModel: k.ByModel,
+		Origins: append([]string{}, k.Origins...), Addresses: append([]netip.Prefix{}, k.Addresses...), Created: k.Created, Expires: optional(k.Expires), LastUsed: optional(k.LastUsed), Revoked: optional(k.Revoked)}
+	if k.Follows != "" {
+		info.Follows = "kg_" + k.Follows
+	}
+	return info
+}
+
+// terms reads what a key may from a request; what is not there stays as it is.
+func terms(o *field.Object, t *keyring.Terms) error {
+	if has(o, "label") {
+		t.Label, _ = o.String("label")
+	}
+	for _, f := range []struct {
+		name string
+		list *[]string
+	}{{"models", &t.Models}, {"endpoints", &t.Endpoints}, {"origins", &t.Origins}} {
+		if has(o, f.name) {
+			*f.list = o.Strings(f.name)
+		}
+	}
+	if has(o, "addresses") {
+		addresses, err := keyring.ParseAddresses(o.Strings("addresses"))
+		if err != nil {
+			return err
+		}
+		t.Addresses = addresses
+	}
+	if l := o.Object("limits"); l != nil {
+		limits(l, &t.Limits)
+	}
+	if all := o.Object("limits_by_model"); all != nil {
+		by := map[string]keyring.Limits{}
+		for _, model := range all.Unread() {
+			if l := all.Object(model); l != nil {
+				own := t.ByModel[model]
+				limits(l, &own)
+				by[model] = own
+			}
+		}
+		t.ByModel = by
+	}
+	if has(o, "expires") {
+		t.Expires = time.Time{}
+		if text, ok := o.String("expires"); ok && text != "" {
+			at, err := time.Parse(time.RFC3339, text)
+			if err != nil {
+				o.Fail("expires", "expires is %q; it must be a time such as 2030-01-31T12:00:00Z, or null for never", text)
+			}
+			t.Expires = at.UTC().Truncate(time.Second)
+		}
+	}
+	return onlyKnown(o)
+}
+
+// has says whether a request names a field, as null too, which takes back what was said before.
+func has(o *field.Object, name string) bool { return slices.Contains(o.Unread(), name) }
+
+// limitNames are all limits, for errors.
+var limitNames = func() string {
+	var names []string
+	for _, f := range new(keyring.Limits).Fields() {
+		names = append(names, f.Name)
+	}
+	return strings.Join(names, ", ")
+}()
+
+func limits(o *field.Object, l *keyring.Limits) {
+	for _, f := range l.Fields() {
+		if v := o.Int(f.Name, 0, 1<<40); v != nil {
+			*f.Value = int(*v)
+		}
+	}
+	for _, name := range o.Unread() {
+		o.Fail(name, "there is no limit %q; there are %s", name, limitNames)
+	}
 }
 
 func (s *Server) listKeys(c *gin.Context) {
@@ -58,33 +151,88 @@ func (s *Server) listKeys(c *gin.Context) {
 
 func (s *Server) issueKey(c *gin.Context) {
 	o, err := object(c)
+	var t keyring.Terms
+	if err == nil {
+		err = terms(o, &t)
+	}
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	label, _ := o.String("label")
-	models := o.Strings("models")
-	if err := onlyKnown(o); err != nil {
-		fail(c, err)
-		return
-	}
-	secret, k, err := s.Gate.IssueKey(c.Request.Context(), label, models)
+	secret, k, err := s.Gate.IssueKey(c.Request.Context(), t)
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	s.Log.Info("key issued", "id", c.GetString(idKey), "key", "kg_"+k.ID, "label", k.Label)
+	s.logKey(c, "key issued", k)
 	c.Header("Cache-Control", "no-store")
 	c.JSON(http.StatusCreated, IssuedKey{KeyInfo: keyInfo(k), Key: secret})
 }
 
-func (s *Server) revokeKey(c *gin.Context) {
-	k, written, err := s.Gate.Keys.Revoke(c.Request.Context(), c.Param("id"))
+func (s *Server) logKey(c *gin.Context, what string, k keyring.Key) {
+	s.Log.Info(what, "id", c.GetString(idKey), "key", "kg_"+k.ID, "label", k.Label)
+}
+
+// showKey shows a key, with how its limits stand.
+func (s *Server) showKey(c *gin.Context) {
+	k, err := s.Gate.Keys.Find(c.Request.Context(), c.Param("id"))
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	s.Log.Info("key revoked", "id", c.GetString(idKey), "key", "kg_"+k.ID, "label", k.Label)
+	c.JSON(http.StatusOK, s.ownKey(k))
+}
+
+func (s *Server) changeKey(c *gin.Context) {
+	o, err := object(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	k, err := s.Gate.ChangeKey(c.Request.Context(), c.Param("id"), func(t *keyring.Terms) error { return terms(o, t) })
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	s.logKey(c, "key changed", k)
+	c.JSON(http.StatusOK, keyInfo(k))
+}
+
+// longGrace is how long a key may go on working beside the one in its place.
+const longGrace = 90 * 24 * time.Hour
+
+func (s *Server) rotateKey(c *gin.Context) {
+	o, err := object(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	grace := o.Int("grace_seconds", 0, int64(longGrace/time.Second))
+	if err := onlyKnown(o); err != nil {
+		fail(c, err)
+		return
+	}
+	if grace == nil {
+		fail(c, exchange.InvalidParam("grace_seconds", "grace_seconds is needed: how long the old key goes on working, or 0"))
+		return
+	}
+	secret, next, old, err := s.Gate.RotateKey(c.Request.Context(), c.Param("id"), time.Duration(*grace)*time.Second)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	s.logKey(c, fmt.Sprintf("key issued in the place of kg_%s", old.ID), next)
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusCreated, RotatedKey{IssuedKey{keyInfo(next), secret}, keyInfo(old)})
+}
+
+func (s *Server) revokeKey(c *gin.Context) {
+	k, written, err := s.Gate.RevokeKey(c.Request.Context(), strings.TrimSpace(c.Param("id")))
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	s.logKey(c, "key revoked", k)
 	out := RevokedKey{KeyInfo: keyInfo(k)}
 	if !written {
 		out.Warning = "the key is refused from now on, but that could not be written to the disk yet; it is tried again until it can, and would be valid after a restart before that"

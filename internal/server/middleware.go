@@ -19,6 +19,7 @@ const (
 	idKey       = "id"
 	callerKey   = "caller"
 	progressKey = "progress"
+	standingKey = "standing"
 )
 
 // identify gives the request its id.

@@ -15,6 +15,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
+	"kindredgate/internal/keyring"
 	"kindredgate/internal/runner/scripted"
 	"kindredgate/internal/store"
 )
@@ -168,7 +169,7 @@ func TestItemsAreReferredTo(t *testing.T) {
 			t.Errorf("%s: %d %s", id, resp.StatusCode, raw)
 		}
 	}
-	other, _, err := h.server.Gate.Keys.Issue(t.Context(), "other", nil)
+	other, _, err := h.server.Gate.Keys.Issue(t.Context(), keyring.Terms{Label: "other"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -123,6 +123,7 @@ func (s *Server) routes() {
 	// The console signs in here, so these ask for no session.
 	r.POST("/gate/session", s.signIn)
 	r.DELETE("/gate/session", s.signOut)
+	r.GET("/gate/key", s.admit, s.showOwnKey)
 	manage := r.Group("/gate", s.ownerOnly)
 	manage.GET("/status", s.status)
 	manage.GET("/models", s.installedModels)
@@ -138,6 +139,9 @@ func (s *Server) routes() {
 	manage.DELETE("/presets/:name", s.forgetPreset)
 	manage.GET("/keys", s.listKeys)
 	manage.POST("/keys", s.issueKey)
+	manage.GET("/keys/:id", s.showKey)
+	manage.PATCH("/keys/:id", s.changeKey)
+	manage.POST("/keys/:id/rotate", s.rotateKey)
 	manage.DELETE("/keys/:id", s.revokeKey)
 	manage.POST("/prompt/render", s.renderPrompt)
 	manage.POST("/snippet", s.writeSnippet)

@@ -110,7 +110,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 		return secret
 	}
 	issue := func(label string, models ...string) string {
-		secret, _, err := g.Keys.Issue(ctx, label, models)
+		secret, _, err := g.Keys.Issue(ctx, keyring.Terms{Label: label, Models: models})
 		return must(secret, err)
 	}
 	h.owner = must(g.Keys.IssueOwner(ctx))

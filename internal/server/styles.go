@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -18,6 +19,7 @@ import (
 	"kindredgate/internal/dialect/generate"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
+	"kindredgate/internal/keyring"
 )
 
 // unknown logs the fields of a request that mean nothing, once.
@@ -30,7 +32,10 @@ func (s *Server) unknown(c *gin.Context, fields []string) {
 // origin says where an exchange in a style comes from.
 func origin(c *gin.Context, style dialect.Style) gate.Origin {
 	agent := c.Request.UserAgent()
-	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.RemoteIP(), Agent: agent[:min(len(agent), longAgent)]}
+	var standing atomic.Pointer[[]keyring.Standing] // the exchange may outlive the request
+	c.Set(standingKey, &standing)
+	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.RemoteIP(), Agent: agent[:min(len(agent), longAgent)],
+		Standing: func(s []keyring.Standing) { standing.Store(&s) }}
 }
 
 // longAgent is how much is noted of what a client calls itself, in bytes.
@@ -42,6 +47,7 @@ const droppedHeader = "Kindred-Dropped-Turns"
 // head writes the headers that depend on how an answer began.
 func head(c *gin.Context, started exchange.Started) {
 	c.Header("Server-Timing", serverTiming(started.Timings))
+	limitHeaders(c)
 	if started.Dropped > 0 {
 		c.Header(droppedHeader, strconv.Itoa(started.Dropped))
 	}

@@ -84,7 +84,7 @@ func TestUseIsNotedNowAndThen(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	r := keyring.New(s, slog.New(slog.DiscardHandler))
 	ctx := t.Context()
-	secret, k, err := r.Issue(ctx, "x", nil)
+	secret, k, err := r.Issue(ctx, keyring.Terms{Label: "x"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 // tables are what a gate has to remember, what it would miss most first.
-var tables = []string{"keys", "presets", "model_names", "sessions", "responses", "notes"}
+var tables = []string{"keys", "presets", "model_names", "sessions", "responses", "notes", "counts"}
 
 // Rescue sets a damaged database aside and makes a new one, with what can still be read of the old. It says in words what came over
 // and where the old one is.

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -170,27 +171,92 @@ func fromSeconds(s int64) time.Time {
 
 // AddKey keeps a new key.
 func (s *Store) AddKey(ctx context.Context, k keyring.Key) error {
-	models, err := json.Marshal(k.Models)
+	models, doc, err := packTerms(k.Terms)
 	if err != nil {
 		return err
 	}
-	return s.exec(ctx, `INSERT INTO keys (id, label, hash, owner, models, created) VALUES (?, ?, ?, ?, ?, ?)`,
-		k.ID, k.Label, k.Hash, k.Owner, string(models), seconds(k.Created))
+	return s.exec(ctx, `INSERT INTO keys (id, label, hash, owner, models, created, terms, follows) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		k.ID, k.Label, k.Hash, k.Owner, models, seconds(k.Created), doc, k.Follows)
 }
 
-const keyColumns = `id, label, hash, owner, models, created, last_used, revoked`
+// ChangeKey keeps other terms of a key.
+func (s *Store) ChangeKey(ctx context.Context, id string, t keyring.Terms) error {
+	models, doc, err := packTerms(t)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, `UPDATE keys SET label = ?, models = ?, terms = ? WHERE id = ?`, t.Label, models, doc, id)
+}
+
+// terms are kept as one document, but for the label and the models, which have columns.
+type terms struct {
+	Endpoints []string                  `json:"endpoints,omitempty"`
+	Limits    keyring.Limits            `json:"limits,omitzero"`
+	ByModel   map[string]keyring.Limits `json:"by_model,omitempty"`
+	Expires   int64                     `json:"expires,omitempty"`
+	Origins   []string                  `json:"origins,omitempty"`
+	Addresses []netip.Prefix            `json:"addresses,omitempty"`
+}
+
+func packTerms(t keyring.Terms) (models, doc string, err error) {
+	list, err := json.Marshal(t.Models)
+	if err != nil {
+		return "", "", err
+	}
+	raw, err := json.Marshal(terms{t.Endpoints, t.Limits, t.ByModel, seconds(t.Expires), t.Origins, t.Addresses})
+	return string(list), string(raw), err
+}
+
+const keyColumns = `id, label, hash, owner, models, created, last_used, revoked, terms, follows`
 
 func scanKey(row interface{ Scan(...any) error }) (k keyring.Key, err error) {
-	var models string
+	var models, doc string
 	var created, used, revoked int64
-	if err := row.Scan(&k.ID, &k.Label, &k.Hash, &k.Owner, &models, &created, &used, &revoked); err != nil {
+	if err := row.Scan(&k.ID, &k.Label, &k.Hash, &k.Owner, &models, &created, &used, &revoked, &doc, &k.Follows); err != nil {
 		return keyring.Key{}, err
 	}
-	if err := json.Unmarshal([]byte(models), &k.Models); err != nil {
-		return keyring.Key{}, fmt.Errorf("models of key %s: %w", k.ID, err)
+	var t terms
+	if err := errors.Join(json.Unmarshal([]byte(models), &k.Models), json.Unmarshal([]byte(doc), &t)); err != nil {
+		return keyring.Key{}, fmt.Errorf("terms of key %s: %w", k.ID, err)
 	}
+	k.Endpoints, k.Limits, k.ByModel, k.Expires, k.Origins, k.Addresses = t.Endpoints, t.Limits, t.ByModel, fromSeconds(t.Expires), t.Origins, t.Addresses
 	k.Created, k.LastUsed, k.Revoked = fromSeconds(created), fromSeconds(used), fromSeconds(revoked)
 	return k, nil
+}
+
+// Counts lists what was used of limits.
+func (s *Store) Counts(ctx context.Context) (list []keyring.Counts, err error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT account, what, begun, used FROM counts`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var c keyring.Counts
+		var begun int64
+		if err := rows.Scan(&c.Account, &c.What, &begun, &c.Used); err != nil {
+			return nil, err
+		}
+		c.Begun = time.UnixMilli(begun)
+		list = append(list, c)
+	}
+	return list, rows.Err()
+}
+
+// PutCounts keeps what was used of limits.
+func (s *Store) PutCounts(ctx context.Context, list []keyring.Counts) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return told(err)
+	}
+	defer tx.Rollback() //nolint:errcheck // it has no effect after Commit
+	for _, c := range list {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO counts (account, what, begun, used) VALUES (?, ?, ?, ?) ON CONFLICT (account, what) DO UPDATE SET begun = excluded.begun, used = excluded.used`,
+			c.Account, c.What, c.Begun.UnixMilli(), c.Used); err != nil {
+			return told(err)
+		}
+	}
+	return told(tx.Commit())
 }
 
 // Key returns a key, or keyring.ErrUnknown.

@@ -39,7 +39,7 @@ func TestKeysLiveAndDie(t *testing.T) {
 	s := open(t, path)
 	r := keyring.New(s, slog.New(slog.DiscardHandler))
 	ctx := t.Context()
-	secret, issued, err := r.Issue(ctx, "  timetable bot ", []string{"harbour-4m"})
+	secret, issued, err := r.Issue(ctx, keyring.Terms{Label: "  timetable bot ", Models: []string{"harbour-4m"}})
 	if err != nil || issued.Label != "timetable bot" || len(secret) != 45 {
 		t.Fatalf("%q, %+v, %v", secret, issued, err)
 	}
@@ -89,7 +89,7 @@ func TestKeysLiveAndDie(t *testing.T) {
 		}
 	}
 	// A well-formed key of another gate.
-	other, _, err := keyring.New(open(t, filepath.Join(t.TempDir(), "b.db")), slog.New(slog.DiscardHandler)).Issue(ctx, "x", nil)
+	other, _, err := keyring.New(open(t, filepath.Join(t.TempDir(), "b.db")), slog.New(slog.DiscardHandler)).Issue(ctx, keyring.Terms{Label: "x"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,11 +105,11 @@ func TestRevokeByLabelAndIdentifier(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, first, err := r.Issue(ctx, "twin", nil)
+	_, first, err := r.Issue(ctx, keyring.Terms{Label: "twin"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := r.Issue(ctx, "twin", nil); err != nil {
+	if _, _, err := r.Issue(ctx, keyring.Terms{Label: "twin"}); err != nil {
 		t.Fatal(err)
 	}
 	for ref, want := range map[string]string{
@@ -129,7 +129,7 @@ func TestRevokeByLabelAndIdentifier(t *testing.T) {
 		t.Errorf("the only one left by that label: %v", err)
 	}
 	for _, label := range []string{"", "   ", "a\nb", strings.Repeat("x", 101)} {
-		if _, _, err := r.Issue(ctx, label, nil); err == nil {
+		if _, _, err := r.Issue(ctx, keyring.Terms{Label: label}); err == nil {
 			t.Errorf("label %q was accepted", label)
 		}
 	}
@@ -149,7 +149,7 @@ func TestConsoleSessions(t *testing.T) {
 	if _, _, err := r.SignIn(ctx, old); err == nil {
 		t.Error("the former owner key still opens the console")
 	}
-	application, _, err := r.Issue(ctx, "app", nil)
+	application, _, err := r.Issue(ctx, keyring.Terms{Label: "app"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -235,7 +235,7 @@ func TestRevokedWhileInUse(t *testing.T) {
 	ctx := t.Context()
 	for range 20 {
 		r := keyring.New(s, slog.New(slog.DiscardHandler)) // which has not looked it up yet
-		secret, k, err := r.Issue(ctx, "x", nil)
+		secret, k, err := r.Issue(ctx, keyring.Terms{Label: "x"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -364,7 +364,7 @@ func TestRescue(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "gate.db")
 	s := open(t, path)
 	r := keyring.New(s, slog.New(slog.DiscardHandler))
-	secret, _, err := r.Issue(t.Context(), "timetable bot", nil)
+	secret, _, err := r.Issue(t.Context(), keyring.Terms{Label: "timetable bot"})
 	if err != nil {
 		t.Fatal(err)
 	}

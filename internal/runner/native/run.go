@@ -69,12 +69,15 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 
 func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, error) {
 	p := &plan{n: max(1, req.Candidates), single: req.Choice.Single}
-	p.job = engine.Job{MaxTokens: req.MaxTokens, Stop: req.Stop, Sampling: sampling(req.Sampling), Scores: req.Scores, Owner: req.Owner}
+	p.job = engine.Job{MaxTokens: req.MaxTokens, Stop: req.Stop, Sampling: sampling(req.Sampling), Scores: req.Scores, Owner: req.Owner, Share: req.Share}
 	if l.engine == nil {
 		return nil, exchange.InvalidParam("model", "the model makes embeddings, not text; POST /v1/embeddings asks it for them")
 	}
 	if req.Raw != nil {
-		return p, l.planRaw(p, req.Raw)
+		if err := l.planRaw(p, req.Raw); err != nil {
+			return nil, err
+		}
+		return p, reserve(req.Reserve, len(p.job.Prompt))
 	}
 	laid, t, dropped, err := l.fit(ctx, req)
 	if err != nil {
@@ -91,10 +94,21 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 	} else if p.job.MaxTokens <= 0 || p.job.MaxTokens > limit-n {
 		p.job.MaxTokens = limit - n
 	}
+	if err := reserve(req.Reserve, len(p.job.Prompt)); err != nil {
+		return nil, err
+	}
 	p.form, err = l.form(ctx, req, t, style, p.job.Shown)
 	// Without a mark, a call and an answer in a format begin alike.
 	p.calls = len(req.Tools) > 0 && (req.Format.Kind == exchange.FormatText || style.Calls.Open != "")
 	return p, err
+}
+
+// reserve tells whoever counts tokens that a prompt is about to be read.
+func reserve(of func(int) error, tokens int) error {
+	if of == nil {
+		return nil
+	}
+	return of(tokens)
 }
 
 // planRaw takes a prompt as it is.
@@ -304,6 +318,9 @@ func (r *Runner) Embed(ctx context.Context, path string, req *exchange.Embedding
 			texts[i] = l.encoder.Tokens(front + in.Text)
 		}
 		out.Tokens += len(texts[i])
+	}
+	if err := reserve(req.Reserve, out.Tokens); err != nil {
+		return nil, err
 	}
 	begun := time.Now()
 	out.Vectors, err = l.encoder.Encode(ctx, texts)

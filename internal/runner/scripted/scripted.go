@@ -43,6 +43,12 @@ func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.
 		for _, t := range turns {
 			prompt += len(Words(t.Text()))
 		}
+		if req.Reserve != nil {
+			if err := req.Reserve(prompt); err != nil {
+				yield(nil, err)
+				return
+			}
+		}
 		var pieces []string
 		if r.Pieces != nil {
 			pieces = r.Pieces(req)
@@ -78,8 +84,13 @@ func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.
 }
 
 // Embed makes a vector of each text: its length, and nothing else.
-func (r *Runner) Embed(_ context.Context, _ string, req *exchange.Embedding) (*exchange.Vectors, error) {
+func (r *Runner) Embed(_ context.Context, _ string, req *exchange.Embedding) (_ *exchange.Vectors, err error) {
 	out := &exchange.Vectors{}
+	defer func() {
+		if req.Reserve != nil && err == nil {
+			err = req.Reserve(out.Tokens)
+		}
+	}()
 	for _, in := range req.Inputs {
 		out.Vectors = append(out.Vectors, []float32{float32(len(in.Text) + len(in.Tokens))})
 		out.Tokens += len(Words(in.Text)) + len(in.Tokens)

@@ -1,0 +1,391 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/fatih/color"
+	"github.com/spf13/cobra"
+
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/server"
+)
+
+func (t *terminal) keys() *cobra.Command {
+	return group("keys", "Issue, limit, list and revoke the keys of applications", t.keysIssue(), t.keysList(), t.keysShow(), t.keysChange(), t.keysRotate(), t.keysRevoke(), t.keysMine())
+}
+
+// termFlags are the options that say what a key may.
+type termFlags struct {
+	models, endpoints, origins, addresses []string
+	expires, forModel                     string
+	limits                                keyring.Limits
+}
+
+func (f *termFlags) add(cmd *cobra.Command) {
+	fs := cmd.Flags()
+	fs.StringSliceVar(&f.models, "models", nil, "models and presets that it may use (default all)")
+	fs.StringSliceVar(&f.endpoints, "endpoints", nil, "styles in which it may ask: "+dialect.List(dialect.Styles...)+" (default all)")
+	fs.StringSliceVar(&f.origins, "origins", nil, "pages that may use it from a browser, such as https://app.example")
+	fs.StringSliceVar(&f.addresses, "addresses", nil, "addresses from which it may be used, and ranges such as 192.0.2.0/24 (default all)")
+	fs.StringVar(&f.expires, "expires", "", "when it ends: a day such as 2031-01-31, a time from now such as 12h or 30d, or never")
+	fs.StringVar(&f.forModel, "for-model", "", "have the limits hold for this model or preset alone, besides those for all")
+	says := map[string]string{
+		"requests_per_minute": "requests a minute", "requests_per_day": "requests a day", "tokens_per_minute": "tokens a minute, of prompts and answers", "tokens_per_day": "tokens a day, of prompts and answers",
+		"prompt_tokens": "tokens that a prompt may have", "answer_tokens": "tokens that an answer may have", "at_once": "requests that may be under way at once", "queue_share": "percent of a model's places that it may have at once",
+	}
+	for _, l := range f.limits.Fields() {
+		fs.IntVar(l.Value, flagOf(l.Name), 0, says[l.Name]+"; 0 for no limit")
+	}
+}
+
+// flagOf is the option for a limit.
+func flagOf(limit string) string { return strings.ReplaceAll(limit, "_", "-") }
+
+// body is what the options ask for, as the gate takes it. What was not given is not in it.
+func (f *termFlags) body(cmd *cobra.Command) (map[string]any, error) {
+	body := map[string]any{}
+	for name, list := range map[string][]string{"models": f.models, "endpoints": f.endpoints, "origins": f.origins, "addresses": f.addresses} {
+		if cmd.Flags().Changed(name) {
+			body[name] = append([]string{}, list...)
+		}
+	}
+	if cmd.Flags().Changed("expires") {
+		at, err := ending(f.expires, time.Now())
+		if err != nil {
+			return nil, usageError{err}
+		}
+		body["expires"] = at
+	}
+	limits := map[string]int{}
+	for _, l := range f.limits.Fields() {
+		if cmd.Flags().Changed(flagOf(l.Name)) {
+			limits[l.Name] = *l.Value
+		}
+	}
+	switch {
+	case f.forModel != "":
+		body["limits_by_model"] = map[string]any{f.forModel: limits}
+	case len(limits) > 0:
+		body["limits"] = limits
+	}
+	return body, nil
+}
+
+// ending reads when a key ends; it is nil for never.
+func ending(text string, now time.Time) (*time.Time, error) {
+	if text == "" || text == "never" {
+		return nil, nil
+	}
+	if at, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
+		at = at.AddDate(0, 0, 1) // the day is the last one
+		return &at, nil
+	}
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return &at, nil
+	}
+	left, err := time.ParseDuration(text)
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		var n int
+		n, err = strconv.Atoi(days)
+		left = time.Duration(n) * 24 * time.Hour
+	}
+	if err != nil || left <= 0 {
+		return nil, fmt.Errorf("%q is no end for a key: give a day such as 2031-01-31, a time from now such as 12h or 30d, or never", text)
+	}
+	at := now.Add(left)
+	return &at, nil
+}
+
+func (t *terminal) keysIssue() *cobra.Command {
+	var flags clientFlags
+	var terms termFlags
+	var label string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "issue --label NAME",
+		Short: "Issue a key for an application",
+		Example: `  kindred keys issue --label "timetable bot" --models harbour-4m
+  kindred keys issue --label visitor --requests-per-minute 10 --tokens-per-day 50000 --expires 30d`,
+		Args: exactly(),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if label == "" {
+				return usageError{fmt.Errorf("a key needs a label, to tell it from the others: --label \"timetable bot\"")}
+			}
+			body, err := terms.body(c)
+			if err != nil {
+				return err
+			}
+			body["label"] = label
+			gate, err := flags.open(c.Context())
+			if err != nil {
+				return err
+			}
+			var k server.IssuedKey
+			if err := gate.call(c.Context(), http.MethodPost, "/gate/keys", body, &k); err != nil {
+				return err
+			}
+			return t.newKey(k, k, asJSON, fmt.Sprintf("This is the key for %q.", k.Label))
+		},
+	}
+	flags.add(cmd)
+	terms.add(cmd)
+	cmd.Flags().StringVar(&label, "label", "", "what the key is for")
+	cmd.Flags().BoolVarP(&asJSON, "json", "j", false, "print JSON")
+	return cmd
+}
+
+// newKey prints a key that is shown once.
+func (t *terminal) newKey(k server.IssuedKey, whole any, asJSON bool, says string) error {
+	if asJSON {
+		return t.printJSON(whole)
+	}
+	if !isTerminal(t.out) {
+		_, err := fmt.Fprintln(t.out, k.Key) // for scripts: the key alone
+		return err
+	}
+	_, err := fmt.Fprintf(t.out, "%s\n\n%s It is shown this once: copy it now.\n", paint(t.out, color.Bold)(k.Key), shown(says))
+	return err
+}
+
+func (t *terminal) keysList() *cobra.Command {
+	return listing(t, "List the keys; none is shown whole", func(ctx context.Context, gate *client) (list []server.KeyInfo, err error) {
+		var got struct {
+			Keys []server.KeyInfo `json:"keys"`
+		}
+		err = gate.call(ctx, http.MethodGet, "/gate/keys", nil, &got)
+		return got.Keys, err
+	}, func(keys []server.KeyInfo) (rows [][]string, empty string) {
+		rows = [][]string{{"KEY", "LABEL", "MODELS", "LIMITS", "ISSUED", "LAST USED", "STATE"}}
+		for _, k := range keys {
+			rows = append(rows, []string{k.ID + "…", k.Label, orAll(k.Models), limitsInShort(k), ago(k.Created), agoOr(k.LastUsed, "never"), keyState(k)})
+		}
+		return rows, ""
+	})
+}
+
+func orAll(list []string) string {
+	if len(list) == 0 {
+		return "all"
+	}
+	return strings.Join(list, ", ")
+}
+
+// limitsInShort are the limits that are met first, as a rule.
+func limitsInShort(k server.KeyInfo) string {
+	var list []string
+	for _, l := range []struct {
+		n    int
+		unit string
+	}{{k.Limits.RequestsPerMinute, " req/min"}, {k.Limits.RequestsPerDay, " req/day"}, {k.Limits.TokensPerMinute, " tok/min"}, {k.Limits.TokensPerDay, " tok/day"}} {
+		if l.n > 0 {
+			list = append(list, strings.ReplaceAll(count(int64(l.n)), " ", "")+l.unit)
+		}
+	}
+	if others := k.Limits.PromptTokens + k.Limits.AnswerTokens + k.Limits.AtOnce + k.Limits.QueueShare + len(k.ByModel); len(list) > 2 || others > 0 {
+		list = append(list[:min(2, len(list))], "…")
+	}
+	if len(list) == 0 {
+		return "none"
+	}
+	return strings.Join(list, ", ")
+}
+
+func keyState(k server.KeyInfo) string {
+	switch {
+	case k.Revoked != nil:
+		return "revoked " + ago(*k.Revoked)
+	case k.Owner:
+		return "valid, manages the gate"
+	case k.Expires != nil && !time.Now().Before(*k.Expires):
+		return "expired " + ago(*k.Expires)
+	case k.Expires != nil:
+		return "valid until " + k.Expires.Local().Format("2006-01-02 15:04")
+	}
+	return "valid"
+}
+
+func (t *terminal) keysShow() *cobra.Command {
+	return looking(t, "show KEY", "Show what a key may, and what is left of its limits", exactly("a key"), func(ctx context.Context, gate *client, args []string) (k server.OwnKey, err error) {
+		return k, gate.call(ctx, http.MethodGet, keyPath(args[0]), nil, &k)
+	}, t.showKey)
+}
+
+func (t *terminal) keysMine() *cobra.Command {
+	return looking(t, "mine", "Show what the key that is used may, and what is left of its limits (--key, KINDRED_KEY)", exactly(), func(ctx context.Context, gate *client, _ []string) (k server.OwnKey, err error) {
+		return k, gate.call(ctx, http.MethodGet, "/gate/key", nil, &k)
+	}, t.showKey)
+}
+
+func (t *terminal) showKey(k server.OwnKey) error {
+	rows := [][]string{{"  state", keyState(k.KeyInfo)}, {"  issued", ago(k.Created)}, {"  last used", agoOr(k.LastUsed, "never")}, {"  models", orAll(k.Models)}, {"  styles", orAll(k.Endpoints)}}
+	if len(k.Origins) > 0 {
+		rows = append(rows, []string{"  pages of", strings.Join(k.Origins, ", ")})
+	}
+	if len(k.Addresses) > 0 {
+		var list []string
+		for _, a := range k.Addresses {
+			list = append(list, a.String())
+		}
+		rows = append(rows, []string{"  from", strings.Join(list, ", ")})
+	}
+	if k.Follows != "" {
+		rows = append(rows, []string{"  follows", k.Follows + "…"})
+	}
+	single := func(l keyring.Limits, with string) {
+		if l.PromptTokens > 0 {
+			rows = append(rows, []string{"  longest prompt", fmt.Sprintf("%d tokens%s", l.PromptTokens, with)})
+		}
+		if l.AnswerTokens > 0 {
+			rows = append(rows, []string{"  longest answer", fmt.Sprintf("%d tokens%s", l.AnswerTokens, with)})
+		}
+		if l.QueueShare > 0 {
+			rows = append(rows, []string{"  places", fmt.Sprintf("%d %% of a model's%s", l.QueueShare, with)})
+		}
+	}
+	single(k.Limits, "")
+	for _, model := range slices.Sorted(maps.Keys(k.ByModel)) {
+		single(k.ByModel[model], " with "+model)
+	}
+	fmt.Fprintf(t.out, "%s  %s…\n\n", paint(t.out, color.Bold)(shown(k.Label)), k.ID)
+	if err := table(t.out, rows...); err != nil {
+		return err
+	}
+	if len(k.Standing) == 0 {
+		_, err := fmt.Fprintln(t.out, "\nNothing of it is limited in time.")
+		return err
+	}
+	rows = [][]string{{"LIMIT", "WITH", "LEFT", "OF", "WHOLE AGAIN IN"}}
+	for _, s := range k.Standing {
+		again := ""
+		if s.ResetSeconds > 0 {
+			again = time.Duration(s.ResetSeconds * float64(time.Second)).Round(time.Second).String()
+		}
+		with := s.Model
+		if with == "" {
+			with = "all models"
+		}
+		rows = append(rows, []string{s.What, with, fmt.Sprint(s.Remaining), fmt.Sprint(s.Limit), again})
+	}
+	fmt.Fprintln(t.out)
+	return table(t.out, rows...)
+}
+
+// keyPath is where a key is managed; it may be named by the beginning that is shown, with its dots, or by its label.
+func keyPath(ref string) string {
+	return "/gate/keys/" + url.PathEscape(strings.TrimSuffix(ref, "…"))
+}
+
+func (t *terminal) keysChange() *cobra.Command {
+	var flags clientFlags
+	var terms termFlags
+	var label string
+	cmd := &cobra.Command{
+		Use:   "change KEY",
+		Short: "Change what a key may, from its next request on; what is not named stays",
+		Example: `  kindred keys change "timetable bot" --requests-per-minute 60
+  kindred keys change "timetable bot" --for-model harbour-4m --tokens-per-day 50000
+  kindred keys change "timetable bot" --models "" --expires never`,
+		Args: exactly("a key"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			body, err := terms.body(c)
+			if err != nil {
+				return err
+			}
+			if c.Flags().Changed("label") {
+				body["label"] = label
+			}
+			if len(body) == 0 {
+				return usageError{fmt.Errorf("nothing is to be changed; name what is, such as --requests-per-minute 60")}
+			}
+			if terms.forModel != "" {
+				// The limits of other models stay.
+				var k server.KeyInfo
+				if err := gate.call(c.Context(), http.MethodGet, keyPath(args[0]), nil, &k); err != nil {
+					return err
+				}
+				by := body["limits_by_model"].(map[string]any)
+				for model := range k.ByModel {
+					if _, ok := by[model]; !ok {
+						by[model] = map[string]any{}
+					}
+				}
+			}
+			var k server.KeyInfo
+			if err := gate.call(c.Context(), http.MethodPatch, keyPath(args[0]), body, &k); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(t.out, "%s… (%s) is changed; \"kindred keys show %s\" shows what it may.\n", k.ID, k.Label, k.ID)
+			return err
+		}),
+	}
+	flags.add(cmd)
+	terms.add(cmd)
+	cmd.Flags().StringVar(&label, "label", "", "what the key is for")
+	return cmd
+}
+
+func (t *terminal) keysRotate() *cobra.Command {
+	var flags clientFlags
+	var grace string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:     "rotate KEY",
+		Short:   "Issue a key in the place of another, which goes on working for a while",
+		Example: `  kindred keys rotate "timetable bot" --grace 24h`,
+		Args:    exactly("a key"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			left := time.Duration(0)
+			if grace != "0" {
+				end, err := ending(grace, time.Time{})
+				if err != nil || end == nil || end.Year() > 1 {
+					return usageError{fmt.Errorf("--grace is %q; it is a time such as 12h or 7d, or 0", grace)}
+				}
+				left = end.Sub(time.Time{})
+			}
+			var k server.RotatedKey
+			if err := gate.call(c.Context(), http.MethodPost, keyPath(args[0])+"/rotate", map[string]any{"grace_seconds": int(left.Seconds())}, &k); err != nil {
+				return err
+			}
+			until := "no longer works"
+			if k.Old.Revoked == nil {
+				until = "works until " + k.Old.Expires.Local().Format("2006-01-02 15:04")
+			}
+			return t.newKey(k.IssuedKey, k, asJSON, fmt.Sprintf("This is the new key for %q; the old one, %s…, %s.", k.Label, k.Old.ID, until))
+		}),
+	}
+	flags.add(cmd)
+	cmd.Flags().StringVar(&grace, "grace", "24h", "how long the old key goes on working: a time such as 12h or 7d, or 0")
+	cmd.Flags().BoolVarP(&asJSON, "json", "j", false, "print JSON")
+	return cmd
+}
+
+func (t *terminal) keysRevoke() *cobra.Command {
+	var flags clientFlags
+	cmd := &cobra.Command{
+		Use:   "revoke KEY",
+		Short: "Make a key invalid, by the beginning that the list shows or by its label",
+		Args:  exactly("a key"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			var k server.RevokedKey
+			if err := gate.call(c.Context(), http.MethodDelete, keyPath(args[0]), nil, &k); err != nil {
+				return err
+			}
+			fmt.Fprintf(t.out, "%s… (%s) is revoked: requests with it are refused from now on, and those under way have ended.\n", k.ID, k.Label)
+			if k.Warning != "" {
+				fmt.Fprintf(t.err, "kindred: %s\n", k.Warning)
+			}
+			return nil
+		}),
+	}
+	flags.add(cmd)
+	return cmd
+}

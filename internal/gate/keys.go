@@ -1,0 +1,92 @@
+package gate
+
+import (
+	"context"
+	"time"
+
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
+)
+
+// came notes an exchange that was admitted, so that it can be ended with its key; that may have been revoked since it was checked.
+func (g *Gate) came(x *Exchange) {
+	g.mu.Lock()
+	if g.running == nil {
+		g.running = map[*Exchange]struct{}{}
+	}
+	g.running[x] = struct{}{}
+	g.mu.Unlock()
+	if g.Keys.Revoked(x.record.Key.ID) {
+		g.end(x.record.Key)
+	}
+}
+
+// left forgets an exchange.
+func (g *Gate) left(x *Exchange) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	delete(g.running, x)
+}
+
+// end ends what is under way with a key that is revoked.
+func (g *Gate) end(k keyring.Key) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for x := range g.running {
+		if x.record.Key.ID == k.ID { // which never changes
+			x.Cancel(exchange.Errorf(exchange.Unauthenticated, "invalid_api_key", "the key %q was revoked while it was used", k.Label))
+		}
+	}
+}
+
+// IssueKey makes a key for an application. Models that are not installed and styles that there are not are refused, since a mistyped
+// name would make a key that opens nothing.
+func (g *Gate) IssueKey(ctx context.Context, t keyring.Terms) (secret string, k keyring.Key, err error) {
+	if err := g.checkTerms(ctx, t); err != nil {
+		return "", keyring.Key{}, err
+	}
+	return g.Keys.Issue(ctx, t)
+}
+
+// ChangeKey changes a key's terms, which hold from its next request on.
+func (g *Gate) ChangeKey(ctx context.Context, ref string, change func(*keyring.Terms) error) (keyring.Key, error) {
+	return g.Keys.Change(ctx, ref, func(t *keyring.Terms) error {
+		if err := change(t); err != nil {
+			return err
+		}
+		return g.checkTerms(ctx, *t)
+	})
+}
+
+func (g *Gate) checkTerms(ctx context.Context, t keyring.Terms) error {
+	for _, id := range t.Models {
+		if _, _, err := g.resolve(ctx, keyring.Key{}, id); err != nil {
+			return exchange.InvalidParam("models", "%s", exchange.AsError(err).Message)
+		}
+	}
+	for _, name := range t.Endpoints {
+		if _, ok := dialect.Find(name); !ok {
+			return exchange.InvalidParam("endpoints", "%q is no style; the styles are %s", name, dialect.List(dialect.Styles...))
+		}
+	}
+	return nil
+}
+
+// RevokeKey makes a key invalid and ends what is under way with it. It returns what [keyring.Keyring.Revoke] does.
+func (g *Gate) RevokeKey(ctx context.Context, ref string) (k keyring.Key, written bool, err error) {
+	k, written, err = g.Keys.Revoke(ctx, ref)
+	if err == nil {
+		g.end(k)
+	}
+	return k, written, err
+}
+
+// RotateKey issues a key in the place of another, as [keyring.Keyring.Rotate] does.
+func (g *Gate) RotateKey(ctx context.Context, ref string, grace time.Duration) (secret string, next, old keyring.Key, err error) {
+	secret, next, old, err = g.Keys.Rotate(ctx, ref, grace)
+	if err == nil && !old.Revoked.IsZero() {
+		g.end(old)
+	}
+	return secret, next, old, err
+}

@@ -1,0 +1,152 @@
+package keyring
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"kindredgate/internal/exchange"
+)
+
+// Terms are what a key is for, and what it may: whoever has issued it can change them.
+type Terms struct {
+	Label     string
+	Models    []string          // models and presets that it may use; none for all
+	Endpoints []string          // styles in which it may ask, by their names; none for all
+	Limits    Limits            // in all
+	ByModel   map[string]Limits // with single models and presets, besides
+	Expires   time.Time         // zero for never
+	Origins   []string          // of the pages that may use it from a browser; none for those of the configuration
+	Addresses []netip.Prefix    // from which it may be used; none for all
+}
+
+// Limits bound what may be used. A zero bounds nothing.
+type Limits struct {
+	RequestsPerMinute int `json:"requests_per_minute,omitempty"`
+	RequestsPerDay    int `json:"requests_per_day,omitempty"`
+	TokensPerMinute   int `json:"tokens_per_minute,omitempty"` // of prompts and answers
+	TokensPerDay      int `json:"tokens_per_day,omitempty"`
+	PromptTokens      int `json:"prompt_tokens,omitempty"` // of one request
+	AnswerTokens      int `json:"answer_tokens,omitempty"` // of each answer of a request
+	AtOnce            int `json:"at_once,omitempty"`       // requests under way
+	QueueShare        int `json:"queue_share,omitempty"`   // percent of a model's places, and of its queue
+}
+
+// Fields are the limits by their names, in the order in which they are shown.
+func (l *Limits) Fields() []LimitField {
+	return []LimitField{
+		{"requests_per_minute", &l.RequestsPerMinute}, {"requests_per_day", &l.RequestsPerDay}, {"tokens_per_minute", &l.TokensPerMinute}, {"tokens_per_day", &l.TokensPerDay},
+		{"prompt_tokens", &l.PromptTokens}, {"answer_tokens", &l.AnswerTokens}, {"at_once", &l.AtOnce}, {"queue_share", &l.QueueShare},
+	}
+}
+
+// LimitField is one of the limits.
+type LimitField struct {
+	Name  string
+	Value *int
+}
+
+const mostLimit = 1 << 40
+
+func (l Limits) check(at string) error {
+	for _, f := range l.Fields() {
+		switch {
+		case *f.Value < 0 || *f.Value > mostLimit:
+			return exchange.InvalidParam(at+f.Name, "%s is %d; a limit is a number from 1 on, or 0 for none", at+f.Name, *f.Value)
+		case f.Name == "queue_share" && *f.Value > 100:
+			return exchange.InvalidParam(at+f.Name, "%s is %d; it is a percentage", at+f.Name, *f.Value)
+		}
+	}
+	return nil
+}
+
+// check reports what is wrong with terms, as an [exchange.Error]. It tidies the label up.
+func (t *Terms) check() error {
+	t.Label = strings.TrimSpace(t.Label)
+	if t.Label == "" || len(t.Label) > 100 || strings.ContainsFunc(t.Label, func(c rune) bool { return !unicode.IsPrint(c) }) {
+		return exchange.InvalidParam("label", "a key needs a label of 1 to 100 printable characters, to tell it from the others")
+	}
+	if err := t.Limits.check("limits."); err != nil {
+		return err
+	}
+	for _, name := range sortedKeys(t.ByModel) {
+		if err := t.ByModel[name].check("limits_by_model." + name + "."); err != nil {
+			return err
+		}
+		if !t.MayUse(name) {
+			return exchange.InvalidParam("limits_by_model", "there are limits for model %q, which the key may not use", name)
+		}
+	}
+	for i, o := range t.Origins {
+		if u, err := url.Parse(o); err != nil || u.Scheme == "" || u.Host == "" || u.Path != "" || u.RawQuery != "" {
+			return exchange.InvalidParam("origins", "origins[%d] is %q; an origin is a scheme and a host, such as https://app.example", i, o)
+		}
+	}
+	return nil
+}
+
+func sortedKeys[V any](m map[string]V) (keys []string) {
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// MayUse reports whether the key may use a model.
+func (t Terms) MayUse(model string) bool {
+	return len(t.Models) == 0 || slices.Contains(t.Models, model)
+}
+
+// MayAsk returns an error if the key may not be used in a style.
+func (t Terms) MayAsk(style string) error {
+	if len(t.Endpoints) == 0 || slices.Contains(t.Endpoints, style) {
+		return nil
+	}
+	return exchange.Errorf(exchange.Forbidden, "endpoint_not_allowed", "the key %q may not ask in the %s style; it may in: %s", t.Label, style, strings.Join(t.Endpoints, ", "))
+}
+
+// MayCome returns an error if the key may not be used from an address, or by a page of an origin; that is empty where no page asks.
+func (t Terms) MayCome(address, origin string) error {
+	if len(t.Addresses) > 0 {
+		a, err := netip.ParseAddr(address)
+		if err != nil || !slices.ContainsFunc(t.Addresses, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) }) {
+			return exchange.Errorf(exchange.Forbidden, "address_not_allowed", "the key %q may not be used from %s; its owner can change that with \"kindred keys change\"", t.Label, cmp.Or(address, "there"))
+		}
+	}
+	if origin != "" && len(t.Origins) > 0 && !slices.Contains(t.Origins, origin) {
+		return exchange.Errorf(exchange.Forbidden, "origin_not_allowed", "the key %q may not be used by pages of %s; its owner can change that with \"kindred keys change\"", t.Label, origin)
+	}
+	return nil
+}
+
+// ParseAddresses reads addresses and ranges of them, as 192.0.2.7 and 192.0.2.0/24.
+func ParseAddresses(list []string) (all []netip.Prefix, err error) {
+	for _, text := range list {
+		p, err := netip.ParsePrefix(text)
+		if a, single := netip.ParseAddr(text); single == nil {
+			p, err = netip.PrefixFrom(a.Unmap(), a.Unmap().BitLen()), nil
+		}
+		if err != nil {
+			return nil, exchange.InvalidParam("addresses", "%q is no address, nor a range of them such as 192.0.2.0/24", text)
+		}
+		all = append(all, p.Masked())
+	}
+	return all, nil
+}
+
+// span is how a limit's time is said.
+func span(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(max(1, (d+time.Second-1)/time.Second)))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int((d+time.Minute-1)/time.Minute))
+	}
+	return fmt.Sprintf("%d h %d min", int(d/time.Hour), int(d%time.Hour/time.Minute))
+}

@@ -1,0 +1,215 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/runner/scripted"
+)
+
+// issueWith issues a key over HTTP and returns its secret and identifier.
+func (h *house) issueWith(t *testing.T, terms string) (secret, id string) {
+	t.Helper()
+	resp, body := h.do(t, "POST", "/gate/keys", h.owner, terms)
+	var k IssuedKey
+	if err := json.Unmarshal([]byte(body), &k); err != nil || resp.StatusCode != 201 {
+		t.Fatal(resp.StatusCode, body)
+	}
+	return k.Key, k.ID
+}
+
+// A key's limits hold in every style, its holder is told how they stand, and what is refused says which one, and when to come again.
+func TestLimits(t *testing.T) {
+	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye", ", ", "aye."} }})
+	secret, id := h.issueWith(t, `{"label":"bot","limits":{"requests_per_minute":6,"tokens_per_day":1000,"answer_tokens":2}}`)
+	for i, call := range []struct{ path, body string }{
+		{"/v1/chat/completions", chatBody(false, "")},
+		{"/v1/chat/completions", chatBody(true, "")},
+		{"/v1/generate", `{"model":"harbour-4m","prompt":"When?"}`},
+		{"/v1/responses", `{"model":"harbour-4m","input":"When?"}`},
+		{"/v1/completions", `{"model":"harbour-4m","prompt":["When?","Where?"]}`}, // one request, whatever its prompts
+		{"/v1/embeddings", `{"model":"harbour-embed","input":"When?"}`},
+	} {
+		resp, body := h.do(t, "POST", call.path, secret, call.body)
+		if resp.StatusCode != 200 {
+			t.Fatalf("%s: %d %s", call.path, resp.StatusCode, body)
+		}
+		if got := resp.Header.Get("X-Ratelimit-Remaining-Requests"); got != fmt.Sprint(5-i) && call.path != "/v1/embeddings" {
+			t.Errorf("%s: %q requests are left", call.path, got)
+		}
+		if limit, reset := resp.Header.Get("X-Ratelimit-Limit-Requests"), resp.Header.Get("X-Ratelimit-Reset-Requests"); call.path == "/v1/chat/completions" && (limit != "6" || reset == "") {
+			t.Errorf("limit %q, reset %q", limit, reset)
+		}
+		if call.path == "/v1/chat/completions" && !strings.Contains(body, `"length"`) {
+			t.Errorf("an answer is longer than the key allows: %s", body)
+		}
+	}
+	resp, body := h.do(t, "POST", "/v1/chat/completions", secret, chatBody(false, ""))
+	wait, err := time.ParseDuration(resp.Header.Get("Retry-After") + "s")
+	if resp.StatusCode != 429 || !strings.Contains(body, "6 requests a minute") || err != nil || wait < time.Second || wait > time.Minute || resp.Header.Get("X-Ratelimit-Remaining-Requests") != "0" {
+		t.Errorf("%d %s %v", resp.StatusCode, body, resp.Header)
+	}
+	resp, body = h.do(t, "GET", "/gate/key", secret, "")
+	var own OwnKey
+	if err := json.Unmarshal([]byte(body), &own); err != nil || resp.StatusCode != 200 || own.ID != id || len(own.Standing) != 2 || own.Standing[0].Remaining != 0 || own.Standing[1].Limit != 1000 {
+		t.Fatalf("%d %s", resp.StatusCode, body)
+	}
+	// 6 words and 2 tokens of each answer, or as it is in the style; 5 answers of 2, one of them with two prompts.
+	if used := 1000 - own.Standing[1].Remaining; used != 2*(6+2)+2*(1+2)+2*(1+2)+1 {
+		t.Errorf("%d tokens are counted", used)
+	}
+	// With other terms it goes on at once; what is not named stays.
+	resp, body = h.do(t, "PATCH", "/gate/keys/"+id, h.owner, `{"limits":{"requests_per_minute":100},"endpoints":["chat"]}`)
+	if resp.StatusCode != 200 || !strings.Contains(body, `"answer_tokens":2`) {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "POST", "/v1/chat/completions", secret, chatBody(false, "")); resp.StatusCode != 200 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "POST", "/v1/generate", secret, `{"model":"harbour-4m","prompt":"When?"}`); resp.StatusCode != 403 || !strings.Contains(body, "endpoint_not_allowed") {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	for terms, want := range map[string]string{
+		`{"label":"x","limits":{"tokens_per_minute":-1}}`:                "limits.tokens_per_minute",
+		`{"label":"x","limits":{"tokens_an_hour":1}}`:                    "limits.tokens_an_hour",
+		`{"label":"x","limits_by_model":{"harbour-4m":{"at_once":"a"}}}`: "limits_by_model.harbour-4m.at_once",
+		`{"label":"x","endpoints":["verse"]}`:                            "endpoints",
+		`{"label":"x","addresses":["here"]}`:                             "addresses",
+		`{"label":"x","expires":"soon"}`:                                 "expires",
+		`{"label":"x","expires":"2001-01-01T00:00:00Z"}`:                 "expires",
+		`{"label":"x","origins":["app.example"]}`:                        "origins",
+		`{"label":"x","models":["nobody"]}`:                              "models",
+	} {
+		resp, body := h.do(t, "POST", "/gate/keys", h.owner, terms)
+		if resp.StatusCode != 400 || !strings.Contains(body, `"param":"`+want+`"`) {
+			t.Errorf("%s: %d %s", terms, resp.StatusCode, body)
+		}
+	}
+}
+
+// What is under way with a key ends when it is revoked, with a last event that says why; another key's goes on.
+func TestRevokingEndsWhatIsUnderWay(t *testing.T) {
+	release := make(chan struct{})
+	h := start(t, &scripted.Runner{
+		Pieces: func(*exchange.Request) []string { return []string{"Aye", ", aye."} },
+		Before: func(ctx context.Context, piece int) error {
+			if piece == 0 {
+				return nil
+			}
+			select {
+			case <-release:
+				return nil
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			}
+		},
+	})
+	secret, id := h.issueWith(t, `{"label":"bot"}`)
+	type outcome struct {
+		key  string
+		body string
+	}
+	ended := make(chan outcome)
+	for _, key := range []string{secret, h.key} {
+		begun := make(chan struct{})
+		go func() {
+			req, err := http.NewRequest("POST", h.url+"/v1/chat/completions", strings.NewReader(chatBody(true, "")))
+			if err != nil {
+				t.Error(err)
+			}
+			req.Header.Set("Authorization", "Bearer "+key)
+			resp, err := http.DefaultClient.Do(req)
+			if err != nil {
+				t.Error(err)
+				close(begun)
+				return
+			}
+			defer resp.Body.Close()
+			var b strings.Builder
+			part := make([]byte, 4096)
+			for first := true; ; first = false {
+				n, err := resp.Body.Read(part)
+				b.Write(part[:n])
+				if first {
+					close(begun)
+				}
+				if err != nil {
+					break
+				}
+			}
+			ended <- outcome{key, b.String()}
+		}()
+		<-begun
+	}
+	if resp, body := h.do(t, "DELETE", "/gate/keys/"+id, h.owner, ""); resp.StatusCode != 200 {
+		t.Fatal(body)
+	}
+	if o := <-ended; o.key != secret || !strings.Contains(o.body, "was revoked while it was used") || strings.Contains(o.body, "[DONE]") {
+		t.Errorf("%s", o.body)
+	}
+	close(release)
+	if o := <-ended; o.key != h.key || !strings.Contains(o.body, "[DONE]") {
+		t.Errorf("another key's stream: %s", o.body)
+	}
+}
+
+// A key that took another's place has its responses, while the old one works for the grace.
+func TestRotatedKeys(t *testing.T) {
+	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }})
+	secret, id := h.issueWith(t, `{"label":"bot"}`)
+	_, body := h.do(t, "POST", "/v1/responses", secret, `{"model":"harbour-4m","input":"When?"}`)
+	var stored struct{ ID string }
+	if err := json.Unmarshal([]byte(body), &stored); err != nil {
+		t.Fatal(err)
+	}
+	resp, body := h.do(t, "POST", "/gate/keys/"+id+"/rotate", h.owner, `{"grace_seconds":3600}`)
+	var next RotatedKey
+	if err := json.Unmarshal([]byte(body), &next); err != nil || resp.StatusCode != 201 || next.Old.ID != id || next.Old.Expires == nil || next.Follows != id {
+		t.Fatalf("%d %s", resp.StatusCode, body)
+	}
+	for _, key := range []string{secret, next.Key} {
+		if resp, body := h.do(t, "GET", "/v1/responses/"+stored.ID, key, ""); resp.StatusCode != 200 {
+			t.Errorf("%d %s", resp.StatusCode, body)
+		}
+	}
+	if resp, body := h.do(t, "POST", "/gate/keys/"+id+"/rotate", h.owner, `{}`); resp.StatusCode != 400 || !strings.Contains(body, "grace_seconds is needed") {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+}
+
+// A key for pages of one origin, from some addresses.
+func TestKeysForPlaces(t *testing.T) {
+	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }})
+	preflight := []string{"Access-Control-Request-Method", "POST", "Access-Control-Request-Headers", "authorization", "Origin", "https://app.example"}
+	if resp, _ := h.do(t, "OPTIONS", "/v1/chat/completions", "", "", preflight...); resp.StatusCode != 403 {
+		t.Errorf("a page is granted what no key grants: %d", resp.StatusCode)
+	}
+	secret, id := h.issueWith(t, `{"label":"page","origins":["https://app.example"],"addresses":["127.0.0.0/8"]}`)
+	if resp, _ := h.do(t, "OPTIONS", "/v1/chat/completions", "", "", preflight...); resp.StatusCode != 204 {
+		t.Errorf("%d", resp.StatusCode)
+	}
+	if resp, body := h.do(t, "POST", "/v1/chat/completions", secret, chatBody(false, ""), "Origin", "https://app.example"); resp.StatusCode != 200 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "POST", "/v1/chat/completions", secret, chatBody(false, ""), "Origin", "https://other.example"); resp.StatusCode != 403 || !strings.Contains(body, "origin_not_allowed") {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "PATCH", "/gate/keys/"+id, h.owner, `{"addresses":["192.0.2.0/24"]}`); resp.StatusCode != 200 {
+		t.Fatalf("%d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "POST", "/v1/chat/completions", secret, chatBody(false, "")); resp.StatusCode != 403 || !strings.Contains(body, "address_not_allowed") {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "PATCH", "/gate/keys/"+id, h.owner, `{"addresses":null,"expires":null}`); resp.StatusCode != 200 {
+		t.Fatalf("%d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "POST", "/v1/chat/completions", secret, chatBody(false, "")); resp.StatusCode != 200 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+}

@@ -57,11 +57,12 @@ var rooms = map[string][]string{
 	"gate":            {"dialect", "exchange", "grammar", "prompt", "catalog", "keyring", "library", "runner/native"},
 	"kept":            {},
 	"answers":         {"exchange", "gate", "keyring", "kept", "dialect/response"},
+	"ledger":          {"exchange", "gate", "kept"},
 	"store":           {"keyring", "catalog", "exchange", "kept"},
 	"snippet":         {"dialect", "exchange"},
-	"server":          {"dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"boot":            {"system", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
-	"cli":             {"system", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
+	"server":          {"kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
+	"boot":            {"system", "ledger", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
+	"cli":             {"system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
 	"arch":            {},
 }
 

@@ -26,6 +26,7 @@ import (
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/kv"
+	"kindredgate/internal/ledger"
 	"kindredgate/internal/library"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/prepared"
@@ -117,6 +118,12 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		Settings:  "contexts " + string(cfg.Models.ContextType),
 		Observers: []gate.Observer{server.Logged{Log: o.Log}},
 	}
+	book, err := ledger.Open(ctx, cfg.Data, db, time.Duration(cfg.Ledger.Days)*24*time.Hour, o.Log)
+	if err != nil {
+		return h, FolderError(cfg.Data, fmt.Errorf("the ledger of exchanges: %w", err))
+	}
+	h.closing(book.Close)
+	h.Gate.Observers = append(h.Gate.Observers, book)
 	if o.Runner != nil {
 		h.Gate.Runner = o.Runner
 	}
@@ -136,7 +143,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	}
 	h.closing(desk.Close)
 	h.Server = server.New(server.Options{
-		Gate: h.Gate, Answers: desk, Console: o.Console, Log: o.Log, Version: o.Version,
+		Gate: h.Gate, Answers: desk, Ledger: book, Console: o.Console, Log: o.Log, Version: o.Version,
 		Open: cfg.Access == config.Open, HostNames: cfg.HostNames, BrowserOrigins: cfg.BrowserOrigins,
 	}, h.Listener.Addr())
 	return h, nil

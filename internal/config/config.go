@@ -29,6 +29,12 @@ type Config struct {
 	Data           string   `yaml:"data"` // folder of the database and the owner key
 	Models         Models   `yaml:"models"`
 	Responses      Stored   `yaml:"responses"`
+	Ledger         Ledger   `yaml:"ledger"`
+}
+
+// Ledger says how long the record of exchanges is kept.
+type Ledger struct {
+	Days int `yaml:"days"` // 0 for as long as the gate is there
 }
 
 // Stored says how much is kept of the answers of the response style.
@@ -108,7 +114,7 @@ const DefaultListen = "127.0.0.1:7717"
 // Default is the configuration that an empty file stands for.
 func Default() Config {
 	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute, ContextType: HalfFloats, Prepared: 20 << 30},
-		Responses: Stored{Days: 30, Space: 256 << 20}}
+		Responses: Stored{Days: 30, Space: 256 << 20}, Ledger: Ledger{Days: 90}}
 }
 
 // Load reads the file at path, or, if path is empty, gate.yaml in the configuration folder if there is one;
@@ -193,6 +199,9 @@ func (c *Config) Check() error {
 		if origin != "*" && (err != nil || u.Scheme == "" || u.Host == "" || u.Scheme+"://"+u.Host != origin) {
 			return fmt.Errorf("browser_origins[%d] is %q; an origin looks like https://app.example or http://localhost:5173, without a path", i, origin)
 		}
+	}
+	if d := c.Ledger.Days; d < 0 || d > 36_500 {
+		return fmt.Errorf("ledger.days is %d; it must be from 1 to 36500, or 0 to keep all", d)
 	}
 	if d := c.Responses.Days; d < 1 || d > 36_500 {
 		return fmt.Errorf("responses.days is %d; it must be from 1 to 36500", d)

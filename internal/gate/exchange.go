@@ -45,6 +45,7 @@ type Record struct {
 	PromptTokens     int
 	CachedTokens     int // of the prompt, that did not have to be read
 	CompletionTokens int
+	ReasoningTokens  int // of these
 	ToolCalls        int
 	Malformed        int      // places that looked like tool calls and could not be read
 	Drafted          int      // tokens that were put through the network before it was known that they follow
@@ -116,6 +117,11 @@ func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, r
 	}
 	x.admitted(m, req)
 	return x, nil
+}
+
+// Refuse notes a request that was refused before it could be an exchange, such as one that cannot be read.
+func (g *Gate) Refuse(caller keyring.Key, from Origin, err error) {
+	g.begin(context.Background(), caller, from, "").close(err)
 }
 
 // begin makes the record of an exchange.
@@ -268,6 +274,7 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 		r.Dropped = event.Dropped
 	case exchange.ReasoningDelta:
 		count(event.Candidate, event.Tokens)
+		r.ReasoningTokens += event.Tokens
 	case exchange.TextDelta:
 		count(event.Candidate, event.Tokens)
 	case exchange.ToolCallDelta:

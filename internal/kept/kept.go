@@ -1,4 +1,4 @@
-// Package kept is what is kept of requests in the response style: the form in which a store has it.
+// Package kept is what is kept of exchanges, and of responses, in the form in which a store has it.
 package kept
 
 import (

@@ -4,11 +4,13 @@ import (
 	"crypto/rand"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
@@ -54,6 +56,7 @@ func (s *Server) log(c *gin.Context) {
 		return
 	}
 	e := toError(err.Err)
+	s.noteRefused(c, e)
 	attrs = append(attrs, "code", e.Code, "error", keyring.Redact(e.Error()))
 	switch e.Kind {
 	case exchange.Internal:
@@ -63,6 +66,26 @@ func (s *Server) log(c *gin.Context) {
 	default:
 		s.Log.Info("request refused", attrs...)
 	}
+}
+
+// noteRefused has a request noted that was to be an exchange and did not become one, if it came with a key: strangers leave no traces but
+// in the log.
+func (s *Server) noteRefused(c *gin.Context, err error) {
+	caller, known := c.Get(callerKey)
+	_, begun := c.Get(standingKey)
+	style, asks := styleOf(c.FullPath())
+	if known && asks && !begun && c.Request.Method == http.MethodPost {
+		s.Gate.Refuse(caller.(keyring.Key), origin(c, style), err)
+	}
+}
+
+// styleOf is the style of a path in which models are asked.
+func styleOf(path string) (dialect.Style, bool) {
+	i := slices.IndexFunc(dialect.Styles, func(style dialect.Style) bool { return path == "/v1"+style.Path() })
+	if i < 0 {
+		return "", false
+	}
+	return dialect.Styles[i], true
 }
 
 // Logged writes a gate's exchanges to a log, one line each when they end. Those that were refused are left to the line of

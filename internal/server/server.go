@@ -15,12 +15,14 @@ import (
 	"kindredgate/internal/answers"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
+	"kindredgate/internal/ledger"
 )
 
 // Options are what a server is made of. Gate, Answers and Console must be set.
 type Options struct {
 	Gate    *gate.Gate
 	Answers *answers.Desk
+	Ledger  *ledger.Book
 	Console fs.FS // the built console, with index.html at its root
 	Log     *slog.Logger
 	Version string
@@ -132,6 +134,9 @@ func (s *Server) routes() {
 	manage.DELETE("/models/:id", s.forgetModel)
 	manage.POST("/models/:id/load", s.loadModel)
 	manage.POST("/models/:id/unload", s.unloadModel)
+	manage.GET("/exchanges", s.listExchanges)
+	manage.GET("/exchanges/live", s.watchExchanges)
+	manage.GET("/exchanges/:id", s.showExchange)
 	manage.GET("/presets", s.listPresets)
 	manage.POST("/presets", s.addPreset)
 	manage.GET("/presets/:name", s.showPreset)

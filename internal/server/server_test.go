@@ -29,6 +29,7 @@ import (
 	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/ledger"
 	"kindredgate/internal/library"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/runner/native"
@@ -100,6 +101,11 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	h := &house{stopped: make(chan error, 1), records: make(chan gate.Record, 2000)}
 	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
 		Observers: []gate.Observer{h}}
+	book, err := ledger.Open(context.Background(), t.TempDir(), db, 0, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	g.Observers = append(g.Observers, book)
 	ctx, cancel := context.WithCancel(context.Background())
 	h.stop = cancel
 	must := func(secret string, err error) string {
@@ -126,7 +132,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Gate: g, Answers: desk, Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	o := Options{Gate: g, Answers: desk, Ledger: book, Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)
 	}
@@ -138,7 +144,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 		if err := <-h.stopped; err != nil {
 			t.Error(err)
 		}
-		if err := errors.Join(desk.Close(), db.Close()); err != nil {
+		if err := errors.Join(desk.Close(), book.Close(), db.Close()); err != nil {
 			t.Error(err)
 		}
 		http.DefaultClient.CloseIdleConnections()

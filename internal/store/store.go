@@ -26,7 +26,8 @@ import (
 
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
-	db     *sql.DB
+	db     *sql.DB // that writes
+	reader *sql.DB // that reads what may take longer, beside it
 	limits kept.Limits
 }
 
@@ -54,7 +55,13 @@ func Open(path string, responses kept.Limits) (*Store, error) {
 	if err := errors.Join(migrate(db), readable(db)); err != nil {
 		return nil, errors.Join(fmt.Errorf("database %s: %w", path, told(err)), db.Close())
 	}
-	return &Store{db, responses}, nil
+	options["_pragma"] = append(options["_pragma"], "query_only(1)")
+	reader, err := sql.Open("sqlite", location(path, options))
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	reader.SetMaxOpenConns(4)
+	return &Store{db, reader, responses}, nil
 }
 
 // location is the name that the driver has for a file.
@@ -73,7 +80,7 @@ func readable(db *sql.DB) error {
 }
 
 // Close closes the database.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error { return errors.Join(s.reader.Close(), s.db.Close()) }
 
 // migrate runs the numbered scripts that the database has not seen. A database from a newer gate is refused.
 func migrate(db *sql.DB) error {

@@ -1,0 +1,310 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/fatih/color"
+	"github.com/spf13/cobra"
+
+	"kindredgate/internal/kept"
+	"kindredgate/internal/ledger"
+	"kindredgate/internal/server"
+)
+
+// trafficFlags choose exchanges.
+type trafficFlags struct {
+	key, model, style, since string
+	failed                   bool
+	slow                     time.Duration
+	limit                    int
+}
+
+func (t *terminal) traffic() *cobra.Command {
+	var flags clientFlags
+	var f trafficFlags
+	var follow, asJSON bool
+	cmd := &cobra.Command{
+		Use:   "traffic",
+		Short: "Show who asked what, how long it took and how it ended",
+		Long:  "The newest exchanges, the last of them at the end. Of what was said nothing is kept.",
+		Example: `  kindred traffic --follow
+  kindred traffic --failed --since 24h
+  kindred traffic --key "timetable bot" --slow 2s`,
+		Args: known,
+		RunE: func(c *cobra.Command, _ []string) error {
+			query, err := f.query(time.Now())
+			if err != nil {
+				return usageError{err}
+			}
+			gate, err := flags.open(c.Context())
+			if err != nil {
+				return err
+			}
+			gate.exact = asJSON
+			var got server.ExchangeList
+			if err := gate.call(c.Context(), http.MethodGet, "/gate/exchanges?"+query.Encode(), nil, &got); err != nil {
+				return err
+			}
+			switch {
+			case asJSON && !follow:
+				return t.printJSON(got)
+			case !follow:
+				return t.exchanges(got)
+			}
+			return t.follow(c.Context(), gate, f, got, asJSON)
+		},
+	}
+	flags.add(cmd)
+	fs := cmd.Flags()
+	fs.StringVar(&f.key, "by", "", "exchanges of one key, by its beginning or its label")
+	fs.StringVarP(&f.model, "model", "m", "", "exchanges with one model or preset")
+	fs.StringVarP(&f.style, "style", "s", "", "exchanges in one style")
+	fs.StringVar(&f.since, "since", "", "exchanges since then: a time such as 24h or 7d ago, or a day such as 2031-01-31")
+	fs.BoolVar(&f.failed, "failed", false, "those that did not come to their end")
+	fs.DurationVar(&f.slow, "slow", 0, "those that took so long or longer, such as 2s")
+	fs.IntVarP(&f.limit, "last", "n", 20, "how many, at the most")
+	fs.BoolVarP(&follow, "follow", "f", false, "go on with what happens, until Ctrl-C")
+	fs.BoolVarP(&asJSON, "json", "j", false, "print JSON; with --follow a line for each")
+	cmd.AddCommand(t.trafficShow())
+	return cmd
+}
+
+// query is what the gate is asked for.
+func (f *trafficFlags) query(now time.Time) (url.Values, error) {
+	q := url.Values{"limit": {fmt.Sprint(f.limit)}}
+	for name, value := range map[string]string{"key": strings.TrimSuffix(f.key, "…"), "model": f.model, "style": f.style} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if f.since != "" {
+		at, err := time.ParseInLocation(time.DateOnly, f.since, time.Local)
+		if err != nil {
+			end, err := ending(f.since, now)
+			if err != nil || end == nil {
+				return nil, fmt.Errorf("--since is %q; give a time such as 24h or 7d, or a day such as 2031-01-31", f.since)
+			}
+			at = now.Add(now.Sub(*end))
+		}
+		q.Set("since", at.UTC().Format(time.RFC3339))
+	}
+	if f.failed {
+		q.Set("bad", "true")
+	}
+	if f.slow > 0 {
+		q.Set("slow_ms", fmt.Sprint(f.slow.Milliseconds()))
+	}
+	return q, nil
+}
+
+// columns of traffic, with their widths while it is followed.
+var columns = []struct {
+	name  string
+	width int
+}{{"TIME", 8}, {"KEY", 18}, {"MODEL", 14}, {"STYLE", 9}, {"TOKENS", 12}, {"FIRST", 8}, {"TOOK", 8}, {"ENDED", 0}}
+
+func exchangeCells(e kept.Exchange) []string {
+	at := e.Begun.Local().Format("15:04:05")
+	if time.Since(e.Begun) > 24*time.Hour {
+		at = e.Begun.Local().Format("01-02 15:04")
+	}
+	tokens := fmt.Sprintf("%d + %d", e.PromptTokens, e.CompletionTokens)
+	first := ""
+	if e.FirstToken > 0 {
+		first = took(e.FirstToken)
+	}
+	return []string{at, e.Label, e.Model, e.Style, tokens, first, took(e.Took), ended(e)}
+}
+
+// took writes milliseconds as people say them.
+func took(ms float64) string {
+	switch {
+	case ms < 10:
+		return fmt.Sprintf("%.1f ms", ms)
+	case ms < 1000:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f s", ms/1000)
+}
+
+// ended says how an exchange ended.
+func ended(e kept.Exchange) string {
+	switch {
+	case e.State == kept.Done && e.Reason != "" && e.Reason != "stop":
+		return "whole, by " + e.Reason
+	case e.State == kept.Done:
+		return "whole"
+	case e.Code != "":
+		return string(e.State) + ": " + e.Code
+	}
+	return string(e.State)
+}
+
+func (t *terminal) exchanges(got server.ExchangeList) error {
+	if len(got.Exchanges) == 0 {
+		_, err := fmt.Fprintln(t.out, "There is no such exchange in the ledger.")
+		return err
+	}
+	var head []string
+	for _, c := range columns {
+		head = append(head, c.name)
+	}
+	rows := [][]string{head}
+	for i := len(got.Exchanges) - 1; i >= 0; i-- {
+		rows = append(rows, exchangeCells(got.Exchanges[i]))
+	}
+	if got.Lost > 0 {
+		fmt.Fprintf(t.err, "kindred: %d exchanges could not be kept since the gate was started\n", got.Lost)
+	}
+	return table(t.out, rows...)
+}
+
+// follow prints exchanges as they end.
+func (t *terminal) follow(ctx context.Context, gate *client, f trafficFlags, before server.ExchangeList, asJSON bool) error {
+	resp, err := gate.send(ctx, http.MethodGet, "/gate/exchanges/live", nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	line := func(cells []string) {
+		var b strings.Builder
+		for i, c := range columns {
+			cell := shown(strings.Join(strings.Fields(cells[i]), " "))
+			if c.width > 0 {
+				cell = fmt.Sprintf("%-*.*s  ", c.width, c.width, cell)
+			}
+			b.WriteString(cell)
+		}
+		fmt.Fprintln(t.out, b.String())
+	}
+	show := func(e kept.Exchange) error {
+		if !asJSON {
+			line(exchangeCells(e))
+			return nil
+		}
+		raw, err := json.Marshal(e)
+		if err == nil {
+			_, err = fmt.Fprintf(t.out, "%s\n", raw)
+		}
+		return err
+	}
+	if !asJSON {
+		var head []string
+		for _, c := range columns {
+			head = append(head, c.name)
+		}
+		line(head)
+	}
+	for i := len(before.Exchanges) - 1; i >= 0; i-- {
+		if err := show(before.Exchanges[i]); err != nil {
+			return err
+		}
+	}
+	for data, err := range events(resp.Body, nil) {
+		if err != nil {
+			return err
+		}
+		var seen ledger.Sight
+		if err := json.Unmarshal(data, &seen); err != nil {
+			return fmt.Errorf("the gate's feed: %w", err)
+		}
+		if seen.Missed > 0 {
+			fmt.Fprintf(t.err, "kindred: %d more came too fast to be shown\n", seen.Missed)
+		}
+		if seen.Exchange == nil || seen.State == kept.Open || !f.fits(*seen.Exchange) {
+			continue
+		}
+		if err := show(*seen.Exchange); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fits says whether an exchange is one of those that are followed.
+func (f *trafficFlags) fits(e kept.Exchange) bool {
+	is := func(want string, have ...string) bool {
+		for _, h := range have {
+			if h == want {
+				return true
+			}
+		}
+		return want == ""
+	}
+	return is(strings.TrimPrefix(strings.TrimSuffix(f.key, "…"), "kg_"), e.Key, e.Label) && is(f.model, e.Model, e.Answered) && is(f.style, e.Style) &&
+		(!f.failed || e.State != kept.Done) && e.Took >= float64(f.slow.Milliseconds())
+}
+
+func (t *terminal) trafficShow() *cobra.Command {
+	return looking(t, "show ID", "Show one exchange, with where its time went", exactly("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e kept.Exchange, err error) {
+		return e, gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(args[0]), nil, &e)
+	}, func(e kept.Exchange) error {
+		answered := e.Model
+		if e.Answered != "" && e.Answered != e.Model {
+			answered += ", answered by " + e.Answered
+		}
+		rows := [][]string{
+			{"  ended", ended(e)}, {"  begun", e.Begun.Local().Format("2006-01-02 15:04:05.000")}, {"  key", e.Label + "  kg_" + e.Key + "…"},
+			{"  from", strings.TrimSpace(e.Client + "  " + e.Agent)}, {"  model", answered}, {"  asked", e.Style + "  " + e.Endpoint},
+			{"  prompt", fmt.Sprintf("%d tokens, %d of them known from before", e.PromptTokens, e.CachedTokens)},
+			{"  answer", fmt.Sprintf("%d tokens, %d of them reasoning", e.CompletionTokens, e.ReasoningTokens)},
+		}
+		if e.Error != "" {
+			rows = append(rows, []string{"  error", e.Error})
+		}
+		if e.ToolCalls > 0 {
+			rows = append(rows, []string{"  tool calls", fmt.Sprint(e.ToolCalls)})
+		}
+		if e.DroppedTurns > 0 {
+			rows = append(rows, []string{"  left out", fmt.Sprintf("%d of the oldest turns", e.DroppedTurns)})
+		}
+		if e.Parent != "" {
+			rows = append(rows, []string{"  part of", e.Parent})
+		}
+		fmt.Fprintf(t.out, "%s\n\n", paint(t.out, color.Bold)(shown(e.ID)))
+		if err := table(t.out, rows...); err != nil {
+			return err
+		}
+		_, err := fmt.Fprint(t.out, strip(e))
+		return err
+	})
+}
+
+// stripWidth is how many characters the strip of an exchange's time has.
+const stripWidth = 60
+
+// strip draws where the time of an exchange went.
+func strip(e kept.Exchange) string {
+	if e.Took <= 0 {
+		return ""
+	}
+	before := e.Queue + e.Load + e.Prefill
+	rest := e.Took - max(e.FirstToken, before)
+	other := max(0, e.FirstToken-before)
+	if e.FirstToken == 0 {
+		rest, other = 0, max(0, e.Took-before)
+	}
+	var b strings.Builder
+	fmt.Fprintln(&b)
+	at := 0.0
+	for _, p := range []struct {
+		name string
+		ms   float64
+	}{{"waiting", e.Queue}, {"loading", e.Load}, {"reading", e.Prefill}, {"the gate", other}, {"writing", rest}} {
+		if p.ms <= 0 {
+			continue
+		}
+		from, to := int(at/e.Took*stripWidth), int((at+p.ms)/e.Took*stripWidth)
+		at += p.ms
+		from = min(from, stripWidth-1)
+		to = min(max(to, from+1), stripWidth)
+		fmt.Fprintf(&b, "  %-9s %s%s%s  %s\n", p.name, strings.Repeat("·", from), strings.Repeat("█", to-from), strings.Repeat("·", stripWidth-to), took(p.ms))
+	}
+	return b.String()
+}

@@ -1,0 +1,315 @@
+// Package ledger keeps the record of every exchange: who asked whom for what, when, how long it took, how many tokens, and how it ended.
+// Of what was said it keeps nothing.
+//
+// A [Book] is an observer of a gate. What it is told goes to a journal at once, which is a line in a file, and to the database a little
+// later, many at once by one writer. Whoever watches gets it too.
+package ledger
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/kept"
+)
+
+const (
+	// commitAfter is how long the writer gathers exchanges before it writes them.
+	commitAfter = 50 * time.Millisecond
+	// mostPending bounds how many exchanges wait in memory when the database cannot be written; of more the oldest are in the journal
+	// only.
+	mostPending = 50_000
+	// batch is how many exchanges are written in one transaction at the most.
+	batch = 2000
+	// watched is how many events a watcher may be behind before it loses some.
+	watched = 256
+)
+
+// Book keeps exchanges. It is safe for concurrent use.
+type Book struct {
+	records kept.Exchanges
+	log     *slog.Logger
+	age     time.Duration
+
+	mu       sync.Mutex
+	journal  journal
+	pending  []kept.Exchange // in the journal, and not in the database yet
+	first    int             // how many came before the first of these
+	full     []segment       // files of the journal that are not written to any more
+	lost     int             // exchanges that could be written nowhere
+	failing  bool            // of the journal; it was said
+	watchers map[*watcher]struct{}
+
+	wake    chan struct{}
+	stop    chan struct{}
+	stopped chan struct{}
+}
+
+// segment is a file of the journal with how many exchanges had come when it was full.
+type segment struct {
+	path string
+	upTo int
+}
+
+// Open takes over what the journal in a folder has from before, and begins to write. Exchanges older than age are removed now and then; 0
+// keeps all.
+func Open(ctx context.Context, folder string, records kept.Exchanges, age time.Duration, log *slog.Logger) (*Book, error) {
+	b := &Book{records: records, log: log, age: age, journal: journal{folder: folder}, watchers: map[*watcher]struct{}{},
+		wake: make(chan struct{}, 1), stop: make(chan struct{}), stopped: make(chan struct{})}
+	old, err := segments(folder)
+	if err != nil {
+		return nil, err
+	}
+	for _, path := range old {
+		if _, err := fmt.Sscanf(filepath.Base(path), "exchanges-%d.journal", &b.journal.number); err != nil {
+			return nil, fmt.Errorf("%s: its name has no number", path)
+		}
+		list, torn, err := read(path)
+		if err != nil {
+			return nil, err
+		}
+		if torn > 0 {
+			log.Warn("lines of the journal were not whole and are left out", "file", path, "lines", torn)
+		}
+		for len(list) > 0 {
+			n := min(len(list), batch)
+			if err := records.PutExchanges(ctx, list[:n]); err != nil {
+				return nil, fmt.Errorf("take over %s: %w", path, err)
+			}
+			list = list[n:]
+		}
+	}
+	if err := records.InterruptExchanges(ctx); err != nil {
+		return nil, err
+	}
+	if err := b.journal.begin(); err != nil {
+		return nil, err
+	}
+	for _, path := range old {
+		if err := os.Remove(path); err != nil {
+			return nil, err
+		}
+	}
+	go b.write()
+	return b, nil
+}
+
+// Began notes an exchange that was admitted.
+func (b *Book) Began(r gate.Record) { b.add(entry(r, kept.Open)) }
+
+// Ended notes how an exchange ended.
+func (b *Book) Ended(r gate.Record) { b.add(entry(r, state(r))) }
+
+func state(r gate.Record) kept.State {
+	var e *exchange.Error
+	switch {
+	case r.Err == nil:
+		return kept.Done
+	case r.Answered == "":
+		return kept.Refused
+	case errors.Is(r.Err, context.Canceled), errors.As(r.Err, &e) && e.Kind == exchange.Canceled:
+		return kept.Cancelled
+	}
+	return kept.Failed
+}
+
+// entry is what is kept of a record.
+func entry(r gate.Record, s kept.State) kept.Exchange {
+	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+	e := kept.Exchange{
+		ID: r.ID, Parent: r.Parent, Begun: r.Begun.UTC(), Key: r.Key.Account(), Label: r.Key.Label, Client: r.Client, Agent: r.Agent, Style: string(r.Style), Endpoint: r.Endpoint,
+		Model: short(r.Asked), Answered: r.Answered, Preset: r.Preset, State: s, Reason: string(r.Reason),
+		PromptTokens: r.PromptTokens, CachedTokens: r.CachedTokens, CompletionTokens: r.CompletionTokens, ReasoningTokens: r.ReasoningTokens, ToolCalls: r.ToolCalls, DroppedTurns: r.Dropped,
+		Queue: ms(r.Timings.Queue), Load: ms(r.Timings.Load), Prefill: ms(r.Timings.Prefill), FirstToken: ms(r.FirstToken), Took: ms(r.Duration),
+	}
+	if r.Err != nil && s != kept.Cancelled {
+		known := exchange.AsError(r.Err)
+		e.Code, e.Error = known.Code, short(known.Message)
+	}
+	return e
+}
+
+// short bounds a text of a client's.
+func short(s string) string {
+	const most = 500
+	if len(s) <= most {
+		return s
+	}
+	return s[:most] + "…"
+}
+
+// add writes an exchange to the journal, and leaves it for the writer.
+func (b *Book) add(e kept.Exchange) {
+	line, err := json.Marshal(e)
+	if err != nil {
+		b.log.Error("an exchange cannot be written down", "id", e.ID, "error", err.Error())
+		return
+	}
+	line = append(line, '\n')
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	err = b.journal.add(line)
+	if err != nil && !b.failing {
+		b.log.Error("the journal of exchanges cannot be written; what cannot be written to the database either is counted", "error", err.Error())
+	}
+	b.failing = err != nil
+	if len(b.pending) >= mostPending {
+		b.pending = b.pending[1:]
+		b.first++
+		b.lost++
+	}
+	b.pending = append(b.pending, e)
+	for w := range b.watchers {
+		w.offer(e)
+	}
+	select {
+	case b.wake <- struct{}{}:
+	default: // it is awake
+	}
+}
+
+// Lost is how many exchanges could not be kept since the gate was started.
+func (b *Book) Lost() int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.lost
+}
+
+// write is the writer's goroutine.
+func (b *Book) write() {
+	defer close(b.stopped)
+	pruned := time.Time{}
+	failed := false
+	for {
+		wait := commitAfter
+		select {
+		case <-b.stop:
+			if err := b.commit(); err != nil {
+				b.log.Error("exchanges are in the journal until the next start", "error", err.Error())
+			}
+			return
+		case <-b.wake:
+		}
+		if failed {
+			wait = time.Second
+		}
+		select {
+		case <-time.After(wait):
+		case <-b.stop:
+		}
+		err := b.guardedCommit()
+		if err != nil && !failed {
+			b.log.Error("exchanges cannot be written to the database; they are in the journal, and it is tried again", "error", err.Error())
+		}
+		if failed = err != nil; failed {
+			select {
+			case b.wake <- struct{}{}:
+			default:
+			}
+		}
+		if b.age > 0 && err == nil && time.Since(pruned) > time.Hour {
+			pruned = time.Now()
+			if err := b.records.PruneExchanges(context.Background(), pruned.Add(-b.age)); err != nil {
+				b.log.Warn("old exchanges were not removed", "error", err.Error())
+			}
+		}
+	}
+}
+
+func (b *Book) guardedCommit() (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = exchange.Panicked(p)
+		}
+	}()
+	return b.commit()
+}
+
+// commit writes what is pending to the database, and removes the files of the journal that are wholly in it.
+func (b *Book) commit() error {
+	for {
+		b.mu.Lock()
+		n := min(len(b.pending), batch)
+		list, from := b.pending[:n:n], b.first
+		if b.journal.bytes > segmentBytes {
+			b.full = append(b.full, segment{b.journal.path(b.journal.number), from + len(b.pending)})
+			if err := b.journal.begin(); err != nil {
+				b.log.Warn("the journal of exchanges cannot be renewed", "error", err.Error())
+				b.full = b.full[:len(b.full)-1] // it is gone on with
+			}
+		}
+		b.mu.Unlock()
+		if n > 0 {
+			if err := b.records.PutExchanges(context.Background(), list); err != nil {
+				return err
+			}
+		}
+		b.mu.Lock()
+		// The oldest may have gone meanwhile, for want of room.
+		written := max(0, from+n-b.first)
+		b.pending, b.first = b.pending[written:], b.first+written
+		var old []segment
+		for len(b.full) > 0 && b.full[0].upTo <= b.first {
+			old, b.full = append(old, b.full[0]), b.full[1:]
+		}
+		rest := len(b.pending)
+		b.mu.Unlock()
+		for _, s := range old {
+			if err := os.Remove(s.path); err != nil {
+				b.log.Warn("a file of the journal cannot be removed", "error", err.Error())
+			}
+		}
+		if n == 0 || rest == 0 {
+			return nil
+		}
+	}
+}
+
+// Close writes what is pending.
+func (b *Book) Close() error {
+	close(b.stop)
+	<-b.stopped
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for w := range b.watchers {
+		close(w.gone)
+		delete(b.watchers, w)
+	}
+	path := b.journal.path(b.journal.number)
+	err := b.journal.file.Close()
+	if len(b.pending) == 0 && len(b.full) == 0 {
+		err = errors.Join(err, os.Remove(path))
+	}
+	return err
+}
+
+// Find lists exchanges, the newest first. Those that ended a moment ago may not be among them.
+func (b *Book) Find(ctx context.Context, f kept.Filter) ([]kept.Exchange, error) {
+	return b.records.Exchanges(ctx, f)
+}
+
+// Exchange returns one exchange.
+func (b *Book) Exchange(ctx context.Context, id string) (kept.Exchange, error) {
+	b.mu.Lock()
+	for i := len(b.pending) - 1; i >= 0; i-- {
+		if b.pending[i].ID == id {
+			e := b.pending[i]
+			b.mu.Unlock()
+			return e, nil
+		}
+	}
+	b.mu.Unlock()
+	e, err := b.records.Exchange(ctx, id)
+	if errors.Is(err, kept.ErrMissing) {
+		return e, exchange.Errorf(exchange.NotFound, "exchange_not_found", "there is no exchange %q in the ledger; it is too old, or was never asked here", id)
+	}
+	return e, err
+}

@@ -1,0 +1,320 @@
+package ledger
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/kept"
+)
+
+// memory keeps exchanges as a database does, and can be full.
+type memory struct {
+	mu     sync.Mutex
+	list   map[string]kept.Exchange
+	full   error
+	writes int
+}
+
+func (m *memory) PutExchanges(_ context.Context, list []kept.Exchange) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.full != nil {
+		return m.full
+	}
+	m.writes++
+	for _, e := range list {
+		if old, ok := m.list[e.ID]; !ok || old.State == kept.Open {
+			m.list[e.ID] = e
+		}
+	}
+	return nil
+}
+
+func (m *memory) InterruptExchanges(context.Context) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for id, e := range m.list {
+		if e.State == kept.Open {
+			e.State = kept.Interrupted
+			m.list[id] = e
+		}
+	}
+	return nil
+}
+
+func (m *memory) Exchange(_ context.Context, id string) (kept.Exchange, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if e, ok := m.list[id]; ok {
+		return e, nil
+	}
+	return kept.Exchange{}, kept.ErrMissing
+}
+
+func (m *memory) Exchanges(context.Context, kept.Filter) ([]kept.Exchange, error) { return nil, nil }
+func (m *memory) PruneExchanges(context.Context, time.Time) error                 { return nil }
+
+func (m *memory) state(id string) kept.State {
+	e, _ := m.Exchange(context.Background(), id)
+	return e.State
+}
+
+func (m *memory) fill(err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.full = err
+}
+
+func open(t testing.TB, folder string, m *memory) *Book {
+	t.Helper()
+	b, err := Open(context.Background(), folder, m, 0, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+func record(id string, err error) gate.Record {
+	return gate.Record{Origin: gate.Origin{ID: id}, Begun: time.Now(), Asked: "harbour-4m", Answered: "harbour-4m", Err: err}
+}
+
+// left are the journal's files.
+func left(t *testing.T, folder string) []string {
+	t.Helper()
+	files, err := segments(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return files
+}
+
+func TestStates(t *testing.T) {
+	for want, r := range map[kept.State]gate.Record{
+		kept.Done:      record("a", nil),
+		kept.Failed:    record("a", errors.New("x")),
+		kept.Cancelled: record("a", fmt.Errorf("left: %w", context.Canceled)),
+		kept.Refused:   {Origin: gate.Origin{ID: "a"}, Err: exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "too much")},
+	} {
+		if got := entry(r, state(r)); got.State != want || (got.Code != "") != (want == kept.Failed || want == kept.Refused) {
+			t.Errorf("%v is %q with code %q, not %q", r.Err, got.State, got.Code, want)
+		}
+	}
+	if e := entry(record("a", errors.New("a secret of the machine")), kept.Failed); strings.Contains(e.Error, "secret") {
+		t.Errorf("the ledger tells what clients are not told: %q", e.Error)
+	}
+}
+
+// What was noted is in the database after a stop in order, and nothing is left of the journal.
+func TestExchangesAreKept(t *testing.T) {
+	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}}
+	b := open(t, folder, m)
+	for i := range 5000 {
+		id := fmt.Sprint(i)
+		b.Began(record(id, nil))
+		if i%2 == 0 {
+			b.Ended(record(id, nil))
+		}
+	}
+	if e, err := b.Exchange(t.Context(), "4998"); err != nil || e.State != kept.Done {
+		t.Errorf("%+v, %v", e, err)
+	}
+	if err := b.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if len(m.list) != 5000 || m.state("10") != kept.Done || m.state("11") != kept.Open || m.writes > 1000 {
+		t.Errorf("%d exchanges, %s, %s, in %d writes", len(m.list), m.state("10"), m.state("11"), m.writes)
+	}
+	if files := left(t, folder); len(files) > 0 {
+		t.Errorf("%v are left", files)
+	}
+	var e *exchange.Error
+	if _, err := b.Exchange(t.Context(), "none"); !errors.As(err, &e) || e.Kind != exchange.NotFound {
+		t.Errorf("%v", err)
+	}
+}
+
+// A gate that is killed leaves its journal, the last line perhaps torn; the next one takes it over.
+func TestTheJournalIsTakenOver(t *testing.T) {
+	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}, full: errors.New("not yet")}
+	killed := open(t, folder, &memory{list: map[string]kept.Exchange{}, full: errors.New("the database cannot be written")})
+	for _, id := range []string{"whole", "open", "failed"} {
+		killed.Began(record(id, nil))
+	}
+	killed.Ended(record("whole", nil))
+	killed.Ended(record("failed", errors.New("x")))
+	files := left(t, folder)
+	if len(files) != 1 {
+		t.Fatal(files)
+	}
+	f, err := os.OpenFile(files[0], os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.WriteString(`{"id":"torn","state":"do`); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(t.Context(), folder, m, 0, slog.New(slog.DiscardHandler)); !errors.Is(err, m.full) || !slices.Equal(left(t, folder), files) {
+		t.Errorf("%v; %v is left", err, left(t, folder))
+	}
+	m.fill(nil)
+	b := open(t, folder, m)
+	if len(m.list) != 3 || m.state("whole") != kept.Done || m.state("open") != kept.Interrupted || m.state("failed") != kept.Failed {
+		t.Errorf("%+v", m.list)
+	}
+	b.Ended(record("next", nil))
+	if err := b.Close(); err != nil || m.state("next") != kept.Done || len(left(t, folder)) > 0 {
+		t.Errorf("%v, %v, %v", err, m.list, left(t, folder))
+	}
+}
+
+// While the database cannot be written, the journal and the memory hold what comes, and no one waits; what goes beyond is counted.
+func TestADatabaseThatCannotBeWritten(t *testing.T) {
+	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}, full: errors.New("the disk is full")}
+	b := open(t, folder, m)
+	for i := range mostPending + 7 {
+		b.Ended(record(fmt.Sprint(i), nil))
+	}
+	if b.Lost() != 7 {
+		t.Errorf("%d are lost, of 7", b.Lost())
+	}
+	if e, err := b.Exchange(t.Context(), fmt.Sprint(mostPending)); err != nil || e.State != kept.Done {
+		t.Errorf("one that is not written yet: %+v, %v", e, err)
+	}
+	m.fill(nil)
+	if err := b.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if len(m.list) != mostPending || m.state(fmt.Sprint(mostPending+6)) != kept.Done {
+		t.Errorf("%d are kept", len(m.list))
+	}
+	// A journal that cannot be written is no reason either.
+	b = open(t, folder, m)
+	if err := b.journal.file.Close(); err != nil {
+		t.Fatal(err)
+	}
+	b.Ended(record("without a journal", nil))
+	_ = b.Close() // the journal's file is closed already
+	if m.state("without a journal") != kept.Done {
+		t.Error("without a journal nothing is kept")
+	}
+}
+
+// A journal that has grown is renewed while exchanges go on coming, and its old files go when all in them is written.
+func TestTheJournalIsRenewed(t *testing.T) {
+	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}}
+	b := open(t, folder, m)
+	r := record("", nil)
+	r.Agent = strings.Repeat("x", 400)
+	for i := range 8000 { // some 6 MB
+		r.ID = fmt.Sprint(i)
+		b.Ended(r)
+		if i%1000 == 0 {
+			time.Sleep(2 * commitAfter) // the writer's turn
+		}
+	}
+	var bytes int64
+	for _, path := range left(t, folder) {
+		if info, err := os.Stat(path); err == nil { // it may just have gone
+			bytes += info.Size()
+		}
+	}
+	if bytes > 4*segmentBytes {
+		t.Errorf("the journal has %d bytes", bytes)
+	}
+	if err := b.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if len(m.list) != 8000 || len(left(t, folder)) > 0 {
+		t.Errorf("%d are kept, %v left", len(m.list), left(t, folder))
+	}
+}
+
+// A watcher that does not look loses exchanges, is told how many, and keeps nobody waiting.
+func TestWatchersThatDoNotLook(t *testing.T) {
+	b := open(t, t.TempDir(), &memory{list: map[string]kept.Exchange{}})
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	go func() {
+		for { // until somebody watches
+			b.mu.Lock()
+			n := len(b.watchers)
+			b.mu.Unlock()
+			if n > 0 {
+				break
+			}
+		}
+		b.Ended(record("first", nil))
+	}()
+	seen, missed := 0, 0
+	for s, err := range b.Watch(ctx) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if seen++; seen == 1 {
+			if s.ID != "first" {
+				t.Errorf("%+v", s)
+			}
+			for i := range watched + 10 {
+				b.Ended(record(fmt.Sprint(i), nil))
+			}
+		}
+		if missed += s.Missed; missed > 0 {
+			break
+		}
+	}
+	if missed != 10 {
+		t.Errorf("%d are missed, of 10", missed)
+	}
+	if err := b.Close(); err != nil {
+		t.Error(err)
+	}
+}
+
+func FuzzJournal(f *testing.F) {
+	f.Add([]byte(`{"id":"a","state":"done"}` + "\n" + `{"id":"b","st`))
+	f.Add([]byte("\n\n{}\n"))
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		list, torn, err := scan(strings.NewReader(string(doc)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if lines := strings.Count(string(doc), "\n") + 1; len(list)+torn > lines {
+			t.Fatalf("%d and %d of %d lines", len(list), torn, lines)
+		}
+	})
+}
+
+// BenchmarkNote is what the ledger costs on a request's way: its beginning and its end.
+func BenchmarkNote(b *testing.B) {
+	book := open(b, b.TempDir(), &memory{list: map[string]kept.Exchange{}})
+	r := record("", nil)
+	r.Client, r.Agent, r.Endpoint = "127.0.0.1", "an agent/1.2", "/v1/chat/completions"
+	n := 0
+	for b.Loop() {
+		n++
+		r.ID = fmt.Sprint(n)
+		book.Began(r)
+		book.Ended(r)
+	}
+	b.StopTimer()
+	if err := book.Close(); err != nil {
+		b.Fatal(err)
+	}
+	if files, err := filepath.Glob(book.journal.folder + "/*"); err != nil || len(files) > 0 {
+		b.Fatal(files, err)
+	}
+}

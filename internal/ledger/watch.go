@@ -1,0 +1,61 @@
+package ledger
+
+import (
+	"context"
+	"iter"
+
+	"kindredgate/internal/kept"
+)
+
+// Sight is what a watcher sees: an exchange that began or ended, or that some were missed.
+type Sight struct {
+	*kept.Exchange
+	Missed int `json:"missed,omitempty"` // exchanges that came too fast since the one before
+}
+
+// watcher gets what happens. It holds nobody up: what it cannot take in time is counted.
+type watcher struct {
+	feed   chan kept.Exchange
+	gone   chan struct{}
+	missed int // under the book's lock
+}
+
+// offer gives a watcher an exchange, if it has room.
+func (w *watcher) offer(e kept.Exchange) {
+	select {
+	case w.feed <- e:
+	default:
+		w.missed++
+	}
+}
+
+// Watch gives exchanges as they begin and end, until ctx is done or the book is closed.
+func (b *Book) Watch(ctx context.Context) iter.Seq2[Sight, error] {
+	return func(yield func(Sight, error) bool) {
+		w := &watcher{feed: make(chan kept.Exchange, watched), gone: make(chan struct{})}
+		b.mu.Lock()
+		b.watchers[w] = struct{}{}
+		b.mu.Unlock()
+		defer func() {
+			b.mu.Lock()
+			delete(b.watchers, w)
+			b.mu.Unlock()
+		}()
+		for {
+			select {
+			case e := <-w.feed:
+				b.mu.Lock()
+				missed := w.missed
+				w.missed = 0
+				b.mu.Unlock()
+				if !yield(Sight{&e, missed}, nil) {
+					return
+				}
+			case <-w.gone:
+				return
+			case <-ctx.Done():
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,141 @@
+package server
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/kept"
+	"kindredgate/internal/ledger"
+	"kindredgate/internal/runner/scripted"
+)
+
+// page asks for a page of the ledger until what was ended is in it, which takes a moment.
+func (h *house) page(t *testing.T, query string, fits func([]kept.Exchange) bool) []kept.Exchange {
+	t.Helper()
+	var list ExchangeList
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		resp, body := h.do(t, "GET", "/gate/exchanges?"+query, h.owner, "")
+		list = ExchangeList{}
+		if err := json.Unmarshal([]byte(body), &list); err != nil || resp.StatusCode != 200 {
+			t.Fatalf("%s: %d %s", query, resp.StatusCode, body)
+		}
+		if fits(list.Exchanges) || time.Now().After(deadline) {
+			return list.Exchanges
+		}
+	}
+}
+
+// Every exchange that came with a key is in the ledger: whole ones, those that were refused, and those that could not even be read.
+func TestExchangesAreInTheLedger(t *testing.T) {
+	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye", ", ", "aye."} }})
+	var whole string
+	for _, c := range []struct {
+		path, key, body string
+		status          int
+	}{
+		{"/v1/chat/completions", h.key, chatBody(true, ""), 200},
+		{"/v1/responses", h.key, `{"model":"harbour-4m","input":"When?"}`, 200},
+		{"/v1/embeddings", h.key, `{"model":"harbour-embed","input":"When?"}`, 200},
+		{"/v1/completions", h.key, `{"model":"harbour-4m","prompt":["When?","Where?"]}`, 200},
+		{"/v1/chat/completions", h.narrow, chatBody(false, ""), 403},
+		{"/v1/chat/completions", h.key, `{"model":`, 400},
+		{"/v1/chat/completions", "kg_stranger", chatBody(false, ""), 401}, // who leaves no trace
+	} {
+		resp, body := h.do(t, "POST", c.path, c.key, c.body, "User-Agent", "a-test")
+		if resp.StatusCode != c.status {
+			t.Fatalf("%s: %d %s", c.path, resp.StatusCode, body)
+		}
+		if whole == "" {
+			whole = resp.Header.Get("X-Request-Id")
+		}
+	}
+	all := h.page(t, "", func(list []kept.Exchange) bool { return len(list) == 7 })
+	var got []string
+	for _, e := range all {
+		got = append(got, strings.Join([]string{e.Style, e.Label, string(e.State), e.Code}, " "))
+	}
+	want := "chat application refused invalid_json|chat narrow refused model_not_allowed|raw application done |raw application done |embedding application done |response application done |chat application done "
+	if text := strings.Join(got, "|"); text != want {
+		t.Errorf("the ledger has\n%s, not\n%s", text, want)
+	}
+	resp, body := h.do(t, "GET", "/gate/exchanges/"+whole, h.owner, "")
+	var e kept.Exchange
+	if err := json.Unmarshal([]byte(body), &e); err != nil || resp.StatusCode != 200 || e.PromptTokens != 6 || e.CompletionTokens != 3 || e.Took <= 0 || e.Agent != "a-test" || e.Client != "127.0.0.1" || e.Answered != "harbour-4m" || e.Endpoint != "/v1/chat/completions" {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	count := func(query string, want int) {
+		t.Helper()
+		if list := h.page(t, query, func(list []kept.Exchange) bool { return len(list) == want }); len(list) != want {
+			t.Errorf("%s gives %d exchanges, not %d", query, len(list), want)
+		}
+	}
+	count("bad=true", 2)
+	count("style=raw", 2)
+	count("key=narrow", 1)
+	count("key=kg_"+e.Key, 6)
+	count("model=harbour-embed", 1)
+	count("slow_ms=60000", 0)
+	count("since="+time.Now().Add(time.Hour).UTC().Format(time.RFC3339), 0)
+	count("limit=2", 2)
+	count("before="+all[2].ID, 4)
+	for _, query := range []string{"bad=perhaps", "style=verse", "since=noon", "slow_ms=-1", "limit=0", "limit=1001"} {
+		name, _, _ := strings.Cut(query, "=")
+		if resp, body := h.do(t, "GET", "/gate/exchanges?"+query, h.owner, ""); resp.StatusCode != 400 || !strings.Contains(body, `"param":"`+name+`"`) {
+			t.Errorf("%s: %d %s", query, resp.StatusCode, body)
+		}
+	}
+	if resp, body := h.do(t, "GET", "/gate/exchanges/nothing", h.owner, ""); resp.StatusCode != 404 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, _ := h.do(t, "GET", "/gate/exchanges", h.key, ""); resp.StatusCode != 403 {
+		t.Errorf("an application's key sees the ledger: %d", resp.StatusCode)
+	}
+}
+
+// Who watches sees an exchange begin and end, and does not keep the gate from stopping.
+func TestWatching(t *testing.T) {
+	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }})
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, "GET", h.url+"/gate/exchanges/live", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+h.owner)
+	req.Header.Set("Kindred-Silence", "0.2")
+	resp, err := http.DefaultClient.Do(req) // which comes back when the stream is open
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	_, body := h.do(t, "POST", "/v1/generate", h.key, `{"model":"harbour-4m","prompt":"When?"}`)
+	if !strings.Contains(body, "Aye.") {
+		t.Fatal(body)
+	}
+	var states []kept.State
+	lines := bufio.NewScanner(resp.Body)
+	for len(states) < 2 && lines.Scan() {
+		if doc, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			var seen ledger.Sight
+			if err := json.Unmarshal([]byte(doc), &seen); err != nil || seen.Exchange == nil {
+				t.Fatalf("%s: %v", doc, err)
+			}
+			states = append(states, seen.State)
+		}
+	}
+	if len(states) != 2 || states[0] != kept.Open || states[1] != kept.Done {
+		t.Errorf("%v", states)
+	}
+	h.stop()
+	for lines.Scan() {
+	}
+	if err := lines.Err(); err != nil {
+		t.Errorf("the feed ends with %v", err)
+	}
+}

@@ -1,0 +1,114 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"kindredgate/internal/kept"
+)
+
+// PutExchanges keeps exchanges, all or none. One that has ended stays as it is.
+func (s *Store) PutExchanges(ctx context.Context, list []kept.Exchange) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return told(err)
+	}
+	defer tx.Rollback() //nolint:errcheck // it has no effect after Commit
+	put, err := tx.PrepareContext(ctx, `INSERT INTO exchanges (id, begun, key, label, model, answered, style, state, took, doc) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (id) DO UPDATE SET answered = excluded.answered, state = excluded.state, took = excluded.took, doc = excluded.doc WHERE exchanges.state = 'open'`)
+	if err != nil {
+		return told(err)
+	}
+	defer put.Close()
+	for _, e := range list {
+		doc, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		if _, err := put.ExecContext(ctx, e.ID, e.Begun.UnixMicro(), e.Key, e.Label, e.Model, e.Answered, e.Style, string(e.State), int64(e.Took*1000), string(doc)); err != nil {
+			return told(err)
+		}
+	}
+	return told(tx.Commit())
+}
+
+// InterruptExchanges marks those that are open as interrupted.
+func (s *Store) InterruptExchanges(ctx context.Context) error {
+	return s.exec(ctx, `UPDATE exchanges SET state = 'interrupted', doc = json_set(doc, '$.state', 'interrupted') WHERE state = 'open'`)
+}
+
+func scanExchange(row interface{ Scan(...any) error }) (e kept.Exchange, err error) {
+	var doc string
+	if err := row.Scan(&doc); err != nil {
+		return e, err
+	}
+	if err := json.Unmarshal([]byte(doc), &e); err != nil {
+		return e, fmt.Errorf("an exchange in the database: %w", err)
+	}
+	return e, nil
+}
+
+// Exchange returns an exchange, or kept.ErrMissing.
+func (s *Store) Exchange(ctx context.Context, id string) (kept.Exchange, error) {
+	e, err := scanExchange(s.reader.QueryRowContext(ctx, `SELECT doc FROM exchanges WHERE id = ?`, id))
+	if errors.Is(err, sql.ErrNoRows) {
+		return e, kept.ErrMissing
+	}
+	return e, err
+}
+
+// Exchanges lists exchanges, the newest first.
+func (s *Store) Exchanges(ctx context.Context, f kept.Filter) ([]kept.Exchange, error) {
+	query, args := `SELECT doc FROM exchanges WHERE 1`, []any{}
+	where := func(condition string, values ...any) {
+		query += " AND " + condition
+		args = append(args, values...)
+	}
+	if f.Key != "" {
+		where(`(key = ? OR label = ?)`, f.Key, f.Key)
+	}
+	if f.Model != "" {
+		where(`(model = ? OR answered = ?)`, f.Model, f.Model)
+	}
+	if f.Style != "" {
+		where(`style = ?`, f.Style)
+	}
+	if !f.Since.IsZero() {
+		where(`begun >= ?`, f.Since.UnixMicro())
+	}
+	if f.Before != "" {
+		where(`(begun, id) < (SELECT begun, id FROM exchanges WHERE id = ?)`, f.Before)
+	}
+	if f.Bad {
+		where(`state IN ('failed', 'refused', 'interrupted', 'cancelled')`)
+	}
+	if f.Slow > 0 {
+		where(`took >= ?`, f.Slow.Microseconds())
+		if f.Slow > time.Second {
+			where(`took > 1000000`) // which has an index
+		}
+	}
+	rows, err := s.reader.QueryContext(ctx, query+` ORDER BY begun DESC, id DESC LIMIT ?`, append(args, f.Limit)...)
+	if err != nil {
+		return nil, told(err)
+	}
+	defer rows.Close()
+	var list []kept.Exchange
+	for rows.Next() {
+		e, err := scanExchange(rows)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, e)
+	}
+	return list, told(rows.Err())
+}
+
+// PruneExchanges removes those that began before a time.
+func (s *Store) PruneExchanges(ctx context.Context, before time.Time) error {
+	return s.exec(ctx, `DELETE FROM exchanges WHERE begun < ?`, before.UnixMicro())
+}

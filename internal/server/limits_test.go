@@ -150,11 +150,21 @@ func TestRevokingEndsWhatIsUnderWay(t *testing.T) {
 	if resp, body := h.do(t, "DELETE", "/gate/keys/"+id, h.owner, ""); resp.StatusCode != 200 {
 		t.Fatal(body)
 	}
-	if o := <-ended; o.key != secret || !strings.Contains(o.body, "was revoked while it was used") || strings.Contains(o.body, "[DONE]") {
+	next := func() outcome {
+		select {
+		case o := <-ended:
+			return o
+		case <-time.After(20 * time.Second):
+			close(release)
+			t.Fatal("a stream does not end with its key")
+			return outcome{}
+		}
+	}
+	if o := next(); o.key != secret || !strings.Contains(o.body, "was revoked while it was used") || strings.Contains(o.body, "[DONE]") {
 		t.Errorf("%s", o.body)
 	}
 	close(release)
-	if o := <-ended; o.key != h.key || !strings.Contains(o.body, "[DONE]") {
+	if o := next(); o.key != h.key || !strings.Contains(o.body, "[DONE]") {
 		t.Errorf("another key's stream: %s", o.body)
 	}
 }

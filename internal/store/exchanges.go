@@ -63,35 +63,55 @@ func (s *Store) Exchange(ctx context.Context, id string) (kept.Exchange, error) 
 
 // Exchanges lists exchanges, the newest first.
 func (s *Store) Exchanges(ctx context.Context, f kept.Filter) ([]kept.Exchange, error) {
-	query, args := `SELECT doc FROM exchanges WHERE 1`, []any{}
-	where := func(condition string, values ...any) {
-		query += " AND " + condition
-		args = append(args, values...)
+	// A key may be named in two ways, and a model: each has its index, which gives the newest first, and goes through nothing else.
+	// Those that are bad or slow are few, so theirs comes first.
+	from := "exchanges"
+	switch {
+	case f.Bad:
+		from += " INDEXED BY exchanges_bad"
+	case f.Slow > time.Second:
+		from += " INDEXED BY exchanges_slow"
 	}
-	if f.Key != "" {
-		where(`(key = ? OR label = ?)`, f.Key, f.Key)
-	}
-	if f.Model != "" {
-		where(`(model = ? OR answered = ?)`, f.Model, f.Model)
-	}
-	if f.Style != "" {
-		where(`style = ?`, f.Style)
-	}
-	if !f.Since.IsZero() {
-		where(`begun >= ?`, f.Since.UnixMicro())
-	}
-	if f.Before != "" {
-		where(`(begun, id) < (SELECT begun, id FROM exchanges WHERE id = ?)`, f.Before)
-	}
-	if f.Bad {
-		where(`state IN ('failed', 'refused', 'interrupted', 'cancelled')`)
-	}
-	if f.Slow > 0 {
-		where(`took >= ?`, f.Slow.Microseconds())
-		if f.Slow > time.Second {
-			where(`took > 1000000`) // which has an index
+	query, args := "", []any{}
+	for _, key := range either(f.Key, "key", "label") {
+		for _, model := range either(f.Model, "model", "answered") {
+			if query != "" {
+				query += " UNION "
+			}
+			query += `SELECT * FROM (SELECT begun, id, doc FROM ` + from + ` WHERE 1`
+			where := func(condition string, values ...any) {
+				query += " AND " + condition
+				args = append(args, values...)
+			}
+			if f.Key != "" {
+				where(key+` = ?`, f.Key)
+			}
+			if f.Model != "" {
+				where(model+` = ?`, f.Model)
+			}
+			if f.Style != "" {
+				where(`style = ?`, f.Style)
+			}
+			if !f.Since.IsZero() {
+				where(`begun >= ?`, f.Since.UnixMicro())
+			}
+			if f.Before != "" {
+				where(`(begun, id) < (SELECT begun, id FROM exchanges WHERE id = ?)`, f.Before)
+			}
+			if f.Bad {
+				where(`state IN ('failed', 'refused', 'interrupted', 'cancelled')`)
+			}
+			if f.Slow > 0 {
+				where(`took >= ?`, f.Slow.Microseconds())
+			}
+			if f.Slow > time.Second {
+				where(`took > 1000000`) // which has an index
+			}
+			query += ` ORDER BY begun DESC, id DESC LIMIT ?)`
+			args = append(args, f.Limit)
 		}
 	}
+	query = `SELECT doc FROM (` + query + `)`
 	rows, err := s.reader.QueryContext(ctx, query+` ORDER BY begun DESC, id DESC LIMIT ?`, append(args, f.Limit)...)
 	if err != nil {
 		return nil, told(err)
@@ -106,6 +126,14 @@ func (s *Store) Exchanges(ctx context.Context, f kept.Filter) ([]kept.Exchange, 
 		list = append(list, e)
 	}
 	return list, told(rows.Err())
+}
+
+// either gives the columns in which a value is looked for; one, if there is nothing to look for.
+func either(value string, columns ...string) []string {
+	if value == "" {
+		return columns[:1]
+	}
+	return columns
 }
 
 // PruneExchanges removes those that began before a time.

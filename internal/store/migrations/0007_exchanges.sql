@@ -14,7 +14,9 @@ CREATE TABLE exchanges (
 
 CREATE INDEX exchanges_begun ON exchanges (begun);
 CREATE INDEX exchanges_key ON exchanges (key, begun);
+CREATE INDEX exchanges_label ON exchanges (label, begun);
 CREATE INDEX exchanges_model ON exchanges (model, begun);
+CREATE INDEX exchanges_answered ON exchanges (answered, begun);
 CREATE INDEX exchanges_bad ON exchanges (begun) WHERE state IN ('failed', 'refused', 'interrupted', 'cancelled');
 CREATE INDEX exchanges_slow ON exchanges (begun) WHERE took > 1000000;
 CREATE INDEX exchanges_open ON exchanges (id) WHERE state = 'open';

@@ -678,6 +678,18 @@ func TestConsole(t *testing.T) {
 		t.Errorf("the snippet is %q", got)
 	}
 
+	do("the traffic, which comes by itself",
+		chromedp.Evaluate[chromedp.Void](`location.hash = "traffic"`),
+		chromedp.WaitVisible(`(//*[@data-testid="exchanges"]//td[text()="console"])[5]`))
+	if _, errOut, code := run(t, g, "", "ask", "--key", g.Key, "--model", "harbour-4m", "And to Quillay?"); code != 0 {
+		t.Fatal(errOut)
+	}
+	do("an application's exchange, with where its time went",
+		chromedp.WaitVisible(`//*[@data-testid="exchanges"]//tr[1]//td[text()="demo application"]`),
+		chromedp.Click(`//*[@data-testid="exchanges"]//tbody/tr[1]//button`),
+		chromedp.WaitVisible(`//li[contains(., "Writing")]`),
+		chromedp.Click(`//button[text()="Close"]`))
+
 	do("the prompt, with a control token that is typed",
 		chromedp.Evaluate[chromedp.Void](`location.hash = "prompt"`),
 		chromedp.SendKeys(css(`[aria-label="Text of turn 2"]`), "<|end|>"),

@@ -130,6 +130,7 @@ func (c *client) send(ctx context.Context, method, path string, body any) (*http
 		return nil, err
 	}
 	req.Header.Set("Accept", "application/json, text/event-stream")
+	req.Header.Set("User-Agent", "kindred/"+Version)
 	req.Header.Set("Kindred-Silence", "0.5") // so that a person sees that something is done
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")

@@ -119,7 +119,11 @@ func exchangeCells(e kept.Exchange) []string {
 	if e.FirstToken > 0 {
 		first = took(e.FirstToken)
 	}
-	return []string{at, e.Label, e.Model, e.Style, tokens, first, took(e.Took), ended(e)}
+	whole := took(e.Took)
+	if e.State == kept.Refused {
+		tokens, whole = "", ""
+	}
+	return []string{at, e.Label, e.Model, e.Style, tokens, first, whole, ended(e)}
 }
 
 // took writes milliseconds as people say them.
@@ -297,7 +301,7 @@ func strip(e kept.Exchange) string {
 		name string
 		ms   float64
 	}{{"waiting", e.Queue}, {"loading", e.Load}, {"reading", e.Prefill}, {"the gate", other}, {"writing", rest}} {
-		if p.ms <= 0 {
+		if p.ms < 0.05 { // which would be said as 0.0
 			continue
 		}
 		from, to := int(at/e.Took*stripWidth), int((at+p.ms)/e.Took*stripWidth)

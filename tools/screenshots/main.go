@@ -72,6 +72,9 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 	if _, _, _, err := g.Command("", "presets", "add", "harbour-master", "--model", "harbour-4m", "--instructions", "You are a cheerful harbour master."); err != nil {
 		return err
 	}
+	if err := traffic(g); err != nil {
+		return err
+	}
 	tab, cancel, err := e2e.Browser(ctx, home, width, height)
 	if err != nil {
 		return err
@@ -101,7 +104,6 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.WaitVisible(css(`[data-testid="figures"]`)),
 		chromedp.Click(css(`[role="tab"][id$="trigger-events"]`)),
 		chromedp.WaitVisible(css(`[data-testid="events"]`)),
-		picture("console-try-events.png"),
 		chromedp.Click(css(`[role="tab"][id$="trigger-snippet"]`)),
 		chromedp.WaitVisible(css(`[data-testid="snippet"]`)),
 		open("models"),
@@ -115,6 +117,10 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		open("keys"),
 		chromedp.WaitVisible(css("table")),
 		picture("console-keys.png"),
+		open("traffic"),
+		chromedp.WaitVisible(`//*[@data-testid="exchanges"]//td[text()="kiosk"]`),
+		picture("console-traffic.png"),
+		open("keys"),
 		chromedp.Click(`//button[text()="Issue a key"]`),
 		chromedp.WaitVisible(css("#label")),
 		chromedp.SendKeys(css("#label"), "departure board\r"),
@@ -127,6 +133,25 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.EmulateViewport(390, 800),
 		picture("console-phone.png"),
 	)
+}
+
+// traffic has applications ask, one of them more than it may.
+func traffic(g *e2e.Gate) error {
+	for label, questions := range map[string][]string{
+		"timetable bot": {"When is the last boat to Osmer?", "And to Quillay?", "How long is the crossing to Wick Skerry?", "When is the first boat?"},
+		"kiosk":         {"Write a guide to Marrow Isle.", "Which is quicker to reach, Brannoc or Marrow Isle?"},
+	} {
+		key, _, _, err := g.Command("", "keys", "issue", "--label", label, "--requests-per-minute", "3", "--tokens-per-day", "50000", "--expires", "30d")
+		if err != nil {
+			return err
+		}
+		for i, question := range questions {
+			if _, _, _, err := g.Command("", "ask", "--key", strings.TrimSpace(key), "--model", "harbour-4m", "--style", []string{"chat", "response", "generate"}[i%3], question); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func open(screen string) chromedp.Action[chromedp.Void] {
@@ -228,10 +253,10 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 			`kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"`),
 		takeAfter(25*time.Second, "terminal-bench.png", `kindred bench harbour-4m`),
 		take("terminal-keys.png",
-			`kindred keys issue --label "timetable bot" --models harbour-4m`,
+			`kindred keys issue --label "timetable bot" --requests-per-minute 60 --tokens-per-day 50000 --expires 30d`,
 			`kindred keys list`,
-			`kindred presets add harbour-master --model harbour-4m --instructions "You are a cheerful harbour master."`,
-			`kindred presets list`))
+			`kindred keys show "timetable bot"`,
+			`kindred traffic --last 8`))
 	if err != nil {
 		return err
 	}

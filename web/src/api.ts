@@ -10,6 +10,9 @@ export type Addition = Schemas["ModelAddition"];
 export type Forgotten = Schemas["ForgottenModel"];
 export type Key = Schemas["Key"];
 type RevokedKey = Schemas["RevokedKey"];
+export type KeyTerms = Schemas["KeyTerms"];
+export type Exchange = Schemas["Exchange"];
+export type Filter = { key: string; model: string; bad: boolean };
 export type IssuedKey = Schemas["IssuedKey"];
 export type Preset = Schemas["Preset"] & { name: string };
 export type Prompt = Schemas["RenderedPrompt"];
@@ -74,7 +77,17 @@ export const changePreset = (p: Preset) => json<Preset>("PUT", `/gate/presets/${
 export const forgetPreset = (name: string) => send("DELETE", `/gate/presets/${encodeURIComponent(name)}`);
 
 export const keys = async () => (await json<{ keys: Key[] }>("GET", "/gate/keys")).keys;
-export const issueKey = (label: string, models: string[]) => json<IssuedKey>("POST", "/gate/keys", { label, models });
+export const issueKey = (terms: KeyTerms) => json<IssuedKey>("POST", "/gate/keys", terms);
+export const exchanges = (filter: Filter, before?: string) => {
+  const query = new URLSearchParams({ limit: String(pageLength) });
+  if (filter.key) query.set("key", filter.key);
+  if (filter.model) query.set("model", filter.model);
+  if (filter.bad) query.set("bad", "true");
+  if (before) query.set("before", before);
+  return json<Schemas["ExchangeList"]>("GET", `/gate/exchanges?${query}`);
+};
+/** How many exchanges a page of the ledger has. */
+export const pageLength = 50;
 export const revokeKey = (id: string) => json<RevokedKey>("DELETE", `/gate/keys/${encodeURIComponent(id)}`);
 export const signIn = (key: string) => send("POST", "/gate/session", { key });
 export const signOut = () => send("DELETE", "/gate/session");

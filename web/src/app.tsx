@@ -7,6 +7,7 @@ import { KeysScreen } from "./screens/keys";
 import { ModelsScreen } from "./screens/models";
 import { PromptScreen } from "./screens/prompt";
 import { SignIn } from "./screens/sign-in";
+import { TrafficScreen } from "./screens/traffic";
 import { TryScreen } from "./screens/try";
 import { useTheme, type Theme } from "./theme";
 import { ago } from "./words";
@@ -16,6 +17,7 @@ const screens = [
   { name: "try", title: "Try it", Screen: TryScreen },
   { name: "prompt", title: "Prompt", Screen: PromptScreen },
   { name: "keys", title: "Keys", Screen: KeysScreen },
+  { name: "traffic", title: "Traffic", Screen: TrafficScreen },
 ] as const;
 
 const fromHash = () => screens.find((s) => `#${s.name}` === window.location.hash)?.name ?? "models";
@@ -70,8 +72,8 @@ export function App() {
       </header>
       <main className="mx-auto max-w-6xl px-5 py-8">
         {screens.map(({ name, Screen }) => (
-          // Screens stay mounted, so that a question half written is still there after a look at another.
-          <Tabs.Content key={name} value={name} forceMount className="data-[state=inactive]:hidden">
+          // Screens stay mounted, so that a question half written is still there after a look at another; the one that follows a feed does not.
+          <Tabs.Content key={name} value={name} forceMount={name !== "traffic" || undefined} className="data-[state=inactive]:hidden">
             <Screen />
           </Tabs.Content>
         ))}

@@ -14,6 +14,12 @@ export function bytes(n: number): string {
   return `${n} B`;
 }
 
+export function milliseconds(ms: number): string {
+  if (ms < 10) return `${ms.toFixed(1)} ms`;
+  if (ms < 1000) return `${Math.round(ms)} ms`;
+  return `${(ms / 1000).toFixed(1)} s`;
+}
+
 export function ago(iso: string): string {
   const seconds = (Date.now() - Date.parse(iso)) / 1000;
   if (seconds < 60) return "just now";

@@ -3,7 +3,7 @@ import * as api from "../api";
 import { Button, CopyButton, Field, Heading, Problem, inputStyle } from "../design/controls";
 import { Confirm, Dialog } from "../design/dialog";
 import { useLoad } from "../load";
-import { ago, message } from "../words";
+import { ago, count, message } from "../words";
 
 export function KeysScreen() {
   const { data, error, reload } = useLoad(api.keys, 5000);
@@ -54,7 +54,7 @@ function KeyTable({ keys, onRevoke }: { keys: api.Key[]; onRevoke: (k: api.Key) 
       <table className="w-full text-left">
         <thead className="text-small text-faded">
           <tr>
-            {["Label", "Key", "Models", "Issued", "Last used", ""].map((h) => (
+            {["Label", "Key", "Models", "Limits", "Issued", "Last used", "Ends", ""].map((h) => (
               <th key={h} scope="col" className="py-2 pr-6 font-normal">
                 {h}
               </th>
@@ -67,8 +67,10 @@ function KeyTable({ keys, onRevoke }: { keys: api.Key[]; onRevoke: (k: api.Key) 
               <td className="pr-6 font-medium">{k.label}</td>
               <td className="tabular pr-6">{k.id}…</td>
               <td className="pr-6">{k.models.length ? k.models.join(", ") : "all"}</td>
+              <td className="pr-6">{limits(k)}</td>
               <td className="pr-6 whitespace-nowrap">{ago(k.created)}</td>
               <td className="pr-6 whitespace-nowrap">{k.last_used ? ago(k.last_used) : "never"}</td>
+              <td className="pr-6 whitespace-nowrap">{k.expires ? k.expires.slice(0, 10) : "never"}</td>
               <td className="text-right whitespace-nowrap">
                 <KeyAction k={k} onRevoke={onRevoke} />
               </td>
@@ -79,6 +81,27 @@ function KeyTable({ keys, onRevoke }: { keys: api.Key[]; onRevoke: (k: api.Key) 
     </div>
   );
 }
+
+/** The limits that are met first, as a rule. */
+function limits(k: api.Key) {
+  const l = k.limits;
+  const said = [
+    [l.requests_per_minute, "requests a minute"],
+    [l.requests_per_day, "requests a day"],
+    [l.tokens_per_minute, "tokens a minute"],
+    [l.tokens_per_day, "tokens a day"],
+    [l.at_once, "at once"],
+  ].flatMap(([n, unit]) => (n ? [`${count(Number(n))} ${unit}`] : []));
+  return said.length ? said.join(", ") : "none";
+}
+
+/** Days after which a key ends. */
+const lives = [
+  ["", "never"],
+  ["1", "after a day"],
+  ["30", "after 30 days"],
+  ["365", "after a year"],
+] as const;
 
 function KeyAction({ k, onRevoke }: { k: api.Key; onRevoke: (k: api.Key) => void }) {
   if (k.revoked) return <span className="text-small">revoked {ago(k.revoked)}</span>;
@@ -94,6 +117,9 @@ function IssueDialog({ onClose }: { onClose: () => void }) {
   const { data } = useLoad(api.models);
   const [label, setLabel] = useState("");
   const [models, setModels] = useState<string[]>([]);
+  const [perMinute, setPerMinute] = useState("");
+  const [perDay, setPerDay] = useState("");
+  const [life, setLife] = useState("");
   const [issued, setIssued] = useState<api.IssuedKey>();
   const [problem, setProblem] = useState("");
 
@@ -101,7 +127,14 @@ function IssueDialog({ onClose }: { onClose: () => void }) {
     e.preventDefault();
     setProblem("");
     try {
-      setIssued(await api.issueKey(label, models));
+      setIssued(
+        await api.issueKey({
+          label,
+          models,
+          limits: { requests_per_minute: Number(perMinute) || undefined, tokens_per_day: Number(perDay) || undefined },
+          expires: life ? new Date(Date.now() + Number(life) * 86_400_000).toISOString() : null,
+        }),
+      );
     } catch (e) {
       setProblem(message(e));
     }
@@ -143,6 +176,23 @@ function IssueDialog({ onClose }: { onClose: () => void }) {
             ))}
           <p className="text-small text-faded">None chosen means all, those to come included.</p>
         </fieldset>
+        <div className="grid gap-5 sm:grid-cols-3">
+          <Field label="Requests a minute" htmlFor="per-minute">
+            <input id="per-minute" type="number" min={1} value={perMinute} onChange={(e) => setPerMinute(e.target.value)} placeholder="no limit" className={`${inputStyle} tabular h-9`} />
+          </Field>
+          <Field label="Tokens a day" htmlFor="per-day">
+            <input id="per-day" type="number" min={1} value={perDay} onChange={(e) => setPerDay(e.target.value)} placeholder="no limit" className={`${inputStyle} tabular h-9`} />
+          </Field>
+          <Field label="It ends" htmlFor="life">
+            <select id="life" value={life} onChange={(e) => setLife(e.target.value)} className={`${inputStyle} h-9`}>
+              {lives.map(([days, says]) => (
+                <option key={days} value={days}>
+                  {says}
+                </option>
+              ))}
+            </select>
+          </Field>
+        </div>
         {problem && <Problem>{problem}</Problem>}
         <div className="flex justify-end gap-3">
           <Button onClick={onClose}>Cancel</Button>

@@ -29,6 +29,7 @@ import (
 	"kindredgate/internal/ledger"
 	"kindredgate/internal/library"
 	"kindredgate/internal/machine"
+	"kindredgate/internal/metrics"
 	"kindredgate/internal/prepared"
 	"kindredgate/internal/runner/native"
 	"kindredgate/internal/server"
@@ -123,7 +124,8 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		return h, FolderError(cfg.Data, fmt.Errorf("the ledger of exchanges: %w", err))
 	}
 	h.closing(book.Close)
-	h.Gate.Observers = append(h.Gate.Observers, book)
+	counted := metrics.New(h.Gate, o.Version, book.Lost)
+	h.Gate.Observers = append(h.Gate.Observers, book, counted)
 	if o.Runner != nil {
 		h.Gate.Runner = o.Runner
 	}
@@ -143,7 +145,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	}
 	h.closing(desk.Close)
 	h.Server = server.New(server.Options{
-		Gate: h.Gate, Answers: desk, Ledger: book, Console: o.Console, Log: o.Log, Version: o.Version,
+		Gate: h.Gate, Answers: desk, Ledger: book, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
 		Open: cfg.Access == config.Open, HostNames: cfg.HostNames, BrowserOrigins: cfg.BrowserOrigins,
 	}, h.Listener.Addr())
 	return h, nil

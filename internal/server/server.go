@@ -23,7 +23,8 @@ type Options struct {
 	Gate    *gate.Gate
 	Answers *answers.Desk
 	Ledger  *ledger.Book
-	Console fs.FS // the built console, with index.html at its root
+	Metrics http.Handler // nil for none
+	Console fs.FS        // the built console, with index.html at its root
 	Log     *slog.Logger
 	Version string
 	// Open lets every request use the models, with any key or none. Managing the gate needs the owner key all
@@ -126,6 +127,9 @@ func (s *Server) routes() {
 	r.POST("/gate/session", s.signIn)
 	r.DELETE("/gate/session", s.signOut)
 	r.GET("/gate/key", s.admit, s.showOwnKey)
+	if s.Metrics != nil {
+		r.GET("/metrics", s.admitLocal, gin.WrapH(s.Metrics))
+	}
 	manage := r.Group("/gate", s.ownerOnly)
 	manage.GET("/status", s.status)
 	manage.GET("/models", s.installedModels)

@@ -31,6 +31,7 @@ import (
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/ledger"
 	"kindredgate/internal/library"
+	"kindredgate/internal/metrics"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/runner/native"
 	"kindredgate/internal/runner/scripted"
@@ -105,7 +106,8 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	g.Observers = append(g.Observers, book)
+	counted := metrics.New(g, "1.2.3", book.Lost)
+	g.Observers = append(g.Observers, book, counted)
 	ctx, cancel := context.WithCancel(context.Background())
 	h.stop = cancel
 	must := func(secret string, err error) string {
@@ -132,7 +134,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Gate: g, Answers: desk, Ledger: book, Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	o := Options{Gate: g, Answers: desk, Ledger: book, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)
 	}

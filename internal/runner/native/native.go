@@ -426,6 +426,8 @@ type Status struct {
 	Leases  int   // requests that use it now
 	Bytes   int64 // of its weights, and set aside for its contexts
 	Context int64 // of these, set aside for contexts
+	// ContextBusy is what contexts of answers take now, and ContextKept what is kept of those that have ended.
+	ContextBusy, ContextKept int64
 	Unread  int64 // bytes of its files that are still being read into memory
 	// Unprepared is how many bytes are still to be written of its weights in the order of this processor.
 	Unprepared int64
@@ -443,7 +445,8 @@ func (r *Runner) Status(path string) Status {
 	if e.done() && e.err == nil {
 		s.State, s.Unread, s.Unprepared = Loaded, e.ahead.left(), e.preparing.left()
 		if e.engine != nil {
-			s.Context = int64(e.engine.Pool().Use().Limit) * e.engine.Pool().PageBytes()
+			use, page := e.engine.Pool().Use(), e.engine.Pool().PageBytes()
+			s.Context, s.ContextBusy, s.ContextKept = int64(use.Limit)*page, int64(use.Busy)*page, int64(use.Kept)*page
 		}
 	}
 	return s

@@ -1,0 +1,151 @@
+// Package metrics counts exchanges for Prometheus. Names follow the OpenTelemetry conventions for generative AI (semantic conventions
+// 1.36, "GenAI metrics"), as Prometheus writes them, where they have one; the others begin with kindred. Models are named by what answered,
+// since what clients ask for has no bound.
+package metrics
+
+import (
+	"net/http"
+	"strconv"
+	"sync/atomic"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/runner/native"
+)
+
+// operations are the conventions' names for what the styles ask for.
+var operations = map[dialect.Style]string{
+	dialect.Chat: "chat", dialect.Response: "chat", dialect.Generate: "text_completion", dialect.Raw: "text_completion", dialect.Embedding: "embeddings",
+}
+
+// Buckets of the conventions, in seconds.
+var (
+	durations = []float64{0.01, 0.02, 0.04, 0.08, 0.16, 0.32, 0.64, 1.28, 2.56, 5.12, 10.24, 20.48, 40.96, 81.92}
+	firsts    = []float64{0.001, 0.005, 0.01, 0.02, 0.04, 0.06, 0.08, 0.1, 0.25, 0.5, 0.75, 1, 2.5, 5, 7.5, 10}
+	perToken  = []float64{0.01, 0.025, 0.05, 0.075, 0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.75, 1, 2.5}
+)
+
+// Metrics is an observer of a gate. It is safe for concurrent use.
+type Metrics struct {
+	registry                     *prometheus.Registry
+	took, first, perToken, queue *prometheus.HistogramVec
+	tokens                       *prometheus.CounterVec
+	calls                        *prometheus.CounterVec
+	open                         atomic.Int64
+}
+
+// New makes the metrics of a gate. lost tells how many exchanges the ledger could not keep.
+func New(g *gate.Gate, version string, lost func() int) *Metrics {
+	m := &Metrics{registry: prometheus.NewRegistry()}
+	histogram := func(name, help string, buckets []float64, labels ...string) *prometheus.HistogramVec {
+		h := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: name, Help: help, Buckets: buckets}, labels)
+		m.registry.MustRegister(h)
+		return h
+	}
+	counter := func(name, help string, labels ...string) *prometheus.CounterVec {
+		c := prometheus.NewCounterVec(prometheus.CounterOpts{Name: name, Help: help}, labels)
+		m.registry.MustRegister(c)
+		return c
+	}
+	m.took = histogram("gen_ai_server_request_duration_seconds", "Time that exchanges took, refused ones included.", durations, "gen_ai_operation_name", "gen_ai_response_model", "kindred_style", "error_type")
+	m.first = histogram("gen_ai_server_time_to_first_token_seconds", "Time until the first token.", firsts, "gen_ai_operation_name", "gen_ai_response_model")
+	m.perToken = histogram("gen_ai_server_time_per_output_token_seconds", "Time for each token after the first.", perToken, "gen_ai_operation_name", "gen_ai_response_model")
+	m.queue = histogram("kindred_queue_seconds", "Time that exchanges waited for a place.", durations, "gen_ai_response_model")
+	m.tokens = counter("kindred_tokens_total", "Tokens by their type: input, of which cached did not have to be read, and output, of which some are reasoning.", "gen_ai_token_type", "gen_ai_response_model")
+	m.calls = counter("kindred_tool_calls_total", "Tool calls that models made.", "gen_ai_response_model")
+	m.registry.MustRegister(
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kindred_exchanges_open", Help: "Exchanges under way."}, func() float64 { return float64(m.open.Load()) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kindred_ledger_lost_total", Help: "Exchanges that could not be kept in the ledger."}, func() float64 { return float64(lost()) }),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kindred_info", Help: "The gate's version.", ConstLabels: prometheus.Labels{"version": version}}, func() float64 { return 1 }),
+		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		models{g},
+	)
+	return m
+}
+
+// Began counts an exchange that is under way.
+func (m *Metrics) Began(gate.Record) { m.open.Add(1) }
+
+// Ended counts what an exchange came to.
+func (m *Metrics) Ended(r gate.Record) {
+	failure := ""
+	if r.Err != nil {
+		failure = exchange.AsError(r.Err).Code
+	}
+	if r.Answered != "" {
+		m.open.Add(-1)
+	}
+	operation := operations[r.Style]
+	m.took.WithLabelValues(operation, r.Answered, string(r.Style), failure).Observe(r.Duration.Seconds())
+	if r.Answered == "" {
+		return
+	}
+	m.queue.WithLabelValues(r.Answered).Observe(r.Timings.Queue.Seconds())
+	if r.FirstToken > 0 {
+		m.first.WithLabelValues(operation, r.Answered).Observe(r.FirstToken.Seconds())
+	}
+	if n := r.CompletionTokens; n > 1 && r.FirstToken > 0 {
+		m.perToken.WithLabelValues(operation, r.Answered).Observe((r.Duration - r.FirstToken).Seconds() / float64(n-1))
+	}
+	for kind, n := range map[string]int{"input": r.PromptTokens, "cached": r.CachedTokens, "output": r.CompletionTokens, "reasoning": r.ReasoningTokens} {
+		if n > 0 {
+			m.tokens.WithLabelValues(kind, r.Answered).Add(float64(n))
+		}
+	}
+	if r.ToolCalls > 0 {
+		m.calls.WithLabelValues(r.Answered).Add(float64(r.ToolCalls))
+	}
+}
+
+// Handler answers in the text format of Prometheus, or another that the client accepts.
+func (m *Metrics) Handler() http.Handler {
+	return promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{MaxRequestsInFlight: 4})
+}
+
+// models tells of the models when it is asked.
+type models struct{ gate *gate.Gate }
+
+var (
+	loaded    = prometheus.NewDesc("kindred_model_loaded", "Whether a model is loaded.", []string{"gen_ai_response_model", "kept"}, nil)
+	memory    = prometheus.NewDesc("kindred_model_memory_bytes", "Memory set aside for a loaded model: its weights and its contexts.", []string{"gen_ai_response_model", "for"}, nil)
+	leases    = prometheus.NewDesc("kindred_model_requests", "Requests that use a model now.", []string{"gen_ai_response_model"}, nil)
+	pageBytes = prometheus.NewDesc("kindred_context_bytes", "Memory of contexts: busy with answers, kept for what may come again, and the limit.", []string{"gen_ai_response_model", "state"}, nil)
+)
+
+func (models) Describe(out chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{loaded, memory, leases, pageBytes} {
+		out <- d
+	}
+}
+
+func (c models) Collect(out chan<- prometheus.Metric) {
+	list, err := c.gate.Catalog.Models()
+	if err != nil {
+		out <- prometheus.NewInvalidMetric(loaded, err)
+	}
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	for _, m := range list {
+		if !m.Usable() {
+			continue
+		}
+		s := c.gate.Loader.Status(m.Path)
+		if s.State != native.Loaded {
+			gauge(loaded, 0, m.ID, "false")
+			continue
+		}
+		gauge(loaded, 1, m.ID, strconv.FormatBool(s.Kept))
+		gauge(memory, float64(s.Bytes-s.Context), m.ID, "weights")
+		gauge(memory, float64(s.Context), m.ID, "contexts")
+		gauge(leases, float64(s.Leases), m.ID)
+		gauge(pageBytes, float64(s.ContextBusy), m.ID, "busy")
+		gauge(pageBytes, float64(s.ContextKept), m.ID, "kept")
+		gauge(pageBytes, float64(s.Context), m.ID, "limit")
+	}
+}

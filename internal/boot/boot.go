@@ -62,7 +62,9 @@ type House struct {
 	Gate     *gate.Gate
 	Server   *server.Server
 	Listener net.Listener
-	NewOwner bool // whether the owner key was made just now
+	// Entrances are those for others, beside Listener.
+	Entrances []server.Entrance
+	NewOwner  bool // whether the owner key was made just now
 
 	log   *slog.Logger
 	close []func() error // what was opened, in that order
@@ -93,6 +95,9 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		_ = h.Listener.Close() // the server has closed it before, if there was one; its error tells nothing then
 		return nil
 	})
+	if err := h.listen(cfg.Network); err != nil {
+		return h, err
+	}
 	if err := os.MkdirAll(cfg.Data, 0o700); err != nil {
 		return h, FolderError(cfg.Data, err)
 	}
@@ -144,10 +149,15 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		return h, err
 	}
 	h.closing(desk.Close)
+	addresses := []net.Addr{h.Listener.Addr()}
+	for _, e := range h.Entrances {
+		addresses = append(addresses, e.Listener.Addr())
+	}
 	h.Server = server.New(server.Options{
 		Gate: h.Gate, Answers: desk, Ledger: book, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
 		Open: cfg.Access == config.Open, HostNames: cfg.HostNames, BrowserOrigins: cfg.BrowserOrigins,
-	}, h.Listener.Addr())
+		BaseURL: cfg.Network.BaseURL, TrustedProxies: cfg.Network.TrustedProxies,
+	}, addresses...)
 	return h, nil
 }
 
@@ -196,7 +206,7 @@ func (h *House) Serve(ctx context.Context) error {
 	defer stop()
 	preparing.Go(func() { prepare(ctx, h.Gate, h.Config.Models, h.log) })
 	preparing.Go(func() { retry(ctx, h.Gate.Keys, h.log) })
-	return h.Server.Serve(ctx, h.Listener)
+	return h.Server.Serve(ctx, append([]server.Entrance{{Listener: h.Listener}}, h.Entrances...)...)
 }
 
 // retryAfter is how often what could not be written is tried again.

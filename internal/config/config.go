@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -30,6 +31,72 @@ type Config struct {
 	Models         Models   `yaml:"models"`
 	Responses      Stored   `yaml:"responses"`
 	Ledger         Ledger   `yaml:"ledger"`
+	Network        Network  `yaml:"network"`
+}
+
+// Network says how others than the programs of this computer reach the gate.
+type Network struct {
+	// Listen are more addresses: host:port, or unix: with the path of a socket.
+	Listen []string `yaml:"listen"`
+	// Certificate and Key are PEM files. With them the host:port of Listen speak TLS.
+	Certificate string `yaml:"certificate"`
+	Key         string `yaml:"key"`
+	// BaseURL is what applications are told to use, such as https://gate.example/v1, where that is not an address of the gate itself.
+	BaseURL string `yaml:"base_url"`
+	// TrustedProxies are addresses, and ranges of them, whose X-Forwarded-For is believed.
+	TrustedProxies []string `yaml:"trusted_proxies"`
+}
+
+// SocketPrefix begins an address that is a Unix socket's.
+const SocketPrefix = "unix:"
+
+// check reports what does not go together, and makes paths absolute.
+func (n *Network) check(access Access) error {
+	for i, l := range n.Listen {
+		path, socket := strings.CutPrefix(l, SocketPrefix)
+		if socket {
+			path, err := Absolute(path)
+			if err != nil {
+				return err
+			}
+			n.Listen[i] = SocketPrefix + path
+			continue
+		}
+		host, port, err := net.SplitHostPort(l)
+		if err != nil || port == "" {
+			return fmt.Errorf("network.listen has %q; it must be an address and a port, such as 0.0.0.0:443, or unix: with the path of a socket", l)
+		}
+		if access == Open && !loopback(host) {
+			return fmt.Errorf("access is open, which is refused on %s: others could reach it; use keys", l)
+		}
+	}
+	if (n.Certificate == "") != (n.Key == "") {
+		return errors.New("network.certificate and network.key go together: name both files, or none")
+	}
+	for _, file := range []*string{&n.Certificate, &n.Key} {
+		if *file != "" {
+			path, err := Absolute(*file)
+			if err != nil {
+				return err
+			}
+			*file = path
+		}
+	}
+	if n.BaseURL != "" {
+		u, err := url.Parse(n.BaseURL)
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Path != "/v1" || u.RawQuery != "" || u.User != nil {
+			return fmt.Errorf("network.base_url is %q; it must be a scheme, a host and /v1, such as https://gate.example/v1", n.BaseURL)
+		}
+	}
+	for _, p := range n.TrustedProxies {
+		if _, err := netip.ParseAddr(p); err == nil {
+			continue
+		}
+		if _, err := netip.ParsePrefix(p); err != nil {
+			return fmt.Errorf("network.trusted_proxies has %q; it must be an address, or a range such as 10.0.0.0/8", p)
+		}
+	}
+	return nil
 }
 
 // Ledger says how long the record of exchanges is kept.
@@ -184,6 +251,9 @@ func (c *Config) Check() error {
 		}
 	default:
 		return fmt.Errorf("access is %q; it must be keys or open", c.Access)
+	}
+	if err := c.Network.check(c.Access); err != nil {
+		return err
 	}
 	if len(c.Models.Folders) == 0 {
 		return errors.New("models.folders is empty; name the folder that models are in")

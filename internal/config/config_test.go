@@ -57,15 +57,22 @@ func TestLaterWins(t *testing.T) {
 func TestMistakesAreNamed(t *testing.T) {
 	home := alone(t)
 	for text, want := range map[string]string{
-		"lisen: x":                              `[1:1] unknown field "lisen"`,
-		"models:\n  folder: [a]":                `[2:3] unknown field "folder"`,
-		"listen: [1, 2]":                        "[1:9]",
-		"listen: \"unclosed":                    "[1:9]",
-		"listen: 127.0.0.1":                     `listen is "127.0.0.1"`,
-		"access: all":                           `access is "all"`,
-		"access: open\nlisten: 192.0.2.1:7717":  "refused on 192.0.2.1:7717",
-		"access: open\nlisten: :7717":           "refused on :7717",
-		"access: open\nlisten: gate.example:80": "refused on gate.example:80",
+		"lisen: x":                                               `[1:1] unknown field "lisen"`,
+		"models:\n  folder: [a]":                                 `[2:3] unknown field "folder"`,
+		"listen: [1, 2]":                                         "[1:9]",
+		"listen: \"unclosed":                                     "[1:9]",
+		"listen: 127.0.0.1":                                      `listen is "127.0.0.1"`,
+		"access: all":                                            `access is "all"`,
+		"access: open\nlisten: 192.0.2.1:7717":                   "refused on 192.0.2.1:7717",
+		"access: open\nlisten: :7717":                            "refused on :7717",
+		"access: open\nlisten: gate.example:80":                  "refused on gate.example:80",
+		"network: { listen: [gate] }":                            `network.listen has "gate"`,
+		"access: open\nnetwork: { listen: [\"0.0.0.0:443\"] }":   "refused on 0.0.0.0:443",
+		"network: { certificate: a.pem }":                        "go together",
+		"network: { base_url: \"https://gate.example\" }":        "network.base_url is",
+		"network: { base_url: \"https://a:b@gate.example/v1\" }": "network.base_url is",
+		"network: { trusted_proxies: [proxy] }":                  `network.trusted_proxies has "proxy"`,
+		"ledger: { days: -1 }":                                   "ledger.days is -1",
 	} {
 		c, err := Load(write(t, filepath.Join(home, "x.yaml"), text))
 		if err == nil {

@@ -21,23 +21,30 @@ type hosts struct {
 	address string // host:port to show to people
 	any     bool   // listening on all interfaces
 	names   []string
-	ip      net.IP
+	ips     []net.IP
 }
 
-func newHosts(addr net.Addr, names []string) *hosts {
-	h := &hosts{address: addr.String(), names: []string{"localhost"}}
+func newHosts(addresses []net.Addr, names []string) *hosts {
+	h := &hosts{address: addresses[0].String(), names: []string{"localhost"}}
 	for _, n := range names {
 		h.names = append(h.names, strings.ToLower(n))
 	}
-	tcp, ok := addr.(*net.TCPAddr)
-	if !ok {
-		return h
+	beyond := false
+	for i, addr := range addresses {
+		tcp, ok := addr.(*net.TCPAddr)
+		if !ok {
+			continue // a socket, which pages of strangers cannot reach
+		}
+		h.ips = append(h.ips, tcp.IP)
+		if tcp.IP.IsUnspecified() {
+			h.any = true
+			if i == 0 {
+				h.address = net.JoinHostPort("127.0.0.1", fmt.Sprint(tcp.Port))
+			}
+		}
+		beyond = beyond || !tcp.IP.IsLoopback()
 	}
-	h.ip = tcp.IP
-	if h.any = tcp.IP.IsUnspecified(); h.any {
-		h.address = net.JoinHostPort("127.0.0.1", fmt.Sprint(tcp.Port))
-	}
-	if !tcp.IP.IsLoopback() {
+	if beyond {
 		if name, err := os.Hostname(); err == nil {
 			name = strings.ToLower(name)
 			h.names = append(h.names, name, name+".local")
@@ -61,7 +68,7 @@ func (h *hosts) own(header string) bool {
 	switch {
 	case ip == nil, ip.IsUnspecified(): // nobody's address: pages of strangers use it to reach this computer
 		return false
-	case ip.Equal(h.ip), ip.IsLoopback():
+	case ip.IsLoopback(), slices.ContainsFunc(h.ips, ip.Equal):
 		return true
 	case !h.any:
 		return false
@@ -121,7 +128,7 @@ func (s *Server) caller(c *gin.Context) (keyring.Key, error) {
 	}
 	k, err := s.Gate.Keys.Check(c.Request.Context(), secret)
 	if err == nil {
-		err = k.MayCome(c.RemoteIP(), c.GetHeader("Origin"))
+		err = k.MayCome(c.ClientIP(), c.GetHeader("Origin"))
 	}
 	return k, err
 }
@@ -196,7 +203,7 @@ func (s *Server) near(c *gin.Context) error {
 
 // admitLocal lets in who has a key, and programs on this computer. What a proxy passes on is not from this computer, wherever the proxy runs.
 func (s *Server) admitLocal(c *gin.Context) {
-	ip := net.ParseIP(c.RemoteIP())
+	ip := net.ParseIP(c.ClientIP())
 	for _, name := range []string{"X-Forwarded-For", "Forwarded", "X-Real-Ip", "Via"} {
 		if c.GetHeader(name) != "" {
 			ip = nil

@@ -57,7 +57,7 @@ func TestHosts(t *testing.T) {
 
 // Listening on all interfaces makes the addresses of this machine its own, and no others.
 func TestHostsOnAllInterfaces(t *testing.T) {
-	own := newHosts(&net.TCPAddr{IP: net.IPv4zero, Port: 7717}, nil)
+	own := newHosts([]net.Addr{&net.TCPAddr{IP: net.IPv4zero, Port: 7717}}, nil)
 	for host, want := range map[string]bool{"127.0.0.1": true, "0.0.0.0": false, "192.0.2.1": false, "8.8.8.8": false, "[2001:db8::1]:7717": false} {
 		if own.own(host) != want {
 			t.Errorf("%s is the gate's own: %v", host, !want)

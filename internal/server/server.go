@@ -3,11 +3,14 @@ package server
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -34,6 +37,10 @@ type Options struct {
 	HostNames []string
 	// BrowserOrigins are the origins of pages that may use the models from a browser; [AnyOrigin] stands for all.
 	BrowserOrigins []string
+	// BaseURL is what applications are told, in the place of the first address.
+	BaseURL string
+	// TrustedProxies are addresses and ranges whose word is taken for where a request comes from.
+	TrustedProxies []string
 	// Silence is how long a stream is silent before a comment line shows that it lives; 10 seconds if zero.
 	Silence time.Duration
 	// Patience is how long a client may leave a body unfinished, or an answer untaken, without any of it moving; 30 seconds if
@@ -57,8 +64,8 @@ type Server struct {
 // maxBody is the longest request body that is read, in bytes.
 const maxBody = 16 << 20
 
-// New makes the server for a gate that listens on addr.
-func New(o Options, addr net.Addr) *Server {
+// New makes the server for a gate that listens on addresses. Programs of this computer use the first one.
+func New(o Options, addresses ...net.Addr) *Server {
 	if o.Silence == 0 {
 		o.Silence = 10 * time.Second
 	}
@@ -71,7 +78,7 @@ func New(o Options, addr net.Addr) *Server {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{Options: o, started: time.Now(), hosts: newHosts(addr, o.HostNames), origins: http.NewCrossOriginProtection()}
+	s := &Server{Options: o, started: time.Now(), hosts: newHosts(addresses, o.HostNames), origins: http.NewCrossOriginProtection()}
 	for _, origin := range o.BrowserOrigins {
 		if origin == AnyOrigin {
 			continue // a page without a key is let in from no other origin but those that are named
@@ -81,6 +88,10 @@ func New(o Options, addr net.Addr) *Server {
 		}
 	}
 	s.base = "http://" + s.hosts.address + "/v1"
+	if u, err := url.Parse(o.BaseURL); err == nil && o.BaseURL != "" {
+		s.base = o.BaseURL
+		s.hosts.names = append(s.hosts.names, strings.ToLower(u.Hostname()))
+	}
 	s.ending = context.Background()
 	s.routes()
 	return s
@@ -94,6 +105,9 @@ func (s *Server) routes() {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.RedirectTrailingSlash = false
+	if err := r.SetTrustedProxies(s.TrustedProxies); err != nil { // none, unless they are named
+		s.Log.Warn("the trusted proxies cannot be used", "error", err.Error())
+	}
 	r.Use(s.identify, s.log, s.patient, s.survive, s.shareWithBrowsers, s.checkHost)
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
@@ -170,12 +184,18 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // errStopping is why answers end that are still running when the grace is over.
 var errStopping = exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down; the answer is not complete")
 
+// Entrance is where the server takes connections.
+type Entrance struct {
+	Listener net.Listener
+	TLS      *tls.Config // nil for none; the same for all that have one
+}
+
 // headerPatience is how long a connection may take for the header of a request.
 const headerPatience = 10 * time.Second
 
 // Serve answers requests from l until ctx is done. Then answers that run may go on for the grace; what is not
 // finished by then ends with an error event. It returns when every request has ended.
-func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+func (s *Server) Serve(ctx context.Context, entrances ...Entrance) error {
 	base, cut := context.WithCancelCause(context.Background())
 	defer cut(nil)
 	ending, end := context.WithCancel(context.Background())
@@ -188,8 +208,23 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		BaseContext:       func(net.Listener) context.Context { return base },
 		ErrorLog:          slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
 	}
-	served := make(chan error, 1)
-	go func() { served <- h.Serve(l) }()
+	served := make(chan error, len(entrances))
+	for _, e := range entrances {
+		if e.TLS != nil {
+			// The protocols are named here, since what comes first of Serve and ServeTLS decides whether there is HTTP/2.
+			h.TLSConfig = e.TLS.Clone()
+			h.TLSConfig.NextProtos = []string{"h2", "http/1.1"}
+		}
+	}
+	for _, e := range entrances {
+		go func() {
+			if e.TLS == nil {
+				served <- h.Serve(e.Listener)
+			} else {
+				served <- h.ServeTLS(e.Listener, "", "")
+			}
+		}()
+	}
 	select {
 	case err := <-served:
 		return err
@@ -209,6 +244,8 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 			err = h.Close()
 		}
 	}
-	<-served
+	for range entrances {
+		<-served
+	}
 	return err
 }

@@ -140,7 +140,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	}
 	h.server = New(o, l.Addr())
 	h.url = "http://" + l.Addr().String()
-	go func() { h.stopped <- h.server.Serve(ctx, l) }()
+	go func() { h.stopped <- h.server.Serve(ctx, Entrance{Listener: l}) }()
 	t.Cleanup(func() {
 		h.stop()
 		if err := <-h.stopped; err != nil {

@@ -35,7 +35,12 @@ func (s *Server) signIn(c *gin.Context) {
 }
 
 func (s *Server) setCookie(c *gin.Context, token string, life time.Duration) {
-	http.SetCookie(c.Writer, &http.Cookie{Name: sessionCookie, Value: token, Path: "/", MaxAge: int(life.Seconds()), HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(c.Writer, &http.Cookie{Name: sessionCookie, Value: token, Path: "/", MaxAge: int(life.Seconds()), HttpOnly: true, Secure: encrypted(c), SameSite: http.SameSiteStrictMode})
+}
+
+// encrypted says whether the browser's line is, as far as the gate or a proxy that it trusts can tell.
+func encrypted(c *gin.Context) bool {
+	return c.Request.TLS != nil || c.ClientIP() != c.RemoteIP() && c.GetHeader("X-Forwarded-Proto") == "https"
 }
 
 func (s *Server) signOut(c *gin.Context) {

@@ -34,7 +34,7 @@ func origin(c *gin.Context, style dialect.Style) gate.Origin {
 	agent := c.Request.UserAgent()
 	var standing atomic.Pointer[[]keyring.Standing] // the exchange may outlive the request
 	c.Set(standingKey, &standing)
-	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.RemoteIP(), Agent: agent[:min(len(agent), longAgent)],
+	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.ClientIP(), Agent: agent[:min(len(agent), longAgent)],
 		Standing: func(s []keyring.Standing) { standing.Store(&s) }}
 }
 

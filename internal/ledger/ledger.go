@@ -48,6 +48,8 @@ type Book struct {
 	failing  bool            // of the journal; it was said
 	watchers map[*watcher]struct{}
 
+	committing sync.Mutex // held while exchanges are written to the database
+
 	wake    chan struct{}
 	stop    chan struct{}
 	stopped chan struct{}
@@ -235,6 +237,8 @@ func (b *Book) guardedCommit() (err error) {
 
 // commit writes what is pending to the database, and removes the files of the journal that are wholly in it.
 func (b *Book) commit() error {
+	b.committing.Lock()
+	defer b.committing.Unlock()
 	for {
 		b.mu.Lock()
 		n := min(len(b.pending), batch)
@@ -291,8 +295,10 @@ func (b *Book) Close() error {
 	return err
 }
 
-// Find lists exchanges, the newest first. Those that ended a moment ago may not be among them.
+// Find lists exchanges, the newest first.
 func (b *Book) Find(ctx context.Context, f kept.Filter) ([]kept.Exchange, error) {
+	// What has just ended is written first. If it cannot be, the writer says so, and the others are there all the same.
+	_ = b.guardedCommit()
 	return b.records.Exchanges(ctx, f)
 }
 

@@ -129,6 +129,9 @@ func TestExchangesAreKept(t *testing.T) {
 	if e, err := b.Exchange(t.Context(), "4998"); err != nil || e.State != kept.Done {
 		t.Errorf("%+v, %v", e, err)
 	}
+	if _, err := b.Find(t.Context(), kept.Filter{}); err != nil || m.state("4998") != kept.Done {
+		t.Errorf("a page without what has just ended: %v", err)
+	}
 	if err := b.Close(); err != nil {
 		t.Fatal(err)
 	}

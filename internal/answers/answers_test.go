@@ -85,7 +85,14 @@ func (m *memory) UnendedResponses(context.Context) (list []kept.Response, damage
 }
 
 // noPresets is for gates without any.
-type noPresets struct{ catalog.PresetRecords }
+type noPresets struct {
+	catalog.PresetRecords
+	catalog.NameRecords
+}
+
+func (noPresets) Name(context.Context, string) (catalog.Name, error) {
+	return catalog.Name{}, catalog.ErrNoName
+}
 
 func (noPresets) Preset(context.Context, string) (catalog.Preset, error) {
 	return catalog.Preset{}, catalog.ErrNoPreset
@@ -102,7 +109,7 @@ func open(t *testing.T, m *memory, runner gate.Runner) *Desk {
 	if err := os.WriteFile(filepath.Join(folder, "harbour-4m.gguf"), raw, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	d, err := Open(t.Context(), &gate.Gate{Catalog: catalog.New(nil, folder), Keys: keyring.New(nil, slog.New(slog.DiscardHandler)), Presets: noPresets{}, Runner: runner}, m, slog.New(slog.DiscardHandler))
+	d, err := Open(t.Context(), &gate.Gate{Catalog: catalog.New(nil, folder), Keys: keyring.New(nil, slog.New(slog.DiscardHandler)), Presets: noPresets{}, Names: noPresets{}, Runner: runner}, m, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}

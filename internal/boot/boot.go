@@ -117,6 +117,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		Catalog:   installed,
 		Keys:      keyring.New(db, o.Log),
 		Presets:   db,
+		Names:     db,
 		Runner:    engine,
 		Prompts:   engine,
 		Loader:    engine,

@@ -49,6 +49,7 @@ type Gate struct {
 	Catalog *catalog.Catalog
 	Keys    *keyring.Keyring
 	Presets catalog.PresetRecords
+	Names   catalog.NameRecords
 	Runner  Runner
 	Prompts Prompter
 	Loader  Loader
@@ -85,6 +86,7 @@ type Offer struct {
 	Name   string
 	Model  catalog.Model
 	Preset *catalog.Preset // nil for a model
+	Target string          // what a public name stands for; "" for a model or preset by its own
 }
 
 // Offers lists what a key may ask for now, models first.
@@ -96,23 +98,32 @@ func (g *Gate) Offers(ctx context.Context, k keyring.Key) ([]Offer, error) {
 		if m.Usable() {
 			usable[m.ID] = m
 			if k.MayUse(m.ID) {
-				list = append(list, Offer{m.ID, m, nil})
+				list = append(list, Offer{Name: m.ID, Model: m})
 			}
 		}
 	}
 	presets, err := g.Presets.Presets(ctx)
 	for _, p := range presets {
 		if m, ok := usable[p.Model]; ok && k.MayUse(p.Name) {
-			list = append(list, Offer{p.Name, m, &p})
+			list = append(list, Offer{Name: p.Name, Model: m, Preset: &p})
 		}
 	}
-	return list, errors.Join(problem, err)
+	names, err2 := g.Names.Names(ctx)
+	for _, n := range names {
+		if n.Name == catalog.AnyName || !k.MayUse(n.Name) {
+			continue
+		}
+		if m, p, err := g.own(ctx, n.Target); err == nil {
+			list = append(list, Offer{n.Name, m, p, n.Target})
+		}
+	}
+	return list, errors.Join(problem, err, err2)
 }
 
 // Offer finds what a key asks for by name.
 func (g *Gate) Offer(ctx context.Context, k keyring.Key, name string) (Offer, error) {
 	m, preset, err := g.resolve(ctx, k, name)
-	return Offer{name, m, preset}, err
+	return Offer{Name: name, Model: m, Preset: preset}, err
 }
 
 // Embed makes vectors of texts, as an exchange of its own.

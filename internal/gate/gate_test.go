@@ -90,7 +90,7 @@ func open(t testing.TB, s *script) (*Gate, *[]Record) {
 	}
 	t.Cleanup(func() { db.Close() })
 	var records []Record
-	return &Gate{Catalog: catalog.New(nil, dir), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Runner: s, Prompts: s,
+	return &Gate{Catalog: catalog.New(nil, dir), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Names: db, Runner: s, Prompts: s,
 		Observers: []Observer{&observer{records: &records}}}, &records
 }
 

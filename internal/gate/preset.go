@@ -29,15 +29,24 @@ func (g *Gate) resolve(ctx context.Context, k keyring.Key, name string) (catalog
 		return m, nil, nil
 	}
 	p, err := g.Presets.Preset(ctx, name)
-	if errors.Is(err, catalog.ErrNoPreset) {
-		// This alone walks through the folders.
-		m, err := g.Catalog.Find(name)
-		return m, nil, err
-	} else if err != nil {
+	switch {
+	case err == nil:
+		m, err := g.Catalog.Find(p.Model)
+		return m, &p, err
+	case !errors.Is(err, catalog.ErrNoPreset):
 		return catalog.Model{}, nil, err
 	}
-	m, err := g.Catalog.Find(p.Model)
-	return m, &p, err
+	if m, p, ok, err := g.public(ctx, name, name); ok || err != nil {
+		return m, p, err
+	}
+	// This alone walks through the folders. A model that has just come there is not for the name that catches all others.
+	m, missing := g.Catalog.Find(name)
+	if missing != nil && exchange.AsError(missing).Kind == exchange.NotFound {
+		if m, p, ok, err := g.public(ctx, name, catalog.AnyName); ok || err != nil {
+			return m, p, err
+		}
+	}
+	return m, nil, missing
 }
 
 // SavePreset keeps a new preset, or changes one. Its model must be installed, and its template, if it has one, must
@@ -48,6 +57,11 @@ func (g *Gate) SavePreset(ctx context.Context, p catalog.Preset, isNew bool) err
 	}
 	if _, err := g.Catalog.Find(p.Name); err == nil {
 		return exchange.InvalidParam("name", "%q is an installed model; a preset needs a name of its own", p.Name)
+	}
+	if _, err := g.Names.Name(ctx, p.Name); err == nil {
+		return exchange.InvalidParam("name", "%q is a public name; a preset needs a name of its own", p.Name)
+	} else if !errors.Is(err, catalog.ErrNoName) {
+		return err
 	}
 	m, err := g.Catalog.Find(p.Model)
 	if err != nil {

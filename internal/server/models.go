@@ -19,14 +19,16 @@ type wireModel struct {
 	ContextLength int         `json:"context_length"`
 	LongestAnswer int         `json:"max_output_tokens,omitempty"` // of models that write text
 	PresetOf      string      `json:"preset_of,omitempty"`         // the model that a preset uses
+	Target        string      `json:"target,omitempty"`            // what a public name stands for
 }
 
 func toWire(o gate.Offer) wireModel {
 	m := o.Model
 	w := wireModel{ID: o.Name, Object: "model", Created: m.Installed.Unix(), OwnedBy: "kindred-gate", Use: m.Use, ContextLength: m.ContextLength}
-	if o.Name != m.ID {
+	if o.Preset != nil {
 		w.PresetOf = m.ID
 	}
+	w.Target = o.Target
 	if p := o.Preset; p != nil && p.Context > 0 {
 		w.ContextLength = min(w.ContextLength, p.Context)
 	}

@@ -100,7 +100,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 		t.Fatal(err)
 	}
 	h := &house{stopped: make(chan error, 1), records: make(chan gate.Record, 2000)}
-	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
+	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Names: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
 		Observers: []gate.Observer{h}}
 	book, err := ledger.Open(context.Background(), t.TempDir(), db, 0, slog.New(slog.DiscardHandler))
 	if err != nil {

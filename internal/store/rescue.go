@@ -14,7 +14,7 @@ import (
 )
 
 // tables are what a gate has to remember, what it would miss most first.
-var tables = []string{"keys", "presets", "model_names", "sessions", "responses", "notes", "counts"}
+var tables = []string{"keys", "presets", "names", "model_names", "sessions", "responses", "notes", "counts"}
 
 // large is what there may be very many of, so that it is not gone through at each start.
 const large = "exchanges"

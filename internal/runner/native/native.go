@@ -428,7 +428,7 @@ type Status struct {
 	Context int64 // of these, set aside for contexts
 	// ContextBusy is what contexts of answers take now, and ContextKept what is kept of those that have ended.
 	ContextBusy, ContextKept int64
-	Unread  int64 // bytes of its files that are still being read into memory
+	Unread                   int64 // bytes of its files that are still being read into memory
 	// Unprepared is how many bytes are still to be written of its weights in the order of this processor.
 	Unprepared int64
 }

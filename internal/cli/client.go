@@ -176,13 +176,16 @@ func errorMessage(raw []byte) string {
 	return e.Error.Message
 }
 
-// call makes a request and reads the answer into out.
+// call makes a request and reads the answer into out, unless that is nil.
 func (c *client) call(ctx context.Context, method, path string, body, out any) error {
 	resp, err := c.send(ctx, method, path, body)
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
+	if out == nil {
+		return nil
+	}
 	raw, err := io.ReadAll(resp.Body)
 	if err == nil {
 		if !c.exact {

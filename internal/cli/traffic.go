@@ -107,7 +107,7 @@ func (f *trafficFlags) query(now time.Time) (url.Values, error) {
 var columns = []struct {
 	name  string
 	width int
-}{{"TIME", 8}, {"KEY", 18}, {"MODEL", 14}, {"STYLE", 9}, {"TOKENS", 12}, {"FIRST", 8}, {"TOOK", 8}, {"ENDED", 0}}
+}{{"TIME", 8}, {"KEY", 18}, {"MODEL", 20}, {"STYLE", 9}, {"TOKENS", 12}, {"FIRST", 8}, {"TOOK", 8}, {"ENDED", 0}}
 
 func exchangeCells(e kept.Exchange) []string {
 	at := e.Begun.Local().Format("15:04:05")
@@ -123,7 +123,11 @@ func exchangeCells(e kept.Exchange) []string {
 	if e.State == kept.Refused {
 		tokens, whole = "", ""
 	}
-	return []string{at, e.Label, e.Model, e.Style, tokens, first, whole, ended(e)}
+	model := e.Model
+	if e.Answered != "" && e.Answered != model {
+		model += " → " + e.Answered
+	}
+	return []string{at, e.Label, model, e.Style, tokens, first, whole, ended(e)}
 }
 
 // took writes milliseconds as people say them.

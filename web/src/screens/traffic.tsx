@@ -131,7 +131,7 @@ function ExchangeTable({ list, onShow }: { list: api.Exchange[]; onShow: (e: api
                 </button>
               </td>
               <td className="max-w-40 truncate pr-6 font-medium">{e.label}</td>
-              <td className="max-w-40 truncate pr-6">{e.model}</td>
+              <td className="max-w-56 truncate pr-6">{e.answered && e.answered !== e.model ? `${e.model} → ${e.answered}` : e.model}</td>
               <td className="pr-6">{e.style}</td>
               <td className="tabular pr-6 text-right">{e.prompt_tokens || ""}</td>
               <td className="tabular pr-6 text-right">{e.completion_tokens || ""}</td>

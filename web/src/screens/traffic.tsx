@@ -1,4 +1,4 @@
-import { useCallback, useEffect, useState } from "react";
+import { useEffect, useState } from "react";
 import * as api from "../api";
 import { Button, Field, Heading, Problem, inputStyle } from "../design/controls";
 import { Dialog } from "../design/dialog";
@@ -8,7 +8,8 @@ import { message, milliseconds } from "../words";
 export function TrafficScreen() {
   const [filter, setFilter] = useState<api.Filter>({ key: "", model: "", bad: false });
   const { list, problem, more, older } = useExchanges(filter);
-  const [shown, setShown] = useState<api.Exchange>();
+  const [opened, setOpened] = useState<api.Exchange>();
+  const shown = list?.find((e) => e.id === opened?.id) ?? opened; // it may have ended since
   return (
     <section>
       <Heading title="Traffic" lead="Every exchange, as it happens. What was said in it is not kept." />
@@ -19,13 +20,13 @@ export function TrafficScreen() {
           {filter.key || filter.model || filter.bad ? "No exchange fits." : "Nobody has asked anything yet. The first call of an application shows up here by itself."}
         </p>
       )}
-      {list && list.length > 0 && <ExchangeTable list={list} onShow={setShown} />}
+      {list && list.length > 0 && <ExchangeTable list={list} onShow={setOpened} />}
       {more && (
         <div className="flex justify-center border-t border-rule pt-4">
           <Button onClick={() => void older()}>Older ones</Button>
         </div>
       )}
-      {shown && <ExchangeDialog exchange={shown} onClose={() => setShown(undefined)} />}
+      {shown && <ExchangeDialog exchange={shown} onClose={() => setOpened(undefined)} />}
     </section>
   );
 }
@@ -35,27 +36,40 @@ function useExchanges(filter: api.Filter) {
   const [list, setList] = useState<api.Exchange[]>();
   const [more, setMore] = useState(false);
   const [problem, setProblem] = useState("");
-  const load = useCallback(async () => {
-    try {
-      const page = (await api.exchanges(filter)).exchanges;
-      setList(page);
-      setMore(page.length === api.pageLength);
-      setProblem("");
-    } catch (e) {
-      setProblem(message(e));
-    }
-  }, [filter]);
   useEffect(() => {
-    void load();
+    setList(undefined);
+    const seen = new Map<string, api.Exchange>(); // what the feed told; a page may be older than that
+    let closed = false;
+    async function load() {
+      try {
+        const page = (await api.exchanges(filter)).exchanges;
+        if (closed) return;
+        const later = [...seen.values()].reverse().filter((e) => !page.some((p) => p.id === e.id));
+        setList([...later, ...page.map((e) => seen.get(e.id) ?? e)]);
+        setMore(page.length === api.pageLength);
+        setProblem("");
+      } catch (e) {
+        if (!closed) setProblem(message(e));
+      }
+    }
     const feed = new EventSource("/gate/exchanges/live");
-    feed.onopen = () => void load(); // what was missed while the line was down
+    feed.onopen = () => {
+      seen.clear(); // what was missed while the line was down is in the page
+      void load();
+    };
+    feed.onerror = () => setProblem("The gate does not answer. What happens meanwhile shows up here when it does again.");
     feed.onmessage = (event) => {
       if (event.data === "[DONE]") return; // the gate stops; the browser tries again by itself
-      const seen = JSON.parse(event.data) as api.Exchange;
-      if (fits(seen, filter)) setList((old) => merged(old ?? [], seen));
+      const told = JSON.parse(event.data) as api.Exchange;
+      if (!fits(told, filter)) return;
+      seen.set(told.id, told);
+      setList((old) => old && merged(old, told));
     };
-    return () => feed.close();
-  }, [load, filter]);
+    return () => {
+      closed = true;
+      feed.close();
+    };
+  }, [filter]);
   async function older() {
     try {
       const page = (await api.exchanges(filter, list?.at(-1)?.id)).exchanges;

@@ -3,11 +3,13 @@ module kindredgate
 go 1.26.8
 
 require (
+	github.com/agnivade/levenshtein v1.2.2
 	github.com/chromedp/cdproto v0.159.3
 	github.com/chromedp/chromedp v0.23.0
 	github.com/creack/pty v1.1.24
 	github.com/edsrzf/mmap-go v1.2.0
 	github.com/fatih/color v1.19.0
+	github.com/fsnotify/fsnotify v1.10.1
 	github.com/getkin/kin-openapi v0.153.0
 	github.com/gin-gonic/gin v1.12.0
 	github.com/goccy/go-yaml v1.19.2

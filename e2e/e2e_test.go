@@ -233,6 +233,7 @@ func TestToolsAndReasoning(t *testing.T) {
 }
 
 func TestCommandLine(t *testing.T) {
+	const arrangement = "names: { timetable: harbour-4m }\npresets: { caller: { model: harbour-4m, temperature: 0 } }\nkeys: { kiosk: { models: [timetable], limits: { requests_per_minute: 10 } } }"
 	g := startDemo(t)
 	_, want := chatVector(t)
 	question := "When is the last boat to Osmer?"
@@ -299,6 +300,14 @@ func TestCommandLine(t *testing.T) {
 		{"names forget, again", "", []string{"names", "forget", "vendor/large"}, 1, "", "there is no public name"},
 		{"presets forget", "", []string{"presets", "forget", "master"}, 0, "master is forgotten", ""},
 		{"presets forget, again", "", []string{"presets", "forget", "master"}, 1, "", "there is no preset"},
+		{"arrange", arrangement, []string{"arrange", "/dev/stdin"}, 0, "timetable   is new, answered by harbour-4m", ""},
+		{"arrange, carried out", arrangement, []string{"arrange", "/dev/stdin", "--carry-out"}, 0, "3 changes were carried out", ""},
+		{"arrange, again", arrangement, []string{"arrange", "/dev/stdin", "--carry-out"}, 0, "0 changes were carried out", ""},
+		{"arrange, changed", strings.Replace(arrangement, ": 10", ": 20", 1), []string{"arrange", "/dev/stdin"}, 0, `limits {"requests_per_minute":20} instead of {"requests_per_minute":10}`, ""},
+		{"arrange, what is refused", "names: { x: nope }", []string{"arrange", "/dev/stdin", "--carry-out"}, 1, "name timetable: is forgotten\n", `"nope" is not installed`},
+		{"arrange, less", "names: {}\npresets: {}", []string{"arrange", "/dev/stdin", "--carry-out"}, 0, "preset caller: is forgotten", ""},
+		{"arrange, mistyped", "preset: {}", []string{"arrange", "/dev/stdin"}, 1, "", `there is no setting "preset"; the nearest is "presets"`},
+		{"how a gate would be set up", "ledger: { days: 7 }", []string{"serve", "--config", "/dev/stdin", "--print-config"}, 0, "days: 7  # file /dev/stdin:1", ""},
 		{"keys issue without a label", "", []string{"keys", "issue"}, 2, "", "needs a label"},
 		{"keys issue for an unknown model", "", []string{"keys", "issue", "--label", "x", "--models", "nope"}, 1, "", `"nope" is not installed`},
 		{"keys list", "", []string{"keys", "list"}, 0, "demo application", ""},
@@ -338,7 +347,7 @@ func TestCommandLine(t *testing.T) {
 		if code != c.code || !strings.Contains(out, c.out) || !strings.Contains(errOut, c.err) {
 			t.Errorf("%s: code %d, output %q, errors %q; want %d, %q, %q", c.name, code, out, errOut, c.code, c.out, c.err)
 		}
-		if code != 0 && (out != "" || strings.Count(errOut, "\n") != 1) {
+		if code != 0 && (c.out == "" && out != "" || strings.Count(errOut, "\n") != 1) {
 			t.Errorf("%s: a failure is one line on standard error, not %q and %q", c.name, out, errOut)
 		}
 	}

@@ -61,7 +61,7 @@ var rooms = map[string][]string{
 	"metrics":         {"dialect", "exchange", "gate", "runner/native"},
 	"store":           {"keyring", "catalog", "exchange", "kept"},
 	"snippet":         {"dialect", "exchange"},
-	"server":          {"kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
+	"server":          {"config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
 	"boot":            {"system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
 	"cli":             {"system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
 	"arch":            {},

@@ -23,12 +23,10 @@ import (
 	"kindredgate/internal/config"
 	"kindredgate/internal/fetch"
 	"kindredgate/internal/gate"
-	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/kv"
 	"kindredgate/internal/ledger"
 	"kindredgate/internal/library"
-	"kindredgate/internal/machine"
 	"kindredgate/internal/metrics"
 	"kindredgate/internal/prepared"
 	"kindredgate/internal/runner/native"
@@ -52,6 +50,8 @@ type Options struct {
 	Log     *slog.Logger
 	Console fs.FS // the built console
 	Version string
+	// Read reads the configuration anew, for it to be applied while the gate runs; nil if there is nothing to read.
+	Read func() (config.Reading, error)
 	// Runner answers in the place of the engine; nil for the engine.
 	Runner gate.Runner
 }
@@ -66,8 +66,14 @@ type House struct {
 	Entrances []server.Entrance
 	NewOwner  bool // whether the owner key was made just now
 
-	log   *slog.Logger
-	close []func() error // what was opened, in that order
+	engine    *native.Runner
+	db        *store.Store
+	book      *ledger.Book
+	settings  settings
+	again     chan struct{}  // for the configuration to be read anew
+	preparing sync.WaitGroup // goroutines that Serve waits for
+	log       *slog.Logger
+	close     []func() error // what was opened, in that order
 }
 
 // Open builds a gate that listens, but does not serve yet. What it opened before something failed it closes.
@@ -79,7 +85,10 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	if err != nil {
 		return nil, err
 	}
-	h = &House{Config: cfg, log: o.Log}
+	h = &House{Config: cfg, log: o.Log, again: make(chan struct{}, 1)}
+	if err := h.settings.begin(cfg, o.Read); err != nil {
+		return h, err
+	}
 	defer func() {
 		if err != nil {
 			h, err = nil, errors.Join(err, h.Close())
@@ -108,10 +117,12 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	if err != nil {
 		return h, FolderError(cfg.Data, err)
 	}
+	h.db = db
 	h.closing(db.Close)
 	o.Log.Info("the engine is ready", "kernels", kernels, "threads", runtime.GOMAXPROCS(0))
 	installed := catalog.New(db, cfg.Models.Folders...)
-	engine := native.New(runnerOptions(cfg, installed, o.Log))
+	engine := native.New(h.runnerOptions(installed))
+	h.engine = engine
 	h.closing(engine.Close)
 	h.Gate = &gate.Gate{
 		Catalog:   installed,
@@ -125,10 +136,11 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		Settings:  "contexts " + string(cfg.Models.ContextType),
 		Observers: []gate.Observer{server.Logged{Log: o.Log}},
 	}
-	book, err := ledger.Open(ctx, cfg.Data, db, time.Duration(cfg.Ledger.Days)*24*time.Hour, o.Log)
+	book, err := ledger.Open(ctx, cfg.Data, db, days(cfg.Ledger.Days), o.Log)
 	if err != nil {
 		return h, FolderError(cfg.Data, fmt.Errorf("the ledger of exchanges: %w", err))
 	}
+	h.book = book
 	h.closing(book.Close)
 	counted := metrics.New(h.Gate, o.Version, book.Lost)
 	h.Gate.Observers = append(h.Gate.Observers, book, counted)
@@ -156,8 +168,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	}
 	h.Server = server.New(server.Options{
 		Gate: h.Gate, Answers: desk, Ledger: book, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
-		Open: cfg.Access == config.Open, HostNames: cfg.HostNames, BrowserOrigins: cfg.BrowserOrigins,
-		BaseURL: cfg.Network.BaseURL, TrustedProxies: cfg.Network.TrustedProxies,
+		Exposure: exposure(cfg), Settings: h.settings.tell,
 	}, addresses...)
 	return h, nil
 }
@@ -184,7 +195,7 @@ func (h *House) lock() error {
 // database opens the database; one that is damaged is set aside.
 func database(cfg config.Config, log *slog.Logger) (*store.Store, error) {
 	path := filepath.Join(cfg.Data, DatabaseFile)
-	limits := kept.Limits{Age: time.Duration(cfg.Responses.Days) * 24 * time.Hour, Space: int64(cfg.Responses.Space)}
+	limits := storedLimits(cfg)
 	db, err := store.Open(path, limits)
 	if !errors.Is(err, store.ErrDamaged) {
 		return db, err
@@ -201,12 +212,12 @@ func (h *House) closing(f func() error) { h.close = append(h.close, f) }
 
 // Serve answers requests until ctx is done; meanwhile the models are brought that the configuration wants.
 func (h *House) Serve(ctx context.Context) error {
-	var preparing sync.WaitGroup
-	defer preparing.Wait()
+	defer h.preparing.Wait()
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	preparing.Go(func() { prepare(ctx, h.Gate, h.Config.Models, h.log) })
-	preparing.Go(func() { retry(ctx, h.Gate.Keys, h.log) })
+	h.preparing.Go(func() { prepare(ctx, h.Gate, h.Config.Models, h.log) })
+	h.preparing.Go(func() { h.follow(ctx) })
+	h.preparing.Go(func() { retry(ctx, h.Gate.Keys, h.log) })
 	return h.Server.Serve(ctx, append([]server.Entrance{{Listener: h.Listener}}, h.Entrances...)...)
 }
 
@@ -251,27 +262,25 @@ func (h *House) Close() (err error) {
 }
 
 // runnerOptions are the limits of loaded models, by the configuration and what the machine has.
-func runnerOptions(cfg config.Config, installed *catalog.Catalog, log *slog.Logger) native.Options {
-	o := native.Options{Memory: int64(cfg.Models.Memory), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload}
+func (h *House) runnerOptions(installed *catalog.Catalog) native.Options {
+	cfg := h.Config
+	o := native.Options{Memory: modelMemory(cfg), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload}
 	if cfg.Models.ContextType == config.Bytes {
 		o.Engine.Contexts = kv.Q8
 	}
 	o.Prepared = prepared.Cache{Folder: filepath.Join(cfg.Data, preparedDir), Space: int64(cfg.Models.Prepared)}
-	if o.Memory == 0 {
-		o.Memory = machine.Memory() / 4 * 3
-	}
 	if o.Context == 0 {
 		o.Context = min(o.Memory/8, 4<<30)
 	}
-	if len(cfg.Models.Drafters) > 0 {
-		o.Drafter = func(path string) (string, error) { return drafter(cfg.Models.Drafters, installed, path) }
+	o.Drafter = func(path string) (string, error) {
+		return drafter(h.settings.holding().Models.Drafters, installed, path)
 	}
 	o.Told = func(what, path string, err error) {
 		if err != nil {
-			log.Error("model "+what, "path", path, "error", err.Error())
+			h.log.Error("model "+what, "path", path, "error", err.Error())
 			return
 		}
-		log.Info("model "+what, "path", path)
+		h.log.Info("model "+what, "path", path)
 	}
 	return o
 }

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/agnivade/levenshtein"
+
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
@@ -264,31 +266,10 @@ func nearest(id string, names []string) []string {
 	near := slices.Clone(names)
 	distance := map[string]int{}
 	for _, n := range near {
-		distance[n] = editDistance(strings.ToLower(id), strings.ToLower(n))
+		distance[n] = levenshtein.ComputeDistance(strings.ToLower(id), strings.ToLower(n))
 	}
 	slices.SortStableFunc(near, func(a, b string) int { return distance[a] - distance[b] })
 	return near[:min(5, len(near))]
-}
-
-// editDistance is the number of insertions, deletions and changes of bytes between a and b (Levenshtein).
-func editDistance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			change := diagonal
-			if a[i] != b[j] {
-				change++
-			}
-			diagonal = row[j+1]
-			row[j+1] = min(change, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
 }
 
 // arrivalTime is how long after the last change a file that is not whole counts as one that is being copied.

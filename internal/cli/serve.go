@@ -7,11 +7,14 @@ import (
 	"io/fs"
 	"log/slog"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"kindredgate/demo"
 	"kindredgate/internal/boot"
@@ -24,8 +27,8 @@ import (
 const demoKeyFile = "application.key"
 
 func (t *terminal) serve() *cobra.Command {
-	var path, listen, data, access string
-	var folders []string
+	var path string
+	var print bool
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the gate",
@@ -35,32 +38,46 @@ func (t *terminal) serve() *cobra.Command {
 			if path == "" {
 				path = os.Getenv("KINDRED_CONFIG")
 			}
-			cfg, err := config.Load(path)
+			read := func() (config.Reading, error) { return config.Read(path, given(c.Flags())...) }
+			r, err := read()
 			if err != nil {
 				return err
 			}
-			if listen != "" {
-				cfg.Listen = listen
+			if print {
+				text, err := r.Print()
+				fmt.Fprint(t.out, text)
+				return err
 			}
-			if data != "" {
-				cfg.Data = data
-			}
-			if access != "" {
-				cfg.Access = config.Access(access)
-			}
-			if len(folders) > 0 {
-				cfg.Models.Folders = folders
-			}
-			return t.run(c.Context(), cfg, t.greet)
+			return t.run(c.Context(), r.Config, read, t.greet)
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&path, "config", "", "configuration file (default gate.yaml in the configuration folder)")
-	f.StringVar(&listen, "listen", "", "address to listen on (default "+config.DefaultListen+")")
-	f.StringVar(&data, "data", "", "folder of the gate's state")
-	f.StringVar(&access, "access", "", "who may use the models: keys or open")
-	f.StringSliceVar(&folders, "models", nil, "folder of model weights; may be repeated")
+	f.String("listen", "", "address to listen on (default "+config.DefaultListen+")")
+	f.String("data", "", "folder of the gate's state")
+	f.String("access", "", "who may use the models: keys or open")
+	f.StringSlice("models", nil, "folder of model weights; may be repeated")
+	f.BoolVar(&print, "print-config", false, "print what holds, and where each setting comes from, instead of running")
 	return cmd
+}
+
+// flagSettings are the settings that flags give, by the names of the flags.
+var flagSettings = map[string]string{"listen": "listen", "data": "data", "access": "access", "models": "models.folders"}
+
+// given are the settings that were given by flags.
+func given(flags *pflag.FlagSet) (list []config.Flag) {
+	flags.Visit(func(f *pflag.Flag) {
+		name, ok := flagSettings[f.Name]
+		if !ok {
+			return
+		}
+		values := []string{f.Value.String()}
+		if many, ok := f.Value.(pflag.SliceValue); ok {
+			values = many.GetSlice()
+		}
+		list = append(list, config.Flag{Name: name, Flag: "--" + f.Name, Values: values})
+	})
+	return list
 }
 
 func (t *terminal) demo() *cobra.Command {
@@ -82,7 +99,7 @@ func (t *terminal) demo() *cobra.Command {
 			if err := demo.Install(cfg.Data); err != nil {
 				return boot.FolderError(cfg.Data, err)
 			}
-			return t.run(c.Context(), cfg, t.greetDemo)
+			return t.run(c.Context(), cfg, nil, t.greetDemo)
 		},
 	}
 	cmd.Flags().StringVar(&folder, "folder", "", "folder to keep the demo in (default demo in the gate's data folder)")
@@ -91,8 +108,8 @@ func (t *terminal) demo() *cobra.Command {
 }
 
 // run builds a gate, greets, and serves until ctx is done.
-func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(context.Context, *boot.House) error) (err error) {
-	h, err := boot.Open(ctx, cfg, boot.Options{Log: slog.New(slog.NewTextHandler(t.err, nil)), Console: web.Console(), Version: Version})
+func (t *terminal) run(ctx context.Context, cfg config.Config, read func() (config.Reading, error), greet func(context.Context, *boot.House) error) (err error) {
+	h, err := boot.Open(ctx, cfg, boot.Options{Log: slog.New(slog.NewTextHandler(t.err, nil)), Console: web.Console(), Version: Version, Read: read})
 	if err != nil {
 		return err
 	}
@@ -105,6 +122,17 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, greet func(contex
 	if err := greet(ctx, h); err != nil {
 		return err
 	}
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, syscall.SIGHUP)
+	go func() {
+		for range again {
+			h.Reload()
+		}
+	}()
+	defer func() {
+		signal.Stop(again)
+		close(again)
+	}()
 	return h.Serve(ctx)
 }
 
@@ -137,6 +165,9 @@ func (t *terminal) greet(_ context.Context, h *boot.House) error {
 		strong("Kindred Gate "+Version+" is up."), strong(h.Server.BaseURL()), strings.TrimSuffix(h.Server.BaseURL(), "v1"), owner, names)
 	if h.Config.Access == config.Open {
 		fmt.Fprintln(t.out, "Access is open: every program on this computer may use the models, with any key or none.")
+	}
+	if h.Config.Declared() {
+		fmt.Fprintln(t.out, "The configuration declares names, presets or keys; \"kindred arrange\" with the file shows what of it does not hold yet.")
 	}
 	if problem != nil {
 		fmt.Fprintf(t.err, "kindred: some models could not be looked for: %s\n", oneLine(problem))

@@ -1,12 +1,10 @@
-// Package config reads gate.yaml and the environment. Whatever is not set has a default; an empty file is a
-// valid one; a key that does not exist is an error with its line.
+// Package config reads how a gate is set up: defaults, gate.yaml, the environment, flags; later wins. An empty file is a valid one; a
+// key that does not exist is an error with its line and the nearest one that does.
 package config
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"net/netip"
 	"net/url"
@@ -20,27 +18,34 @@ import (
 	"github.com/goccy/go-yaml"
 )
 
-// Config is how a gate is set up.
+// Config is how a gate is set up. What is tagged with restart holds from the next start on; the rest is applied while the gate runs.
 type Config struct {
-	Listen    string   `yaml:"listen"`     // host:port
-	Access    Access   `yaml:"access"`     // who may use the models
-	HostNames []string `yaml:"host_names"` // names the gate is called by, beside its addresses
+	Listen    string   `yaml:"listen" apply:"restart"` // host:port
+	Access    Access   `yaml:"access"`                 // who may use the models
+	HostNames []string `yaml:"host_names"`             // names the gate is called by, beside its addresses
 	// BrowserOrigins are origins of pages that may use the models from a browser, such as https://app.example; "*" for all.
 	BrowserOrigins []string `yaml:"browser_origins"`
-	Data           string   `yaml:"data"` // folder of the database and the owner key
+	Data           string   `yaml:"data" apply:"restart"` // folder of the database and the owner key
 	Models         Models   `yaml:"models"`
 	Responses      Stored   `yaml:"responses"`
 	Ledger         Ledger   `yaml:"ledger"`
 	Network        Network  `yaml:"network"`
+	// What follows is for "kindred arrange", and does not hold by standing here.
+	Names   map[string]any `yaml:"names" apply:"arrange"`
+	Presets map[string]any `yaml:"presets" apply:"arrange"`
+	Keys    map[string]any `yaml:"keys" apply:"arrange"`
 }
+
+// Declared reports whether there is something in the configuration for "kindred arrange".
+func (c Config) Declared() bool { return len(c.Names)+len(c.Presets)+len(c.Keys) > 0 }
 
 // Network says how others than the programs of this computer reach the gate.
 type Network struct {
 	// Listen are more addresses: host:port, or unix: with the path of a socket.
-	Listen []string `yaml:"listen"`
+	Listen []string `yaml:"listen" apply:"restart"`
 	// Certificate and Key are PEM files. With them the host:port of Listen speak TLS.
-	Certificate string `yaml:"certificate"`
-	Key         string `yaml:"key"`
+	Certificate string `yaml:"certificate" apply:"restart"`
+	Key         string `yaml:"key" apply:"restart"`
 	// BaseURL is what applications are told to use, such as https://gate.example/v1, where that is not an address of the gate itself.
 	BaseURL string `yaml:"base_url"`
 	// TrustedProxies are addresses, and ranges of them, whose X-Forwarded-For is believed.
@@ -112,13 +117,13 @@ type Stored struct {
 
 // Models says where weights are, and how much memory they may take.
 type Models struct {
-	Folders       []string      `yaml:"folders"`        // the first is the one that models are added to
-	Memory        Size          `yaml:"memory"`         // for the weights and contexts of all loaded models; three quarters of the machine's if 0
-	ContextMemory Size          `yaml:"context_memory"` // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
-	ContextType   ContextType   `yaml:"context_type"`   // how contexts are kept
-	Prepared      Size          `yaml:"prepared"`       // on disk, for weights in the order of this processor; 0 for none
-	IdleUnload    time.Duration `yaml:"idle_unload"`    // after which a model that nobody uses is unloaded; 0 for never
-	KeepLoaded    []string      `yaml:"keep_loaded"`    // names of models that are loaded from the start
+	Folders       []string      `yaml:"folders" env:"KINDRED_MODELS" apply:"restart"` // the first is the one that models are added to
+	Memory        Size          `yaml:"memory"`                                       // for the weights and contexts of all loaded models; three quarters of the machine's if 0
+	ContextMemory Size          `yaml:"context_memory" apply:"restart"`               // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
+	ContextType   ContextType   `yaml:"context_type" apply:"restart"`                 // how contexts are kept
+	Prepared      Size          `yaml:"prepared" apply:"restart"`                     // on disk, for weights in the order of this processor; 0 for none
+	IdleUnload    time.Duration `yaml:"idle_unload"`                                  // after which a model that nobody uses is unloaded; 0 for never
+	KeepLoaded    []string      `yaml:"keep_loaded"`                                  // names of models that are loaded from the start
 	// Drafters name, for models, the small one of the same vocabulary that guesses tokens for it.
 	Drafters map[string]string `yaml:"drafters"`
 	Fetch    []Fetched         `yaml:"fetch"` // models that are fetched at the start if they are not there
@@ -143,6 +148,16 @@ func (s *Size) UnmarshalYAML(raw []byte) error {
 	n, err := ParseSize(text)
 	*s = Size(n)
 	return err
+}
+
+// MarshalYAML writes a size in the largest unit that says it exactly.
+func (s Size) MarshalYAML() (any, error) {
+	units := []string{"", "KiB", "MiB", "GiB", "TiB"}
+	at := 0
+	for s > 0 && s%1024 == 0 && at+1 < len(units) {
+		s, at = s/1024, at+1
+	}
+	return fmt.Sprintf("%d%s", s, units[at]), nil
 }
 
 // ParseSize reads a number of bytes with or without a unit.
@@ -182,59 +197,6 @@ const DefaultListen = "127.0.0.1:7717"
 func Default() Config {
 	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute, ContextType: HalfFloats, Prepared: 20 << 30},
 		Responses: Stored{Days: 30, Space: 256 << 20}, Ledger: Ledger{Days: 90}}
-}
-
-// Load reads the file at path, or, if path is empty, gate.yaml in the configuration folder if there is one;
-// then the environment. The result is not checked yet: flags may still change it.
-func Load(path string) (Config, error) {
-	c := Default()
-	optional := path == ""
-	if optional {
-		folder, err := Absolute(folder("XDG_CONFIG_HOME", ".config"))
-		if err != nil {
-			return c, fmt.Errorf("configuration: %w", err)
-		}
-		path = filepath.Join(folder, "gate.yaml")
-	}
-	raw, err := os.ReadFile(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) && optional:
-	case err != nil:
-		return c, fmt.Errorf("configuration: %w", err)
-	default:
-		if err := decode(raw, &c); err != nil {
-			return c, fmt.Errorf("configuration %s: %s", path, firstLine(err))
-		}
-	}
-	for name, field := range map[string]*string{
-		"KINDRED_LISTEN": &c.Listen,
-		"KINDRED_DATA":   &c.Data,
-		"KINDRED_ACCESS": (*string)(&c.Access),
-	} {
-		if v := os.Getenv(name); v != "" {
-			*field = v
-		}
-	}
-	if v := os.Getenv("KINDRED_MODELS"); v != "" {
-		c.Models.Folders = filepath.SplitList(v)
-	}
-	return c, nil
-}
-
-// decode reads YAML over the defaults in c. A file of nothing but comments says nothing; the decoder would take it
-// for "no configuration at all".
-func decode(raw []byte, c *Config) error {
-	var anything any
-	if err := yaml.Unmarshal(raw, &anything); err == nil && anything == nil {
-		return nil
-	}
-	return yaml.NewDecoder(bytes.NewReader(raw), yaml.Strict()).Decode(c)
-}
-
-// firstLine is the message of a YAML error, which begins with [line:column], without the excerpt after it.
-func firstLine(err error) string {
-	line, _, _ := strings.Cut(err.Error(), "\n")
-	return line
 }
 
 // Check reports what does not go together, and makes paths absolute.

@@ -32,23 +32,17 @@ func write(t *testing.T, path, text string) string {
 
 func TestLaterWins(t *testing.T) {
 	home := alone(t)
-	c, err := Load("")
-	if err == nil {
-		err = c.Check()
-	}
+	c, err := Read("")
 	if err != nil || c.Listen != DefaultListen || c.Access != Keys || c.Data != home+"/.local/share/kindred-gate" || !slices.Equal(c.Models.Folders, []string{home + "/models"}) {
 		t.Errorf("nothing set: %+v, %v", c, err)
 	}
 	write(t, home+"/.config/kindred-gate/gate.yaml", "# nothing yet\n")
-	if empty, err := Load(""); err != nil || empty.Listen != DefaultListen {
+	if empty, err := Read(""); err != nil || empty.Listen != DefaultListen {
 		t.Errorf("an empty file: %+v, %v", empty, err)
 	}
 	write(t, home+"/.config/kindred-gate/gate.yaml", "listen: 127.0.0.1:1\naccess: open\nhost_names: [gate.example]\nmodels:\n  folders: [~/a, /b]\n")
 	t.Setenv("KINDRED_LISTEN", "127.0.0.1:2")
-	c, err = Load("")
-	if err == nil {
-		err = c.Check()
-	}
+	c, err = Read("")
 	if err != nil || c.Listen != "127.0.0.1:2" || c.Access != Open || !slices.Equal(c.HostNames, []string{"gate.example"}) || !slices.Equal(c.Models.Folders, []string{home + "/a", "/b"}) {
 		t.Errorf("file and environment: %+v, %v", c, err)
 	}
@@ -57,8 +51,11 @@ func TestLaterWins(t *testing.T) {
 func TestMistakesAreNamed(t *testing.T) {
 	home := alone(t)
 	for text, want := range map[string]string{
-		"lisen: x":                                               `[1:1] unknown field "lisen"`,
-		"models:\n  folder: [a]":                                 `[2:3] unknown field "folder"`,
+		"lisen: x":                                               `line 1, column 1: there is no setting "lisen"; the nearest is "listen"`,
+		"models:\n  folder: [a]":                                 `line 2, column 3: there is no setting "models.folder"; the nearest is "models.folders"`,
+		"models:\n  fetch:\n  - { adress: x }":                   `there is no setting "models.fetch[0].adress"; the nearest is "models.fetch[0].address"`,
+		"listen: a:1\n---\nlisten: b:1":                          "several documents",
+		"models: { memory: lots }":                               `line 1: models.memory: "lots" is not a size`,
 		"listen: [1, 2]":                                         "[1:9]",
 		"listen: \"unclosed":                                     "[1:9]",
 		"listen: 127.0.0.1":                                      `listen is "127.0.0.1"`,
@@ -74,12 +71,74 @@ func TestMistakesAreNamed(t *testing.T) {
 		"network: { trusted_proxies: [proxy] }":                  `network.trusted_proxies has "proxy"`,
 		"ledger: { days: -1 }":                                   "ledger.days is -1",
 	} {
-		c, err := Load(write(t, filepath.Join(home, "x.yaml"), text))
-		if err == nil {
-			err = c.Check()
-		}
+		_, err := Read(write(t, filepath.Join(home, "x.yaml"), text))
 		if err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "\n") {
 			t.Errorf("%q: error %v, want one line with %q", text, err, want)
 		}
 	}
+}
+
+// Each layer wins over those before it, and each value tells its own.
+func TestSettingsTellWhereTheyComeFrom(t *testing.T) {
+	home := alone(t)
+	file := write(t, home+"/.config/kindred-gate/gate.yaml", "# ours\nmodels:\n  memory: 2048MiB\n  idle_unload: 5m\nledger: { days: 7 }\nhost_names: [a.example]\n")
+	t.Setenv("KINDRED_MODELS_IDLE_UNLOAD", "90s")
+	t.Setenv("KINDRED_HOST_NAMES", "b.example, c.example")
+	r, err := Read("", Flag{Name: "ledger.days", Flag: "--days", Values: []string{"3"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]Setting{
+		"access":             {Name: "access", Value: "keys", Layer: ByDefault},
+		"listen":             {Name: "listen", Value: "127.0.0.1:7717", Layer: ByDefault, Restart: true},
+		"models.memory":      {Name: "models.memory", Value: "2GiB", Layer: ByFile, Where: file + ":3"},
+		"models.idle_unload": {Name: "models.idle_unload", Value: "1m30s", Layer: ByEnvironment, Where: "KINDRED_MODELS_IDLE_UNLOAD"},
+		"host_names":         {Name: "host_names", Value: "[b.example, c.example]", Layer: ByEnvironment, Where: "KINDRED_HOST_NAMES"},
+		"ledger.days":        {Name: "ledger.days", Value: "3", Layer: ByFlag, Where: "--days"},
+	} {
+		i := slices.IndexFunc(r.Settings, func(s Setting) bool { return s.Name == name })
+		if i < 0 || r.Settings[i] != want {
+			t.Errorf("%s: %+v, want %+v", name, r.Settings[max(i, 0)], want)
+		}
+	}
+	text, err := r.Print()
+	if err != nil || !strings.Contains(text, "# environment KINDRED_MODELS_IDLE_UNLOAD\n") {
+		t.Errorf("printed:\n%s\n%v", text, err)
+	}
+	// What is printed says the same when it is read.
+	t.Setenv("KINDRED_MODELS_IDLE_UNLOAD", "")
+	t.Setenv("KINDRED_HOST_NAMES", "")
+	again, err := Read(write(t, home+"/printed.yaml", text))
+	if err != nil || len(Differences(r, again)) != 0 {
+		t.Errorf("what is printed differs in %+v, %v", Differences(r, again), err)
+	}
+	for variable, want := range map[string]string{"KINDRED_MODELS_IDLE_UNLOAD": "no time such as", "KINDRED_LEDGER_DAYS": "does not fit"} {
+		t.Run(variable, func(t *testing.T) {
+			t.Setenv(variable, "soon")
+			if _, err := Read(""); err == nil || !strings.Contains(err.Error(), variable) || !strings.Contains(err.Error(), want) {
+				t.Errorf("error %v", err)
+			}
+		})
+	}
+}
+
+// While a gate runs, what needs a restart stays.
+func TestHeld(t *testing.T) {
+	running, set := Default(), Default()
+	set.Listen, set.Models.Folders, set.Ledger.Days, set.HostNames = "127.0.0.1:1", []string{"/a"}, 3, []string{"a.example"}
+	held := Held(running, set)
+	if held.Listen != DefaultListen || held.Models.Folders[0] != "~/models" || held.Ledger.Days != 3 || !slices.Equal(held.HostNames, set.HostNames) {
+		t.Errorf("held: %+v", held)
+	}
+}
+
+func FuzzConfiguration(f *testing.F) {
+	f.Add("models:\n  folders: [a]\n  fetch: [{name: x}]\n")
+	f.Add("a: &x [*x]\n? {b: c}\n: d")
+	f.Fuzz(func(t *testing.T, text string) {
+		c := Default()
+		if _, err := decode([]byte(text), &c); err != nil && strings.Contains(err.Error(), "\n") {
+			t.Errorf("an error of several lines: %v", err)
+		}
+	})
 }

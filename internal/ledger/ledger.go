@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"kindredgate/internal/exchange"
@@ -37,7 +38,7 @@ const (
 type Book struct {
 	records kept.Exchanges
 	log     *slog.Logger
-	age     time.Duration
+	age     atomic.Int64 // after which exchanges are removed, in nanoseconds
 
 	mu       sync.Mutex
 	journal  journal
@@ -64,8 +65,9 @@ type segment struct {
 // Open takes over what the journal in a folder has from before, and begins to write. Exchanges older than age are removed now and then; 0
 // keeps all.
 func Open(ctx context.Context, folder string, records kept.Exchanges, age time.Duration, log *slog.Logger) (*Book, error) {
-	b := &Book{records: records, log: log, age: age, journal: journal{folder: folder}, watchers: map[*watcher]struct{}{},
+	b := &Book{records: records, log: log, journal: journal{folder: folder}, watchers: map[*watcher]struct{}{},
 		wake: make(chan struct{}, 1), stop: make(chan struct{}), stopped: make(chan struct{})}
+	b.Keep(age)
 	old, err := segments(folder)
 	if err != nil {
 		return nil, err
@@ -103,6 +105,9 @@ func Open(ctx context.Context, folder string, records kept.Exchanges, age time.D
 	go b.write()
 	return b, nil
 }
+
+// Keep changes how long exchanges are kept.
+func (b *Book) Keep(age time.Duration) { b.age.Store(int64(age)) }
 
 // Began notes an exchange that was admitted.
 func (b *Book) Began(r gate.Record) { b.add(entry(r, kept.Open)) }
@@ -217,9 +222,9 @@ func (b *Book) write() {
 			default:
 			}
 		}
-		if b.age > 0 && err == nil && time.Since(pruned) > time.Hour {
+		if age := time.Duration(b.age.Load()); age > 0 && err == nil && time.Since(pruned) > time.Hour {
 			pruned = time.Now()
-			if err := b.records.PruneExchanges(context.Background(), pruned.Add(-b.age)); err != nil {
+			if err := b.records.PruneExchanges(context.Background(), pruned.Add(-age)); err != nil {
 				b.log.Warn("old exchanges were not removed", "error", err.Error())
 			}
 		}

@@ -92,11 +92,11 @@ func (s *Server) checkHost(c *gin.Context) {
 }
 
 func (s *Server) knownHost(c *gin.Context) error {
-	if s.hosts.own(c.Request.Host) {
+	if s.front.Load().hosts.own(c.Request.Host) {
 		return nil
 	}
 	return exchange.Errorf(exchange.Misdirected, "unknown_host",
-		"the request is for host %q, which is not an address of this gate (%s); if it should be, add it to host_names in the configuration", c.Request.Host, s.hosts.address)
+		"the request is for host %q, which is not an address of this gate (%s); if it should be, add it to host_names in the configuration", c.Request.Host, s.front.Load().hosts.address)
 }
 
 // sessionCookie is the name of the console's cookie.
@@ -113,7 +113,7 @@ func (s *Server) caller(c *gin.Context) (keyring.Key, error) {
 	header := c.GetHeader("Authorization")
 	if header == "" {
 		if token, err := c.Cookie(sessionCookie); err == nil {
-			if err := s.origins.Check(c.Request); err != nil {
+			if err := s.front.Load().origins.Check(c.Request); err != nil {
 				return keyring.Key{}, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin used the console's session")
 			}
 			if err := s.Gate.Keys.CheckSession(c.Request.Context(), token); err != nil {
@@ -179,7 +179,7 @@ func insteadOf(scheme string) string {
 // admit lets in who may use models.
 func (s *Server) admit(c *gin.Context) {
 	k, err := s.caller(c)
-	if err != nil && s.Open && exchange.AsError(err).Kind == exchange.Unauthenticated {
+	if err != nil && s.front.Load().Open && exchange.AsError(err).Kind == exchange.Unauthenticated {
 		k, err = anyone, s.near(c)
 	}
 	if err != nil {
@@ -195,7 +195,7 @@ func (s *Server) near(c *gin.Context) error {
 	if err := s.knownHost(c); err != nil {
 		return err
 	}
-	if err := s.origins.Check(c.Request); err != nil {
+	if err := s.front.Load().origins.Check(c.Request); err != nil {
 		return exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin asks without a key; add its origin to browser_origins in the configuration, or give it a key")
 	}
 	return nil
@@ -253,7 +253,7 @@ func (s *Server) shareWithBrowsers(c *gin.Context) {
 	if origin == "" {
 		return
 	}
-	allowed := slices.Contains(s.BrowserOrigins, origin) || slices.Contains(s.BrowserOrigins, AnyOrigin) || s.Gate.Keys.ForPagesOf(c.Request.Context(), origin)
+	allowed := slices.Contains(s.front.Load().BrowserOrigins, origin) || slices.Contains(s.front.Load().BrowserOrigins, AnyOrigin) || s.Gate.Keys.ForPagesOf(c.Request.Context(), origin)
 	if allowed {
 		h.Set("Access-Control-Allow-Origin", origin)
 		h.Set("Access-Control-Expose-Headers", "X-Request-Id, Server-Timing, Retry-After, "+strings.Join(limitHeaderNames, ", ")+", "+droppedHeader)

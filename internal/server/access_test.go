@@ -22,7 +22,7 @@ import (
 
 // A Host header has to name the gate, unless a valid key comes with it.
 func TestHosts(t *testing.T) {
-	h := start(t, &scripted.Runner{}, func(o *Options) { o.HostNames = []string{"gate.example"} })
+	h := start(t, &scripted.Runner{}, func(o *Options) { o.Exposure.HostNames = []string{"gate.example"} })
 	port := h.url[strings.LastIndex(h.url, ":"):]
 	const models = "/v1/models"
 	for _, c := range []struct {
@@ -76,7 +76,7 @@ func TestHostsOnAllInterfaces(t *testing.T) {
 
 // Under open access everybody on this computer may ask, but no page of a stranger, by whatever request a browser lets it send.
 func TestOpenAccessIsNotForPages(t *testing.T) {
-	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }}, func(o *Options) { o.Open, o.BrowserOrigins = true, []string{"https://app.example"} })
+	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }}, func(o *Options) { o.Exposure.Open, o.Exposure.BrowserOrigins = true, []string{"https://app.example"} })
 	for _, c := range []struct {
 		name   string
 		status int
@@ -100,7 +100,7 @@ func TestOpenAccessIsNotForPages(t *testing.T) {
 
 // Who has no key and the console do not share what they store.
 func TestAnonymousCallersAndTheConsoleAreApart(t *testing.T) {
-	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }}, func(o *Options) { o.Open = true })
+	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }}, func(o *Options) { o.Exposure.Open = true })
 	resp, _ := h.do(t, "POST", "/gate/session", "", `{"key": "`+h.owner+`"}`)
 	cookie := sessionCookie + "=" + resp.Cookies()[0].Value
 	var mine reply
@@ -134,7 +134,7 @@ func TestBrowserOrigins(t *testing.T) {
 		{[]string{"https://app.example"}, "null", false},
 		{[]string{AnyOrigin}, "https://anything.example", true},
 	} {
-		h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }}, func(o *Options) { o.BrowserOrigins = c.origins })
+		h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }}, func(o *Options) { o.Exposure.BrowserOrigins = c.origins })
 		resp, body := h.do(t, "OPTIONS", "/v1/chat/completions", "", "", append(preflight, "Origin", c.origin)...)
 		granted := resp.Header.Get("Access-Control-Allow-Origin") == c.origin
 		if granted != c.allowed {

@@ -93,7 +93,7 @@ func fail(c *gin.Context, err error) {
 // noRoute answers for paths that do not exist. Most of them are a base URL with too little or too much in it.
 func (s *Server) noRoute(c *gin.Context) {
 	path := c.Request.URL.Path
-	hint := "the base URL for applications is " + s.base
+	hint := "the base URL for applications is " + s.front.Load().base
 	known := []string{"/models"}
 	for _, style := range dialect.Styles {
 		known = append(known, style.Path())
@@ -103,7 +103,7 @@ func (s *Server) noRoute(c *gin.Context) {
 	case path == "/v1", path == "/v1/":
 		hint = "it is the base URL, and right as such: clients append what they want, such as " + dialect.Chat.Path() + ", or /models for what is installed"
 	case i >= 0 && !strings.HasPrefix(path, "/gate/"):
-		hint = "did you mean /v1" + known[i] + "? The base URL for applications is " + s.base
+		hint = "did you mean /v1" + known[i] + "? The base URL for applications is " + s.front.Load().base
 	}
 	fail(c, exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; %s", path, hint))
 }

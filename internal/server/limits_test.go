@@ -220,7 +220,7 @@ func TestKeysForPlaces(t *testing.T) {
 	if resp, body := h.do(t, "POST", "/v1/chat/completions", secret, chatBody(false, ""), "X-Forwarded-For", "192.0.2.7"); resp.StatusCode != 403 {
 		t.Errorf("%d %s", resp.StatusCode, body)
 	}
-	behind := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }}, func(o *Options) { o.TrustedProxies = []string{"127.0.0.1"} })
+	behind := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"Aye."} }}, func(o *Options) { o.Exposure.TrustedProxies = []string{"127.0.0.1"} })
 	elsewhere, _ := behind.issueWith(t, `{"label":"page","addresses":["192.0.2.0/24"]}`)
 	for client, want := range map[string]int{"192.0.2.7": 200, "198.51.100.7": 403, "192.0.2.7, 198.51.100.7": 403} {
 		if resp, body := behind.do(t, "POST", "/v1/chat/completions", elsewhere, chatBody(false, ""), "X-Forwarded-For", client); resp.StatusCode != want {

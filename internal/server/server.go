@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -30,6 +31,20 @@ type Options struct {
 	Console fs.FS        // the built console, with index.html at its root
 	Log     *slog.Logger
 	Version string
+	Exposure Exposure
+	// Settings tells how the gate is set up; nil for a gate that has no configuration.
+	Settings func() Settings
+	// Silence is how long a stream is silent before a comment line shows that it lives; 10 seconds if zero.
+	Silence time.Duration
+	// Patience is how long a client may leave a body unfinished, or an answer untaken, without any of it moving; 30 seconds if
+	// zero.
+	Patience time.Duration
+	// Grace is how long running answers may go on when the server stops; 10 seconds if zero.
+	Grace time.Duration
+}
+
+// Exposure is whom the gate lets in, and what it is called. It can change while the gate runs.
+type Exposure struct {
 	// Open lets every request use the models, with any key or none. Managing the gate needs the owner key all
 	// the same. It is for a gate that only this computer can reach.
 	Open bool
@@ -41,24 +56,24 @@ type Options struct {
 	BaseURL string
 	// TrustedProxies are addresses and ranges whose word is taken for where a request comes from.
 	TrustedProxies []string
-	// Silence is how long a stream is silent before a comment line shows that it lives; 10 seconds if zero.
-	Silence time.Duration
-	// Patience is how long a client may leave a body unfinished, or an answer untaken, without any of it moving; 30 seconds if
-	// zero.
-	Patience time.Duration
-	// Grace is how long running answers may go on when the server stops; 10 seconds if zero.
-	Grace time.Duration
 }
 
 // Server serves one gate.
 type Server struct {
 	Options
+	addresses []net.Addr
+	front     atomic.Pointer[front]
+	started   time.Time
+	ending    context.Context // cancelled when the server begins to stop
+}
+
+// front is what follows from an exposure. A request keeps the one that it came in by.
+type front struct {
+	Exposure
 	engine  *gin.Engine
 	hosts   *hosts
 	origins *http.CrossOriginProtection
-	started time.Time
-	base    string          // the address for applications, such as http://127.0.0.1:7717/v1
-	ending  context.Context // cancelled when the server begins to stop
+	base    string // the address for applications, such as http://127.0.0.1:7717/v1
 }
 
 // maxBody is the longest request body that is read, in bytes.
@@ -78,34 +93,40 @@ func New(o Options, addresses ...net.Addr) *Server {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{Options: o, started: time.Now(), hosts: newHosts(addresses, o.HostNames), origins: http.NewCrossOriginProtection()}
-	for _, origin := range o.BrowserOrigins {
-		if origin == AnyOrigin {
-			continue // a page without a key is let in from no other origin but those that are named
-		}
-		if err := s.origins.AddTrustedOrigin(origin); err != nil {
-			o.Log.Warn("an origin for browsers cannot be used", "origin", origin, "error", err.Error())
-		}
-	}
-	s.base = "http://" + s.hosts.address + "/v1"
-	if u, err := url.Parse(o.BaseURL); err == nil && o.BaseURL != "" {
-		s.base = o.BaseURL
-		s.hosts.names = append(s.hosts.names, strings.ToLower(u.Hostname()))
-	}
-	s.ending = context.Background()
-	s.routes()
+	s := &Server{Options: o, addresses: addresses, started: time.Now(), ending: context.Background()}
+	s.Expose(o.Exposure)
 	return s
 }
 
-// BaseURL is what an application is given.
-func (s *Server) BaseURL() string { return s.base }
+// Expose changes whom the gate lets in, from the next request on.
+func (s *Server) Expose(e Exposure) {
+	f := &front{Exposure: e, hosts: newHosts(s.addresses, e.HostNames), origins: http.NewCrossOriginProtection()}
+	for _, origin := range e.BrowserOrigins {
+		if origin == AnyOrigin {
+			continue // a page without a key is let in from no other origin but those that are named
+		}
+		if err := f.origins.AddTrustedOrigin(origin); err != nil {
+			s.Log.Warn("an origin for browsers cannot be used", "origin", origin, "error", err.Error())
+		}
+	}
+	f.base = "http://" + f.hosts.address + "/v1"
+	if u, err := url.Parse(e.BaseURL); err == nil && e.BaseURL != "" {
+		f.base = e.BaseURL
+		f.hosts.names = append(f.hosts.names, strings.ToLower(u.Hostname()))
+	}
+	f.engine = s.routes(e.TrustedProxies)
+	s.front.Store(f)
+}
 
-func (s *Server) routes() {
+// BaseURL is what an application is given.
+func (s *Server) BaseURL() string { return s.front.Load().base }
+
+func (s *Server) routes(trusted []string) *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.RedirectTrailingSlash = false
-	if err := r.SetTrustedProxies(s.TrustedProxies); err != nil { // none, unless they are named
+	if err := r.SetTrustedProxies(trusted); err != nil { // none, unless they are named
 		s.Log.Warn("the trusted proxies cannot be used", "error", err.Error())
 	}
 	r.Use(s.identify, s.log, s.patient, s.survive, s.shareWithBrowsers, s.checkHost)
@@ -146,6 +167,7 @@ func (s *Server) routes() {
 	}
 	manage := r.Group("/gate", s.ownerOnly)
 	manage.GET("/status", s.status)
+	manage.GET("/settings", s.settings)
 	manage.GET("/models", s.installedModels)
 	manage.POST("/models", s.addModel)
 	manage.GET("/models/:id", s.installedModel)
@@ -171,7 +193,7 @@ func (s *Server) routes() {
 	manage.DELETE("/keys/:id", s.revokeKey)
 	manage.POST("/prompt/render", s.renderPrompt)
 	manage.POST("/snippet", s.writeSnippet)
-	s.engine = r
+	return r
 }
 
 // ServeHTTP answers one request. HEAD is GET without the body, which net/http leaves out by itself.
@@ -181,7 +203,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		get.Method = http.MethodGet
 		r = &get
 	}
-	s.engine.ServeHTTP(w, r)
+	s.front.Load().engine.ServeHTTP(w, r)
 }
 
 // errStopping is why answers end that are still running when the grace is over.

@@ -320,7 +320,7 @@ func TestModelsAreFilteredByKey(t *testing.T) {
 }
 
 func TestOpenAccessNeedsNoKeyButManagingDoes(t *testing.T) {
-	h := start(t, &scripted.Runner{}, func(o *Options) { o.Open = true })
+	h := start(t, &scripted.Runner{}, func(o *Options) { o.Exposure.Open = true })
 	for _, key := range []string{"", "sk-dummy"} {
 		if resp, body := h.do(t, "GET", "/v1/models", key, ""); resp.StatusCode != 200 {
 			t.Errorf("key %q: %d %s", key, resp.StatusCode, body)

@@ -14,7 +14,7 @@ const longSignIn = 4 << 10
 
 // signIn exchanges the owner key for a cookie that no script can read and no other site can use.
 func (s *Server) signIn(c *gin.Context) {
-	if err := s.origins.Check(c.Request); err != nil {
+	if err := s.front.Load().origins.Check(c.Request); err != nil {
 		fail(c, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin cannot sign in here"))
 		return
 	}
@@ -44,7 +44,7 @@ func encrypted(c *gin.Context) bool {
 }
 
 func (s *Server) signOut(c *gin.Context) {
-	if err := s.origins.Check(c.Request); err != nil {
+	if err := s.front.Load().origins.Check(c.Request); err != nil {
 		fail(c, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin tried to sign out"))
 		return
 	}

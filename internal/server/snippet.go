@@ -30,7 +30,7 @@ func (s *Server) writeSnippet(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	text, err := snippet.Write(style, language, s.base, request)
+	text, err := snippet.Write(style, language, s.front.Load().base, request)
 	if err != nil {
 		fail(c, err)
 		return

@@ -4,6 +4,8 @@ import (
 	"net/http"
 	"time"
 
+	"kindredgate/internal/config"
+
 	"github.com/gin-gonic/gin"
 )
 
@@ -18,8 +20,32 @@ type Status struct {
 
 func (s *Server) status(c *gin.Context) {
 	access := "keys"
-	if s.Open {
+	if s.front.Load().Open {
 		access = "open"
 	}
-	c.JSON(http.StatusOK, Status{Version: s.Version, BaseURL: s.base, Started: s.started.UTC().Truncate(time.Second), Access: access, Folders: s.Gate.Catalog.Folders()})
+	c.JSON(http.StatusOK, Status{Version: s.Version, BaseURL: s.front.Load().base, Started: s.started.UTC().Truncate(time.Second), Access: access, Folders: s.Gate.Catalog.Folders()})
+}
+
+// Settings is what GET /gate/settings tells: how the gate is set up, and where that comes from.
+type Settings struct {
+	File     string    `json:"file"` // the configuration file, whether it is there or not
+	Read     time.Time `json:"read"` // when it was read last
+	Settings []Setting `json:"settings"`
+	// Problem says why the file as it is now cannot be used; the gate goes on with what it had.
+	Problem string `json:"problem,omitempty"`
+}
+
+// Setting is one setting.
+type Setting struct {
+	config.Setting
+	// Running is the value that holds until the gate is started anew; empty if it is the one that is set.
+	Running string `json:"running,omitempty"`
+}
+
+func (s *Server) settings(c *gin.Context) {
+	if s.Settings == nil {
+		c.JSON(http.StatusOK, Settings{Read: s.started.UTC(), Settings: []Setting{}})
+		return
+	}
+	c.JSON(http.StatusOK, s.Settings())
 }

@@ -60,7 +60,7 @@ func (s *Store) PutResponse(ctx context.Context, r kept.Response) error {
 	switch {
 	case err != nil:
 		return err
-	case int64(len(doc)) > s.limits.Space:
+	case int64(len(doc)) > s.limits.Load().Space:
 		return kept.ErrNoRoom
 	}
 	tx, err := s.db.BeginTx(ctx, nil)
@@ -76,7 +76,7 @@ func (s *Store) PutResponse(ctx context.Context, r kept.Response) error {
 	// Whatever lies beyond the space, counted from the newest on.
 	if _, err := tx.ExecContext(ctx, `DELETE FROM responses WHERE ended = 1 AND id IN (
 		SELECT id FROM (SELECT id, sum(bytes) OVER (ORDER BY id = ?1 DESC, created DESC, rowid DESC) AS total FROM responses WHERE key = ?2) WHERE total > ?3)`,
-		r.ID, r.Key, s.limits.Space); err != nil {
+		r.ID, r.Key, s.limits.Load().Space); err != nil {
 		return told(err)
 	}
 	return told(tx.Commit())
@@ -122,7 +122,7 @@ func (s *Store) PruneResponses(ctx context.Context, now time.Time) error {
 	if err := s.exec(ctx, `INSERT INTO notes (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, note, now.Unix()); err != nil {
 		return err
 	}
-	return s.exec(ctx, `DELETE FROM responses WHERE created < ?`, now.Add(-s.limits.Age).Unix())
+	return s.exec(ctx, `DELETE FROM responses WHERE created < ?`, now.Add(-s.limits.Load().Age).Unix())
 }
 
 // UnendedResponses lists the responses that have not ended. Damaged ones count as ended from then on.

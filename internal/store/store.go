@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"kindredgate/internal/exchange"
@@ -26,9 +27,9 @@ import (
 
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
-	db     *sql.DB // that writes
-	reader *sql.DB // that reads what may take longer, beside it
-	limits kept.Limits
+	db     *sql.DB                     // that writes
+	reader *sql.DB                     // that reads what may take longer, beside it
+	limits atomic.Pointer[kept.Limits] // of stored responses
 }
 
 //go:embed migrations/*.sql
@@ -61,8 +62,13 @@ func Open(path string, responses kept.Limits) (*Store, error) {
 		return nil, errors.Join(err, db.Close())
 	}
 	reader.SetMaxOpenConns(4)
-	return &Store{db, reader, responses}, nil
+	s := &Store{db: db, reader: reader}
+	s.Limit(responses)
+	return s, nil
 }
+
+// Limit changes how much is kept of responses, from the next one on.
+func (s *Store) Limit(responses kept.Limits) { s.limits.Store(&responses) }
 
 // location is the name that the driver has for a file.
 func location(path string, options url.Values) string {

@@ -83,6 +83,22 @@ func New(o Options) *Runner {
 	return r
 }
 
+// Limit changes the memory of all loaded models together, and when one that nobody uses is unloaded. What is loaded beyond the memory
+// stays until another model needs it.
+func (r *Runner) Limit(memory int64, idle time.Duration) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.opts.Memory, r.opts.Idle = memory, idle
+	for _, e := range r.loaded {
+		if e.timer != nil {
+			e.timer.Stop()
+		}
+		if e.leases == 0 && e.done() {
+			r.watch(e)
+		}
+	}
+}
+
 func (r *Runner) tell(what, path string, err error) {
 	if r.opts.Told != nil {
 		r.opts.Told(what, path, err)

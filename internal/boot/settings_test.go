@@ -1,0 +1,173 @@
+package boot_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"kindredgate/internal/boot"
+	"kindredgate/internal/config"
+	"kindredgate/internal/server"
+)
+
+// A gate follows its file: what can hold at once does, what cannot is said, and a file that cannot be used changes nothing. An editor that
+// puts another file in the place, or takes it away for a while, is followed too.
+func TestAGateFollowsItsFile(t *testing.T) {
+	folder := t.TempDir()
+	base := settings(t, folder)
+	file := filepath.Join(t.TempDir(), "gate.yaml")
+	write := func(text string) {
+		t.Helper()
+		next := file + ".next"
+		if err := os.WriteFile(next, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Rename(next, file); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("ledger: { days: 5 }\n")
+	read := func() (config.Reading, error) {
+		return config.Read(file, config.Flag{Name: "listen", Flag: "--listen", Values: []string{"127.0.0.1:0"}}, config.Flag{Name: "data", Flag: "--data", Values: []string{folder}},
+			config.Flag{Name: "models.folders", Flag: "--models", Values: base.Models.Folders})
+	}
+	r, err := read()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var said lockedBuffer
+	o := options
+	o.Read, o.Log = read, slog.New(slog.NewTextHandler(&said, nil))
+	h, err := boot.Open(t.Context(), r.Config, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	served := make(chan error, 1)
+	go func() { served <- h.Serve(ctx) }()
+	defer func() {
+		stop()
+		if err := <-served; err != nil {
+			t.Error(err)
+		}
+		if err := h.Close(); err != nil {
+			t.Error(err)
+		}
+	}()
+	secret, err := os.ReadFile(filepath.Join(folder, boot.OwnerFile))
+	if err != nil {
+		t.Fatal(err)
+	}
+	get := func(path, origin string) *http.Response {
+		t.Helper()
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(h.Server.BaseURL(), "/v1")+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(secret)))
+		if origin != "" {
+			req.Header.Set("Origin", origin)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { resp.Body.Close() })
+		return resp
+	}
+	told := func() (s server.Settings) {
+		t.Helper()
+		if err := json.NewDecoder(get("/gate/settings", "").Body).Decode(&s); err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	// until waits for the gate to have done something; nothing else tells when.
+	until := func(what string, done func() bool) {
+		t.Helper()
+		for end := time.Now().Add(20 * time.Second); !done(); time.Sleep(20 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("it never came that %s; the log says:\n%s", what, said.String())
+			}
+		}
+	}
+	shared := func() bool {
+		return get("/v1/models", "https://app.example").Header.Get("Access-Control-Allow-Origin") == "https://app.example"
+	}
+	one := func(s server.Settings, name string) server.Setting {
+		for _, one := range s.Settings {
+			if one.Name == name {
+				return one
+			}
+		}
+		return server.Setting{}
+	}
+
+	until("the gate watches", func() bool { // a change before it watches is not seen, so the first one is told
+		h.Reload()
+		return !told().Read.IsZero()
+	})
+	if shared() {
+		t.Fatal("pages of others are let in before they are named")
+	}
+	write("browser_origins: [https://app.example]\nmodels: { prepared: 1GiB }\n")
+	until("the origin is let in", shared)
+	s := told()
+	if got := one(s, "ledger.days"); got.Value != "90" || got.Layer != config.ByDefault {
+		t.Errorf("what the file has no longer: %+v", got)
+	}
+	if got := one(s, "models.prepared"); got.Value != "1GiB" || got.Running != "20GiB" || !got.Restart || got.Where != file+":2" {
+		t.Errorf("what needs a restart: %+v", got)
+	}
+	if got := one(s, "browser_origins"); got.Running != "" || s.Problem != "" {
+		t.Errorf("what holds at once: %+v, problem %q", got, s.Problem)
+	}
+	if !strings.Contains(said.String(), "holds from the next start on") {
+		t.Errorf("the log does not say what needs a restart:\n%s", said.String())
+	}
+
+	write("browser_origin: []\n")
+	until("the mistake is told", func() bool { return strings.Contains(told().Problem, `the nearest is "browser_origins"`) })
+	if !shared() {
+		t.Error("a file that cannot be used took the settings away")
+	}
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	h.Reload()
+	until("the file is missed", func() bool { return strings.Contains(told().Problem, "no such file") })
+	if !shared() {
+		t.Error("a file that vanished took the settings away")
+	}
+	write("ledger: { days: 5 }\n")
+	until("the origin is let in no more", func() bool { return !shared() })
+	if s := told(); s.Problem != "" || one(s, "ledger.days").Value != "5" {
+		t.Errorf("after it was mended: %+v", s)
+	}
+}
+
+// lockedBuffer can be read while it is written.
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}

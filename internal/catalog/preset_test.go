@@ -89,17 +89,6 @@ func TestSlug(t *testing.T) {
 	}
 }
 
-func TestEditDistance(t *testing.T) {
-	for _, c := range []struct {
-		a, b string
-		want int
-	}{{"", "", 0}, {"abc", "", 3}, {"", "ab", 2}, {"kitten", "sitting", 3}, {"harbor", "harbour", 1}, {"ab", "ba", 2}} {
-		if got := editDistance(c.a, c.b); got != c.want {
-			t.Errorf("%q and %q: %d, want %d", c.a, c.b, got, c.want)
-		}
-	}
-}
-
 // What a preset says beyond sampling: some of it stands whatever a request says.
 func TestPresetSettings(t *testing.T) {
 	number := func(f float64) *float64 { return &f }

@@ -57,7 +57,7 @@ var rooms = map[string][]string{
 	"gate":            {"dialect", "exchange", "grammar", "prompt", "catalog", "keyring", "library", "runner/native"},
 	"kept":            {},
 	"answers":         {"exchange", "gate", "keyring", "kept", "dialect/response"},
-	"ledger":          {"exchange", "gate", "kept"},
+	"ledger":          {"exchange", "gate", "kept", "keyring", "prompt"},
 	"metrics":         {"dialect", "exchange", "gate", "runner/native"},
 	"store":           {"keyring", "catalog", "exchange", "kept"},
 	"snippet":         {"dialect", "exchange"},

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -68,6 +69,8 @@ type House struct {
 
 	engine    *native.Runner
 	db        *store.Store
+	said      *ledger.Recorder
+	prices    atomic.Pointer[config.Prices]
 	book      *ledger.Book
 	settings  settings
 	again     chan struct{}  // for the configuration to be read anew
@@ -86,6 +89,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		return nil, err
 	}
 	h = &House{Config: cfg, log: o.Log, again: make(chan struct{}, 1)}
+	h.prices.Store(&cfg.Prices)
 	if err := h.settings.begin(cfg, o.Read); err != nil {
 		return h, err
 	}
@@ -142,6 +146,13 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	}
 	h.book = book
 	h.closing(book.Close)
+	said := ledger.NewRecorder(db, recording(cfg), h.Gate.Layout, o.Log)
+	h.closing(said.Close)
+	h.said = said
+	h.Gate.Recorder = said
+	h.Gate.Price = func(model string, prompt, cached, completion int) int64 {
+		return h.prices.Load().Of(model, prompt, cached, completion)
+	}
 	counted := metrics.New(h.Gate, o.Version, book.Lost)
 	h.Gate.Observers = append(h.Gate.Observers, book, counted)
 	if o.Runner != nil {
@@ -167,7 +178,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		addresses = append(addresses, e.Listener.Addr())
 	}
 	h.Server = server.New(server.Options{
-		Gate: h.Gate, Answers: desk, Ledger: book, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
+		Gate: h.Gate, Answers: desk, Ledger: book, Contents: said, Prices: h.shownPrices, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
 		Exposure: exposure(cfg), Settings: h.settings.tell,
 	}, addresses...)
 	return h, nil

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"sync"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"kindredgate/internal/config"
 	"kindredgate/internal/kept"
+	"kindredgate/internal/ledger"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/server"
 )
@@ -110,6 +112,8 @@ func (h *House) apply(ctx context.Context, before, now config.Config) {
 	h.engine.Limit(modelMemory(now), now.Models.IdleUnload)
 	h.db.Limit(storedLimits(now))
 	h.book.Keep(days(now.Ledger.Days))
+	h.said.Set(recording(now))
+	h.prices.Store(&now.Prices)
 	if !reflect.DeepEqual(before.Models.KeepLoaded, now.Models.KeepLoaded) || !reflect.DeepEqual(before.Models.Fetch, now.Models.Fetch) {
 		h.preparing.Go(func() { prepare(ctx, h.Gate, now.Models, h.log) })
 	}
@@ -170,6 +174,20 @@ func exposure(c config.Config) server.Exposure {
 
 func storedLimits(c config.Config) kept.Limits {
 	return kept.Limits{Age: days(c.Responses.Days), Space: int64(c.Responses.Space)}
+}
+
+func recording(c config.Config) ledger.Recording {
+	r := ledger.Recording{All: c.Record.Content, Age: days(c.Record.Days), Space: int64(c.Record.Space)}
+	for _, pattern := range c.Record.Redact {
+		r.Redact = append(r.Redact, regexp.MustCompile(pattern)) // which the configuration has checked
+	}
+	return r
+}
+
+// shownPrices are what the interface needs to know of prices.
+func (h *House) shownPrices() server.Prices {
+	p := h.prices.Load()
+	return server.Prices{Currency: p.Currency, Machine: p.Machine}
 }
 
 func days(n int) time.Duration { return time.Duration(n) * 24 * time.Hour }

@@ -26,8 +26,9 @@ func (t *terminal) keys() *cobra.Command {
 // termFlags are the options that say what a key may.
 type termFlags struct {
 	models, endpoints, origins, addresses []string
-	expires, forModel                     string
-	limits                                keyring.Limits
+	expires, forModel, group, record      string
+	mayIssue, keepAlive                   bool
+	limits                                limitFlags
 }
 
 func (f *termFlags) add(cmd *cobra.Command) {
@@ -38,13 +39,36 @@ func (f *termFlags) add(cmd *cobra.Command) {
 	fs.StringSliceVar(&f.addresses, "addresses", nil, "addresses from which it may be used, and ranges such as 192.0.2.0/24 (default all)")
 	fs.StringVar(&f.expires, "expires", "", "when it ends: a day such as 2031-01-31, a time from now such as 12h or 30d, or never")
 	fs.StringVar(&f.forModel, "for-model", "", "have the limits hold for this model or preset alone, besides those for all")
+	fs.StringVar(&f.group, "group", "", "the group whose limits hold besides, with those of its other keys; \"\" for none")
+	fs.BoolVar(&f.mayIssue, "may-issue", false, "let it issue keys that may no more than itself and end within a day")
+	fs.BoolVar(&f.keepAlive, "keep-alive", false, "begin whole answers with white space as soon as the first token is there, for clients that give up on silence")
+	fs.StringVar(&f.record, "record", "", "whether what is said with it is recorded: yes, no, or as-set for what the settings say")
+	f.limits.add(cmd)
+}
+
+// limitFlags are the options for limits.
+type limitFlags struct{ keyring.Limits }
+
+func (f *limitFlags) add(cmd *cobra.Command) {
 	says := map[string]string{
 		"requests_per_minute": "requests a minute", "requests_per_day": "requests a day", "tokens_per_minute": "tokens a minute, of prompts and answers", "tokens_per_day": "tokens a day, of prompts and answers",
-		"prompt_tokens": "tokens that a prompt may have", "answer_tokens": "tokens that an answer may have", "at_once": "requests that may be under way at once", "queue_share": "percent of a model's places that it may have at once",
+		"cost_per_month": "what it may cost a month, in hundredths of the currency of the prices",
+		"prompt_tokens":  "tokens that a prompt may have", "answer_tokens": "tokens that an answer may have", "at_once": "requests that may be under way at once", "queue_share": "percent of a model's places that it may have at once",
 	}
-	for _, l := range f.limits.Fields() {
-		fs.IntVar(l.Value, flagOf(l.Name), 0, says[l.Name]+"; 0 for no limit")
+	for _, l := range f.Fields() {
+		cmd.Flags().IntVar(l.Value, flagOf(l.Name), 0, says[l.Name]+"; 0 for no limit")
 	}
+}
+
+// given are the limits that were named.
+func (f *limitFlags) given(cmd *cobra.Command) map[string]int {
+	limits := map[string]int{}
+	for _, l := range f.Fields() {
+		if cmd.Flags().Changed(flagOf(l.Name)) {
+			limits[l.Name] = *l.Value
+		}
+	}
+	return limits
 }
 
 // flagOf is the option for a limit.
@@ -65,12 +89,19 @@ func (f *termFlags) body(cmd *cobra.Command) (map[string]any, error) {
 		}
 		body["expires"] = at
 	}
-	limits := map[string]int{}
-	for _, l := range f.limits.Fields() {
-		if cmd.Flags().Changed(flagOf(l.Name)) {
-			limits[l.Name] = *l.Value
+	for name, value := range map[string]any{"group": f.group, "may-issue": f.mayIssue, "keep-alive": f.keepAlive} {
+		if cmd.Flags().Changed(name) {
+			body[strings.ReplaceAll(name, "-", "_")] = value
 		}
 	}
+	if cmd.Flags().Changed("record") {
+		said, ok := map[string]string{"yes": "yes", "no": "no", "as-set": ""}[f.record]
+		if !ok {
+			return nil, usageError{fmt.Errorf("--record is %q; it must be yes, no or as-set", f.record)}
+		}
+		body["record_content"] = said
+	}
+	limits := f.limits.given(cmd)
 	switch {
 	case f.forModel != "":
 		body["limits_by_model"] = map[string]any{f.forModel: limits}
@@ -109,7 +140,7 @@ func (t *terminal) keysIssue() *cobra.Command {
 	var flags clientFlags
 	var terms termFlags
 	var label string
-	var asJSON bool
+	var asJSON, narrower bool
 	cmd := &cobra.Command{
 		Use:   "issue --label NAME",
 		Short: "Issue a key for an application",
@@ -130,7 +161,11 @@ func (t *terminal) keysIssue() *cobra.Command {
 				return err
 			}
 			var k server.IssuedKey
-			if err := gate.call(c.Context(), http.MethodPost, "/gate/keys", body, &k); err != nil {
+			path := "/gate/keys"
+			if narrower {
+				path = "/gate/key/issue"
+			}
+			if err := gate.call(c.Context(), http.MethodPost, path, body, &k); err != nil {
 				return err
 			}
 			return t.newKey(k, k, asJSON, fmt.Sprintf("This is the key for %q.", k.Label))
@@ -139,6 +174,7 @@ func (t *terminal) keysIssue() *cobra.Command {
 	flags.add(cmd)
 	terms.add(cmd)
 	cmd.Flags().StringVar(&label, "label", "", "what the key is for")
+	cmd.Flags().BoolVar(&narrower, "narrower", false, "issue it with the key that is used (--key), which must be one that may; what it uses counts for both")
 	cmd.Flags().BoolVarP(&asJSON, "json", "j", false, "print JSON")
 	return cmd
 }
@@ -190,7 +226,7 @@ func limitsInShort(k server.KeyInfo) string {
 			list = append(list, strings.ReplaceAll(count(int64(l.n)), " ", "")+l.unit)
 		}
 	}
-	if others := k.Limits.PromptTokens + k.Limits.AnswerTokens + k.Limits.AtOnce + k.Limits.QueueShare + len(k.ByModel); len(list) > 2 || others > 0 {
+	if others := k.Limits.PromptTokens + k.Limits.AnswerTokens + k.Limits.AtOnce + k.Limits.QueueShare + k.Limits.CostPerMonth + len(k.ByModel); len(list) > 2 || others > 0 {
 		list = append(list[:min(2, len(list))], "…")
 	}
 	if len(list) == 0 {
@@ -237,6 +273,21 @@ func (t *terminal) showKey(k server.OwnKey) error {
 		}
 		rows = append(rows, []string{"  from", strings.Join(list, ", ")})
 	}
+	if k.Group != "" {
+		rows = append(rows, []string{"  group", k.Group})
+	}
+	if k.MayIssue {
+		rows = append(rows, []string{"  may issue", "narrower keys that end within a day"})
+	}
+	if k.KeepAlive {
+		rows = append(rows, []string{"  whole answers", "begin with white space, to keep the line alive"})
+	}
+	if k.Content != keyring.ContentAsSet {
+		rows = append(rows, []string{"  recorded", "what is said with it: " + string(k.Content)})
+	}
+	if k.Issuer != "" {
+		rows = append(rows, []string{"  issued by", k.Issuer + "…"})
+	}
 	if k.Follows != "" {
 		rows = append(rows, []string{"  follows", k.Follows + "…"})
 	}
@@ -265,18 +316,27 @@ func (t *terminal) showKey(k server.OwnKey) error {
 	}
 	rows = [][]string{{"LIMIT", "WITH", "LEFT", "OF", "WHOLE AGAIN IN"}}
 	for _, s := range k.Standing {
-		again := ""
-		if s.ResetSeconds > 0 {
-			again = time.Duration(s.ResetSeconds * float64(time.Second)).Round(time.Second).String()
-		}
 		with := s.Model
 		if with == "" {
 			with = "all models"
 		}
-		rows = append(rows, []string{s.What, with, fmt.Sprint(s.Remaining), fmt.Sprint(s.Limit), again})
+		rows = append(rows, append([]string{s.What, with}, standingCells(s)...))
 	}
 	fmt.Fprintln(t.out)
 	return table(t.out, rows...)
+}
+
+// standingCells are what is left of a limit, of how much, and when all of it can be used again.
+func standingCells(s server.LimitStanding) []string {
+	again := ""
+	if s.ResetSeconds > 0 {
+		again = time.Duration(s.ResetSeconds * float64(time.Second)).Round(time.Second).String()
+	}
+	left, limit := fmt.Sprint(s.Remaining), fmt.Sprint(s.Limit)
+	if s.What == keyring.CostAMonth {
+		left, limit = fmt.Sprintf("%.2f", float64(s.Remaining)/1e6), fmt.Sprintf("%.2f", float64(s.Limit)/1e6)
+	}
+	return []string{left, limit, again}
 }
 
 // keyPath is where a key is managed; it may be named by the beginning that is shown, with its dots, or by its label.

@@ -19,10 +19,10 @@ import (
 
 // trafficFlags choose exchanges.
 type trafficFlags struct {
-	key, model, style, since string
-	failed                   bool
-	slow                     time.Duration
-	limit                    int
+	key, model, style, since, job string
+	failed                        bool
+	slow                          time.Duration
+	limit                         int
 }
 
 func (t *terminal) traffic() *cobra.Command {
@@ -32,7 +32,7 @@ func (t *terminal) traffic() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "traffic",
 		Short: "Show who asked what, how long it took and how it ended",
-		Long:  "The newest exchanges, the last of them at the end. Of what was said nothing is kept.",
+		Long:  "The newest exchanges, the last of them at the end. What was said is kept only if the configuration (record) or a key says so.",
 		Example: `  kindred traffic --follow
   kindred traffic --failed --since 24h
   kindred traffic --key "timetable bot" --slow 2s`,
@@ -65,32 +65,29 @@ func (t *terminal) traffic() *cobra.Command {
 	fs.StringVar(&f.key, "by", "", "exchanges of one key, by its beginning or its label")
 	fs.StringVarP(&f.model, "model", "m", "", "exchanges with one model or preset")
 	fs.StringVarP(&f.style, "style", "s", "", "exchanges in one style")
+	fs.StringVar(&f.job, "job", "", "exchanges that go on from one another, by the id of the first")
 	fs.StringVar(&f.since, "since", "", "exchanges since then: a time such as 24h or 7d ago, or a day such as 2031-01-31")
 	fs.BoolVar(&f.failed, "failed", false, "those that did not come to their end")
 	fs.DurationVar(&f.slow, "slow", 0, "those that took so long or longer, such as 2s")
 	fs.IntVarP(&f.limit, "last", "n", 20, "how many, at the most")
 	fs.BoolVarP(&follow, "follow", "f", false, "go on with what happens, until Ctrl-C")
 	fs.BoolVarP(&asJSON, "json", "j", false, "print JSON; with --follow a line for each")
-	cmd.AddCommand(t.trafficShow())
+	cmd.AddCommand(t.trafficShow(), t.trafficJobs(), t.trafficRefused(), t.trafficPurge())
 	return cmd
 }
 
 // query is what the gate is asked for.
 func (f *trafficFlags) query(now time.Time) (url.Values, error) {
 	q := url.Values{"limit": {fmt.Sprint(f.limit)}}
-	for name, value := range map[string]string{"key": strings.TrimSuffix(f.key, "…"), "model": f.model, "style": f.style} {
+	for name, value := range map[string]string{"key": strings.TrimSuffix(f.key, "…"), "model": f.model, "style": f.style, "job": f.job} {
 		if value != "" {
 			q.Set(name, value)
 		}
 	}
 	if f.since != "" {
-		at, err := time.ParseInLocation(time.DateOnly, f.since, time.Local)
+		at, err := passed("--since", f.since, now)
 		if err != nil {
-			end, err := ending(f.since, now)
-			if err != nil || end == nil {
-				return nil, fmt.Errorf("--since is %q; give a time such as 24h or 7d, or a day such as 2031-01-31", f.since)
-			}
-			at = now.Add(now.Sub(*end))
+			return nil, err
 		}
 		q.Set("since", at.UTC().Format(time.RFC3339))
 	}
@@ -101,6 +98,18 @@ func (f *trafficFlags) query(now time.Time) (url.Values, error) {
 		q.Set("slow_ms", fmt.Sprint(f.slow.Milliseconds()))
 	}
 	return q, nil
+}
+
+// passed reads a time that is over: so long ago, or a day.
+func passed(option, text string, now time.Time) (time.Time, error) {
+	if at, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
+		return at, nil
+	}
+	end, err := ending(text, now)
+	if err != nil || end == nil {
+		return time.Time{}, fmt.Errorf("%s is %q; give a time such as 24h or 7d, or a day such as 2031-01-31", option, text)
+	}
+	return now.Add(now.Sub(*end)), nil
 }
 
 // columns of traffic, with their widths while it is followed.
@@ -245,14 +254,15 @@ func (f *trafficFlags) fits(e kept.Exchange) bool {
 		}
 		return want == ""
 	}
-	return is(strings.TrimPrefix(strings.TrimSuffix(f.key, "…"), "kg_"), e.Key, e.Label) && is(f.model, e.Model, e.Answered) && is(f.style, e.Style) &&
+	return is(strings.TrimPrefix(strings.TrimSuffix(f.key, "…"), "kg_"), e.Key, e.Label) && is(f.model, e.Model, e.Answered) && is(f.style, e.Style) && is(f.job, e.Job) &&
 		(!f.failed || e.State != kept.Done) && e.Took >= float64(f.slow.Milliseconds())
 }
 
 func (t *terminal) trafficShow() *cobra.Command {
-	return looking(t, "show ID", "Show one exchange, with where its time went", exactly("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e kept.Exchange, err error) {
+	return looking(t, "show ID", "Show one exchange, with where its time went", exactly("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e server.ShownExchange, err error) {
 		return e, gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(args[0]), nil, &e)
-	}, func(e kept.Exchange) error {
+	}, func(whole server.ShownExchange) error {
+		e := whole.Exchange
 		answered := e.Model
 		if e.Answered != "" && e.Answered != e.Model {
 			answered += ", answered by " + e.Answered
@@ -272,6 +282,12 @@ func (t *terminal) trafficShow() *cobra.Command {
 		if e.DroppedTurns > 0 {
 			rows = append(rows, []string{"  left out", fmt.Sprintf("%d of the oldest turns", e.DroppedTurns)})
 		}
+		if e.Step > 1 {
+			rows = append(rows, []string{"  goes on", fmt.Sprintf("step %d of the job %s; %d tokens of the prompt were in the step before", e.Step, e.Job, e.RepeatedTokens)})
+		}
+		if e.Cost > 0 {
+			rows = append(rows, []string{"  cost", fmt.Sprintf("%.6f", float64(e.Cost)/1e6)})
+		}
 		if e.Parent != "" {
 			rows = append(rows, []string{"  part of", e.Parent})
 		}
@@ -279,8 +295,12 @@ func (t *terminal) trafficShow() *cobra.Command {
 		if err := table(t.out, rows...); err != nil {
 			return err
 		}
-		_, err := fmt.Fprint(t.out, strip(e))
-		return err
+		fmt.Fprint(t.out, strip(e))
+		if whole.Content == nil {
+			_, err := fmt.Fprintln(t.out, "\nWhat was said was not recorded.")
+			return err
+		}
+		return t.showContent(*whole.Content)
 	})
 }
 

@@ -5,12 +5,16 @@ package config
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"math"
 	"net"
 	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -29,6 +33,8 @@ type Config struct {
 	Models         Models   `yaml:"models"`
 	Responses      Stored   `yaml:"responses"`
 	Ledger         Ledger   `yaml:"ledger"`
+	Record         Record   `yaml:"record"`
+	Prices         Prices   `yaml:"prices"`
 	Network        Network  `yaml:"network"`
 	// What follows is for "kindred arrange", and does not hold by standing here.
 	Names   map[string]any `yaml:"names" apply:"arrange"`
@@ -107,6 +113,57 @@ func (n *Network) check(access Access) error {
 // Ledger says how long the record of exchanges is kept.
 type Ledger struct {
 	Days int `yaml:"days"` // 0 for as long as the gate is there
+}
+
+// Record says what is kept of what is said in exchanges.
+type Record struct {
+	Content bool `yaml:"content"` // whether anything is, for keys that do not say otherwise
+	Days    int  `yaml:"days"`    // after which it is removed; 0 for never
+	Space   Size `yaml:"space"`   // on disk; the oldest makes room for the new
+	// Redact are regular expressions (RE2). What fits one is not kept.
+	Redact []string `yaml:"redact"`
+}
+
+// Prices say what exchanges cost.
+type Prices struct {
+	Currency string `yaml:"currency"` // as it is shown
+	// Machine is what the machine costs a month. It is shared out by the time in the model.
+	Machine float64 `yaml:"machine"`
+	// Models have prices for a million tokens; "*" is for those that are not named.
+	Models map[string]Price `yaml:"models"`
+}
+
+// Price is what a million tokens cost.
+type Price struct {
+	Prompt float64  `yaml:"prompt"`
+	Cached *float64 `yaml:"cached"` // of the prompt, that did not have to be read; as the prompt if it is left out
+	Answer float64  `yaml:"answer"`
+}
+
+// Of is what an exchange costs, in millionths of the currency.
+func (p Prices) Of(model string, prompt, cached, completion int) int64 {
+	price, ok := p.Models[model]
+	if !ok {
+		price = p.Models["*"]
+	}
+	known := price.Prompt
+	if price.Cached != nil {
+		known = *price.Cached
+	}
+	return int64(math.Round(price.Prompt*float64(prompt-cached) + known*float64(cached) + price.Answer*float64(completion)))
+}
+
+func (p Prices) check() error {
+	if p.Machine < 0 || len(p.Currency) > 8 {
+		return errors.New("prices: machine is what the machine costs a month, from 0 on, and currency a short name for it, such as EUR")
+	}
+	for _, model := range slices.Sorted(maps.Keys(p.Models)) {
+		price := p.Models[model]
+		if price.Prompt < 0 || price.Answer < 0 || price.Cached != nil && *price.Cached < 0 {
+			return fmt.Errorf("prices.models.%s: a price is for a million tokens, from 0 on", model)
+		}
+	}
+	return nil
 }
 
 // Stored says how much is kept of the answers of the response style.
@@ -196,7 +253,7 @@ const DefaultListen = "127.0.0.1:7717"
 // Default is the configuration that an empty file stands for.
 func Default() Config {
 	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute, ContextType: HalfFloats, Prepared: 20 << 30},
-		Responses: Stored{Days: 30, Space: 256 << 20}, Ledger: Ledger{Days: 90}}
+		Responses: Stored{Days: 30, Space: 256 << 20}, Ledger: Ledger{Days: 90}, Record: Record{Days: 30, Space: 1 << 30}, Prices: Prices{Currency: "EUR"}}
 }
 
 // Check reports what does not go together, and makes paths absolute.
@@ -234,6 +291,17 @@ func (c *Config) Check() error {
 	}
 	if d := c.Ledger.Days; d < 0 || d > 36_500 {
 		return fmt.Errorf("ledger.days is %d; it must be from 1 to 36500, or 0 to keep all", d)
+	}
+	if d := c.Record.Days; d < 0 || d > 36_500 {
+		return fmt.Errorf("record.days is %d; it must be from 1 to 36500, or 0 for ever", d)
+	}
+	for i, pattern := range c.Record.Redact {
+		if _, err := regexp.Compile(pattern); err != nil {
+			return fmt.Errorf("record.redact[%d] is no regular expression: %w", i, err)
+		}
+	}
+	if err := c.Prices.check(); err != nil {
+		return err
 	}
 	if d := c.Responses.Days; d < 1 || d > 36_500 {
 		return fmt.Errorf("responses.days is %d; it must be from 1 to 36500", d)

@@ -50,6 +50,10 @@ type Record struct {
 	Malformed        int      // places that looked like tool calls and could not be read
 	Drafted          int      // tokens that were put through the network before it was known that they follow
 	Accepted         int      // of these, that did
+	Job              string   // the first of the exchanges that go on from one another, itself included; "" without turns
+	Step             int      // which of them it is, from 1
+	Repeated         int      // tokens of the prompt that the one before had too, with its answer
+	Cost             int64    // in millionths of the currency
 	Dropped          int      // turns that were left out, since the conversation was longer than the context
 	Unenforced       []string // what of the request's schemas is not enforced, though that was not insisted on
 	Timings          exchange.Timings
@@ -68,6 +72,21 @@ type Observer interface {
 	Ended(Record)
 }
 
+// Content is what was said in an exchange.
+type Content struct {
+	Request []byte // encoded, as it went to the runner
+	Path    string // of the weights that answered
+	Events  []exchange.Event
+}
+
+// Recorder keeps what is said. It must not keep the caller waiting.
+type Recorder interface {
+	// Wants says whether what is said with a key is to be kept.
+	Wants(k keyring.Key) bool
+	// Keep gets what was said in an exchange that has ended.
+	Keep(r Record, c Content)
+}
+
 // Exchange is a request that was admitted: what answers it, and what becomes of it. It is run by [Exchange.Events], or
 // closed.
 type Exchange struct {
@@ -78,9 +97,12 @@ type Exchange struct {
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 
-	mu     sync.Mutex
-	record Record
-	ended  bool
+	place place // among the exchanges that go on from one another
+
+	mu      sync.Mutex
+	record  Record
+	content *Content // nil if it is not recorded
+	ended   bool
 }
 
 // Begin admits a request: it finds what answers it, and makes the request what that wants. What is refused is in the
@@ -112,6 +134,12 @@ func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, r
 	}
 	m.Defaults.FillIn(&req.Sampling)
 	req.Owner, req.Share, req.Reserve, req.Fingerprint = caller.Account(), x.lease.QueueShare(), x.reserve, g.Fingerprint(m, preset)
+	x.place = g.jobs().find(caller.Account(), req.Turns)
+	if before := x.place.tail; before.step > 0 {
+		x.record.Job, x.record.Step, x.record.Repeated = before.id, before.step+1, before.tokens
+	} else if x.place.ok {
+		x.record.Job, x.record.Step = x.record.ID, 1
+	}
 	if most := x.lease.AnswerTokens(); most > 0 && (req.MaxTokens == 0 || req.MaxTokens > most) {
 		req.MaxTokens = most
 	}
@@ -163,6 +191,11 @@ func (x *Exchange) tellStanding() {
 func (x *Exchange) admitted(m catalog.Model, req *exchange.Request) {
 	x.gate.came(x)
 	x.model, x.req, x.record.Answered = m, req, m.ID
+	if keep := x.gate.Recorder; keep != nil && keep.Wants(x.record.Key) {
+		if raw, err := req.Encode(); err == nil { // it can always be written down: the codec has all there is
+			x.content = &Content{Request: raw, Path: m.Path}
+		}
+	}
 	for _, o := range x.gate.Observers {
 		o.Began(x.record)
 	}
@@ -184,15 +217,25 @@ func (x *Exchange) close(err error) {
 	x.ended = true
 	x.record.Duration = time.Since(x.record.Begun)
 	x.record.Err = err
-	r := x.record
+	if price := x.gate.Price; price != nil {
+		x.record.Cost = price(x.record.Answered, x.record.PromptTokens, x.record.CachedTokens, x.record.CompletionTokens)
+	}
+	x.record.Repeated = min(x.record.Repeated, x.record.PromptTokens)
+	r, content := x.record, x.content
 	x.mu.Unlock()
+	if r.Answered != "" {
+		x.gate.jobs().end(x.place, r.ID, r.PromptTokens+r.CompletionTokens)
+	}
 	x.cancel(nil)
 	x.gate.left(x)
 	if x.lease != nil {
-		x.lease.Settle(r.PromptTokens + r.CompletionTokens)
+		x.lease.Settle(r.PromptTokens+r.CompletionTokens, r.Cost)
 	}
 	for _, o := range x.gate.Observers {
 		o.Ended(r)
+	}
+	if content != nil {
+		x.gate.Recorder.Keep(r, *content)
 	}
 }
 
@@ -264,6 +307,9 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	r := &x.record
+	if x.content != nil {
+		x.content.Events = append(x.content.Events, event)
+	}
 	count := func(candidate, tokens int) {
 		r.CompletionTokens += tokens
 		counted[candidate] += tokens

@@ -58,9 +58,28 @@ type Gate struct {
 	Settings string
 	// Observers are told of every exchange, one after the other.
 	Observers []Observer
+	// Recorder keeps what is said; nil for no one.
+	Recorder Recorder
+	// Price is what an exchange costs, in millionths of the currency; nil for nothing.
+	Price func(model string, prompt, cached, completion int) int64
 
 	mu      sync.Mutex
 	running map[*Exchange]struct{} // exchanges that were admitted and have not ended
+	going   *jobs
+	begun   sync.Once
+}
+
+func (g *Gate) jobs() *jobs {
+	g.begun.Do(func() { g.going = newJobs() })
+	return g.going
+}
+
+// Layout gives the prompt that a request is for the weights at a path.
+func (g *Gate) Layout(ctx context.Context, path string, req *exchange.Request) (*prompt.Prompt, error) {
+	if req.Raw != nil {
+		return g.Prompts.RenderRaw(ctx, path, req.Raw.Text)
+	}
+	return g.Prompts.Render(ctx, path, req)
 }
 
 // Fingerprint tells which weights, format, template and settings answer: equal ones answer alike. The preset is nil for a model by its

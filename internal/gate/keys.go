@@ -29,12 +29,13 @@ func (g *Gate) left(x *Exchange) {
 	delete(g.running, x)
 }
 
-// end ends what is under way with a key that is revoked.
+// end ends what is under way with a key that is revoked, and with those that it issued, unless another stands in its place.
 func (g *Gate) end(k keyring.Key) {
+	children := !g.Keys.Holds(context.Background(), k.Account())
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for x := range g.running {
-		if x.record.Key.ID == k.ID { // which never changes
+		if x.record.Key.ID == k.ID || children && x.record.Key.Issuer == k.Account() { // which never change
 			x.Cancel(exchange.Errorf(exchange.Unauthenticated, "invalid_api_key", "the key %q was revoked while it was used", k.Label))
 		}
 	}
@@ -47,6 +48,14 @@ func (g *Gate) IssueKey(ctx context.Context, t keyring.Terms) (secret string, k 
 		return "", keyring.Key{}, err
 	}
 	return g.Keys.Issue(ctx, t)
+}
+
+// IssueKeyUnder makes a key for the holder of another, as [keyring.Keyring.IssueUnder] does.
+func (g *Gate) IssueKeyUnder(ctx context.Context, issuer keyring.Key, t keyring.Terms) (secret string, k keyring.Key, err error) {
+	if err := g.checkTerms(ctx, t); err != nil {
+		return "", keyring.Key{}, err
+	}
+	return g.Keys.IssueUnder(ctx, issuer, t)
 }
 
 // ChangeKey changes a key's terms, which hold from its next request on.

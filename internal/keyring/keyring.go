@@ -29,6 +29,7 @@ type Key struct {
 	ID       string // the 8 characters that identify it
 	Follows  string // the first key in whose place it came, whose use and responses are its own; "" if it is the first
 	Hash     []byte // SHA-256 of the whole key
+	Issuer   string // the account of the key that issued it; "" if the owner did
 	Owner    bool   // may manage the gate
 	Created  time.Time
 	LastUsed time.Time // zero if never; exact to a minute
@@ -37,6 +38,12 @@ type Key struct {
 
 // Account identifies what goes on when a key is replaced: its use, and what is kept of it.
 func (k Key) Account() string { return cmp.Or(k.Follows, k.ID) }
+
+// Group is what several keys may use together.
+type Group struct {
+	Name   string `json:"name"`
+	Limits Limits `json:"limits"`
+}
 
 // Session is a console that was signed in with the owner key.
 type Session struct {
@@ -52,6 +59,9 @@ type Records interface {
 	Keys(ctx context.Context) ([]Key, error)
 	RevokeKey(ctx context.Context, id string, at time.Time) error
 	TouchKey(ctx context.Context, id string, at time.Time) error
+	PutGroup(ctx context.Context, g Group) error
+	Groups(ctx context.Context) ([]Group, error)
+	DropGroup(ctx context.Context, name string) error
 	Counts(ctx context.Context) ([]Counts, error)
 	PutCounts(ctx context.Context, list []Counts) error
 	AddSession(ctx context.Context, s Session) error
@@ -77,11 +87,12 @@ type Keyring struct {
 	changing sync.Mutex // held while terms are changed
 	counting sync.Mutex
 	accounts map[string]*account
+	groups   map[string]Limits
 }
 
 // New makes a keyring on top of records. What it cannot write, and need not at once, goes to the log.
 func New(r Records, log *slog.Logger) *Keyring {
-	return &Keyring{records: r, log: log, now: time.Now, known: map[string]Key{}, unwritten: map[string]time.Time{}, accounts: map[string]*account{}}
+	return &Keyring{records: r, log: log, now: time.Now, known: map[string]Key{}, unwritten: map[string]time.Time{}, accounts: map[string]*account{}, groups: map[string]Limits{}}
 }
 
 // key looks a key up.
@@ -204,6 +215,21 @@ func (r *Keyring) Issue(ctx context.Context, t Terms) (secret string, k Key, err
 	return r.issue(ctx, Key{Terms: t})
 }
 
+// IssueUnder makes a key for the holder of another one, which must be one that may issue keys. The new one may no more than that, and
+// what it uses counts for both.
+func (r *Keyring) IssueUnder(ctx context.Context, issuer Key, t Terms) (secret string, k Key, err error) {
+	if !issuer.MayIssue || issuer.Issuer != "" {
+		return "", Key{}, exchange.Errorf(exchange.Forbidden, "may_not_issue", "the key %q may not issue others; its owner can change that with \"kindred keys change\"", issuer.Label)
+	}
+	if err := t.under(issuer.Terms, r.now()); err != nil {
+		return "", Key{}, err
+	}
+	if err := r.accept(&t); err != nil {
+		return "", Key{}, err
+	}
+	return r.issue(ctx, Key{Terms: t, Issuer: issuer.Account()})
+}
+
 // accept checks terms that are to hold from now on.
 func (r *Keyring) accept(t *Terms) error {
 	if err := t.check(); err != nil {
@@ -211,6 +237,13 @@ func (r *Keyring) accept(t *Terms) error {
 	}
 	if !t.Expires.IsZero() && !t.Expires.After(r.now()) {
 		return exchange.InvalidParam("expires", "expires is %s, which has passed", t.Expires.UTC().Format(time.RFC3339))
+	}
+	if t.Group != "" {
+		r.counting.Lock()
+		defer r.counting.Unlock()
+		if _, ok := r.groups[t.Group]; !ok {
+			return exchange.InvalidParam("group", "there is no group %q; \"kindred groups set\" makes one", t.Group)
+		}
 	}
 	return nil
 }
@@ -339,8 +372,24 @@ func (r *Keyring) Check(ctx context.Context, secret string) (Key, error) {
 	if !k.Expires.IsZero() && !r.now().Before(k.Expires) {
 		return Key{}, unauthenticated("the key %q (%s…) has expired on %s; issue another with \"kindred keys issue\", or prolong it with \"kindred keys change\"", k.Label, prefix+k.ID, k.Expires.UTC().Format(time.RFC3339))
 	}
+	if k.Issuer != "" {
+		if !r.Holds(ctx, k.Issuer) {
+			return Key{}, unauthenticated("the key %q (%s…) ended with the key that issued it", k.Label, prefix+k.ID)
+		}
+	}
 	r.touch(ctx, &k)
 	return k, nil
+}
+
+// Holds reports whether there is a valid key with an account: the first one, or one in its place.
+func (r *Keyring) Holds(ctx context.Context, account string) bool {
+	now := r.now()
+	valid := func(k Key) bool { return k.Revoked.IsZero() && (k.Expires.IsZero() || now.Before(k.Expires)) }
+	if first, err := r.key(ctx, account); err == nil && valid(first) {
+		return true
+	}
+	keys, err := r.Keys(ctx)
+	return err == nil && slices.ContainsFunc(keys, func(k Key) bool { return k.Account() == account && valid(k) })
 }
 
 // Keys lists all keys, the newest first.

@@ -21,6 +21,7 @@ type memory struct {
 	keys     []Key
 	sessions []Session
 	counts   map[string]Counts
+	groups   map[string]Group
 	full     error // what writing fails with, if it does
 	reads    int
 }
@@ -74,6 +75,27 @@ func (m *memory) ChangeKey(_ context.Context, id string, t Terms) error {
 	return m.change(id, func(k *Key) { k.Terms = t })
 }
 
+func (m *memory) PutGroup(_ context.Context, g Group) error {
+	return m.write(func() { m.groups[g.Name] = g })
+}
+
+func (m *memory) Groups(context.Context) ([]Group, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.Collect(maps.Values(m.groups)), nil
+}
+
+func (m *memory) DropGroup(_ context.Context, name string) error {
+	var missing error
+	err := m.write(func() {
+		if _, ok := m.groups[name]; !ok {
+			missing = ErrUnknown
+		}
+		delete(m.groups, name)
+	})
+	return errors.Join(err, missing)
+}
+
 func (m *memory) Counts(context.Context) ([]Counts, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -112,7 +134,7 @@ func (m *memory) DropSessions(context.Context) error { return m.write(func() { m
 // ring is a keyring whose clock stands still until it is moved.
 func ring(t testing.TB) (*Keyring, *memory, *time.Time) {
 	t.Helper()
-	m := &memory{counts: map[string]Counts{}}
+	m := &memory{counts: map[string]Counts{}, groups: map[string]Group{}}
 	r := New(m, slog.New(slog.DiscardHandler))
 	now := time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)
 	r.now = func() time.Time { return now }

@@ -2,6 +2,7 @@ package keyring
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -26,9 +27,9 @@ type window struct {
 // account is what is counted of one key, in all or with one model.
 type account struct {
 	id      string
-	windows [4]window // by kind
+	windows [kinds]window // by kind
 	running int
-	changed [4]bool // since it was written
+	changed [kinds]bool // since it was written
 }
 
 // The kinds of windows.
@@ -37,18 +38,26 @@ const (
 	requestsDay
 	tokensMinute
 	tokensDay
+	costMonth // in millionths of the currency
+	kinds
 )
 
-var windowNames = [4]string{"requests a minute", "requests a day", "tokens a minute", "tokens a day"}
+var windowNames = [kinds]string{"requests a minute", "requests a day", "tokens a minute", "tokens a day", CostAMonth}
+
+// hundredth is one of the currency, in the millionths in which costs are counted.
+const hundredth = 10_000
 
 func (l Limits) window(kind int) int64 {
-	return int64([4]int{l.RequestsPerMinute, l.RequestsPerDay, l.TokensPerMinute, l.TokensPerDay}[kind])
+	return [kinds]int64{int64(l.RequestsPerMinute), int64(l.RequestsPerDay), int64(l.TokensPerMinute), int64(l.TokensPerDay), int64(l.CostPerMonth) * hundredth}[kind]
 }
 
 // ends is when a window that is under way at now ends.
 func ends(kind int, begun time.Time) time.Time {
-	if kind == requestsDay || kind == tokensDay {
+	switch kind {
+	case requestsDay, tokensDay:
 		return begun.AddDate(0, 0, 1)
+	case costMonth:
+		return begun.AddDate(0, 1, 0)
 	}
 	return begun.Add(time.Minute)
 }
@@ -59,8 +68,11 @@ func (w *window) at(kind int, now time.Time) {
 		return
 	}
 	begun := now
-	if kind == requestsDay || kind == tokensDay {
+	switch kind {
+	case requestsDay, tokensDay:
 		begun = time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	case costMonth:
+		begun = time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, now.Location())
 	}
 	if !now.Before(w.begun) || w.begun.IsZero() {
 		w.used = 0
@@ -72,7 +84,7 @@ func (w *window) at(kind int, now time.Time) {
 type bound struct {
 	account *account
 	limits  Limits
-	of      string // in messages: the key, or the key with a model
+	of      string // in messages: the key, the key with a model, or its group
 }
 
 // Lease is what a request holds of a key's limits while it is under way. It is safe for concurrent use; the parts of one request, such as
@@ -90,15 +102,17 @@ type Lease struct {
 // Admit counts a request of a key for a model, by the name under which it was asked for. The error says which limit was reached, and
 // when it may be tried again; the lease is there in either case, to tell how the limits stand.
 func (r *Keyring) Admit(k Key, model string) (*Lease, error) {
-	l := &Lease{ring: r, limits: tightest(k.Limits, k.ByModel[model]), parts: new(int)}
+	issuer := Key{}
+	if k.Issuer != "" {
+		issuer, _ = r.key(context.Background(), k.Issuer) // it was looked up with the key; without it the key was refused
+	}
+	l := &Lease{ring: r, parts: new(int)}
 	r.counting.Lock()
 	defer r.counting.Unlock()
 	now := r.now()
-	if k.Limits != (Limits{}) {
-		l.bounds = append(l.bounds, bound{r.account(k.Account()), k.Limits, "the key \"" + k.Label + "\""})
-	}
-	if own, ok := k.ByModel[model]; ok && own != (Limits{}) {
-		l.bounds = append(l.bounds, bound{r.account(k.Account() + "/" + model), own, "the key \"" + k.Label + "\" with model \"" + model + "\""})
+	l.bounds = r.bounds(k, issuer, model)
+	for _, b := range l.bounds {
+		l.limits = tightest(l.limits, b.limits)
 	}
 	if err := l.refuse(now, func(kind int) int64 {
 		// As for tokens, there must be room for one at least: how many the prompt has is known later.
@@ -115,6 +129,26 @@ func (r *Keyring) Admit(k Key, model string) (*Lease, error) {
 	*l.parts = 1
 	return l, nil
 }
+
+// bounds are the limits that hold for a key, with a model if one is named: its own, those of the key that issued it, and those of its
+// group. counting is held.
+func (r *Keyring) bounds(k, issuer Key, model string) (list []bound) {
+	for _, of := range []Key{k, issuer} {
+		if of.Limits != (Limits{}) {
+			list = append(list, bound{r.account(of.Account()), of.Limits, "the key \"" + of.Label + "\""})
+		}
+		if own := of.ByModel[model]; own != (Limits{}) {
+			list = append(list, bound{r.account(of.Account() + "/" + model), own, "the key \"" + of.Label + "\" with model \"" + model + "\""})
+		}
+	}
+	if together := r.groups[k.Group]; k.Group != "" && together != (Limits{}) {
+		list = append(list, bound{r.account(groupPrefix + k.Group), together, "the group \"" + k.Group + "\""})
+	}
+	return list
+}
+
+// groupPrefix begins the account of a group. No account of a key has it.
+const groupPrefix = "group "
 
 // tightest takes the smaller of each limit that bounds single requests.
 func tightest(a, b Limits) Limits {
@@ -168,6 +202,9 @@ func (l *Lease) refuse(now time.Time, more func(kind int) int64) error {
 				short = fmt.Sprintf(", which leaves too few for the %d of this one", n)
 			}
 			refusal = exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "%s may use %d %s, and has used %d%s; there is room again in %s", b.of, limit, windowNames[kind], w.used, short, span(wait))
+			if kind == costMonth {
+				refusal = exchange.Errorf(exchange.Limited, "budget_exceeded", "%s may cost %.2f a month, and has cost %.2f; the next month begins in %s", b.of, float64(limit)/1e6, float64(w.used)/1e6, span(wait))
+			}
 			refusal.RetryAfter = wait
 		}
 		if b.limits.AtOnce > 0 && b.account.running >= b.limits.AtOnce && !l.admitted() && refusal == nil {
@@ -229,8 +266,9 @@ func (l *Lease) add(n int64) {
 	}
 }
 
-// Settle ends the lease: so many tokens were used in all. It may be called again, without effect.
-func (l *Lease) Settle(tokens int) {
+// Settle ends the lease: so many tokens were used in all, and cost so much, in millionths of the currency. It may be called again,
+// without effect.
+func (l *Lease) Settle(tokens int, cost int64) {
 	l.ring.counting.Lock()
 	defer l.ring.counting.Unlock()
 	if l.ended {
@@ -244,6 +282,10 @@ func (l *Lease) Settle(tokens int) {
 		if last {
 			b.account.running--
 		}
+		b.account.windows[costMonth].at(costMonth, now)
+		if cost > 0 {
+			b.account.count(costMonth, cost)
+		}
 		for j, kind := range []int{tokensMinute, tokensDay} {
 			b.account.windows[kind].at(kind, now)
 			// What was reserved and not used goes back to where it came from, if that is still under way.
@@ -256,7 +298,7 @@ func (l *Lease) Settle(tokens int) {
 
 // Standing is how a limit stands.
 type Standing struct {
-	What      string `json:"what"`            // requests or tokens, a minute or a day; or requests at once
+	What      string `json:"what"`            // requests or tokens, a minute or a day; cost a month, in millionths; or requests at once
 	Model     string `json:"model,omitempty"` // with which it holds; empty for all
 	Limit     int64  `json:"limit"`
 	Remaining int64  `json:"remaining"`
@@ -264,8 +306,11 @@ type Standing struct {
 	Reset time.Duration `json:"-"`
 }
 
-// AtOnce is the Standing's What for requests under way.
-const AtOnce = "requests at once"
+// What a [Standing] may be of, beside requests and tokens.
+const (
+	AtOnce     = "requests at once"
+	CostAMonth = "cost a month" // in millionths of the currency
+)
 
 // Standing tells how the limits of the lease stand.
 func (l *Lease) Standing() []Standing {
@@ -295,16 +340,79 @@ func standing(bounds []bound, now time.Time) (list []Standing) {
 }
 
 // Standing tells how the limits of a key stand, in all and with single models.
-func (r *Keyring) Standing(k Key) (list []Standing) {
+func (r *Keyring) Standing(ctx context.Context, k Key) (list []Standing) {
+	issuer := Key{}
+	if k.Issuer != "" {
+		issuer, _ = r.key(ctx, k.Issuer) // a key without its issuer is refused
+	}
 	r.counting.Lock()
 	defer r.counting.Unlock()
 	now := r.now()
-	list = standing([]bound{{account: r.account(k.Account()), limits: k.Limits}}, now)
-	for _, model := range sortedKeys(k.ByModel) {
-		for _, s := range standing([]bound{{account: r.account(k.Account() + "/" + model), limits: k.ByModel[model]}}, now) {
-			s.Model = model
-			list = append(list, s)
+	list = standing(r.bounds(k, issuer, ""), now)
+	for _, of := range []Key{k, issuer} {
+		for _, model := range sortedKeys(of.ByModel) {
+			for _, s := range standing([]bound{{account: r.account(of.Account() + "/" + model), limits: of.ByModel[model]}}, now) {
+				s.Model = model
+				list = append(list, s)
+			}
 		}
+	}
+	return list
+}
+
+// SetGroup makes a group, or gives it other limits, which hold from the next request on.
+func (r *Keyring) SetGroup(ctx context.Context, g Group) error {
+	if !printable(g.Name) {
+		return exchange.InvalidParam("name", "a group needs a name of 1 to 100 printable characters")
+	}
+	if err := g.Limits.check("limits."); err != nil {
+		return err
+	}
+	if err := r.records.PutGroup(ctx, g); err != nil {
+		return fmt.Errorf("keep the group: %w", err)
+	}
+	r.counting.Lock()
+	defer r.counting.Unlock()
+	r.groups[g.Name] = g.Limits
+	return nil
+}
+
+// DropGroup forgets a group that no valid key belongs to.
+func (r *Keyring) DropGroup(ctx context.Context, name string) error {
+	keys, err := r.Keys(ctx)
+	if err != nil {
+		return err
+	}
+	for _, k := range keys {
+		if k.Group == name && k.Revoked.IsZero() {
+			return exchange.InvalidParam("name", "the key %q (%s…) belongs to the group %q; give it another, or revoke it, first", k.Label, prefix+k.ID, name)
+		}
+	}
+	err = r.records.DropGroup(ctx, name)
+	if errors.Is(err, ErrUnknown) {
+		return exchange.Errorf(exchange.NotFound, "group_not_found", "there is no group %q", name)
+	} else if err != nil {
+		return fmt.Errorf("forget the group: %w", err)
+	}
+	r.counting.Lock()
+	defer r.counting.Unlock()
+	delete(r.groups, name)
+	return nil
+}
+
+// GroupStanding is a group with how its limits stand.
+type GroupStanding struct {
+	Group
+	Standing []Standing
+}
+
+// Groups lists the groups, in the order of their names.
+func (r *Keyring) Groups() (list []GroupStanding) {
+	r.counting.Lock()
+	defer r.counting.Unlock()
+	for _, name := range sortedKeys(r.groups) {
+		limits := r.groups[name]
+		list = append(list, GroupStanding{Group{name, limits}, standing([]bound{{account: r.account(groupPrefix + name), limits: limits}}, r.now())})
 	}
 	return list
 }
@@ -315,8 +423,15 @@ func (r *Keyring) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	groups, err := r.records.Groups(ctx)
+	if err != nil {
+		return err
+	}
 	r.counting.Lock()
 	defer r.counting.Unlock()
+	for _, g := range groups {
+		r.groups[g.Name] = g.Limits
+	}
 	for _, c := range all {
 		if kind := slices.Index(windowNames[:], c.What); kind >= 0 {
 			r.account(c.Account).windows[kind] = window{c.Begun, c.Used}

@@ -41,7 +41,7 @@ func TestRequestsAMinute(t *testing.T) {
 		if err != nil {
 			t.Fatal(i, err)
 		}
-		l.Settle(5)
+		l.Settle(5, 0)
 		*now = now.Add(10 * time.Second)
 	}
 	l, err := r.Admit(k, "m")
@@ -49,7 +49,7 @@ func TestRequestsAMinute(t *testing.T) {
 	if s := l.Standing(); len(s) != 1 || s[0] != (Standing{What: "requests a minute", Limit: 2, Remaining: 0, Reset: 40 * time.Second}) {
 		t.Errorf("%+v", s)
 	}
-	l.Settle(100) // of one that was refused nothing counts
+	l.Settle(100, 0) // of one that was refused nothing counts
 	*now = now.Add(40*time.Second - 1)
 	_, err = r.Admit(k, "m")
 	refused(t, err, "a minute", 1)
@@ -61,7 +61,7 @@ func TestRequestsAMinute(t *testing.T) {
 
 func TestTokensAreReservedAndSettled(t *testing.T) {
 	r, _, now, k := limited(t, Terms{Limits: Limits{TokensPerMinute: 100, PromptTokens: 70, AnswerTokens: 20, QueueShare: 30}, ByModel: map[string]Limits{"large": {AnswerTokens: 5, QueueShare: 50}}})
-	left := func() int64 { return r.Standing(k)[0].Remaining }
+	left := func() int64 { return r.Standing(t.Context(), k)[0].Remaining }
 	l, err := r.Admit(k, "m")
 	if err != nil || l.AnswerTokens() != 20 || l.QueueShare() != 30 {
 		t.Fatal(err, l.AnswerTokens(), l.QueueShare())
@@ -80,9 +80,9 @@ func TestTokensAreReservedAndSettled(t *testing.T) {
 	if err := other.Reserve(71); err == nil || exchange.AsError(err).Kind != exchange.Invalid {
 		t.Errorf("a prompt beyond what one request may have: %v", err)
 	}
-	other.Settle(0)
-	l.Settle(75)
-	l.Settle(75)
+	other.Settle(0, 0)
+	l.Settle(75, 0)
+	l.Settle(75, 0)
 	if left() != 25 {
 		t.Errorf("%d are left of 100 when 75 were used", left())
 	}
@@ -91,12 +91,12 @@ func TestTokensAreReservedAndSettled(t *testing.T) {
 	if err := l.Reserve(20); err != nil {
 		t.Fatal(err)
 	}
-	l.Settle(0)
+	l.Settle(0, 0)
 	if left() != 25 {
 		t.Errorf("%d are left after one that used nothing", left())
 	}
 	l, _ = r.Admit(k, "m")
-	l.Settle(500)
+	l.Settle(500, 0)
 	_, err = r.Admit(k, "m")
 	refused(t, err, "tokens a minute", time.Minute)
 	// What was reserved in a minute that is over is not given back to the next.
@@ -110,7 +110,7 @@ func TestTokensAreReservedAndSettled(t *testing.T) {
 	if err := errors.Join(err, late.Reserve(30)); err != nil {
 		t.Fatal(err)
 	}
-	l.Settle(10)
+	l.Settle(10, 0)
 	if left() != 70 {
 		t.Errorf("%d are left", left())
 	}
@@ -156,10 +156,10 @@ func TestRequestsAtOnce(t *testing.T) {
 	if err := two.Reserve(10); err != nil {
 		t.Errorf("one that was admitted is refused: %v", err)
 	}
-	one.Settle(1)
+	one.Settle(1, 0)
 	_, err = r.Admit(k, "m")
 	refused(t, err, "at once", time.Second)
-	part.Settle(1)
+	part.Settle(1, 0)
 	if _, err := r.Admit(k, "m"); err != nil {
 		t.Error(err)
 	}
@@ -322,7 +322,7 @@ func TestCountingTogether(t *testing.T) {
 				if err == nil {
 					err = l.Reserve(10)
 				}
-				l.Settle(15)
+				l.Settle(15, 0)
 				if err != nil {
 					done <- err
 					return
@@ -336,7 +336,7 @@ func TestCountingTogether(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	got := fmt.Sprint(r.Standing(k)[0].Remaining, r.Standing(k)[1].Remaining, r.Standing(k)[2].Remaining)
+	got := fmt.Sprint(r.Standing(t.Context(), k)[0].Remaining, r.Standing(t.Context(), k)[1].Remaining, r.Standing(t.Context(), k)[2].Remaining)
 	if want := fmt.Sprint(1<<30-2000, 1<<30-30000, 1000); got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
@@ -365,6 +365,6 @@ func BenchmarkLimits(b *testing.B) {
 		if err := l.Reserve(10); err != nil {
 			b.Fatal(err)
 		}
-		l.Settle(15)
+		l.Settle(15, 0)
 	}
 }

@@ -23,7 +23,22 @@ type Terms struct {
 	Expires   time.Time         // zero for never
 	Origins   []string          // of the pages that may use it from a browser; none for those of the configuration
 	Addresses []netip.Prefix    // from which it may be used; none for all
+	Group     string            // whose limits hold for it too, and with which its use is counted; "" for none
+	MayIssue  bool              // whether it may issue keys that may less and end soon
+	// KeepAlive has whole answers begin with white space once the first token is there, for clients and proxies that give up on silence.
+	KeepAlive bool
+	Content   Content // whether what is said is recorded
 }
+
+// Content says whether what is said in exchanges is recorded.
+type Content string
+
+// What a key may say of that.
+const (
+	ContentAsSet Content = ""    // as the gate's settings have it
+	ContentKept  Content = "yes" // it is recorded
+	ContentNot   Content = "no"  // it never is
+)
 
 // Limits bound what may be used. A zero bounds nothing.
 type Limits struct {
@@ -31,17 +46,18 @@ type Limits struct {
 	RequestsPerDay    int `json:"requests_per_day,omitempty"`
 	TokensPerMinute   int `json:"tokens_per_minute,omitempty"` // of prompts and answers
 	TokensPerDay      int `json:"tokens_per_day,omitempty"`
-	PromptTokens      int `json:"prompt_tokens,omitempty"` // of one request
-	AnswerTokens      int `json:"answer_tokens,omitempty"` // of each answer of a request
-	AtOnce            int `json:"at_once,omitempty"`       // requests under way
-	QueueShare        int `json:"queue_share,omitempty"`   // percent of a model's places, and of its queue
+	PromptTokens      int `json:"prompt_tokens,omitempty"`  // of one request
+	AnswerTokens      int `json:"answer_tokens,omitempty"`  // of each answer of a request
+	AtOnce            int `json:"at_once,omitempty"`        // requests under way
+	QueueShare        int `json:"queue_share,omitempty"`    // percent of a model's places, and of its queue
+	CostPerMonth      int `json:"cost_per_month,omitempty"` // in hundredths of the currency of the prices
 }
 
 // Fields are the limits by their names, in the order in which they are shown.
 func (l *Limits) Fields() []LimitField {
 	return []LimitField{
 		{"requests_per_minute", &l.RequestsPerMinute}, {"requests_per_day", &l.RequestsPerDay}, {"tokens_per_minute", &l.TokensPerMinute}, {"tokens_per_day", &l.TokensPerDay},
-		{"prompt_tokens", &l.PromptTokens}, {"answer_tokens", &l.AnswerTokens}, {"at_once", &l.AtOnce}, {"queue_share", &l.QueueShare},
+		{"prompt_tokens", &l.PromptTokens}, {"answer_tokens", &l.AnswerTokens}, {"at_once", &l.AtOnce}, {"queue_share", &l.QueueShare}, {"cost_per_month", &l.CostPerMonth},
 	}
 }
 
@@ -68,7 +84,7 @@ func (l Limits) check(at string) error {
 // check reports what is wrong with terms, as an [exchange.Error]. It tidies the label up.
 func (t *Terms) check() error {
 	t.Label = strings.TrimSpace(t.Label)
-	if t.Label == "" || len(t.Label) > 100 || strings.ContainsFunc(t.Label, func(c rune) bool { return !unicode.IsPrint(c) }) {
+	if !printable(t.Label) {
 		return exchange.InvalidParam("label", "a key needs a label of 1 to 100 printable characters, to tell it from the others")
 	}
 	if err := t.Limits.check("limits."); err != nil {
@@ -82,6 +98,11 @@ func (t *Terms) check() error {
 			return exchange.InvalidParam("limits_by_model", "there are limits for model %q, which the key may not use", name)
 		}
 	}
+	switch t.Content {
+	case ContentAsSet, ContentKept, ContentNot:
+	default:
+		return exchange.InvalidParam("record_content", "record_content is %q; it is yes, no, or empty for what the settings say", t.Content)
+	}
 	for i, o := range t.Origins {
 		if u, err := url.Parse(o); err != nil || u.Scheme == "" || u.Host == "" || u.Path != "" || u.RawQuery != "" {
 			return exchange.InvalidParam("origins", "origins[%d] is %q; an origin is a scheme and a host, such as https://app.example", i, o)
@@ -90,12 +111,72 @@ func (t *Terms) check() error {
 	return nil
 }
 
+// printable says whether something may be called so.
+func printable(name string) bool {
+	return name != "" && len(name) <= 100 && !strings.ContainsFunc(name, func(c rune) bool { return !unicode.IsPrint(c) })
+}
+
 func sortedKeys[V any](m map[string]V) (keys []string) {
 	for k := range m {
 		keys = append(keys, k)
 	}
 	slices.Sort(keys)
 	return keys
+}
+
+// longChild is how long a key may live that another key issued.
+const longChild = 24 * time.Hour
+
+// under makes terms those of a key that one with terms p issues: what they leave open is as it is there. The error says what would be
+// more than p has.
+func (t *Terms) under(p Terms, now time.Time) error {
+	wider := func(param, what string) error {
+		return exchange.Errorf(exchange.Forbidden, "wider_than_issuer", "%s would let the new key do more than the key %q that issues it: %s", param, p.Label, what)
+	}
+	if t.MayIssue {
+		return wider("may_issue", "keys that were issued by keys issue none")
+	}
+	if t.Group != "" && t.Group != p.Group {
+		return wider("group", "its group is that of the issuer")
+	}
+	if t.Content != ContentAsSet && t.Content != p.Content {
+		return wider("record_content", "it is as the issuer has it")
+	}
+	t.Group, t.Content, t.KeepAlive = p.Group, p.Content, t.KeepAlive || p.KeepAlive
+	for _, list := range []struct {
+		param        string
+		mine, theirs *[]string
+	}{{"models", &t.Models, &p.Models}, {"endpoints", &t.Endpoints, &p.Endpoints}, {"origins", &t.Origins, &p.Origins}} {
+		if len(*list.theirs) == 0 {
+			continue
+		}
+		if len(*list.mine) == 0 {
+			*list.mine = slices.Clone(*list.theirs)
+		}
+		for _, one := range *list.mine {
+			if !slices.Contains(*list.theirs, one) {
+				return wider(list.param, fmt.Sprintf("%q is not among those of the issuer (%s)", one, strings.Join(*list.theirs, ", ")))
+			}
+		}
+	}
+	if len(p.Addresses) > 0 {
+		if len(t.Addresses) == 0 {
+			t.Addresses = slices.Clone(p.Addresses)
+		}
+		for _, a := range t.Addresses {
+			if !slices.ContainsFunc(p.Addresses, func(r netip.Prefix) bool { return r.Bits() <= a.Bits() && r.Contains(a.Addr()) }) {
+				return wider("addresses", fmt.Sprintf("%s is not within those of the issuer", a))
+			}
+		}
+	}
+	last := now.Add(longChild)
+	if !p.Expires.IsZero() && p.Expires.Before(last) {
+		last = p.Expires
+	}
+	if t.Expires.IsZero() || t.Expires.After(last) {
+		return wider("expires", fmt.Sprintf("it must be said, and be no later than %s", last.UTC().Format(time.RFC3339)))
+	}
+	return nil
 }
 
 // MayUse reports whether the key may use a model.

@@ -1,5 +1,5 @@
 // Package ledger keeps the record of every exchange: who asked whom for what, when, how long it took, how many tokens, and how it ended.
-// Of what was said it keeps nothing.
+// What was said is kept by a [Recorder], if the settings or the key say so.
 //
 // A [Book] is an observer of a gate. What it is told goes to a journal at once, which is a line in a file, and to the database a little
 // later, many at once by one writer. Whoever watches gets it too.
@@ -132,9 +132,9 @@ func state(r gate.Record) kept.State {
 func entry(r gate.Record, s kept.State) kept.Exchange {
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	e := kept.Exchange{
-		ID: r.ID, Parent: r.Parent, Begun: r.Begun.UTC(), Key: r.Key.Account(), Label: r.Key.Label, Client: r.Client, Agent: r.Agent, Style: string(r.Style), Endpoint: r.Endpoint,
+		ID: r.ID, Parent: r.Parent, Begun: r.Begun.UTC(), Key: r.Key.Account(), Label: r.Key.Label, Group: r.Key.Group, Client: r.Client, Agent: r.Agent, Style: string(r.Style), Endpoint: r.Endpoint,
 		Model: short(r.Asked), Answered: r.Answered, Preset: r.Preset, State: s, Reason: string(r.Reason),
-		PromptTokens: r.PromptTokens, CachedTokens: r.CachedTokens, CompletionTokens: r.CompletionTokens, ReasoningTokens: r.ReasoningTokens, ToolCalls: r.ToolCalls, DroppedTurns: r.Dropped,
+		PromptTokens: r.PromptTokens, CachedTokens: r.CachedTokens, CompletionTokens: r.CompletionTokens, ReasoningTokens: r.ReasoningTokens, ToolCalls: r.ToolCalls, DroppedTurns: r.Dropped, Job: r.Job, Step: r.Step, RepeatedTokens: r.Repeated, Cost: r.Cost,
 		Queue: ms(r.Timings.Queue), Load: ms(r.Timings.Load), Prefill: ms(r.Timings.Prefill), FirstToken: ms(r.FirstToken), Took: ms(r.Duration),
 	}
 	if r.Err != nil && s != kept.Cancelled {
@@ -298,6 +298,18 @@ func (b *Book) Close() error {
 		err = errors.Join(err, os.Remove(path))
 	}
 	return err
+}
+
+// Totals sums up what ended in a month, such as 2031-01.
+func (b *Book) Totals(ctx context.Context, month string) ([]kept.Total, error) {
+	_ = b.guardedCommit() // as in Find
+	return b.records.Totals(ctx, month)
+}
+
+// Jobs lists jobs of more than one exchange that went on after a time, the newest first.
+func (b *Book) Jobs(ctx context.Context, since time.Time, limit int) ([]kept.Job, error) {
+	_ = b.guardedCommit() // as in Find
+	return b.records.Jobs(ctx, since, limit)
 }
 
 // Find lists exchanges, the newest first.

@@ -23,6 +23,7 @@ func body(c *gin.Context) ([]byte, error) {
 	if err == nil {
 		raw, err = unpacked(c.GetHeader("Content-Encoding"), raw)
 	}
+	c.Set(bodyKey, raw) // for the owner to look at, if it is refused
 	var tooLarge *http.MaxBytesError
 	var known *exchange.Error
 	if err != nil && !errors.As(err, &tooLarge) && !errors.As(err, &known) {

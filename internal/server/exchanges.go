@@ -11,7 +11,6 @@ import (
 	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kept"
-	"kindredgate/internal/keyring"
 	"kindredgate/internal/ledger"
 )
 
@@ -29,7 +28,7 @@ const (
 
 // filter reads what exchanges are asked for from a query.
 func filter(c *gin.Context) (f kept.Filter, err error) {
-	f = kept.Filter{Key: c.Query("key"), Model: c.Query("model"), Style: c.Query("style"), Before: c.Query("before"), Limit: usualPage}
+	f = kept.Filter{Key: c.Query("key"), Model: c.Query("model"), Style: c.Query("style"), Job: c.Query("job"), Before: c.Query("before"), Limit: usualPage}
 	if len(f.Key) > 3 && f.Key[:3] == "kg_" {
 		f.Key = f.Key[3:]
 	}
@@ -73,15 +72,6 @@ func (s *Server) listExchanges(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusOK, ExchangeList{append([]kept.Exchange{}, list...), s.Ledger.Lost()})
-}
-
-func (s *Server) showExchange(c *gin.Context) {
-	e, err := s.Ledger.Exchange(c.Request.Context(), keyring.Redact(c.Param("id")))
-	if err != nil {
-		fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, e)
 }
 
 // watchExchanges sends exchanges as they begin and end.

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -26,7 +27,12 @@ type KeyInfo struct {
 	ByModel   map[string]keyring.Limits `json:"limits_by_model,omitempty"`
 	Origins   []string                  `json:"origins"`   // of pages; empty for those of the configuration
 	Addresses []netip.Prefix            `json:"addresses"` // empty for all
+	Group     string                    `json:"group,omitempty"`
+	MayIssue  bool                      `json:"may_issue,omitempty"`
+	KeepAlive bool                      `json:"keep_alive,omitempty"`
+	Content   keyring.Content           `json:"record_content,omitempty"`
 	Follows   string                    `json:"follows,omitempty"`
+	Issuer    string                    `json:"issuer,omitempty"`
 	Created   time.Time                 `json:"created"`
 	Expires   *time.Time                `json:"expires"`
 	LastUsed  *time.Time                `json:"last_used"`
@@ -60,6 +66,10 @@ func keyInfo(k keyring.Key) KeyInfo {
 	}
 	info := KeyInfo{ID: "kg_" + k.ID, Label: k.Label, Owner: k.Owner, Models: append([]string{}, k.Models...), Endpoints: append([]string{}, k.Endpoints...), Limits: k.Limits, ByModel: k.ByModel,
 		Origins: append([]string{}, k.Origins...), Addresses: append([]netip.Prefix{}, k.Addresses...), Created: k.Created, Expires: optional(k.Expires), LastUsed: optional(k.LastUsed), Revoked: optional(k.Revoked)}
+	info.Group, info.MayIssue, info.KeepAlive, info.Content = k.Group, k.MayIssue, k.KeepAlive, k.Content
+	if k.Issuer != "" {
+		info.Issuer = "kg_" + k.Issuer
+	}
 	if k.Follows != "" {
 		info.Follows = "kg_" + k.Follows
 	}
@@ -99,6 +109,19 @@ func terms(o *field.Object, t *keyring.Terms) error {
 			}
 		}
 		t.ByModel = by
+	}
+	if has(o, "group") {
+		t.Group, _ = o.String("group")
+	}
+	if has(o, "may_issue") {
+		t.MayIssue = o.Bool("may_issue")
+	}
+	if has(o, "keep_alive") {
+		t.KeepAlive = o.Bool("keep_alive")
+	}
+	if has(o, "record_content") {
+		text, _ := o.String("record_content")
+		t.Content = keyring.Content(text)
 	}
 	if has(o, "expires") {
 		t.Expires = time.Time{}
@@ -149,7 +172,17 @@ func (s *Server) listKeys(c *gin.Context) {
 	c.JSON(http.StatusOK, gin.H{"keys": list})
 }
 
-func (s *Server) issueKey(c *gin.Context) {
+func (s *Server) issueKey(c *gin.Context) { s.issueBy(c, s.Gate.IssueKey) }
+
+// issueUnder issues a key for the holder of another.
+func (s *Server) issueUnder(c *gin.Context) {
+	issuer := callerOf(c)
+	s.issueBy(c, func(ctx context.Context, t keyring.Terms) (string, keyring.Key, error) {
+		return s.Gate.IssueKeyUnder(ctx, issuer, t)
+	})
+}
+
+func (s *Server) issueBy(c *gin.Context, issue func(context.Context, keyring.Terms) (string, keyring.Key, error)) {
 	o, err := object(c)
 	var t keyring.Terms
 	if err == nil {
@@ -159,7 +192,7 @@ func (s *Server) issueKey(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	secret, k, err := s.Gate.IssueKey(c.Request.Context(), t)
+	secret, k, err := issue(c.Request.Context(), t)
 	if err != nil {
 		fail(c, err)
 		return
@@ -180,7 +213,7 @@ func (s *Server) showKey(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, s.ownKey(k))
+	c.JSON(http.StatusOK, s.ownKey(c.Request.Context(), k))
 }
 
 func (s *Server) changeKey(c *gin.Context) {

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"net/http"
 	"strconv"
 	"strings"
@@ -57,12 +58,18 @@ type OwnKey struct {
 }
 
 // showOwnKey tells a key's holder what it may, and what is left of it.
-func (s *Server) showOwnKey(c *gin.Context) { c.JSON(http.StatusOK, s.ownKey(callerOf(c))) }
+func (s *Server) showOwnKey(c *gin.Context) {
+	c.JSON(http.StatusOK, s.ownKey(c.Request.Context(), callerOf(c)))
+}
 
-func (s *Server) ownKey(k keyring.Key) OwnKey {
-	out := OwnKey{KeyInfo: keyInfo(k), Standing: []LimitStanding{}}
-	for _, l := range s.Gate.Keys.Standing(k) {
-		out.Standing = append(out.Standing, LimitStanding{l, l.Reset.Seconds()})
+func (s *Server) ownKey(ctx context.Context, k keyring.Key) OwnKey {
+	return OwnKey{KeyInfo: keyInfo(k), Standing: standings(s.Gate.Keys.Standing(ctx, k))}
+}
+
+func standings(list []keyring.Standing) []LimitStanding {
+	out := []LimitStanding{}
+	for _, l := range list {
+		out = append(out, LimitStanding{l, l.Reset.Seconds()})
 	}
 	return out
 }

@@ -49,8 +49,8 @@ var tooMany = map[string][]malformed{
 	"/v1/embeddings": {{`{"model":"harbour-embed","input":[` + strings.Repeat(`"x",`, 2048) + `"x"]}`, "input", "invalid_value", "2048 are possible"}},
 }
 
-// refusals are what testdata/malformed.yaml holds of an endpoint.
-type refusals struct {
+// mistakes are what testdata/malformed.yaml holds of an endpoint.
+type mistakes struct {
 	Right string // a body that is right
 	Wrong []wrong
 }
@@ -67,7 +67,7 @@ func TestMalformedBodies(t *testing.T) {
 	}
 	var file struct {
 		Sampling []wrong
-		Styles   map[string]refusals
+		Styles   map[string]mistakes
 	}
 	if err := yaml.NewDecoder(bytes.NewReader(raw), yaml.Strict()).Decode(&file); err != nil {
 		t.Fatal(err)

@@ -22,6 +22,7 @@ const (
 	callerKey   = "caller"
 	progressKey = "progress"
 	standingKey = "standing"
+	bodyKey     = "body"
 )
 
 // identify gives the request its id.
@@ -57,6 +58,7 @@ func (s *Server) log(c *gin.Context) {
 	}
 	e := toError(err.Err)
 	s.noteRefused(c, e)
+	s.refused.note(c, e)
 	attrs = append(attrs, "code", e.Code, "error", keyring.Redact(e.Error()))
 	switch e.Kind {
 	case exchange.Internal:

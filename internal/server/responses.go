@@ -36,24 +36,29 @@ func (s *Server) respond(c *gin.Context) {
 		fail(c, naming("input", err))
 		return
 	}
-	if call.Stream {
-		var started exchange.Started
-		stream(s, c, func(yield func(response.Event, error) bool) {
-			for e, err := range run.Events(ctx, -1) {
-				if e.Sequence == 0 { // later it might be being written
-					started = run.Started()
-				}
-				if !yield(e, naming("input", err)) {
-					return
-				}
+	var started exchange.Started
+	events := func(yield func(response.Event, error) bool) {
+		for e, err := range run.Events(ctx, -1) {
+			if e.Sequence == 0 { // later it might be being written
+				started = run.Started()
 			}
-		}, &started, semantic())
-		return
+			if !yield(e, naming("input", err)) {
+				return
+			}
+		}
 	}
 	var body json.RawMessage
-	if call.Background {
+	switch {
+	case call.Stream:
+		stream(s, c, events, &started, semantic())
+		return
+	case call.Background:
 		body, err = run.Snapshot()
-	} else {
+	default:
+		if callerOf(c).KeepAlive {
+			for range lively(s, c, &started, events) { //nolint:revive // what they say is in the whole, below
+			}
+		}
 		body, err = run.Wait(ctx)
 	}
 	head(c, run.Started())

@@ -27,10 +27,13 @@ type Options struct {
 	Gate    *gate.Gate
 	Answers *answers.Desk
 	Ledger  *ledger.Book
-	Metrics http.Handler // nil for none
-	Console fs.FS        // the built console, with index.html at its root
-	Log     *slog.Logger
-	Version string
+	// Contents has what was said, where that is recorded.
+	Contents *ledger.Recorder
+	Prices   func() Prices
+	Metrics  http.Handler // nil for none
+	Console  fs.FS        // the built console, with index.html at its root
+	Log      *slog.Logger
+	Version  string
 	Exposure Exposure
 	// Settings tells how the gate is set up; nil for a gate that has no configuration.
 	Settings func() Settings
@@ -63,6 +66,7 @@ type Server struct {
 	Options
 	addresses []net.Addr
 	front     atomic.Pointer[front]
+	refused   refusals
 	started   time.Time
 	ending    context.Context // cancelled when the server begins to stop
 }
@@ -162,6 +166,7 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	r.POST("/gate/session", s.signIn)
 	r.DELETE("/gate/session", s.signOut)
 	r.GET("/gate/key", s.admit, s.showOwnKey)
+	r.POST("/gate/key/issue", s.admit, s.issueUnder)
 	if s.Metrics != nil {
 		r.GET("/metrics", s.admitLocal, gin.WrapH(s.Metrics))
 	}
@@ -177,9 +182,16 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	manage.GET("/names", s.listNames)
 	manage.PUT("/names", s.saveName)
 	manage.DELETE("/names", s.forgetName)
+	manage.GET("/groups", s.listGroups)
+	manage.PUT("/groups", s.setGroup)
+	manage.DELETE("/groups", s.forgetGroup)
 	manage.GET("/exchanges", s.listExchanges)
 	manage.GET("/exchanges/live", s.watchExchanges)
 	manage.GET("/exchanges/:id", s.showExchange)
+	manage.DELETE("/contents", s.purgeContents)
+	manage.GET("/jobs", s.listJobs)
+	manage.GET("/costs", s.listCosts)
+	manage.GET("/refusals", s.listRefusals)
 	manage.GET("/presets", s.listPresets)
 	manage.POST("/presets", s.addPreset)
 	manage.GET("/presets/:name", s.showPreset)

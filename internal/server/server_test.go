@@ -14,6 +14,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -108,6 +109,9 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	}
 	counted := metrics.New(g, "1.2.3", book.Lost)
 	g.Observers = append(g.Observers, book, counted)
+	said := ledger.NewRecorder(db, ledger.Recording{Space: 1 << 20, Redact: []*regexp.Regexp{regexp.MustCompile(`berth \d+`)}}, g.Layout, slog.New(slog.DiscardHandler))
+	g.Recorder = said
+	g.Price = func(_ string, prompt, _, completion int) int64 { return 1000 * int64(prompt+2*completion) }
 	ctx, cancel := context.WithCancel(context.Background())
 	h.stop = cancel
 	must := func(secret string, err error) string {
@@ -134,7 +138,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Gate: g, Answers: desk, Ledger: book, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	o := Options{Gate: g, Answers: desk, Ledger: book, Contents: said, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)
 	}
@@ -146,7 +150,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 		if err := <-h.stopped; err != nil {
 			t.Error(err)
 		}
-		if err := errors.Join(desk.Close(), book.Close(), db.Close()); err != nil {
+		if err := errors.Join(desk.Close(), said.Close(), book.Close(), db.Close()); err != nil {
 			t.Error(err)
 		}
 		http.DefaultClient.CloseIdleConnections()

@@ -63,6 +63,35 @@ func answer(c *gin.Context, started exchange.Started, v any, err error) {
 	c.JSON(http.StatusOK, v)
 }
 
+// lively passes events on, and if the key wants that, shows the client that a whole answer is on its way: white space goes ahead of its
+// JSON as soon as the first token is there, and then whenever nothing has gone out for a while. Clients and proxies that give up on silence
+// wait then. The status has gone out with it, so what fails later is an error in a body under 200.
+func lively[T any](s *Server, c *gin.Context, started *exchange.Started, events iter.Seq2[T, error]) iter.Seq2[T, error] {
+	if !callerOf(c).KeepAlive {
+		return events
+	}
+	return func(yield func(T, error) bool) {
+		var last time.Time
+		for event, err := range events {
+			if now := time.Now(); err == nil && now.Sub(last) >= s.Silence {
+				if last.IsZero() {
+					head(c, *started)
+					c.Header("Content-Type", gin.MIMEJSON+"; charset=utf-8")
+					c.Writer.WriteHeader(http.StatusOK)
+				}
+				last = now
+				if _, err := c.Writer.WriteString(" "); err != nil {
+					_ = c.Error(err) // the client has gone, which ends the exchange
+				}
+				c.Writer.Flush()
+			}
+			if !yield(event, err) {
+				return
+			}
+		}
+	}
+}
+
 const done = "[DONE]"
 
 func (s *Server) chat(c *gin.Context) {
@@ -83,7 +112,7 @@ func (s *Server) chat(c *gin.Context) {
 		stream(s, c, chat.EncodeStream(id, now, call, answered), &started, events(func(chunk *chat.Chunk) string { return data(chunk) }, done))
 		return
 	}
-	v, err := chat.Encode(id, now, call, answered)
+	v, err := chat.Encode(id, now, call, lively(s, c, &started, answered))
 	answer(c, started, v, err)
 }
 
@@ -116,7 +145,7 @@ func (s *Server) complete(c *gin.Context) {
 		stream(s, c, completion.EncodeStream(id, now, call, answered), &started, events(func(piece *completion.Completion) string { return data(piece) }, done))
 		return
 	}
-	v, err := completion.Encode(id, now, call, answered)
+	v, err := completion.Encode(id, now, call, lively(s, c, &started, answered))
 	answer(c, started, v, err)
 }
 
@@ -142,7 +171,7 @@ func (s *Server) generate(c *gin.Context) {
 	id, now := c.GetString(idKey), time.Now()
 	switch {
 	case !call.Stream:
-		v, err := generate.Encode(id, now, call, answered)
+		v, err := generate.Encode(id, now, call, lively(s, c, &started, answered))
 		answer(c, started, v, err)
 	case strings.Contains(c.GetHeader("Accept"), jsonLines):
 		line := func(v any) string { return encoded(v) + "\n" }

@@ -18,18 +18,37 @@ func (s *Store) PutExchanges(ctx context.Context, list []kept.Exchange) error {
 		return told(err)
 	}
 	defer tx.Rollback() //nolint:errcheck // it has no effect after Commit
-	put, err := tx.PrepareContext(ctx, `INSERT INTO exchanges (id, begun, key, label, model, answered, style, state, took, doc) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET answered = excluded.answered, state = excluded.state, took = excluded.took, doc = excluded.doc WHERE exchanges.state = 'open'`)
+	put, err := tx.PrepareContext(ctx, `INSERT INTO exchanges (id, begun, key, label, model, answered, style, state, took, job, doc) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (id) DO UPDATE SET answered = excluded.answered, state = excluded.state, took = excluded.took, job = excluded.job, doc = excluded.doc WHERE exchanges.state = 'open'`)
 	if err != nil {
 		return told(err)
 	}
 	defer put.Close()
+	sum, err := tx.PrepareContext(ctx, `INSERT INTO totals (month, key, label, grp, model, requests, failed, prompt, cached, completion, cost, busy) VALUES (?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT DO UPDATE SET requests = requests + 1, failed = failed + excluded.failed, prompt = prompt + excluded.prompt, cached = cached + excluded.cached,
+		completion = completion + excluded.completion, cost = cost + excluded.cost, busy = busy + excluded.busy`)
+	if err != nil {
+		return told(err)
+	}
+	defer sum.Close()
 	for _, e := range list {
 		doc, err := json.Marshal(e)
 		if err != nil {
 			return err
 		}
-		if _, err := put.ExecContext(ctx, e.ID, e.Begun.UnixMicro(), e.Key, e.Label, e.Model, e.Answered, e.Style, string(e.State), int64(e.Took*1000), string(doc)); err != nil {
+		result, err := put.ExecContext(ctx, e.ID, e.Begun.UnixMicro(), e.Key, e.Label, e.Model, e.Answered, e.Style, string(e.State), int64(e.Took*1000), e.Job, string(doc))
+		if err != nil {
+			return told(err)
+		}
+		// What is written a second time, out of the journal, changes nothing, and does not count again.
+		if n, err := result.RowsAffected(); err != nil || n == 0 || e.State == kept.Open || e.State == kept.Refused {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		busy := max(0, e.Took-e.Queue-e.Load)
+		if _, err := sum.ExecContext(ctx, e.Begun.Local().Format(monthForm), e.Key, e.Label, e.Group, e.Answered, e.State != kept.Done, e.PromptTokens, e.CachedTokens, e.CompletionTokens, e.Cost, int64(busy)); err != nil {
 			return told(err)
 		}
 	}
@@ -89,6 +108,9 @@ func (s *Store) Exchanges(ctx context.Context, f kept.Filter) ([]kept.Exchange, 
 			if f.Model != "" {
 				where(model+` = ?`, f.Model)
 			}
+			if f.Job != "" {
+				where(`job = ? AND job != ''`, f.Job)
+			}
 			if f.Style != "" {
 				where(`style = ?`, f.Style)
 			}
@@ -139,4 +161,51 @@ func either(value string, columns ...string) []string {
 // PruneExchanges removes those that began before a time.
 func (s *Store) PruneExchanges(ctx context.Context, before time.Time) error {
 	return s.exec(ctx, `DELETE FROM exchanges WHERE begun < ?`, before.UnixMicro())
+}
+
+// monthForm is how months are named.
+const monthForm = "2006-01"
+
+// Totals sums up what ended in a month, those that cost most first.
+func (s *Store) Totals(ctx context.Context, month string) (list []kept.Total, err error) {
+	rows, err := s.reader.QueryContext(ctx, `SELECT key, label, grp, model, requests, failed, prompt, cached, completion, cost, busy FROM totals WHERE month = ?
+		ORDER BY cost DESC, completion DESC, label, model`, month)
+	if err != nil {
+		return nil, told(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var t kept.Total
+		if err := rows.Scan(&t.Key, &t.Label, &t.Group, &t.Model, &t.Requests, &t.Failed, &t.Prompt, &t.Cached, &t.Completion, &t.Cost, &t.Busy); err != nil {
+			return nil, err
+		}
+		list = append(list, t)
+	}
+	return list, told(rows.Err())
+}
+
+// Jobs lists jobs of more than one exchange that went on after a time, the newest first.
+func (s *Store) Jobs(ctx context.Context, since time.Time, limit int) (list []kept.Job, err error) {
+	rows, err := s.reader.QueryContext(ctx, `SELECT job, label, model, begun, ended, n, first, last, prompt, repeated, completion, busy FROM (
+		SELECT job, max(label) AS label, max(model) AS model, min(begun) AS begun, max(begun + took) AS ended, count(*) AS n,
+			min(doc ->> 'prompt_tokens') AS first, max(doc ->> 'prompt_tokens') AS last, sum(doc ->> 'prompt_tokens') AS prompt,
+			coalesce(sum(doc ->> 'repeated_tokens'), 0) AS repeated, sum(doc ->> 'completion_tokens') AS completion, sum(took) AS busy
+		FROM exchanges WHERE job IN (SELECT DISTINCT job FROM exchanges WHERE job != '' AND job != id AND begun >= ?) GROUP BY job)
+		WHERE n > 1 ORDER BY begun DESC LIMIT ?`, since.UnixMicro(), limit)
+	if err != nil {
+		return nil, told(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var j kept.Job
+		var begun, ended, busy int64
+		if err := rows.Scan(&j.ID, &j.Label, &j.Model, &begun, &ended, &j.Requests, &j.First, &j.Last, &j.Prompt, &j.Repeated, &j.Answered, &busy); err != nil {
+			return nil, err
+		}
+		j.Begun, j.Ended = time.UnixMicro(begun).UTC(), time.UnixMicro(ended).UTC()
+		j.Busy = float64(busy) / 1000
+		j.Between = max(0, float64(ended-begun-busy)/1000)
+		list = append(list, j)
+	}
+	return list, told(rows.Err())
 }

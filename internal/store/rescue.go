@@ -14,10 +14,10 @@ import (
 )
 
 // tables are what a gate has to remember, what it would miss most first.
-var tables = []string{"keys", "presets", "names", "model_names", "sessions", "responses", "notes", "counts"}
+var tables = []string{"keys", "groups", "presets", "names", "model_names", "sessions", "responses", "notes", "counts", "totals"}
 
 // large is what there may be very many of, so that it is not gone through at each start.
-const large = "exchanges"
+var large = []string{"exchanges", "contents"}
 
 // Rescue sets a damaged database aside and makes a new one, with what can still be read of the old. It says in words what came over
 // and where the old one is.
@@ -41,7 +41,7 @@ func Rescue(path string, responses kept.Limits) (said string, err error) {
 	defer old.Close()
 	old.SetMaxOpenConns(1)
 	var came []string
-	for _, table := range append(slices.Clone(tables), large) {
+	for _, table := range append(slices.Clone(tables), large...) {
 		n, failure := copyTable(s.db, old, table)
 		line := fmt.Sprintf("%d %s", n, strings.ReplaceAll(table, "_", " "))
 		if failure != nil {

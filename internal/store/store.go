@@ -188,8 +188,8 @@ func (s *Store) AddKey(ctx context.Context, k keyring.Key) error {
 	if err != nil {
 		return err
 	}
-	return s.exec(ctx, `INSERT INTO keys (id, label, hash, owner, models, created, terms, follows) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		k.ID, k.Label, k.Hash, k.Owner, models, seconds(k.Created), doc, k.Follows)
+	return s.exec(ctx, `INSERT INTO keys (id, label, hash, owner, models, created, terms, follows, issuer) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		k.ID, k.Label, k.Hash, k.Owner, models, seconds(k.Created), doc, k.Follows, k.Issuer)
 }
 
 // ChangeKey keeps other terms of a key.
@@ -209,6 +209,10 @@ type terms struct {
 	Expires   int64                     `json:"expires,omitempty"`
 	Origins   []string                  `json:"origins,omitempty"`
 	Addresses []netip.Prefix            `json:"addresses,omitempty"`
+	Group     string                    `json:"group,omitempty"`
+	MayIssue  bool                      `json:"may_issue,omitempty"`
+	KeepAlive bool                      `json:"keep_alive,omitempty"`
+	Content   keyring.Content           `json:"content,omitempty"`
 }
 
 func packTerms(t keyring.Terms) (models, doc string, err error) {
@@ -216,16 +220,16 @@ func packTerms(t keyring.Terms) (models, doc string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	raw, err := json.Marshal(terms{t.Endpoints, t.Limits, t.ByModel, seconds(t.Expires), t.Origins, t.Addresses})
+	raw, err := json.Marshal(terms{t.Endpoints, t.Limits, t.ByModel, seconds(t.Expires), t.Origins, t.Addresses, t.Group, t.MayIssue, t.KeepAlive, t.Content})
 	return string(list), string(raw), err
 }
 
-const keyColumns = `id, label, hash, owner, models, created, last_used, revoked, terms, follows`
+const keyColumns = `id, label, hash, owner, models, created, last_used, revoked, terms, follows, issuer`
 
 func scanKey(row interface{ Scan(...any) error }) (k keyring.Key, err error) {
 	var models, doc string
 	var created, used, revoked int64
-	if err := row.Scan(&k.ID, &k.Label, &k.Hash, &k.Owner, &models, &created, &used, &revoked, &doc, &k.Follows); err != nil {
+	if err := row.Scan(&k.ID, &k.Label, &k.Hash, &k.Owner, &models, &created, &used, &revoked, &doc, &k.Follows, &k.Issuer); err != nil {
 		return keyring.Key{}, err
 	}
 	var t terms
@@ -233,6 +237,7 @@ func scanKey(row interface{ Scan(...any) error }) (k keyring.Key, err error) {
 		return keyring.Key{}, fmt.Errorf("terms of key %s: %w", k.ID, err)
 	}
 	k.Endpoints, k.Limits, k.ByModel, k.Expires, k.Origins, k.Addresses = t.Endpoints, t.Limits, t.ByModel, fromSeconds(t.Expires), t.Origins, t.Addresses
+	k.Group, k.MayIssue, k.KeepAlive, k.Content = t.Group, t.MayIssue, t.KeepAlive, t.Content
 	k.Created, k.LastUsed, k.Revoked = fromSeconds(created), fromSeconds(used), fromSeconds(revoked)
 	return k, nil
 }

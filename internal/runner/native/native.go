@@ -505,6 +505,10 @@ func (r *Runner) Render(ctx context.Context, path string, req *exchange.Request)
 		return nil, err
 	}
 	defer l.release()
+	if req.Truncate {
+		p, _, _, err := l.fit(ctx, req)
+		return p, err
+	}
 	p, _, err := l.render(req)
 	return p, err
 }

@@ -1,0 +1,259 @@
+package ledger
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"regexp"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/kept"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/prompt"
+)
+
+// Recording says what is kept of what is said.
+type Recording struct {
+	All    bool          // of every key that does not say otherwise
+	Age    time.Duration // after which it is removed; 0 for never
+	Space  int64         // in bytes, on disk; the oldest makes room
+	Redact []*regexp.Regexp
+}
+
+// waiting bounds what waits to be written, in bytes of requests. What comes while there is no room is not kept, and counted.
+const waiting = 64 << 20
+
+// Recorder keeps what is said. It is safe for concurrent use.
+type Recorder struct {
+	contents kept.Contents
+	layout   func(ctx context.Context, path string, req *exchange.Request) (*prompt.Prompt, error)
+	log      *slog.Logger
+	set      atomic.Pointer[Recording]
+
+	mu      sync.Mutex
+	queue   []said
+	bytes   int
+	lost    int
+	closed  bool
+	wake    sync.Cond
+	stopped chan struct{}
+	pruned  time.Time
+}
+
+type said struct {
+	record  gate.Record
+	content gate.Content
+}
+
+// NewRecorder begins to keep what is said. layout gives the prompt that a request is for the weights at a path.
+func NewRecorder(contents kept.Contents, r Recording, layout func(ctx context.Context, path string, req *exchange.Request) (*prompt.Prompt, error), log *slog.Logger) *Recorder {
+	k := &Recorder{contents: contents, layout: layout, log: log, stopped: make(chan struct{})}
+	k.wake.L = &k.mu
+	k.Set(r)
+	go k.write()
+	return k
+}
+
+// Set changes what is kept, from the next exchange on.
+func (k *Recorder) Set(r Recording) { k.set.Store(&r) }
+
+// Wants says whether what is said with a key is to be kept.
+func (k *Recorder) Wants(key keyring.Key) bool {
+	return key.Content == keyring.ContentKept || key.Content == keyring.ContentAsSet && k.set.Load().All
+}
+
+// Keep takes what was said in an exchange.
+func (k *Recorder) Keep(r gate.Record, c gate.Content) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.closed || k.bytes+len(c.Request) > waiting {
+		k.lost++
+		k.log.Warn("what was said is not recorded: more waits to be written than there is room for", "id", r.ID, "lost", k.lost)
+		return
+	}
+	k.bytes += len(c.Request)
+	k.queue = append(k.queue, said{r, c})
+	k.wake.Signal()
+}
+
+// write is the writer's goroutine.
+func (k *Recorder) write() {
+	defer close(k.stopped)
+	for {
+		k.mu.Lock()
+		for len(k.queue) == 0 && !k.closed {
+			k.wake.Wait()
+		}
+		if len(k.queue) == 0 {
+			k.mu.Unlock()
+			return
+		}
+		next := k.queue[0]
+		k.queue = k.queue[1:]
+		k.bytes -= len(next.content.Request)
+		k.mu.Unlock()
+		k.guardedPut(next)
+	}
+}
+
+func (k *Recorder) guardedPut(s said) {
+	defer func() {
+		if p := recover(); p != nil {
+			k.log.Error("recording what was said panicked", "id", s.record.ID, "error", exchange.Panicked(p).Error())
+		}
+	}()
+	ctx := context.Background()
+	set := k.set.Load()
+	c := k.content(ctx, s)
+	redact(&c, set.Redact)
+	if err := k.contents.PutContent(ctx, c, set.Space); err != nil {
+		k.log.Error("what was said could not be recorded", "id", s.record.ID, "error", err.Error())
+	}
+	if set.Age > 0 && time.Since(k.pruned) > time.Hour {
+		k.pruned = time.Now()
+		if _, err := k.contents.PurgeContents(ctx, "", k.pruned.Add(-set.Age)); err != nil {
+			k.log.Warn("what was said long ago was not removed", "error", err.Error())
+		}
+	}
+}
+
+// content makes the document of what was said.
+func (k *Recorder) content(ctx context.Context, s said) kept.Content {
+	c := kept.Content{ID: s.record.ID, Key: s.record.Key.Account(), At: s.record.Begun.UTC(), Request: s.content.Request, Answers: answers(s.content.Events), Prompt: []kept.Piece{}}
+	req, err := exchange.DecodeRequest(s.content.Request)
+	var p *prompt.Prompt
+	if err == nil {
+		p, err = k.layout(ctx, s.content.Path, req)
+	}
+	if err != nil {
+		c.Problem = "the prompt could not be laid out again: " + err.Error()
+		return c
+	}
+	for _, span := range p.Spans {
+		piece := kept.Piece{Origin: span.Origin, Text: p.Text[span.Start:span.End], Tokens: span.Tokens}
+		if n := len(c.Prompt); n > 0 && c.Prompt[n-1].Origin == piece.Origin {
+			c.Prompt[n-1].Text += piece.Text
+			c.Prompt[n-1].Tokens += piece.Tokens
+			continue
+		}
+		c.Prompt = append(c.Prompt, piece)
+	}
+	return c
+}
+
+// answers puts together what came in pieces, for each candidate.
+func answers(events []exchange.Event) []kept.Answer {
+	type call struct {
+		name      string
+		arguments strings.Builder
+	}
+	type parts struct {
+		reasoning, text strings.Builder
+		calls           []*call
+	}
+	var all []*parts
+	at := func(candidate int) *parts {
+		for len(all) <= candidate {
+			all = append(all, &parts{})
+		}
+		return all[candidate]
+	}
+	for _, e := range events {
+		switch e := e.(type) {
+		case exchange.Started:
+		case exchange.ReasoningDelta:
+			at(e.Candidate).reasoning.WriteString(e.Text)
+		case exchange.TextDelta:
+			at(e.Candidate).text.WriteString(e.Text)
+		case exchange.ToolCallDelta:
+			p := at(e.Candidate)
+			for len(p.calls) <= e.Index {
+				p.calls = append(p.calls, &call{})
+			}
+			p.calls[e.Index].name += e.Name
+			p.calls[e.Index].arguments.WriteString(e.Arguments)
+		case exchange.Finish:
+		}
+	}
+	list := []kept.Answer{}
+	for _, p := range all {
+		a := kept.Answer{Reasoning: p.reasoning.String(), Text: p.text.String()}
+		for _, c := range p.calls {
+			a.Calls = append(a.Calls, kept.Call{Name: c.name, Arguments: c.arguments.String()})
+		}
+		list = append(list, a)
+	}
+	return list
+}
+
+// redacted stands for what was taken out.
+const redacted = "[redacted]"
+
+// redact takes out of everything that was said what fits a pattern, and keys of this gate.
+func redact(c *kept.Content, patterns []*regexp.Regexp) {
+	clean := func(s string) string {
+		s = keyring.Redact(s)
+		for _, p := range patterns {
+			s = p.ReplaceAllLiteralString(s, redacted)
+		}
+		return s
+	}
+	var doc any
+	if err := json.Unmarshal(c.Request, &doc); err == nil {
+		if raw, err := json.Marshal(cleaned(doc, clean)); err == nil {
+			c.Request = raw
+		}
+	}
+	for i := range c.Prompt {
+		c.Prompt[i].Text = clean(c.Prompt[i].Text)
+	}
+	for i := range c.Answers {
+		a := &c.Answers[i]
+		a.Reasoning, a.Text = clean(a.Reasoning), clean(a.Text)
+		for j := range a.Calls {
+			a.Calls[j].Arguments = clean(a.Calls[j].Arguments)
+		}
+	}
+}
+
+// cleaned applies clean to every text of a JSON document.
+func cleaned(doc any, clean func(string) string) any {
+	switch doc := doc.(type) {
+	case string:
+		return clean(doc)
+	case []any:
+		for i := range doc {
+			doc[i] = cleaned(doc[i], clean)
+		}
+	case map[string]any:
+		for k := range doc {
+			doc[k] = cleaned(doc[k], clean)
+		}
+	}
+	return doc
+}
+
+// Content returns what was said in an exchange, or kept.ErrMissing.
+func (k *Recorder) Content(ctx context.Context, id string) (kept.Content, error) {
+	return k.contents.Content(ctx, id)
+}
+
+// Purge removes what was said with a key ("" for all), before a time (zero for all), and says in how many exchanges.
+func (k *Recorder) Purge(ctx context.Context, key string, before time.Time) (int64, error) {
+	return k.contents.PurgeContents(ctx, key, before)
+}
+
+// Close writes what waits.
+func (k *Recorder) Close() error {
+	k.mu.Lock()
+	k.closed = true
+	k.wake.Signal()
+	k.mu.Unlock()
+	<-k.stopped
+	return nil
+}

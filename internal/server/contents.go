@@ -1,0 +1,205 @@
+package server
+
+import (
+	"errors"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/kept"
+	"kindredgate/internal/keyring"
+)
+
+// Prices are what is told of what exchanges cost.
+type Prices struct {
+	Currency string
+	Machine  float64 // what the machine costs a month
+}
+
+// ShownExchange is an exchange with what was said in it, if that was recorded.
+type ShownExchange struct {
+	kept.Exchange
+	Content *kept.Content `json:"content,omitempty"`
+}
+
+func (s *Server) showExchange(c *gin.Context) {
+	id := keyring.Redact(c.Param("id"))
+	e, err := s.Ledger.Exchange(c.Request.Context(), id)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	shown := ShownExchange{Exchange: e}
+	content, err := s.Contents.Content(c.Request.Context(), id)
+	switch {
+	case err == nil:
+		shown.Content = &content
+	case !errors.Is(err, kept.ErrMissing):
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, shown)
+}
+
+// Purged tells how many contents were removed.
+type Purged struct {
+	Removed int64 `json:"removed"`
+}
+
+// purgeContents removes what was said: with a key, before a time, or all of it.
+func (s *Server) purgeContents(c *gin.Context) {
+	key, before := c.Query("key"), time.Time{}
+	if key != "" {
+		k, err := s.Gate.Keys.Find(c.Request.Context(), key)
+		if err != nil {
+			fail(c, err)
+			return
+		}
+		key = k.Account()
+	}
+	if text := c.Query("before"); text != "" {
+		var err error
+		if before, err = time.Parse(time.RFC3339, text); err != nil {
+			fail(c, exchange.InvalidParam("before", "before is %q; it must be a time such as 2030-01-31T12:00:00Z", text))
+			return
+		}
+	}
+	n, err := s.Contents.Purge(c.Request.Context(), key, before)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	s.Log.Info("what was said was removed", "id", c.GetString(idKey), "exchanges", n)
+	c.JSON(http.StatusOK, Purged{n})
+}
+
+// JobList is what GET /gate/jobs tells.
+type JobList struct {
+	Jobs []kept.Job `json:"jobs"`
+}
+
+func (s *Server) listJobs(c *gin.Context) {
+	f, err := filter(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	jobs, err := s.Ledger.Jobs(c.Request.Context(), f.Since, f.Limit)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, JobList{append([]kept.Job{}, jobs...)})
+}
+
+// CostList is what GET /gate/costs tells of a month.
+type CostList struct {
+	Month    string  `json:"month"`
+	Currency string  `json:"currency"`
+	Machine  float64 `json:"machine"` // what the machine costs a month; each total has a share by its time in the model
+	Totals   []Total `json:"totals"`
+}
+
+// Total is a total with its share of what the machine costs.
+type Total struct {
+	kept.Total
+	Share float64 `json:"machine_share"` // of the machine's cost, in the currency
+}
+
+func (s *Server) listCosts(c *gin.Context) {
+	month := c.Query("month")
+	if month == "" {
+		month = time.Now().Format("2006-01")
+	}
+	if _, err := time.Parse("2006-01", month); err != nil {
+		fail(c, exchange.InvalidParam("month", "month is %q; it must be a month such as 2030-01", month))
+		return
+	}
+	totals, err := s.Ledger.Totals(c.Request.Context(), month)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	var busy int64
+	for _, t := range totals {
+		busy += t.Busy
+	}
+	p := s.Prices()
+	list := CostList{Month: month, Currency: p.Currency, Machine: p.Machine, Totals: []Total{}}
+	for _, t := range totals {
+		one := Total{Total: t}
+		if busy > 0 {
+			one.Share = p.Machine * float64(t.Busy) / float64(busy)
+		}
+		list.Totals = append(list.Totals, one)
+	}
+	c.JSON(http.StatusOK, list)
+}
+
+// Refusal is a request that was refused, with what it sent: for its owner to see why an application does not get through.
+type Refusal struct {
+	ID     string    `json:"id"`
+	At     time.Time `json:"at"`
+	Label  string    `json:"label,omitempty"` // of the key, if there was a valid one
+	Client string    `json:"client"`
+	Agent  string    `json:"agent,omitempty"`
+	Path   string    `json:"path"`
+	Status int       `json:"status"`
+	Code   string    `json:"code"`
+	Error  string    `json:"error"`
+	Type   string    `json:"content_type,omitempty"`
+	Body   string    `json:"body"`
+	Bytes  int       `json:"bytes"` // of the body, of which the first are shown
+}
+
+const (
+	mostRefusals = 50
+	longestBody  = 32 << 10 // that is kept of a refusal, in bytes
+)
+
+// refusals are the last ones, in memory only. It is safe for concurrent use.
+type refusals struct {
+	mu   sync.Mutex
+	list []Refusal // the oldest first
+}
+
+// note keeps a request that was refused, if it had something to say.
+func (r *refusals) note(c *gin.Context, e *exchange.Error) {
+	if !strings.HasPrefix(c.Request.URL.Path, "/v1/") || c.Request.Method != http.MethodPost {
+		return
+	}
+	raw, _ := c.Get(bodyKey)
+	body, _ := raw.([]byte)
+	label := ""
+	if k, ok := c.Get(callerKey); ok {
+		label = k.(keyring.Key).Label
+	}
+	agent := c.Request.UserAgent()
+	one := Refusal{ID: c.GetString(idKey), At: time.Now().UTC(), Label: label, Client: c.ClientIP(), Agent: keyring.Redact(agent[:min(len(agent), longAgent)]), Path: keyring.Redact(c.Request.URL.Path[:min(len(c.Request.URL.Path), longAgent)]),
+		Status: statuses[e.Kind], Code: e.Code, Error: keyring.Redact(e.Message), Type: c.ContentType()[:min(len(c.ContentType()), longAgent)], Bytes: len(body),
+		Body: keyring.Redact(strings.ToValidUTF8(string(body[:min(len(body), longestBody)]), "\uFFFD"))}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.list) == mostRefusals {
+		r.list = slices.Delete(r.list, 0, 1)
+	}
+	r.list = append(r.list, one)
+}
+
+// RefusalList is what GET /gate/refusals tells.
+type RefusalList struct {
+	Refusals []Refusal `json:"refusals"` // the newest first
+}
+
+func (s *Server) listRefusals(c *gin.Context) {
+	s.refused.mu.Lock()
+	list := slices.Clone(s.refused.list)
+	s.refused.mu.Unlock()
+	slices.Reverse(list)
+	c.JSON(http.StatusOK, RefusalList{append([]Refusal{}, list...)})
+}

@@ -1,0 +1,61 @@
+package server
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/keyring"
+)
+
+// GroupInfo is a group of keys, with how its limits stand.
+type GroupInfo struct {
+	keyring.Group
+	Standing []LimitStanding `json:"standing"`
+}
+
+// GroupList is what GET /gate/groups tells.
+type GroupList struct {
+	Groups []GroupInfo `json:"groups"`
+}
+
+func (s *Server) listGroups(c *gin.Context) {
+	list := GroupList{Groups: []GroupInfo{}}
+	for _, g := range s.Gate.Keys.Groups() {
+		list.Groups = append(list.Groups, GroupInfo{g.Group, standings(g.Standing)})
+	}
+	c.JSON(http.StatusOK, list)
+}
+
+// setGroup makes a group, or gives it other limits: those that it is to have, all of them.
+func (s *Server) setGroup(c *gin.Context) {
+	o, err := object(c)
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	var g keyring.Group
+	g.Name, _ = o.String("name")
+	if l := o.Object("limits"); l != nil {
+		limits(l, &g.Limits)
+	}
+	if err = onlyKnown(o); err == nil {
+		err = s.Gate.Keys.SetGroup(c.Request.Context(), g)
+	}
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	s.Log.Info("group set", "id", c.GetString(idKey), "group", g.Name)
+	c.JSON(http.StatusOK, g)
+}
+
+func (s *Server) forgetGroup(c *gin.Context) {
+	name := c.Query("name")
+	if err := s.Gate.Keys.DropGroup(c.Request.Context(), name); err != nil {
+		fail(c, err)
+		return
+	}
+	s.Log.Info("group forgotten", "id", c.GetString(idKey), "group", name)
+	c.Status(http.StatusNoContent)
+}

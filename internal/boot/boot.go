@@ -39,11 +39,12 @@ import (
 
 // Files of the data folder.
 const (
-	DatabaseFile = "gate.db"
-	OwnerFile    = "owner.key"
-	lockFile     = "gate.lock"
-	holderFile   = "gate.holder"
-	preparedDir  = "prepared"
+	DatabaseFile    = "gate.db"
+	OwnerFile       = "owner.key"
+	lockFile        = "gate.lock"
+	holderFile      = "gate.holder"
+	preparedDir     = "prepared"
+	certificatesDir = "certificates" // that an authority has made
 )
 
 // Options are what a gate needs beside its configuration.

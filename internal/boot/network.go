@@ -2,40 +2,53 @@ package boot
 
 import (
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/coreos/go-systemd/v22/activation"
+	"golang.org/x/crypto/acme"
+	"golang.org/x/crypto/acme/autocert"
 
 	"kindredgate/internal/config"
 	"kindredgate/internal/server"
 	"kindredgate/internal/system"
 )
 
-// listen opens the addresses for others.
+// listen opens the addresses for others, and takes over those that the system has opened.
 func (h *House) listen(n config.Network) error {
-	var secure *tls.Config
-	if n.Certificate != "" {
-		c := &certificate{file: n.Certificate, key: n.Key, log: h.log}
-		if err := c.load(); err != nil {
-			return err
+	secure, err := h.secure(n)
+	if err != nil {
+		return err
+	}
+	add := func(l net.Listener) {
+		e := server.Entrance{Listener: l, OnlyApplications: n.OnlyApplications}
+		if _, ok := l.Addr().(*net.TCPAddr); ok {
+			e.TLS = secure
 		}
-		secure = &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS12}
+		h.Entrances = append(h.Entrances, e)
+		h.closing(func() error {
+			_ = l.Close() // as the first
+			return nil
+		})
 	}
 	for _, address := range n.Listen {
 		path, socket := strings.CutPrefix(address, config.SocketPrefix)
-		entry := server.Entrance{}
-		var err error
+		var l net.Listener
 		if socket {
-			entry.Listener, err = listenSocket(path)
+			l, err = listenSocket(path)
 		} else {
-			entry.TLS = secure
-			entry.Listener, err = net.Listen("tcp", address)
+			l, err = net.Listen("tcp", address)
 		}
 		switch {
 		case system.AddressInUse(err):
@@ -45,13 +58,60 @@ func (h *House) listen(n config.Network) error {
 		case err != nil:
 			return fmt.Errorf("listen on %s: %w", address, err)
 		}
-		h.Entrances = append(h.Entrances, entry)
-		h.closing(func() error {
-			_ = entry.Listener.Close() // as the first
-			return nil
-		})
+		add(l)
+	}
+	// The protocol is that of sd_listen_fds(3): numbered files, and variables that say how many, and for which process.
+	handed, err := activation.Listeners()
+	if err != nil {
+		return fmt.Errorf("take over the sockets that the system has opened: %w", err)
+	}
+	for _, l := range handed {
+		if l == nil {
+			return errors.New("one of the sockets that the system has opened for the gate is none that takes connections; use ListenStream in its unit")
+		}
+		h.log.Info("took over a socket that the system has opened", "address", l.Addr().String())
+		add(l)
 	}
 	return nil
+}
+
+// secure is how lines are encrypted; nil for not at all.
+func (h *House) secure(n config.Network) (*tls.Config, error) {
+	switch {
+	case n.Certificate != "":
+		c := &certificate{file: n.Certificate, key: n.Key, log: h.log}
+		if err := c.load(); err != nil {
+			return nil, err
+		}
+		return &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS12}, nil
+	case len(n.ACME.Hosts) > 0:
+		return h.ordered(n.ACME)
+	}
+	return nil, nil
+}
+
+// ordered has certificates made by an authority when they are first needed, and anew before they end. They are kept in the data folder.
+func (h *House) ordered(a config.ACME) (*tls.Config, error) {
+	client := &acme.Client{DirectoryURL: a.Directory}
+	if a.Roots != "" {
+		raw, err := os.ReadFile(a.Roots)
+		if err != nil {
+			return nil, fmt.Errorf("network.acme.roots: %w", err)
+		}
+		pool := x509.NewCertPool()
+		if !pool.AppendCertsFromPEM(raw) {
+			return nil, fmt.Errorf("network.acme.roots: %s has no certificate in PEM", a.Roots)
+		}
+		client.HTTPClient = &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}}
+	}
+	m := &autocert.Manager{Prompt: autocert.AcceptTOS, Cache: autocert.DirCache(filepath.Join(h.Config.Data, certificatesDir)), HostPolicy: autocert.HostWhitelist(a.Hosts...), Email: a.Email, Client: client}
+	return &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{acme.ALPNProto}, GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+		c, err := m.GetCertificate(hello)
+		if err != nil && slices.Contains(a.Hosts, hello.ServerName) {
+			h.log.Error("there is no certificate yet", "host", hello.ServerName, "error", err.Error())
+		}
+		return c, err
+	}}, nil
 }
 
 // listenSocket opens a Unix socket that the owner and the group may use. What a gate that was killed left there makes room.

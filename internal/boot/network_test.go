@@ -221,3 +221,60 @@ func TestEntrancesThatCannotBe(t *testing.T) {
 		}
 	}
 }
+
+// An address that is for applications only offers nothing else; behind a proxy with a prefix the gate is whole, whether the proxy leaves the
+// prefix in the paths or not.
+func TestAnAddressForApplicationsOnly(t *testing.T) {
+	cfg := settings(t, t.TempDir())
+	cfg.Network.Listen, cfg.Network.OnlyApplications, cfg.Network.BaseURL = []string{"127.0.0.1:0"}, true, "https://gate.example/models/v1"
+	h, err := boot.Open(t.Context(), cfg, options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	served := make(chan error, 1)
+	go func() { served <- h.Serve(ctx) }()
+	defer func() {
+		stop()
+		if err := <-served; err != nil {
+			t.Error(err)
+		}
+		if err := h.Close(); err != nil {
+			t.Error(err)
+		}
+	}()
+	owner, err := os.ReadFile(filepath.Join(cfg.Data, boot.OwnerFile))
+	if err != nil {
+		t.Fatal(err)
+	}
+	ours, theirs := h.Listener.Addr().String(), h.Entrances[0].Listener.Addr().String()
+	for path, want := range map[string][2]int{ // here, and at the address for applications
+		"/v1/models":        {200, 200},
+		"/models/v1/models": {200, 200},
+		"/models/":          {200, 404},
+		"/modelsv1/models":  {404, 404},
+		"/gate/key":         {200, 200},
+		"/healthz":          {200, 200},
+		"/":                 {200, 404},
+		"/gate/keys":        {200, 404},
+		"/gate/status":      {200, 404},
+		"/metrics":          {200, 404},
+		"/models/metrics":   {200, 404},
+	} {
+		for i, address := range []string{ours, theirs} {
+			req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+address+path, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(owner)))
+			resp, err := http.DefaultClient.Do(req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			resp.Body.Close()
+			if resp.StatusCode != want[i] {
+				t.Errorf("%s at %s: %d, not %d", path, []string{"the gate's own address", "that for applications"}[i], resp.StatusCode, want[i])
+			}
+		}
+	}
+}

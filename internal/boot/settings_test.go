@@ -1,7 +1,6 @@
 package boot_test
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"log/slog"
@@ -9,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -43,9 +41,9 @@ func TestAGateFollowsItsFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var said lockedBuffer
+	said := &said{}
 	o := options
-	o.Read, o.Log = read, slog.New(slog.NewTextHandler(&said, nil))
+	o.Read, o.Log = read, slog.New(slog.NewTextHandler(said, nil))
 	h, err := boot.Open(t.Context(), r.Config, o)
 	if err != nil {
 		t.Fatal(err)
@@ -152,22 +150,4 @@ func TestAGateFollowsItsFile(t *testing.T) {
 	if s := told(); s.Problem != "" || one(s, "ledger.days").Value != "5" {
 		t.Errorf("after it was mended: %+v", s)
 	}
-}
-
-// lockedBuffer can be read while it is written.
-type lockedBuffer struct {
-	mu sync.Mutex
-	b  bytes.Buffer
-}
-
-func (l *lockedBuffer) Write(p []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.b.Write(p)
-}
-
-func (l *lockedBuffer) String() string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.b.String()
 }

@@ -162,7 +162,7 @@ func (t *terminal) trafficPurge() *cobra.Command {
 			if err := gate.call(c.Context(), http.MethodDelete, "/gate/contents?"+query.Encode(), nil, &got); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(t.out, "What was said in %s exchanges is removed.\n", count(got.Removed))
+			_, err = fmt.Fprintf(t.out, "What was said in %d exchanges is removed.\n", got.Removed)
 			return err
 		},
 	}

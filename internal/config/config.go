@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"runtime"
@@ -47,15 +48,28 @@ func (c Config) Declared() bool { return len(c.Names)+len(c.Presets)+len(c.Keys)
 
 // Network says how others than the programs of this computer reach the gate.
 type Network struct {
-	// Listen are more addresses: host:port, or unix: with the path of a socket.
+	// Listen are more addresses: host:port, or unix: with the path of a socket. Sockets that the system has opened for the gate come besides.
 	Listen []string `yaml:"listen" apply:"restart"`
+	// OnlyApplications keeps managing, metrics and the console to the gate's first address.
+	OnlyApplications bool `yaml:"only_applications" apply:"restart"`
 	// Certificate and Key are PEM files. With them the host:port of Listen speak TLS.
 	Certificate string `yaml:"certificate" apply:"restart"`
 	Key         string `yaml:"key" apply:"restart"`
-	// BaseURL is what applications are told to use, such as https://gate.example/v1, where that is not an address of the gate itself.
+	// ACME has certificates made by an authority, in the place of Certificate and Key.
+	ACME ACME `yaml:"acme" apply:"restart"`
+	// BaseURL is what applications are told to use, such as https://gate.example/v1, where that is not an address of the gate itself. What
+	// stands before /v1 is a prefix under which a proxy passes requests on, whether it leaves it out or not.
 	BaseURL string `yaml:"base_url"`
 	// TrustedProxies are addresses, and ranges of them, whose X-Forwarded-For is believed.
 	TrustedProxies []string `yaml:"trusted_proxies"`
+}
+
+// ACME says by whom certificates are made (RFC 8555), and for what names. The authority must reach the gate at these, at port 443.
+type ACME struct {
+	Hosts     []string `yaml:"hosts"`
+	Email     string   `yaml:"email"`     // where the authority writes to
+	Directory string   `yaml:"directory"` // the address of the authority
+	Roots     string   `yaml:"roots"`     // a PEM file with the certificates that are trusted in calling it; the system's if it is empty
 }
 
 // SocketPrefix begins an address that is a Unix socket's.
@@ -95,8 +109,21 @@ func (n *Network) check(access Access) error {
 	}
 	if n.BaseURL != "" {
 		u, err := url.Parse(n.BaseURL)
-		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Path != "/v1" || u.RawQuery != "" || u.User != nil {
-			return fmt.Errorf("network.base_url is %q; it must be a scheme, a host and /v1, such as https://gate.example/v1", n.BaseURL)
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || !strings.HasSuffix(u.Path, "/v1") || u.Path != path.Clean(u.Path) || u.RawQuery != "" || u.User != nil {
+			return fmt.Errorf("network.base_url is %q; it must be a scheme, a host, perhaps a path, and /v1, such as https://gate.example/v1", n.BaseURL)
+		}
+	}
+	if a := &n.ACME; len(a.Hosts) > 0 {
+		u, err := url.Parse(a.Directory)
+		switch {
+		case n.Certificate != "":
+			return errors.New("network.acme and network.certificate are two ways to a certificate; choose one")
+		case err != nil || u.Scheme != "https" || u.Host == "":
+			return fmt.Errorf("network.acme.directory is %q; it must be the address at which the authority describes itself, with https", a.Directory)
+		case a.Roots != "":
+			if a.Roots, err = Absolute(a.Roots); err != nil {
+				return err
+			}
 		}
 	}
 	for _, p := range n.TrustedProxies {

@@ -297,16 +297,14 @@ func (r Reading) Print() (string, error) {
 		if err != nil {
 			return "", fmt.Errorf("%s: %w", l.name, err)
 		}
-		within, key, nested := strings.Cut(l.name, ".")
-		if !nested {
-			within, key = "", l.name
-		} else {
-			key = "  " + key
+		parts := strings.Split(l.name, ".")
+		for depth := range len(parts) - 1 {
+			if part := strings.Join(parts[:depth+1], "."); !strings.HasPrefix(section, part+".") {
+				fmt.Fprintf(w, "%s%s:\n", strings.Repeat("  ", depth), parts[depth])
+			}
 		}
-		if within != section && nested {
-			fmt.Fprintf(w, "%s:\n", within)
-		}
-		section = within
+		section = l.name
+		key := strings.Repeat("  ", len(parts)-1) + parts[len(parts)-1]
 		from := strings.TrimSpace(string(r.Settings[i].Layer) + " " + r.Settings[i].Where)
 		fmt.Fprintf(w, "%s: %s\t# %s\n", key, strings.TrimSpace(string(raw)), from)
 	}

@@ -99,6 +99,20 @@ func (s *Server) knownHost(c *gin.Context) error {
 		"the request is for host %q, which is not an address of this gate (%s); if it should be, add it to host_names in the configuration", c.Request.Host, s.front.Load().hosts.address)
 }
 
+// onlyApplications keeps what is not for applications away from entrances that are for them alone.
+func (s *Server) onlyApplications(c *gin.Context) {
+	if c.Request.Context().Value(entranceKey{}) == nil {
+		return
+	}
+	path := c.Request.URL.Path
+	for _, open := range []string{"/v1/", "/gate/key", "/healthz", "/readyz", "/openapi.json"} {
+		if strings.HasPrefix(path, open) && !strings.HasPrefix(path, "/gate/keys") {
+			return
+		}
+	}
+	fail(c, exchange.Errorf(exchange.NotFound, "not_offered_here", "%s is not offered at this address, which is for applications only (network.only_applications); the base URL for them is %s", path, s.front.Load().base))
+}
+
 // sessionCookie is the name of the console's cookie.
 const sessionCookie = "kindred_session"
 
@@ -127,6 +141,9 @@ func (s *Server) caller(c *gin.Context) (keyring.Key, error) {
 		return keyring.Key{}, err
 	}
 	k, err := s.Gate.Keys.Check(c.Request.Context(), secret)
+	if err != nil && secret != "" {
+		err = s.failed.slow(c, err)
+	}
 	if err == nil {
 		err = k.MayCome(c.ClientIP(), c.GetHeader("Origin"))
 	}

@@ -67,6 +67,7 @@ type Server struct {
 	addresses []net.Addr
 	front     atomic.Pointer[front]
 	refused   refusals
+	failed    failures
 	started   time.Time
 	ending    context.Context // cancelled when the server begins to stop
 }
@@ -78,6 +79,7 @@ type front struct {
 	hosts   *hosts
 	origins *http.CrossOriginProtection
 	base    string // the address for applications, such as http://127.0.0.1:7717/v1
+	prefix  string // of paths, that a proxy may leave in them; "" for none
 }
 
 // maxBody is the longest request body that is read, in bytes.
@@ -117,6 +119,7 @@ func (s *Server) Expose(e Exposure) {
 	if u, err := url.Parse(e.BaseURL); err == nil && e.BaseURL != "" {
 		f.base = e.BaseURL
 		f.hosts.names = append(f.hosts.names, strings.ToLower(u.Hostname()))
+		f.prefix = strings.TrimSuffix(u.Path, "/v1")
 	}
 	f.engine = s.routes(e.TrustedProxies)
 	s.front.Store(f)
@@ -133,7 +136,7 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	if err := r.SetTrustedProxies(trusted); err != nil { // none, unless they are named
 		s.Log.Warn("the trusted proxies cannot be used", "error", err.Error())
 	}
-	r.Use(s.identify, s.log, s.patient, s.survive, s.shareWithBrowsers, s.checkHost)
+	r.Use(s.identify, s.log, s.patient, s.survive, s.onlyApplications, s.shareWithBrowsers, s.checkHost)
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
 		fail(c, exchange.Errorf(exchange.MethodNotAllowed, "method_not_allowed", "%s does not take %s; it takes %s", c.Request.URL.Path, c.Request.Method, c.Writer.Header().Get("Allow")))
@@ -215,7 +218,12 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		get.Method = http.MethodGet
 		r = &get
 	}
-	s.front.Load().engine.ServeHTTP(w, r)
+	f := s.front.Load()
+	if rest, ok := strings.CutPrefix(r.URL.Path, f.prefix); ok && f.prefix != "" && (rest == "" || rest[0] == '/') {
+		http.StripPrefix(f.prefix, f.engine).ServeHTTP(w, r)
+		return
+	}
+	f.engine.ServeHTTP(w, r)
 }
 
 // errStopping is why answers end that are still running when the grace is over.
@@ -225,7 +233,12 @@ var errStopping = exchange.Errorf(exchange.Unavailable, "shutting_down", "the ga
 type Entrance struct {
 	Listener net.Listener
 	TLS      *tls.Config // nil for none; the same for all that have one
+	// OnlyApplications keeps managing, metrics and the console away from it.
+	OnlyApplications bool
 }
+
+// entranceKey is where a connection's context says by which entrance it came.
+type entranceKey struct{}
 
 // headerPatience is how long a connection may take for the header of a request.
 const headerPatience = 10 * time.Second
@@ -242,15 +255,22 @@ func (s *Server) Serve(ctx context.Context, entrances ...Entrance) error {
 		Handler:           s,
 		ReadHeaderTimeout: min(headerPatience, s.Patience),
 		IdleTimeout:       2 * time.Minute,
-		BaseContext:       func(net.Listener) context.Context { return base },
-		ErrorLog:          slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
+		BaseContext: func(l net.Listener) context.Context {
+			for _, e := range entrances {
+				if e.Listener.Addr() == l.Addr() && e.OnlyApplications {
+					return context.WithValue(base, entranceKey{}, e)
+				}
+			}
+			return base
+		},
+		ErrorLog: slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
 	}
 	served := make(chan error, len(entrances))
 	for _, e := range entrances {
 		if e.TLS != nil {
 			// The protocols are named here, since what comes first of Serve and ServeTLS decides whether there is HTTP/2.
 			h.TLSConfig = e.TLS.Clone()
-			h.TLSConfig.NextProtos = []string{"h2", "http/1.1"}
+			h.TLSConfig.NextProtos = append([]string{"h2", "http/1.1"}, e.TLS.NextProtos...)
 		}
 	}
 	for _, e := range entrances {

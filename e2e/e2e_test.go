@@ -315,6 +315,8 @@ func TestCommandLine(t *testing.T) {
 		{"keys issue, recorded perhaps", "", []string{"keys", "issue", "--label", "x", "--record", "perhaps"}, 2, "", "must be yes, no or as-set"},
 		{"groups list", "", []string{"groups"}, 0, "harbour   requests a day   5      5", ""},
 		{"groups forget, with keys", "", []string{"groups", "forget", "harbour"}, 1, "", `the key "grouped"`},
+		{"traffic export", "", []string{"traffic", "export", "--format", "csv", "--style", "raw"}, 0, ",raw,/v1/completions,harbour-4m,", ""},
+		{"traffic export as it cannot be", "", []string{"traffic", "export", "--format", "xml"}, 1, "", "must be jsonl or csv"},
 		{"traffic jobs", "", []string{"traffic", "jobs"}, 0, "No exchange goes on", ""},
 		{"traffic refused", "", []string{"traffic", "refused"}, 0, "404 model_not_found", ""},
 		{"traffic refused, one that was not", "", []string{"traffic", "refused", "nothing"}, 1, "", "no request nothing"},

@@ -154,8 +154,15 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	h.Gate.Price = func(model string, prompt, cached, completion int) int64 {
 		return h.prices.Load().Of(model, prompt, cached, completion)
 	}
+	tracer, err := h.passOn(ctx, o.Version)
+	if err != nil {
+		return h, err
+	}
 	counted := metrics.New(h.Gate, o.Version, book.Lost)
 	h.Gate.Observers = append(h.Gate.Observers, book, counted)
+	if tracer != nil {
+		h.Gate.Observers = append(h.Gate.Observers, tracer)
+	}
 	if o.Runner != nil {
 		h.Gate.Runner = o.Runner
 	}

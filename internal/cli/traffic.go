@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -62,6 +63,16 @@ func (t *terminal) traffic() *cobra.Command {
 	}
 	flags.add(cmd)
 	fs := cmd.Flags()
+	f.add(cmd)
+	fs.IntVarP(&f.limit, "last", "n", 20, "how many, at the most")
+	fs.BoolVarP(&follow, "follow", "f", false, "go on with what happens, until Ctrl-C")
+	fs.BoolVarP(&asJSON, "json", "j", false, "print JSON; with --follow a line for each")
+	cmd.AddCommand(t.trafficShow(), t.trafficJobs(), t.trafficRefused(), t.trafficPurge(), t.trafficExport())
+	return cmd
+}
+
+func (f *trafficFlags) add(cmd *cobra.Command) {
+	fs := cmd.Flags()
 	fs.StringVar(&f.key, "by", "", "exchanges of one key, by its beginning or its label")
 	fs.StringVarP(&f.model, "model", "m", "", "exchanges with one model or preset")
 	fs.StringVarP(&f.style, "style", "s", "", "exchanges in one style")
@@ -69,11 +80,6 @@ func (t *terminal) traffic() *cobra.Command {
 	fs.StringVar(&f.since, "since", "", "exchanges since then: a time such as 24h or 7d ago, or a day such as 2031-01-31")
 	fs.BoolVar(&f.failed, "failed", false, "those that did not come to their end")
 	fs.DurationVar(&f.slow, "slow", 0, "those that took so long or longer, such as 2s")
-	fs.IntVarP(&f.limit, "last", "n", 20, "how many, at the most")
-	fs.BoolVarP(&follow, "follow", "f", false, "go on with what happens, until Ctrl-C")
-	fs.BoolVarP(&asJSON, "json", "j", false, "print JSON; with --follow a line for each")
-	cmd.AddCommand(t.trafficShow(), t.trafficJobs(), t.trafficRefused(), t.trafficPurge())
-	return cmd
 }
 
 // query is what the gate is asked for.
@@ -335,4 +341,41 @@ func strip(e kept.Exchange) string {
 		fmt.Fprintf(&b, "  %-9s %s%s%s  %s\n", p.name, strings.Repeat("·", from), strings.Repeat("█", to-from), strings.Repeat("·", stripWidth-to), took(p.ms))
 	}
 	return b.String()
+}
+
+func (t *terminal) trafficExport() *cobra.Command {
+	var flags clientFlags
+	var f trafficFlags
+	var format string
+	cmd := &cobra.Command{
+		Use:     "export",
+		Short:   "Write all exchanges that fit, as JSON lines or as a table with commas, for other programs",
+		Example: "  kindred traffic export --format csv --since 30d > exchanges.csv",
+		Args:    exactly(),
+		RunE: func(c *cobra.Command, _ []string) error {
+			f.limit = 1
+			query, err := f.query(time.Now())
+			if err != nil {
+				return usageError{err}
+			}
+			query.Set("format", format)
+			gate, err := flags.open(c.Context())
+			if err != nil {
+				return err
+			}
+			resp, err := gate.send(c.Context(), http.MethodGet, "/gate/exchanges/export?"+query.Encode(), nil)
+			if err != nil {
+				return err
+			}
+			defer resp.Body.Close()
+			if _, err := io.Copy(t.out, resp.Body); err != nil {
+				return fmt.Errorf("the export broke off, so what came is not all: %w", err)
+			}
+			return nil
+		},
+	}
+	flags.add(cmd)
+	f.add(cmd)
+	cmd.Flags().StringVar(&format, "format", "jsonl", "jsonl or csv")
+	return cmd
 }

@@ -36,7 +36,10 @@ type Config struct {
 	Ledger         Ledger   `yaml:"ledger"`
 	Record         Record   `yaml:"record"`
 	Prices         Prices   `yaml:"prices"`
-	Network        Network  `yaml:"network"`
+	Traces         Traces   `yaml:"traces"`
+	// Forward are addresses to which what exchanges came to is passed on.
+	Forward []Forward `yaml:"forward" apply:"restart"`
+	Network Network   `yaml:"network"`
 	// What follows is for "kindred arrange", and does not hold by standing here.
 	Names   map[string]any `yaml:"names" apply:"arrange"`
 	Presets map[string]any `yaml:"presets" apply:"arrange"`
@@ -149,6 +152,40 @@ type Record struct {
 	Space   Size `yaml:"space"`   // on disk; the oldest makes room for the new
 	// Redact are regular expressions (RE2). What fits one is not kept.
 	Redact []string `yaml:"redact"`
+}
+
+// Traces says where traces go.
+type Traces struct {
+	To               string `yaml:"to" apply:"restart"`                // the address of a collector that takes OTLP over HTTP, without /v1/traces; empty for nowhere
+	AuthorizationEnv string `yaml:"authorization_env" apply:"restart"` // the variable that has what goes into that header
+}
+
+// Forward is an address to which what exchanges came to is passed on.
+type Forward struct {
+	To               string `yaml:"to"` // http:, https:, syslog+tcp: or syslog+udp:
+	AuthorizationEnv string `yaml:"authorization_env"`
+}
+
+// secret takes what goes into a header out of the environment, so that it stands in no file that is shared.
+func secret(setting, variable string) (string, error) {
+	if variable == "" {
+		return "", nil
+	}
+	v := os.Getenv(variable)
+	if v == "" {
+		return "", fmt.Errorf("%s names the variable %s, which is not set", setting, variable)
+	}
+	return v, nil
+}
+
+// Authorization is what goes into that header.
+func (t Traces) Authorization() (string, error) {
+	return secret("traces.authorization_env", t.AuthorizationEnv)
+}
+
+// Authorization is what goes into that header.
+func (f Forward) Authorization() (string, error) {
+	return secret("forward.authorization_env", f.AuthorizationEnv)
 }
 
 // Prices say what exchanges cost.
@@ -326,6 +363,9 @@ func (c *Config) Check() error {
 		if _, err := regexp.Compile(pattern); err != nil {
 			return fmt.Errorf("record.redact[%d] is no regular expression: %w", i, err)
 		}
+	}
+	if u, err := url.Parse(c.Traces.To); c.Traces.To != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
+		return fmt.Errorf("traces.to is %q; it must be the address of a collector, such as http://127.0.0.1:4318", c.Traces.To)
 	}
 	if err := c.Prices.check(); err != nil {
 		return err

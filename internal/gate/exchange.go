@@ -23,6 +23,7 @@ type Origin struct {
 	Client   string // the address that asked
 	Agent    string // what the client calls itself
 	Parent   string // the exchange that it is a part of; "" for none
+	Trace    string // the traceparent that came with it (W3C Trace Context); "" for none
 	// Standing is told how the caller's limits stand, whenever that changes; nil for no one. It must not keep the caller waiting.
 	Standing func([]keyring.Standing)
 }

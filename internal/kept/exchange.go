@@ -10,6 +10,7 @@ import (
 type Exchange struct {
 	ID       string    `json:"id"` // the request's, as the answer's x-request-id says it
 	Parent   string    `json:"parent,omitempty"`
+	Trace    string    `json:"trace,omitempty"` // the id of the trace that it is a part of
 	Begun    time.Time `json:"begun"`
 	Key      string    `json:"key"` // the identifier of the key's account
 	Label    string    `json:"label"`

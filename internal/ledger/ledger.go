@@ -10,9 +10,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -48,6 +50,7 @@ type Book struct {
 	lost     int             // exchanges that could be written nowhere
 	failing  bool            // of the journal; it was said
 	watchers map[*watcher]struct{}
+	passed   []func(kept.Exchange) // told of each that has ended
 
 	committing sync.Mutex // held while exchanges are written to the database
 
@@ -109,6 +112,13 @@ func Open(ctx context.Context, folder string, records kept.Exchanges, age time.D
 // Keep changes how long exchanges are kept.
 func (b *Book) Keep(age time.Duration) { b.age.Store(int64(age)) }
 
+// Pass has exchanges passed on when they have ended. What is called must not keep the caller waiting.
+func (b *Book) Pass(on func(kept.Exchange)) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.passed = append(b.passed, on)
+}
+
 // Began notes an exchange that was admitted.
 func (b *Book) Began(r gate.Record) { b.add(entry(r, kept.Open)) }
 
@@ -132,7 +142,7 @@ func state(r gate.Record) kept.State {
 func entry(r gate.Record, s kept.State) kept.Exchange {
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	e := kept.Exchange{
-		ID: r.ID, Parent: r.Parent, Begun: r.Begun.UTC(), Key: r.Key.Account(), Label: r.Key.Label, Group: r.Key.Group, Client: r.Client, Agent: r.Agent, Style: string(r.Style), Endpoint: r.Endpoint,
+		ID: r.ID, Parent: r.Parent, Trace: traceOf(r.Trace), Begun: r.Begun.UTC(), Key: r.Key.Account(), Label: r.Key.Label, Group: r.Key.Group, Client: r.Client, Agent: r.Agent, Style: string(r.Style), Endpoint: r.Endpoint,
 		Model: short(r.Asked), Answered: r.Answered, Preset: r.Preset, State: s, Reason: string(r.Reason),
 		PromptTokens: r.PromptTokens, CachedTokens: r.CachedTokens, CompletionTokens: r.CompletionTokens, ReasoningTokens: r.ReasoningTokens, ToolCalls: r.ToolCalls, DroppedTurns: r.Dropped, Job: r.Job, Step: r.Step, RepeatedTokens: r.Repeated, Cost: r.Cost,
 		Queue: ms(r.Timings.Queue), Load: ms(r.Timings.Load), Prefill: ms(r.Timings.Prefill), FirstToken: ms(r.FirstToken), Took: ms(r.Duration),
@@ -142,6 +152,14 @@ func entry(r gate.Record, s kept.State) kept.Exchange {
 		e.Code, e.Error = known.Code, short(known.Message)
 	}
 	return e
+}
+
+// traceOf is the id of the trace in a traceparent.
+func traceOf(parent string) string {
+	if parts := strings.Split(parent, "-"); len(parts) == 4 {
+		return parts[1]
+	}
+	return ""
 }
 
 // short bounds a text of a client's.
@@ -176,6 +194,11 @@ func (b *Book) add(e kept.Exchange) {
 	b.pending = append(b.pending, e)
 	for w := range b.watchers {
 		w.offer(e)
+	}
+	if e.State != kept.Open {
+		for _, pass := range b.passed {
+			pass(e)
+		}
 	}
 	select {
 	case b.wake <- struct{}{}:
@@ -310,6 +333,28 @@ func (b *Book) Totals(ctx context.Context, month string) ([]kept.Total, error) {
 func (b *Book) Jobs(ctx context.Context, since time.Time, limit int) ([]kept.Job, error) {
 	_ = b.guardedCommit() // as in Find
 	return b.records.Jobs(ctx, since, limit)
+}
+
+// All gives all exchanges that a filter chooses, the newest first, whatever their number.
+func (b *Book) All(ctx context.Context, f kept.Filter) iter.Seq2[kept.Exchange, error] {
+	return func(yield func(kept.Exchange, error) bool) {
+		for f.Limit = 1000; ; {
+			page, err := b.Find(ctx, f)
+			if err != nil {
+				yield(kept.Exchange{}, err)
+				return
+			}
+			for _, e := range page {
+				if !yield(e, nil) {
+					return
+				}
+				f.Before = e.ID
+			}
+			if len(page) < f.Limit {
+				return
+			}
+		}
+	}
 }
 
 // Find lists exchanges, the newest first.

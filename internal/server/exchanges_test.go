@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -78,6 +79,18 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 	count("slow_ms=60000", 0)
 	count("since="+time.Now().Add(time.Hour).UTC().Format(time.RFC3339), 0)
 	count("limit=2", 2)
+	if resp, body := h.do(t, "GET", "/gate/exchanges/export?style=raw", h.owner, ""); resp.StatusCode != 200 || strings.Count(body, "\n") != 2 || strings.Count(body, `"style":"raw"`) != 2 {
+		t.Errorf("exported: %d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "GET", "/gate/exchanges/export?format=csv", h.owner, ""); resp.StatusCode != 200 || strings.Count(body, "\n") != 8 || !strings.HasPrefix(body, "id,parent,job,") {
+		t.Errorf("exported: %d %s", resp.StatusCode, body)
+	}
+	if resp, body := h.do(t, "GET", "/gate/exchanges/export?format=xml", h.owner, ""); resp.StatusCode != 400 {
+		t.Errorf("exported: %d %s", resp.StatusCode, body)
+	}
+	if cells := exportCells(kept.Exchange{Model: "=cmd()", Label: "bot"}); !slices.Contains(cells, "'=cmd()") || len(cells) != len(exportColumns) {
+		t.Errorf("a table has %q", cells)
+	}
 	count("before="+all[2].ID, 4)
 	for _, query := range []string{"bad=perhaps", "style=verse", "since=noon", "slow_ms=-1", "limit=0", "limit=1001"} {
 		name, _, _ := strings.Cut(query, "=")

@@ -2,6 +2,8 @@ package server
 
 import (
 	"context"
+	"encoding/json"
+	"os"
 	"regexp"
 	"strings"
 	"testing"
@@ -36,6 +38,16 @@ func TestMetrics(t *testing.T) {
 	} {
 		if !strings.Contains(body, "\n"+line+"\n") {
 			t.Errorf("there is no line %s", line)
+		}
+	}
+	// What the dashboard asks for is there, but for what models have while they are loaded.
+	dashboard, err := os.ReadFile("../../docs/dashboard.json")
+	if err != nil || !json.Valid(dashboard) {
+		t.Fatal("the dashboard is no JSON", err)
+	}
+	for _, name := range regexp.MustCompile(`(?:gen_ai|kindred|process)_[a-z_]+_(?:count|bucket|total|bytes|open|loaded)\b`).FindAllString(string(dashboard), -1) {
+		if !strings.Contains(body, "\n"+name) && name != "kindred_model_memory_bytes" && name != "kindred_context_bytes" {
+			t.Errorf("the dashboard asks for %s, which is not there", name)
 		}
 	}
 	if got := regexp.MustCompile(`kg_|application|narrow|19:40`).FindString(body); got != "" {

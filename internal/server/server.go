@@ -190,6 +190,7 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	manage.DELETE("/groups", s.forgetGroup)
 	manage.GET("/exchanges", s.listExchanges)
 	manage.GET("/exchanges/live", s.watchExchanges)
+	manage.GET("/exchanges/export", s.exportExchanges)
 	manage.GET("/exchanges/:id", s.showExchange)
 	manage.DELETE("/contents", s.purgeContents)
 	manage.GET("/jobs", s.listJobs)

@@ -5,6 +5,7 @@ import (
 	"iter"
 	"mime"
 	"net/http"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -34,9 +35,20 @@ func origin(c *gin.Context, style dialect.Style) gate.Origin {
 	agent := c.Request.UserAgent()
 	var standing atomic.Pointer[[]keyring.Standing] // the exchange may outlive the request
 	c.Set(standingKey, &standing)
-	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.ClientIP(), Agent: agent[:min(len(agent), longAgent)],
+	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.ClientIP(), Agent: agent[:min(len(agent), longAgent)], Trace: traceparent(c),
 		Standing: func(s []keyring.Standing) { standing.Store(&s) }}
 }
+
+// traceparent is the place in a trace that a request came with, if it is one (W3C Trace Context, section 3.2).
+func traceparent(c *gin.Context) string {
+	h := c.GetHeader("traceparent")
+	if !traceForm.MatchString(h) {
+		return ""
+	}
+	return h
+}
+
+var traceForm = regexp.MustCompile(`^[0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$`)
 
 // longAgent is how much is noted of what a client calls itself, in bytes.
 const longAgent = 256

@@ -1,0 +1,155 @@
+package forward
+
+import (
+	"bufio"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"kindredgate/internal/kept"
+)
+
+func one(id string) kept.Exchange {
+	return kept.Exchange{ID: id, Begun: time.Date(2031, 1, 2, 3, 4, 5, 6000, time.UTC), Label: "bot\n\x1b[31m", State: kept.Done}
+}
+
+// What an address does not take at once is delivered later; what it refuses for good is given up, and counted; nothing is delivered twice.
+func TestForwardingToAnAddress(t *testing.T) {
+	got := make(chan string, 100)
+	var calls atomic.Int32
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		raw, err := io.ReadAll(r.Body)
+		if err != nil || r.Header.Get("Authorization") != "Bearer x" || r.Header.Get("Content-Type") != "application/x-ndjson" {
+			t.Errorf("%v %v", r.Header, err)
+		}
+		switch {
+		case calls.Add(1) == 1:
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		case strings.Contains(string(raw), `"bad"`):
+			w.WriteHeader(http.StatusBadRequest)
+			return
+		}
+		for _, line := range strings.Split(strings.TrimSpace(string(raw)), "\n") {
+			var e kept.Exchange
+			if err := json.Unmarshal([]byte(line), &e); err != nil {
+				t.Error(err)
+			}
+			got <- e.ID
+		}
+	}))
+	defer server.Close()
+	f, err := New(Target{To: server.URL, Authorization: "Bearer x"}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.Add(one("first")) // by itself, and refused at first
+	if id := <-got; id != "first" {
+		t.Errorf("delivered: %s", id)
+	}
+	f.Add(one("bad"))
+	for end := time.Now().Add(20 * time.Second); f.Dropped() == 0 && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+	}
+	f.Add(one("last"))
+	if err := f.Close(); err != nil {
+		t.Error(err)
+	}
+	close(got)
+	var rest []string
+	for id := range got {
+		rest = append(rest, id)
+	}
+	if strings.Join(rest, " ") != "last" || f.Dropped() != 1 {
+		t.Errorf("then %q, and %d were dropped", rest, f.Dropped())
+	}
+}
+
+// A target that never answers costs a bounded queue, and does not keep the gate from stopping.
+func TestATargetThatIsNotThere(t *testing.T) {
+	f, err := New(Target{To: "syslog+tcp://127.0.0.1:1"}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range mostWaiting + batch + 50 {
+		f.Add(one("x"))
+	}
+	if n := f.Dropped(); n < 50 || n > batch+50 {
+		t.Errorf("%d were dropped", n)
+	}
+	if err := f.Close(); err != nil {
+		t.Error(err)
+	}
+}
+
+// Syslog messages are whole, with their lengths over TCP and one in a packet over UDP, and have no line in a line.
+func TestSyslog(t *testing.T) {
+	form := regexp.MustCompile(`^<134>1 2031-01-02T03:04:05\.000006Z \S+ kindred-gate \d+ exchange - \{"id":"([a-z]+)",[^\n\x1b]*\}$`)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	packets, err := net.ListenPacket("udp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer packets.Close()
+	for _, to := range []string{"syslog+tcp://" + l.Addr().String(), "syslog+udp://" + packets.LocalAddr().String()} {
+		f, err := New(Target{To: to}, slog.New(slog.DiscardHandler))
+		if err != nil {
+			t.Fatal(err)
+		}
+		f.Add(one("first"))
+		f.Add(one("second"))
+		read := func() string {
+			raw := make([]byte, 64<<10)
+			n, _, err := packets.ReadFrom(raw)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return string(raw[:n])
+		}
+		if strings.HasPrefix(to, "syslog+tcp") {
+			conn, err := l.Accept()
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer conn.Close()
+			in := bufio.NewReader(conn)
+			read = func() string {
+				length, err := in.ReadString(' ')
+				n, err2 := strconv.Atoi(strings.TrimSpace(length))
+				raw := make([]byte, n)
+				if _, err3 := io.ReadFull(in, raw); err != nil || err2 != nil || err3 != nil {
+					t.Fatal(err, err2, err3)
+				}
+				return string(raw)
+			}
+		}
+		for _, want := range []string{"first", "second"} {
+			if m := read(); form.FindStringSubmatch(m) == nil || form.FindStringSubmatch(m)[1] != want {
+				t.Errorf("%s: %q", to, m)
+			}
+		}
+		if err := f.Close(); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+func TestTargets(t *testing.T) {
+	for _, to := range []string{"", "logs.example", "ftp://logs.example", "syslog+tcp://logs.example", "https://a:b@logs.example/", "https://"} {
+		if _, err := ParseTarget(to); err == nil {
+			t.Errorf("%q is taken", to)
+		}
+	}
+}

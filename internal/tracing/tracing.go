@@ -1,0 +1,110 @@
+// Package tracing tells a collector of traces, over OTLP/HTTP, where the time of exchanges went. Names follow the OpenTelemetry conventions
+// for generative AI (semantic conventions 1.36, "GenAI spans"); what was said is in no span. An exchange that came with a traceparent
+// (W3C Trace Context) is a part of that trace.
+package tracing
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"go.opentelemetry.io/otel"
+	"go.opentelemetry.io/otel/attribute"
+	"go.opentelemetry.io/otel/codes"
+	"go.opentelemetry.io/otel/exporters/otlp/otlptrace/otlptracehttp"
+	"go.opentelemetry.io/otel/propagation"
+	"go.opentelemetry.io/otel/sdk/resource"
+	sdktrace "go.opentelemetry.io/otel/sdk/trace"
+	"go.opentelemetry.io/otel/trace"
+
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/keyring"
+)
+
+// Bounds of what waits for the collector. What comes while there is no room is dropped.
+const (
+	mostWaiting = 4096
+	batch       = 512
+	patience    = 5 * time.Second
+)
+
+// Tracer is an observer of a gate. It is safe for concurrent use.
+type Tracer struct {
+	provider *sdktrace.TracerProvider
+	tracer   trace.Tracer
+}
+
+// New makes a tracer that sends to the collector at an address, such as http://127.0.0.1:4318; /v1/traces is added to it. headers go with
+// each call, such as a key for the collector.
+func New(ctx context.Context, address, version string, headers map[string]string, log *slog.Logger) (*Tracer, error) {
+	exporter, err := otlptracehttp.New(ctx, otlptracehttp.WithEndpointURL(address+"/v1/traces"), otlptracehttp.WithHeaders(headers), otlptracehttp.WithTimeout(patience))
+	if err != nil {
+		return nil, fmt.Errorf("traces: %w", err)
+	}
+	otel.SetErrorHandler(otel.ErrorHandlerFunc(func(err error) { log.Warn("traces could not be sent", "error", err.Error()) }))
+	about := resource.NewSchemaless(attribute.String("service.name", "kindred-gate"), attribute.String("service.version", version))
+	p := sdktrace.NewTracerProvider(sdktrace.WithResource(about),
+		sdktrace.WithBatcher(exporter, sdktrace.WithMaxQueueSize(mostWaiting), sdktrace.WithMaxExportBatchSize(batch), sdktrace.WithExportTimeout(patience)))
+	return &Tracer{p, p.Tracer("kindredgate")}, nil
+}
+
+// Began does nothing: spans are told whole.
+func (t *Tracer) Began(gate.Record) {}
+
+// operations are the conventions' names for what the styles ask for.
+var operations = map[dialect.Style]string{
+	dialect.Chat: "chat", dialect.Response: "chat", dialect.Generate: "text_completion", dialect.Raw: "text_completion", dialect.Embedding: "embeddings",
+}
+
+// Ended tells of an exchange.
+func (t *Tracer) Ended(r gate.Record) {
+	ctx := propagation.TraceContext{}.Extract(context.Background(), propagation.MapCarrier{"traceparent": r.Trace})
+	end := r.Begun.Add(r.Duration)
+	operation := operations[r.Style]
+	ctx, span := t.tracer.Start(ctx, operation+" "+cmp.Or(r.Answered, "none"), trace.WithTimestamp(r.Begun), trace.WithSpanKind(trace.SpanKindServer), trace.WithAttributes(
+		attribute.String("gen_ai.operation.name", operation), attribute.String("gen_ai.request.model", keyring.Redact(r.Asked)), attribute.String("gen_ai.response.model", r.Answered), attribute.String("gen_ai.response.id", r.ID),
+		attribute.Int("gen_ai.usage.input_tokens", r.PromptTokens), attribute.Int("gen_ai.usage.output_tokens", r.CompletionTokens),
+		attribute.String("kindred.key.label", r.Key.Label), attribute.String("kindred.style", string(r.Style)), attribute.Int("kindred.cached_tokens", r.CachedTokens), attribute.String("client.address", r.Client)))
+	if r.Reason != "" {
+		span.SetAttributes(attribute.StringSlice("gen_ai.response.finish_reasons", []string{string(r.Reason)}))
+	}
+	if r.Err != nil {
+		e := exchange.AsError(r.Err)
+		span.SetAttributes(attribute.String("error.type", e.Code))
+		span.SetStatus(codes.Error, keyring.Redact(e.Message))
+	}
+	// The parts follow one another; between them is what the gate itself takes.
+	at := r.Begun
+	for _, part := range []struct {
+		name string
+		took time.Duration
+	}{{"queue", r.Timings.Queue}, {"load", r.Timings.Load}, {"prefill", r.Timings.Prefill}} {
+		if part.took > 0 {
+			t.part(ctx, part.name, at, at.Add(part.took))
+			at = at.Add(part.took)
+		}
+	}
+	if r.FirstToken > 0 {
+		t.part(ctx, "decode", r.Begun.Add(r.FirstToken), end)
+	}
+	span.End(trace.WithTimestamp(end))
+}
+
+func (t *Tracer) part(ctx context.Context, name string, from, to time.Time) {
+	_, span := t.tracer.Start(ctx, name, trace.WithTimestamp(from))
+	span.End(trace.WithTimestamp(to))
+}
+
+// Close sends what waits, for as long as the collector may take.
+func (t *Tracer) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	if err := t.provider.Shutdown(ctx); err != nil {
+		return fmt.Errorf("the last traces could not be sent: %w", err)
+	}
+	return nil
+}

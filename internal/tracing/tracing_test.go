@@ -1,0 +1,80 @@
+package tracing_test
+
+import (
+	"encoding/hex"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	collector "go.opentelemetry.io/proto/otlp/collector/trace/v1"
+	spans "go.opentelemetry.io/proto/otlp/trace/v1"
+	"google.golang.org/protobuf/proto"
+
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/gate"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/tracing"
+)
+
+// A collector gets a span for each exchange, with its parts, in the trace that the client began.
+func TestTraces(t *testing.T) {
+	var got []*spans.Span
+	var path, token string
+	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		path, token = r.URL.Path, r.Header.Get("Api-Token")
+		raw, err := io.ReadAll(r.Body)
+		var sent collector.ExportTraceServiceRequest
+		if err != nil || proto.Unmarshal(raw, &sent) != nil {
+			t.Error("what was sent cannot be read")
+		}
+		for _, resource := range sent.ResourceSpans {
+			for _, scope := range resource.ScopeSpans {
+				got = append(got, scope.Spans...)
+			}
+		}
+	}))
+	defer server.Close()
+	tracer, err := tracing.New(t.Context(), server.URL, "1.2.3", map[string]string{"Api-Token": "x"}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	begun := time.Now().Add(-time.Second)
+	r := gate.Record{Origin: gate.Origin{ID: "abc", Style: dialect.Chat, Trace: "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01"}, Key: keyring.Key{Terms: keyring.Terms{Label: "bot"}}, Begun: begun,
+		Asked: "assistant", Answered: "harbour-4m", PromptTokens: 12, CompletionTokens: 5, Timings: exchange.Timings{Queue: 10 * time.Millisecond, Prefill: 20 * time.Millisecond}, FirstToken: 50 * time.Millisecond, Duration: 200 * time.Millisecond, Reason: exchange.Stopped}
+	tracer.Ended(r)
+	r.Trace, r.Answered, r.Err = "nonsense", "", errors.New("no such model")
+	tracer.Ended(r)
+	if err := tracer.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if path != "/v1/traces" || token != "x" {
+		t.Errorf("sent to %s with token %q", path, token)
+	}
+	i := slices.IndexFunc(got, func(s *spans.Span) bool { return s.Name == "chat harbour-4m" })
+	if i < 0 {
+		t.Fatalf("the spans are %v", got)
+	}
+	whole := got[i]
+	if trace := hex.EncodeToString(whole.TraceId); trace != "0af7651916cd43dd8448eb211c80319c" || hex.EncodeToString(whole.ParentSpanId) != "b7ad6b7169203331" || whole.StartTimeUnixNano != uint64(begun.UnixNano()) || whole.EndTimeUnixNano-whole.StartTimeUnixNano != 2e8 {
+		t.Errorf("the span is %v", whole)
+	}
+	var parts []string
+	for _, s := range got {
+		if string(s.ParentSpanId) == string(whole.SpanId) {
+			parts = append(parts, s.Name)
+		}
+	}
+	if want := "queue prefill decode"; strings.Join(parts, " ") != want {
+		t.Errorf("its parts are %q, not %q", parts, want)
+	}
+	if i := slices.IndexFunc(got, func(s *spans.Span) bool { return s.Name == "chat none" }); i < 0 || got[i].Status.Code != spans.Status_STATUS_CODE_ERROR || len(got[i].ParentSpanId) != 0 {
+		t.Errorf("of one that was refused: %v", got)
+	}
+}

@@ -60,17 +60,18 @@ var rooms = map[string][]string{
 	"ledger":          {"exchange", "gate", "kept", "keyring", "prompt"},
 	"tracing":         {"dialect", "exchange", "gate", "keyring"},
 	"forward":         {"exchange", "kept"},
+	"check":           {"catalog", "config", "kept", "keyring"},
 	"metrics":         {"dialect", "exchange", "gate", "runner/native"},
 	"store":           {"keyring", "catalog", "exchange", "kept"},
 	"snippet":         {"dialect", "exchange"},
-	"server":          {"config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"boot":            {"forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
-	"cli":             {"system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
+	"server":          {"check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
+	"boot":            {"check", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
+	"cli":             {"check", "system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
 	"arch":            {},
 }
 
 // upstairs are the rooms that may know of HTTP and of the command line.
-var upstairs = []string{"boot", "server", "cli", "fetch", "forward", "metrics", "tracing"}
+var upstairs = []string{"boot", "check", "server", "cli", "fetch", "forward", "metrics", "tracing"}
 
 // interfaces are packages that the core must not know.
 var interfaces = []string{"net/http", "html/template", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/fatih/color"}

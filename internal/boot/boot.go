@@ -68,16 +68,17 @@ type House struct {
 	Entrances []server.Entrance
 	NewOwner  bool // whether the owner key was made just now
 
-	engine    *native.Runner
-	db        *store.Store
-	said      *ledger.Recorder
-	prices    atomic.Pointer[config.Prices]
-	book      *ledger.Book
-	settings  settings
-	again     chan struct{}  // for the configuration to be read anew
-	preparing sync.WaitGroup // goroutines that Serve waits for
-	log       *slog.Logger
-	close     []func() error // what was opened, in that order
+	certificate *certificate // nil if there is none by a file
+	engine      *native.Runner
+	db          *store.Store
+	said        *ledger.Recorder
+	prices      atomic.Pointer[config.Prices]
+	book        *ledger.Book
+	settings    settings
+	again       chan struct{}  // for the configuration to be read anew
+	preparing   sync.WaitGroup // goroutines that Serve waits for
+	log         *slog.Logger
+	close       []func() error // what was opened, in that order
 }
 
 // Open builds a gate that listens, but does not serve yet. What it opened before something failed it closes.
@@ -187,7 +188,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	}
 	h.Server = server.New(server.Options{
 		Gate: h.Gate, Answers: desk, Ledger: book, Contents: said, Prices: h.shownPrices, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
-		Exposure: exposure(cfg), Settings: h.settings.tell,
+		Exposure: exposure(cfg), Settings: h.settings.tell, Check: h.look,
 	}, addresses...)
 	return h, nil
 }

@@ -83,6 +83,7 @@ func (h *House) secure(n config.Network) (*tls.Config, error) {
 		if err := c.load(); err != nil {
 			return nil, err
 		}
+		h.certificate = c
 		return &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS12}, nil
 	case len(n.ACME.Hosts) > 0:
 		return h.ordered(n.ACME)
@@ -180,6 +181,13 @@ func (c *certificate) states() (s [2]fileState, err error) {
 		s[i] = fileState{info.ModTime(), info.Size()}
 	}
 	return s, nil
+}
+
+// standing is the certificate that is used, and why the files as they are cannot be.
+func (c *certificate) standing() (*x509.Certificate, string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.loaded.Leaf, c.failed
 }
 
 // get gives the certificate for a connection. Files that changed are read anew; while they cannot be used, the one before stays.

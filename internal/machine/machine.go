@@ -2,6 +2,7 @@
 package machine
 
 import (
+	"fmt"
 	"os"
 	"runtime"
 	"runtime/debug"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/shirou/gopsutil/v4/disk"
 	"github.com/shirou/gopsutil/v4/mem"
+	"github.com/shirou/gopsutil/v4/net"
 	"github.com/shirou/gopsutil/v4/process"
 
 	"kindredgate/internal/tensor"
@@ -23,6 +25,38 @@ func Memory() int64 {
 		return 0
 	}
 	return int64(m.Total)
+}
+
+// Available is how much memory programs can still get without others being pushed out, in bytes; 0 if it is not known.
+func Available() int64 {
+	m, err := mem.VirtualMemory()
+	if err != nil {
+		return 0
+	}
+	return int64(m.Available)
+}
+
+// Listener is the program that listens at a TCP address of this computer, in words; "" if none does, or it cannot be told.
+func Listener(host string, port uint32) string {
+	connections, err := net.Connections("tcp")
+	if err != nil {
+		return ""
+	}
+	for _, c := range connections {
+		if c.Status != "LISTEN" || c.Laddr.Port != port || c.Laddr.IP != host && c.Laddr.IP != "0.0.0.0" && c.Laddr.IP != "::" && c.Laddr.IP != "*" {
+			continue
+		}
+		p, err := process.NewProcess(c.Pid)
+		if err != nil || c.Pid == 0 {
+			return "a program of another user"
+		}
+		name, err := p.Name()
+		if err != nil {
+			return fmt.Sprintf("process %d", c.Pid)
+		}
+		return fmt.Sprintf("%s, process %d", name, c.Pid)
+	}
+	return ""
 }
 
 // Resident is how much memory the process holds, in bytes, pages of mapped files included; 0 if it is not known.

@@ -59,6 +59,7 @@ func (s *Server) log(c *gin.Context) {
 	e := toError(err.Err)
 	s.noteRefused(c, e)
 	s.refused.note(c, e)
+	s.mishaps.note(c, e)
 	attrs = append(attrs, "code", e.Code, "error", keyring.Redact(e.Error()))
 	switch e.Kind {
 	case exchange.Internal:

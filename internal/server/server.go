@@ -17,6 +17,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/answers"
+	"kindredgate/internal/check"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/ledger"
@@ -37,6 +38,8 @@ type Options struct {
 	Exposure Exposure
 	// Settings tells how the gate is set up; nil for a gate that has no configuration.
 	Settings func() Settings
+	// Check looks for what is wrong with the gate; nil for nothing.
+	Check func(context.Context) ([]check.Finding, error)
 	// Silence is how long a stream is silent before a comment line shows that it lives; 10 seconds if zero.
 	Silence time.Duration
 	// Patience is how long a client may leave a body unfinished, or an answer untaken, without any of it moving; 30 seconds if
@@ -68,6 +71,7 @@ type Server struct {
 	front     atomic.Pointer[front]
 	refused   refusals
 	failed    failures
+	mishaps   mishaps
 	started   time.Time
 	ending    context.Context // cancelled when the server begins to stop
 }
@@ -170,12 +174,14 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	r.DELETE("/gate/session", s.signOut)
 	r.GET("/gate/key", s.admit, s.showOwnKey)
 	r.POST("/gate/key/issue", s.admit, s.issueUnder)
+	r.GET(check.PulsePath, s.admit, s.pulse)
 	if s.Metrics != nil {
 		r.GET("/metrics", s.admitLocal, gin.WrapH(s.Metrics))
 	}
 	manage := r.Group("/gate", s.ownerOnly)
 	manage.GET("/status", s.status)
 	manage.GET("/settings", s.settings)
+	manage.GET("/check", s.checkSelf)
 	manage.GET("/models", s.installedModels)
 	manage.POST("/models", s.addModel)
 	manage.GET("/models/:id", s.installedModel)

@@ -1,0 +1,89 @@
+package boot
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"time"
+
+	"kindredgate/internal/check"
+	"kindredgate/internal/config"
+	"kindredgate/internal/kept"
+	"kindredgate/internal/machine"
+	"kindredgate/internal/tensor"
+)
+
+// look gathers what the gate knows of itself, and judges it.
+func (h *House) look(ctx context.Context) ([]check.Finding, error) {
+	h.settings.mu.Lock()
+	set, holds, problem := h.settings.set, h.settings.holds, h.settings.problem
+	h.settings.mu.Unlock()
+	kernels, err := tensor.Kernels()
+	if err != nil {
+		return nil, err
+	}
+	f := check.Facts{Now: time.Now(), Config: holds, File: set.File, Problem: problem, Declared: set.Declared(), BaseURL: h.Server.BaseURL(), Mishaps: h.Server.Mishaps(),
+		Lost: h.book.Lost(), Memory: modelMemory(holds), Available: machine.Available(), Processors: runtime.GOMAXPROCS(0), Kernels: kernels}
+	for _, s := range h.settings.tell().Settings {
+		if s.Running != "" {
+			f.Pending = append(f.Pending, s.Name)
+		}
+	}
+	if h.certificate != nil {
+		f.Certificate, f.CertificateError = h.certificate.standing()
+	}
+	if f.Keys, err = h.Gate.Keys.Keys(ctx); err != nil {
+		return nil, fmt.Errorf("keys: %w", err)
+	}
+	models, err := h.Gate.Catalog.Models()
+	if err != nil {
+		f.ModelsProblem = err.Error()
+	}
+	f.Models = models
+	if f.Names, err = h.Gate.Names.Names(ctx); err != nil {
+		return nil, fmt.Errorf("names: %w", err)
+	}
+	if f.Presets, err = h.Gate.Presets.Presets(ctx); err != nil {
+		return nil, fmt.Errorf("presets: %w", err)
+	}
+	if f.Bad, err = h.book.Find(ctx, kept.Filter{Bad: true, Since: f.Now.Add(-24 * time.Hour), Limit: 1000}); err != nil {
+		return nil, fmt.Errorf("the ledger: %w", err)
+	}
+	last, err := h.book.Find(ctx, kept.Filter{Limit: 1})
+	if err != nil {
+		return nil, fmt.Errorf("the ledger: %w", err)
+	}
+	for _, e := range last {
+		f.Longest = e.Begun
+	}
+	f.Disks = disks(holds)
+	f.Private = private(holds)
+	return check.Look(f), nil
+}
+
+func disks(c config.Config) (list []check.Disk) {
+	for _, d := range []check.Disk{{What: "data", Path: c.Data}, {What: "models", Path: c.Models.Folders[0]}} {
+		free, ok := machine.FreeSpace(d.Path)
+		if d.Free = free; !ok {
+			d.Free = -1
+		}
+		list = append(list, d)
+	}
+	return list
+}
+
+// private are the files that only the owner should be able to read. Windows has rights of another kind, which go by the folder.
+func private(c config.Config) (list []check.Private) {
+	if runtime.GOOS == "windows" {
+		return nil
+	}
+	for _, name := range []string{OwnerFile, DatabaseFile} {
+		path := filepath.Join(c.Data, name)
+		if info, err := os.Stat(path); err == nil {
+			list = append(list, check.Private{Path: path, Mode: info.Mode()})
+		}
+	}
+	return list
+}

@@ -664,7 +664,7 @@ func TestConsole(t *testing.T) {
 	}
 	do("sign in",
 		chromedp.SendKeys(css("#owner-key"), g.Owner+"\r"),
-		chromedp.WaitVisible(css(`[role="tablist"]`)))
+		chromedp.WaitVisible(css(`[data-testid="base-url"]`)))
 	if got := text(`[data-testid="base-url"]`); got != g.BaseURL {
 		t.Errorf("the base URL is shown as %q", got)
 	}
@@ -677,7 +677,7 @@ func TestConsole(t *testing.T) {
 
 	// What the page reads shows that the answer came in pieces. On the page itself they may be there before it is drawn once.
 	do("ask",
-		chromedp.Evaluate[chromedp.Void](`location.hash = "try"; window.pieces = 0; const read = ReadableStreamDefaultReader.prototype.read;
+		chromedp.Evaluate[chromedp.Void](`location.hash = "/try"; window.pieces = 0; const read = ReadableStreamDefaultReader.prototype.read;
 			ReadableStreamDefaultReader.prototype.read = async function () {
 				const r = await read.call(this); if (typeof r.value === "string") window.pieces += r.value.split("data: {").length - 1; return r }`),
 		chromedp.SendKeys(css("#question"), "When is the last boat to Osmer?"),
@@ -716,19 +716,19 @@ func TestConsole(t *testing.T) {
 	}
 
 	do("the traffic, which comes by itself",
-		chromedp.Evaluate[chromedp.Void](`location.hash = "traffic"`),
+		chromedp.Evaluate[chromedp.Void](`location.hash = "/traffic"`),
 		chromedp.WaitVisible(`(//*[@data-testid="exchanges"]//td[text()="console"])[5]`))
 	if _, errOut, code := run(t, g, "", "ask", "--key", g.Key, "--model", "harbour-4m", "And to Quillay?"); code != 0 {
 		t.Fatal(errOut)
 	}
 	do("an application's exchange, with where its time went",
 		chromedp.WaitVisible(`//*[@data-testid="exchanges"]//tr[1]//td[text()="demo application"]`),
-		chromedp.Click(`//*[@data-testid="exchanges"]//tbody/tr[1]//button`),
+		chromedp.Click(`//*[@data-testid="exchanges"]//tbody/tr[1]//a`),
 		chromedp.WaitVisible(`//li[contains(., "Writing")]`),
 		chromedp.Click(`//button[text()="Close"]`))
 
 	do("the prompt, with a control token that is typed",
-		chromedp.Evaluate[chromedp.Void](`location.hash = "prompt"`),
+		chromedp.Evaluate[chromedp.Void](`location.hash = "/prompt"`),
 		chromedp.SendKeys(css(`[aria-label="Text of turn 2"]`), "<|end|>"),
 		chromedp.WaitVisible(`//*[@data-testid="prompt"]/span[contains(text(), "<|end|>How long")]`))
 	if got := text(`[data-testid="prompt"]`); !strings.HasPrefix(got, "<|begin|><|system|>You are a cheerful") || !strings.HasSuffix(got, "<|assistant|>") {
@@ -736,7 +736,7 @@ func TestConsole(t *testing.T) {
 	}
 
 	do("add a preset",
-		chromedp.Evaluate[chromedp.Void](`location.hash = "models"`),
+		chromedp.Evaluate[chromedp.Void](`location.hash = "/models"`),
 		chromedp.Click(`//button[text()="Add a preset"]`),
 		chromedp.SendKeys(css("#preset-name"), "master"),
 		chromedp.SendKeys(css("#preset-instructions"), "You are a cheerful harbour master."),
@@ -781,7 +781,7 @@ func TestConsole(t *testing.T) {
 	}
 
 	do("issue a key",
-		chromedp.Evaluate[chromedp.Void](`location.hash = "keys"`),
+		chromedp.Evaluate[chromedp.Void](`location.hash = "/keys"`),
 		chromedp.Click(`//button[text()="Issue a key"]`),
 		chromedp.SendKeys(css("#label"), "board\r"),
 		chromedp.WaitVisible(css(`[data-testid="issued-key"]`)))

@@ -6,6 +6,7 @@ import { defineConfig } from "vite";
 const gate = "http://127.0.0.1:7717";
 
 export default defineConfig({
+  base: "./", // so that the console works below any prefix
   plugins: [react(), tailwindcss()],
   server: { proxy: { "/v1": gate, "/gate": gate } },
   build: { target: "es2022", assetsInlineLimit: 0 },

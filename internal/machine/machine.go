@@ -72,6 +72,19 @@ func Resident() int64 {
 	return int64(m.RSS)
 }
 
+// Busy is how long the process has kept processors busy since it began; 0 if it is not known.
+func Busy() time.Duration {
+	p, err := process.NewProcess(int32(os.Getpid()))
+	if err != nil {
+		return 0
+	}
+	t, err := p.Times()
+	if err != nil {
+		return 0
+	}
+	return time.Duration((t.User + t.System) * float64(time.Second))
+}
+
 // FreeSpace is how many bytes can still be written on the disk that a folder is on; ok is false if it is not known.
 func FreeSpace(folder string) (bytes int64, ok bool) {
 	use, err := disk.Usage(folder)

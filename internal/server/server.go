@@ -181,6 +181,7 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	manage := r.Group("/gate", s.ownerOnly)
 	manage.GET("/status", s.status)
 	manage.GET("/settings", s.settings)
+	manage.GET("/now", s.now)
 	manage.GET("/check", s.checkSelf)
 	manage.GET("/models", s.installedModels)
 	manage.POST("/models", s.addModel)
@@ -227,6 +228,10 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	f := s.front.Load()
 	if rest, ok := strings.CutPrefix(r.URL.Path, f.prefix); ok && f.prefix != "" && (rest == "" || rest[0] == '/') {
+		if rest == "" {
+			http.Redirect(w, r, f.prefix+"/", http.StatusPermanentRedirect) // what the console asks for is below that
+			return
+		}
 		http.StripPrefix(f.prefix, f.engine).ServeHTTP(w, r)
 		return
 	}

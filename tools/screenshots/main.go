@@ -90,7 +90,7 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.WaitVisible(css("#owner-key")),
 		picture("console-sign-in.png"),
 		chromedp.SendKeys(css("#owner-key"), g.Owner+"\r"),
-		chromedp.WaitVisible(css(`[role="tablist"]`)),
+		chromedp.WaitVisible(css(`[data-testid="base-url"]`)),
 		open("try"),
 		chromedp.SendKeys(css("#question"), "Write a guide to Marrow Isle."),
 		chromedp.Click(`//button[text()="Ask"]`),
@@ -98,7 +98,6 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		picture("console-try-it.png"),
 		chromedp.Click(`//button[text()="Ask in every style"]`),
 		chromedp.WaitVisible(`(//*[@data-testid="figures"])[4]`),
-		picture("console-try-every-style.png"),
 		chromedp.Click(`//button[text()="Response"]`),
 		chromedp.Click(`//button[text()="Ask"]`),
 		chromedp.WaitVisible(css(`[data-testid="figures"]`)),
@@ -120,16 +119,14 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		open("traffic"),
 		chromedp.WaitVisible(`//*[@data-testid="exchanges"]//td[text()="kiosk"]`),
 		picture("console-traffic.png"),
-		open("keys"),
-		chromedp.Click(`//button[text()="Issue a key"]`),
-		chromedp.WaitVisible(css("#label")),
-		chromedp.SendKeys(css("#label"), "departure board\r"),
-		chromedp.WaitVisible(css(`[data-testid="issued-key"]`)),
-		picture("console-key-issued.png"),
-		chromedp.Click(`//button[text()="I have it"]`),
+		open("setup"),
+		chromedp.WaitVisible(css(`[data-testid="findings"]`)),
+		picture("console-setup.png"),
+		open("now"),
+		chromedp.WaitVisible(css(`.recharts-area`)),
+		picture("console-now.png"),
 		dark(),
-		open("try"),
-		picture("console-try-it-dark.png"),
+		picture("console-now-dark.png"),
 		chromedp.EmulateViewport(390, 800),
 		picture("console-phone.png"),
 	)
@@ -155,7 +152,7 @@ func traffic(g *e2e.Gate) error {
 }
 
 func open(screen string) chromedp.Action[chromedp.Void] {
-	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("location.hash = %q", screen))
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("location.hash = %q", "/"+screen))
 }
 
 // dark has the browser say that its person prefers dark pages.

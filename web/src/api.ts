@@ -9,10 +9,22 @@ export type Model = Schemas["InstalledModel"];
 export type Addition = Schemas["ModelAddition"];
 export type Forgotten = Schemas["ForgottenModel"];
 export type Key = Schemas["Key"];
+export type OwnKey = Schemas["OwnKey"];
 type RevokedKey = Schemas["RevokedKey"];
+export type RotatedKey = Schemas["RotatedKey"];
+export type Limits = Schemas["Limits"];
+export type Group = Schemas["GroupList"]["groups"][number];
+export type Name = { name: string; target: string };
+export type Settings = Schemas["Settings"];
+export type Finding = Schemas["Finding"];
+export type Now = Schemas["Now"];
+export type Job = Schemas["Job"];
+export type Refusal = Schemas["Refusal"];
+export type CostList = Schemas["CostList"];
+export type ShownExchange = Schemas["ShownExchange"];
 export type KeyTerms = Schemas["KeyTerms"];
 export type Exchange = Schemas["Exchange"];
-export type Filter = { key: string; model: string; bad: boolean };
+export type Filter = { key: string; model: string; job: string; bad: boolean };
 export type IssuedKey = Schemas["IssuedKey"];
 export type Preset = Schemas["Preset"] & { name: string };
 export type Prompt = Schemas["RenderedPrompt"];
@@ -33,7 +45,8 @@ export class GateError extends Error {
 async function send(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<Response> {
   let response: Response;
   try {
-    response = await fetch(path, {
+    // Without its slash a path is below the page, whatever prefix a proxy has put before that.
+    response = await fetch(path.replace(/^\//, ""), {
       method,
       signal,
       headers: body === undefined ? {} : { "Content-Type": "application/json" },
@@ -48,8 +61,8 @@ async function send(method: string, path: string, body?: unknown, signal?: Abort
   throw new GateError(response.status, answer?.error?.code ?? "", answer?.error?.message ?? `The gate answered ${response.status}.`);
 }
 
-async function json<T>(method: string, path: string, body?: unknown): Promise<T> {
-  return (await (await send(method, path, body)).json()) as T;
+async function json<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+  return (await (await send(method, path, body, signal)).json()) as T;
 }
 
 export const status = () => json<Status>("GET", "/gate/status");
@@ -77,9 +90,28 @@ export const changePreset = (p: Preset) => json<Preset>("PUT", `/gate/presets/${
 export const forgetPreset = (name: string) => send("DELETE", `/gate/presets/${encodeURIComponent(name)}`);
 
 export const keys = async () => (await json<{ keys: Key[] }>("GET", "/gate/keys")).keys;
+export const key = (id: string) => json<OwnKey>("GET", `/gate/keys/${encodeURIComponent(id)}`);
+export const changeKey = ({ id, terms }: { id: string; terms: KeyTerms }) => json<Key>("PATCH", `/gate/keys/${encodeURIComponent(id)}`, terms);
+export const rotateKey = ({ id, hours }: { id: string; hours: number }) => json<RotatedKey>("POST", `/gate/keys/${encodeURIComponent(id)}/rotate`, { grace_seconds: Math.round(hours * 3600) });
+export const groups = async () => (await json<Schemas["GroupList"]>("GET", "/gate/groups")).groups;
+export const setGroup = (g: { name: string; limits: Limits }) => json<Schemas["Group"]>("PUT", "/gate/groups", g);
+export const forgetGroup = (name: string) => send("DELETE", `/gate/groups?name=${encodeURIComponent(name)}`);
+export const names = async () => (await json<{ names: Name[] }>("GET", "/gate/names")).names;
+export const setName = (n: Name) => json<Name>("PUT", "/gate/names", n);
+export const forgetName = (name: string) => send("DELETE", `/gate/names?name=${encodeURIComponent(name)}`);
+export const settings = () => json<Settings>("GET", "/gate/settings");
+export const check = async () => (await json<Schemas["CheckList"]>("GET", "/gate/check")).findings;
+export const now = () => json<Now>("GET", "/gate/now");
+export const jobs = async () => (await json<Schemas["JobList"]>("GET", "/gate/jobs")).jobs;
+export const refusals = async () => (await json<Schemas["RefusalList"]>("GET", "/gate/refusals")).refusals;
+export const costs = (month: string) => json<CostList>("GET", `/gate/costs?month=${month}`);
+export const exchange = (id: string) => json<ShownExchange>("GET", `/gate/exchanges/${encodeURIComponent(id)}`);
+export const purge = () => json<{ removed: number }>("DELETE", "/gate/contents");
 export const issueKey = (terms: KeyTerms) => json<IssuedKey>("POST", "/gate/keys", terms);
-export const exchanges = (filter: Filter, before?: string) => {
-  const query = new URLSearchParams({ limit: String(pageLength) });
+export const exchanges = (filter: Filter, before?: string, limit = pageLength, since?: string) => {
+  const query = new URLSearchParams({ limit: String(limit) });
+  if (since) query.set("since", since);
+  if (filter.job) query.set("job", filter.job);
   if (filter.key) query.set("key", filter.key);
   if (filter.model) query.set("model", filter.model);
   if (filter.bad) query.set("bad", "true");
@@ -92,11 +124,11 @@ export const revokeKey = (id: string) => json<RevokedKey>("DELETE", `/gate/keys/
 export const signIn = (key: string) => send("POST", "/gate/session", { key });
 export const signOut = () => send("DELETE", "/gate/session");
 
-export const renderPrompt = (model: string, messages: Turn[], think: boolean) =>
-  json<Prompt>("POST", "/gate/prompt/render", { model, messages, reasoning_effort: think ? "medium" : undefined });
+export const renderPrompt = (model: string, messages: Turn[], think: boolean, signal: AbortSignal) =>
+  json<Prompt>("POST", "/gate/prompt/render", { model, messages, reasoning_effort: think ? "medium" : undefined }, signal);
 
-export const snippet = async (style: string, language: string, request: object) =>
-  (await json<{ text: string }>("POST", "/gate/snippet", { style, language, request })).text;
+export const snippet = async (style: string, language: string, request: object, signal: AbortSignal) =>
+  (await json<{ text: string }>("POST", "/gate/snippet", { style, language, request }, signal)).text;
 
 /** Sends a request whose answer is a stream, and gives its events as they come, as they are. */
 export async function* events(path: string, body: object, signal: AbortSignal): AsyncGenerator<{ line: string; data?: string; timing: string }> {

@@ -29,3 +29,17 @@ export function ago(iso: string): string {
 }
 
 export const message = (e: unknown) => (e instanceof Error ? e.message : String(e));
+
+/** A length of time, from seconds. */
+export function span(seconds: number): string {
+  if (seconds < 60) return `${Math.ceil(seconds)} s`;
+  if (seconds < 3600) return `${Math.ceil(seconds / 60)} min`;
+  return `${Math.floor(seconds / 3600)} h ${Math.floor((seconds % 3600) / 60)} min`;
+}
+
+/** The time of day, with the day if it was not today. */
+export function time(iso: string): string {
+  const at = new Date(iso);
+  const clock = at.toLocaleTimeString([], { hour12: false });
+  return Date.now() - at.getTime() < 86_400_000 ? clock : `${iso.slice(5, 10)} ${clock}`;
+}

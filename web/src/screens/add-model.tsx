@@ -1,11 +1,15 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { useRef, useState, type FormEvent } from "react";
 import * as api from "../api";
-import { Button, Field, Problem, inputStyle } from "../design/controls";
+import { Button, Field, Input } from "../design/controls";
 import { Dialog } from "../design/dialog";
+import { useToast } from "../design/toast";
 import { bytes, message } from "../words";
 
 /** Asks for a model's file, folder or address, and shows how bringing it here goes. */
-export function AddModel({ onClose, onAdded }: { onClose: () => void; onAdded: () => Promise<void> }) {
+export function AddModel({ onClose }: { onClose: () => void }) {
+  const known = useQueryClient();
+  const toast = useToast();
   const [source, setSource] = useState("");
   const [name, setName] = useState("");
   const [progress, setProgress] = useState<api.Addition>();
@@ -19,8 +23,9 @@ export function AddModel({ onClose, onAdded }: { onClose: () => void; onAdded: (
     const abort = new AbortController();
     underWay.current = abort;
     try {
-      await api.addModel({ source: source.trim(), ...(name.trim() && { name: name.trim() }) }, abort.signal, setProgress);
-      await onAdded();
+      const model = await api.addModel({ source: source.trim(), ...(name.trim() && { name: name.trim() }) }, abort.signal, setProgress);
+      await known.invalidateQueries({ queryKey: ["models"] });
+      toast(`${model.id} is installed.`);
       onClose();
     } catch (e) {
       if (!abort.signal.aborted) setProblem(message(e));
@@ -42,17 +47,16 @@ export function AddModel({ onClose, onAdded }: { onClose: () => void; onAdded: (
       description="It is checked first. A file or folder of this computer is linked to; one at an address is fetched, and goes on where it broke off."
     >
       <form className="grid gap-4" onSubmit={(e) => void add(e)}>
-        <Field label="File, folder or address" htmlFor="model-source" help="A .gguf file, a folder with config.json and safetensors, or an address of either with https://">
-          <input id="model-source" className={`${inputStyle} h-9`} value={source} onChange={(e) => setSource(e.target.value)} disabled={!!progress} required />
+        <Field label="File, folder or address" id="model-source" wrong={problem || undefined} help="A .gguf file, a folder with config.json and safetensors, or an address of either with https://">
+          <Input value={source} onChange={(e) => setSource(e.target.value)} disabled={!!progress} required />
         </Field>
-        <Field label="Name" htmlFor="model-name" help="By which applications ask for it. That of its file, if nothing is said.">
-          <input id="model-name" className={`${inputStyle} h-9`} value={name} onChange={(e) => setName(e.target.value)} disabled={!!progress} />
+        <Field label="Name" id="model-name" help="By which applications ask for it. That of its file, if nothing is said.">
+          <Input value={name} onChange={(e) => setName(e.target.value)} disabled={!!progress} />
         </Field>
-        {problem && <Problem>{problem}</Problem>}
         {progress && <Bar progress={progress} />}
         <div className="flex justify-end gap-3">
           <Button onClick={close}>{progress ? "Stop" : "Cancel"}</Button>
-          <Button type="submit" weight="primary" disabled={!!progress || !source.trim()}>
+          <Button type="submit" weight="primary" busy={!!progress} disabled={!source.trim()}>
             Add it
           </Button>
         </div>

@@ -1,15 +1,21 @@
 import { useState, type FormEvent } from "react";
 import * as api from "../api";
-import { Button, CopyButton, Field, Heading, Problem, inputStyle } from "../design/controls";
+import { Button, Checkbox, CopyButton, Empty, Field, Heading, Input, NumberInput, Part, Problem, Select, Skeleton } from "../design/controls";
 import { Confirm, Dialog } from "../design/dialog";
-import { useLoad } from "../load";
-import { ago, count, message } from "../words";
+import { Table } from "../design/table";
+import { useAct, useGroups, useKey, useKeys, useModels } from "../queries";
+import { ago, count, span } from "../words";
 
 export function KeysScreen() {
-  const { data, error, reload } = useLoad(api.keys, 5000);
+  const { data, error } = useKeys();
   const [issuing, setIssuing] = useState(false);
+  const [opened, setOpened] = useState<string>();
   const [revoking, setRevoking] = useState<api.Key>();
   const [warning, setWarning] = useState("");
+  const [shown, setShown] = useState(false);
+  const revoke = useAct(api.revokeKey, { changes: ["keys"], says: (k) => `The key “${k.label}” is revoked.` });
+  const list = data?.filter((k) => shown || !k.revoked);
+  const revoked = (data?.length ?? 0) - (data?.filter((k) => !k.revoked).length ?? 0);
   return (
     <section>
       <Heading
@@ -23,181 +29,355 @@ export function KeysScreen() {
       />
       {error && <Problem>{error.message}</Problem>}
       {warning && <Problem>{warning}</Problem>}
-      {data && <KeyTable keys={data} onRevoke={setRevoking} />}
-      {issuing && (
-        <IssueDialog
-          onClose={() => {
-            setIssuing(false);
-            void reload();
-          }}
+      {!data && !error && <Skeleton />}
+      {list && (
+        <Table
+          label="Keys"
+          rows={list}
+          id={(k) => k.id}
+          faded={(k) => !!k.revoked}
+          columns={[
+            { title: "Label", wide: "font-medium max-w-56 truncate", cell: (k) => k.label },
+            { title: "Key", wide: "tabular", cell: (k) => `${k.id}…` },
+            { title: "Group", wide: "max-w-40 truncate", hidden: !list.some((k) => k.group), cell: (k) => k.group },
+            { title: "Models", wide: "max-w-56 truncate", cell: (k) => (k.models.length ? k.models.join(", ") : "all") },
+            { title: "Limits", cell: (k) => limitsInShort(k) },
+            { title: "Last used", wide: "whitespace-nowrap", cell: (k) => (k.last_used ? ago(k.last_used) : "never") },
+            { title: "Ends", wide: "whitespace-nowrap", cell: (k) => (k.revoked ? `revoked ${ago(k.revoked)}` : k.expires ? k.expires.slice(0, 10) : "never") },
+            {
+              title: "",
+              wide: "text-right whitespace-nowrap",
+              cell: (k) =>
+                k.owner ? (
+                  <span className="text-small text-faded">manages the gate</span>
+                ) : k.revoked ? null : (
+                  <span className="inline-flex gap-4">
+                    <Button weight="quiet" aria-label={`Open ${k.label}`} onClick={() => setOpened(k.id)}>
+                      Open
+                    </Button>
+                    <Button weight="quiet" aria-label={`Revoke ${k.label}`} onClick={() => setRevoking(k)}>
+                      Revoke
+                    </Button>
+                  </span>
+                ),
+            },
+          ]}
         />
       )}
+      {revoked > 0 && (
+        <div className="pt-3">
+          <Checkbox checked={shown} onChange={setShown}>
+            Show {revoked} revoked
+          </Checkbox>
+        </div>
+      )}
+      <Groups />
+      {issuing && <IssueDialog onClose={() => setIssuing(false)} />}
+      {opened && <KeyDialog id={opened} onClose={() => setOpened(undefined)} />}
       {revoking && (
         <Confirm
           title={`Revoke “${revoking.label}”?`}
-          description="Requests with this key are refused from then on. This cannot be undone; the application will need another key."
+          description="Requests with this key are refused from then on, and those under way end. This cannot be undone; the application will need another key."
           act="Revoke"
-          onAct={async () => setWarning((await api.revokeKey(revoking.id)).warning ?? "")}
-          onClose={() => {
-            setRevoking(undefined);
-            void reload();
-          }}
+          onAct={async () => setWarning((await revoke.mutateAsync(revoking.id)).warning ?? "")}
+          onClose={() => setRevoking(undefined)}
         />
       )}
     </section>
   );
 }
 
-function KeyTable({ keys, onRevoke }: { keys: api.Key[]; onRevoke: (k: api.Key) => void }) {
-  return (
-    <div className="overflow-x-auto border-t border-rule">
-      <table className="w-full text-left">
-        <thead className="text-small text-faded">
-          <tr>
-            {["Label", "Key", "Models", "Limits", "Issued", "Last used", "Ends", ""].map((h) => (
-              <th key={h} scope="col" className="py-2 pr-6 font-normal">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {keys.map((k) => (
-            <tr key={k.id} className={`h-12 border-t border-rule ${k.revoked ? "text-faded" : ""}`}>
-              <td className="pr-6 font-medium">{k.label}</td>
-              <td className="tabular pr-6">{k.id}…</td>
-              <td className="pr-6">{k.models.length ? k.models.join(", ") : "all"}</td>
-              <td className="pr-6">{limits(k)}</td>
-              <td className="pr-6 whitespace-nowrap">{ago(k.created)}</td>
-              <td className="pr-6 whitespace-nowrap">{k.last_used ? ago(k.last_used) : "never"}</td>
-              <td className="pr-6 whitespace-nowrap">{k.expires ? k.expires.slice(0, 10) : "never"}</td>
-              <td className="text-right whitespace-nowrap">
-                <KeyAction k={k} onRevoke={onRevoke} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
-}
+const limitFields: { name: keyof api.Limits; says: string; short: string }[] = [
+  { name: "requests_per_minute", says: "Requests a minute", short: "requests a minute" },
+  { name: "requests_per_day", says: "Requests a day", short: "requests a day" },
+  { name: "tokens_per_minute", says: "Tokens a minute", short: "tokens a minute" },
+  { name: "tokens_per_day", says: "Tokens a day", short: "tokens a day" },
+  { name: "prompt_tokens", says: "Longest prompt, tokens", short: "a prompt" },
+  { name: "answer_tokens", says: "Longest answer, tokens", short: "an answer" },
+  { name: "at_once", says: "Requests at once", short: "at once" },
+  { name: "queue_share", says: "Share of places, %", short: "% of places" },
+  { name: "cost_per_month", says: "Cost a month, cents", short: "cents a month" },
+];
 
 /** The limits that are met first, as a rule. */
-function limits(k: api.Key) {
-  const l = k.limits;
-  const said = [
-    [l.requests_per_minute, "requests a minute"],
-    [l.requests_per_day, "requests a day"],
-    [l.tokens_per_minute, "tokens a minute"],
-    [l.tokens_per_day, "tokens a day"],
-    [l.at_once, "at once"],
-  ].flatMap(([n, unit]) => (n ? [`${count(Number(n))} ${unit}`] : []));
-  return said.length ? said.join(", ") : "none";
+function limitsInShort(k: { limits: api.Limits }) {
+  const said = limitFields.flatMap(({ name, short }) => (k.limits[name] ? [`${count(Number(k.limits[name]))} ${short}`] : []));
+  if (said.length === 0) return "none";
+  return said.length > 2 ? `${said.slice(0, 2).join(", ")}, …` : said.join(", ");
 }
 
-/** Days after which a key ends. */
-const lives = [
-  ["", "never"],
-  ["1", "after a day"],
-  ["30", "after 30 days"],
-  ["365", "after a year"],
-] as const;
+/** What a key may, as a form has it. */
+type Draft = { label: string; models: string[]; group: string; limits: api.Limits; life: string; origins: string; addresses: string; mayIssue: boolean; keepAlive: boolean; record: "" | "yes" | "no" };
 
-function KeyAction({ k, onRevoke }: { k: api.Key; onRevoke: (k: api.Key) => void }) {
-  if (k.revoked) return <span className="text-small">revoked {ago(k.revoked)}</span>;
-  if (k.owner) return <span className="text-small text-faded">manages the gate</span>;
+const empty: Draft = { label: "", models: [], group: "", limits: {}, life: "never", origins: "", addresses: "", mayIssue: false, keepAlive: false, record: "" };
+
+const draftOf = (k: api.Key): Draft => ({
+  label: k.label,
+  models: k.models,
+  group: k.group ?? "",
+  limits: k.limits,
+  life: k.expires ? "as it is" : "never",
+  origins: k.origins.join("\n"),
+  addresses: k.addresses.join("\n"),
+  mayIssue: k.may_issue ?? false,
+  keepAlive: k.keep_alive ?? false,
+  record: k.record_content ?? "",
+});
+
+const lines = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+
+function termsOf(d: Draft): api.KeyTerms {
+  const limits = Object.fromEntries(limitFields.map(({ name }) => [name, d.limits[name] ?? 0]));
+  const terms: api.KeyTerms = {
+    label: d.label,
+    models: d.models,
+    group: d.group,
+    limits,
+    origins: lines(d.origins),
+    addresses: lines(d.addresses),
+    may_issue: d.mayIssue,
+    keep_alive: d.keepAlive,
+    record_content: d.record,
+  };
+  if (d.life === "never") terms.expires = null;
+  else if (d.life !== "as it is") terms.expires = new Date(Date.now() + Number(d.life) * 86_400_000).toISOString();
+  return terms;
+}
+
+const lives = [
+  { value: "never", label: "never" },
+  { value: "1", label: "after a day" },
+  { value: "30", label: "after 30 days" },
+  { value: "365", label: "after a year" },
+];
+
+function TermsForm({ draft, set, ends, autoFocus }: { draft: Draft; set: (part: Partial<Draft>) => void; ends?: string; autoFocus?: boolean }) {
+  const models = useModels();
+  const groups = useGroups();
+  const toggle = (id: string) => set({ models: draft.models.includes(id) ? draft.models.filter((m) => m !== id) : [...draft.models, id] });
+  const usable = models.data?.models.filter((m) => !m.problem).map((m) => m.id) ?? [];
   return (
-    <Button weight="quiet" aria-label={`Revoke ${k.label}`} onClick={() => onRevoke(k)}>
-      Revoke
-    </Button>
+    <>
+      <div className="grid gap-4 sm:grid-cols-2">
+        <Field label="Label" id="label">
+          <Input autoFocus={autoFocus} maxLength={100} value={draft.label} onChange={(e) => set({ label: e.target.value })} placeholder="timetable bot" />
+        </Field>
+        <Field label="It ends" id="life">
+          <Select value={draft.life} onChange={(life) => set({ life })} options={ends ? [{ value: "as it is", label: `on ${ends.slice(0, 10)}` }, ...lives] : lives} />
+        </Field>
+      </div>
+      <fieldset className="grid gap-1.5">
+        <legend className="pb-1 text-small font-medium">Models it may use</legend>
+        <div className="flex flex-wrap gap-x-6 gap-y-1">
+          {[...new Set([...usable, ...draft.models])].map((m) => (
+            <Checkbox key={m} checked={draft.models.includes(m)} onChange={() => toggle(m)}>
+              {m}
+            </Checkbox>
+          ))}
+        </div>
+        <p className="text-small text-faded">None chosen means all, those to come included.</p>
+      </fieldset>
+      <fieldset>
+        <legend className="pb-1.5 text-small font-medium">Limits</legend>
+        <div className="grid gap-x-4 gap-y-3 sm:grid-cols-3">
+          {limitFields.map(({ name, says }) => (
+            <Field key={name} label={says} id={`limit-${name}`}>
+              <NumberInput min={1} value={draft.limits[name] || undefined} onChange={(n) => set({ limits: { ...draft.limits, [name]: n } })} placeholder="no limit" />
+            </Field>
+          ))}
+        </div>
+      </fieldset>
+      <details className="border-t border-rule pt-3">
+        <summary className="cursor-pointer text-small font-medium">Where from, and what else</summary>
+        <div className="grid gap-4 pt-3">
+          <div className="grid gap-4 sm:grid-cols-2">
+            <Field label="Group" id="group" help="Whose limits hold besides, for all its keys together.">
+              <Select value={draft.group} onChange={(group) => set({ group })} options={[{ value: "", label: "none" }, ...(groups.data?.map((g) => ({ value: g.name })) ?? [])]} />
+            </Field>
+            <Field label="What is said with it" id="record">
+              <Select
+                value={draft.record}
+                onChange={(record) => set({ record: record as Draft["record"] })}
+                options={[
+                  { value: "", label: "is recorded as the settings say" },
+                  { value: "yes", label: "is recorded" },
+                  { value: "no", label: "is never recorded" },
+                ]}
+              />
+            </Field>
+            <Field label="Addresses it may come from" id="addresses" help="Single ones, or ranges such as 192.0.2.0/24. None means all.">
+              <Input value={draft.addresses} onChange={(e) => set({ addresses: e.target.value })} className="tabular" />
+            </Field>
+            <Field label="Pages that may use it" id="origins" help="Origins such as https://app.example.">
+              <Input value={draft.origins} onChange={(e) => set({ origins: e.target.value })} className="tabular" />
+            </Field>
+          </div>
+          <Checkbox checked={draft.mayIssue} onChange={(mayIssue) => set({ mayIssue })}>
+            It may issue keys that may no more than itself and end within a day
+          </Checkbox>
+          <Checkbox checked={draft.keepAlive} onChange={(keepAlive) => set({ keepAlive })}>
+            Whole answers begin with white space as soon as the first token is there, for clients that give up on silence
+          </Checkbox>
+        </div>
+      </details>
+    </>
   );
 }
 
 function IssueDialog({ onClose }: { onClose: () => void }) {
-  const { data } = useLoad(api.models);
-  const [label, setLabel] = useState("");
-  const [models, setModels] = useState<string[]>([]);
-  const [perMinute, setPerMinute] = useState("");
-  const [perDay, setPerDay] = useState("");
-  const [life, setLife] = useState("");
-  const [issued, setIssued] = useState<api.IssuedKey>();
-  const [problem, setProblem] = useState("");
-
-  async function submit(e: FormEvent) {
+  const [draft, setDraft] = useState(empty);
+  const issue = useAct(api.issueKey, { changes: ["keys"] });
+  function submit(e: FormEvent) {
     e.preventDefault();
-    setProblem("");
-    try {
-      setIssued(
-        await api.issueKey({
-          label,
-          models,
-          limits: { requests_per_minute: Number(perMinute) || undefined, tokens_per_day: Number(perDay) || undefined },
-          expires: life ? new Date(Date.now() + Number(life) * 86_400_000).toISOString() : null,
-        }),
-      );
-    } catch (e) {
-      setProblem(message(e));
-    }
+    if (!issue.isPending) issue.mutate(termsOf(draft));
   }
-
-  if (issued) {
-    return (
-      <Dialog open firm onClose={onClose} title="Copy the key now" description={`This is the key for “${issued.label}”. It is shown this once; the gate keeps only a hash of it.`}>
-        <div className="flex items-center gap-3 border-y border-rule py-3">
-          <code className="tabular min-w-0 break-all" data-testid="issued-key">
-            {issued.key}
-          </code>
-          <CopyButton text={issued.key} what="the key" />
-        </div>
-        <div className="flex justify-end">
-          <Button weight="primary" onClick={onClose}>
-            I have it
-          </Button>
-        </div>
-      </Dialog>
-    );
-  }
-  const toggle = (id: string) => setModels((list) => (list.includes(id) ? list.filter((m) => m !== id) : [...list, id]));
+  if (issue.data) return <SecretDialog issued={issue.data} onClose={onClose} />;
   return (
-    <Dialog open onClose={onClose} title="Issue a key" description="The label tells you later who called.">
-      <form onSubmit={(e) => void submit(e)} className="grid gap-5">
-        <Field label="Label" htmlFor="label">
-          <input id="label" autoFocus maxLength={100} value={label} onChange={(e) => setLabel(e.target.value)} placeholder="timetable bot" className={`${inputStyle} h-9`} />
-        </Field>
-        <fieldset className="grid gap-1.5">
-          <legend className="pb-1.5 text-small font-medium">Models it may use</legend>
-          {data?.models
-            .filter((m) => !m.problem)
-            .map((m) => (
-              <label key={m.id} className="flex items-center gap-2">
-                <input type="checkbox" className="accent-vermilion" checked={models.includes(m.id)} onChange={() => toggle(m.id)} />
-                {m.id}
-              </label>
-            ))}
-          <p className="text-small text-faded">None chosen means all, those to come included.</p>
-        </fieldset>
-        <div className="grid gap-5 sm:grid-cols-3">
-          <Field label="Requests a minute" htmlFor="per-minute">
-            <input id="per-minute" type="number" min={1} value={perMinute} onChange={(e) => setPerMinute(e.target.value)} placeholder="no limit" className={`${inputStyle} tabular h-9`} />
-          </Field>
-          <Field label="Tokens a day" htmlFor="per-day">
-            <input id="per-day" type="number" min={1} value={perDay} onChange={(e) => setPerDay(e.target.value)} placeholder="no limit" className={`${inputStyle} tabular h-9`} />
-          </Field>
-          <Field label="It ends" htmlFor="life">
-            <select id="life" value={life} onChange={(e) => setLife(e.target.value)} className={`${inputStyle} h-9`}>
-              {lives.map(([days, says]) => (
-                <option key={days} value={days}>
-                  {says}
-                </option>
-              ))}
-            </select>
-          </Field>
-        </div>
-        {problem && <Problem>{problem}</Problem>}
+    <Dialog open wide onClose={onClose} title="Issue a key" description="The label tells you later who called.">
+      <form onSubmit={submit} className="grid gap-5">
+        <TermsForm draft={draft} set={(part) => setDraft({ ...draft, ...part })} autoFocus />
+        {issue.error && <Problem>{issue.error.message}</Problem>}
         <div className="flex justify-end gap-3">
           <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" weight="primary" disabled={!label.trim()}>
+          <Button type="submit" weight="primary" busy={issue.isPending} disabled={!draft.label.trim()}>
             Issue
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
+
+function SecretDialog({ issued, onClose, more }: { issued: api.IssuedKey; onClose: () => void; more?: string }) {
+  return (
+    <Dialog open firm onClose={onClose} title="Copy the key now" description={`This is the key for “${issued.label}”. It is shown this once; the gate keeps only a hash of it. ${more ?? ""}`}>
+      <div className="flex items-center gap-3 border-y border-rule py-3">
+        <code className="tabular min-w-0 break-all" data-testid="issued-key">
+          {issued.key}
+        </code>
+        <CopyButton text={issued.key} what="the key" />
+      </div>
+      <div className="flex justify-end">
+        <Button weight="primary" onClick={onClose}>
+          I have it
+        </Button>
+      </div>
+    </Dialog>
+  );
+}
+
+/** A key, with what is left of its limits, and its terms to be changed. */
+function KeyDialog({ id, onClose }: { id: string; onClose: () => void }) {
+  const { data, error } = useKey(id);
+  const [draft, setDraft] = useState<Draft>();
+  const change = useAct(api.changeKey, { changes: ["keys"], says: (k) => `The key “${k.label}” is changed.` });
+  const rotate = useAct(api.rotateKey, { changes: ["keys"] });
+  if (rotate.data) return <SecretDialog issued={rotate.data} onClose={onClose} more="The old one works for another day." />;
+  const now = draft ?? (data && draftOf(data));
+  function submit(e: FormEvent) {
+    e.preventDefault();
+    if (now && !change.isPending) change.mutate({ id, terms: termsOf(now) }, { onSuccess: onClose });
+  }
+  return (
+    <Dialog open wide onClose={onClose} title={data?.label ?? "A key"} description={data ? `${data.id}…, issued ${ago(data.created)}, last used ${data.last_used ? ago(data.last_used) : "never"}.` : "Asking the gate…"}>
+      {error && <Problem>{error.message}</Problem>}
+      {!data && !error && <Skeleton />}
+      {data && data.standing.length > 0 && (
+        <ul className="grid gap-2" aria-label="What is left of its limits">
+          {data.standing.map((s) => (
+            <li key={s.what + (s.model ?? "")} className="grid items-center gap-x-4 sm:grid-cols-[14rem_1fr_auto]">
+              <span>
+                {s.what}
+                {s.model && ` with ${s.model}`}
+              </span>
+              <meter className="h-2 w-full" min={0} max={s.limit} value={s.remaining} aria-label={`${s.what} left`} />
+              <span className="tabular text-small text-faded">
+                {s.what === "cost a month" ? `${(s.remaining / 1e6).toFixed(2)} of ${(s.limit / 1e6).toFixed(2)}` : `${s.remaining} of ${s.limit}`} left{s.reset_seconds > 0 && `, whole again in ${span(s.reset_seconds)}`}
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {now && data && (
+        <form onSubmit={submit} className="grid gap-5">
+          <TermsForm draft={now} set={(part) => setDraft({ ...now, ...part })} ends={data.expires ?? undefined} />
+          {(change.error ?? rotate.error) && <Problem>{(change.error ?? rotate.error)?.message}</Problem>}
+          <div className="flex flex-wrap justify-between gap-3">
+            <Button busy={rotate.isPending} onClick={() => rotate.mutate({ id, hours: 24 })}>
+              Issue another in its place
+            </Button>
+            <span className="flex gap-3">
+              <Button onClick={onClose}>Cancel</Button>
+              <Button type="submit" weight="primary" busy={change.isPending} disabled={!draft || !now.label.trim()}>
+                Change
+              </Button>
+            </span>
+          </div>
+        </form>
+      )}
+    </Dialog>
+  );
+}
+
+function Groups() {
+  const { data, error } = useGroups();
+  const [editing, setEditing] = useState<{ name: string; limits: api.Limits } | "new">();
+  const [forgetting, setForgetting] = useState<string>();
+  const forget = useAct(api.forgetGroup, { changes: ["groups"], says: (_, name) => `The group “${name}” is forgotten.` });
+  return (
+    <Part title="Groups" lead="What the keys of a group use is counted together." action={<Button onClick={() => setEditing("new")}>Add a group</Button>}>
+      {error && <Problem>{error.message}</Problem>}
+      {data?.length === 0 && <Empty>There is none yet. A group is for keys that share a limit, such as those of a team.</Empty>}
+      {data?.map((g) => (
+        <div key={g.name} className="grid items-center gap-x-6 gap-y-1 border-t border-rule py-3 md:grid-cols-[12rem_minmax(0,1fr)_auto]">
+          <span className="font-medium">{g.name}</span>
+          <span>{g.standing.length ? g.standing.map((s) => `${s.remaining} of ${s.limit} ${s.what} left`).join(", ") : "no limits in time"}</span>
+          <span className="flex gap-5 md:justify-end">
+            <Button weight="quiet" aria-label={`Change group ${g.name}`} onClick={() => setEditing(g)}>
+              Change
+            </Button>
+            <Button weight="quiet" aria-label={`Forget group ${g.name}`} onClick={() => setForgetting(g.name)}>
+              Forget
+            </Button>
+          </span>
+        </div>
+      ))}
+      {editing && <GroupDialog group={editing === "new" ? undefined : editing} onClose={() => setEditing(undefined)} />}
+      {forgetting && (
+        <Confirm title={`Forget “${forgetting}”?`} description="No valid key may belong to it." act="Forget" onAct={() => forget.mutateAsync(forgetting)} onClose={() => setForgetting(undefined)} />
+      )}
+    </Part>
+  );
+}
+
+function GroupDialog({ group, onClose }: { group?: { name: string; limits: api.Limits }; onClose: () => void }) {
+  const [name, setName] = useState(group?.name ?? "");
+  const [limits, setLimits] = useState<api.Limits>(group?.limits ?? {});
+  const save = useAct(api.setGroup, { changes: ["groups", "keys"], says: (g) => `The group “${g.name}” is ${group ? "changed" : "added"}.` });
+  function submit(e: FormEvent) {
+    e.preventDefault();
+    if (!save.isPending) save.mutate({ name: name.trim(), limits }, { onSuccess: onClose });
+  }
+  return (
+    <Dialog open wide onClose={onClose} title={group ? `Change “${group.name}”` : "Add a group"} description="The limits hold for all its keys together, besides those that each has by itself.">
+      <form onSubmit={submit} className="grid gap-5">
+        {!group && (
+          <Field label="Name" id="group-name">
+            <Input autoFocus value={name} onChange={(e) => setName(e.target.value)} placeholder="harbour office" />
+          </Field>
+        )}
+        <div className="grid gap-x-4 gap-y-3 sm:grid-cols-3">
+          {limitFields.map(({ name: field, says }) => (
+            <Field key={field} label={says} id={`group-${field}`}>
+              <NumberInput min={1} value={limits[field] || undefined} onChange={(n) => setLimits({ ...limits, [field]: n })} placeholder="no limit" />
+            </Field>
+          ))}
+        </div>
+        {save.error && <Problem>{save.error.message}</Problem>}
+        <div className="flex justify-end gap-3">
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" weight="primary" busy={save.isPending} disabled={!name.trim()}>
+            {group ? "Change" : "Add"}
           </Button>
         </div>
       </form>

@@ -1,28 +1,22 @@
 import { useState } from "react";
 import * as api from "../api";
-import { Button, Heading, Problem } from "../design/controls";
+import { Button, Empty, Heading, Problem, Skeleton } from "../design/controls";
 import { Confirm } from "../design/dialog";
-import { useLoad } from "../load";
-import { bytes, count, message } from "../words";
+import { useAct, useModels } from "../queries";
+import { bytes, count } from "../words";
 import { AddModel } from "./add-model";
+import { Names } from "./names";
 import { Presets } from "./presets";
 
 export function ModelsScreen() {
-  const { data, error, reload } = useLoad(api.models, 5000);
+  const { data, error } = useModels();
   const [adding, setAdding] = useState(false);
   const [forgetting, setForgetting] = useState<api.Forgotten>();
-  const [problem, setProblem] = useState("");
-
-  /** Does something to a model and shows what has become of it. */
-  async function act(what: () => Promise<unknown>) {
-    setProblem("");
-    try {
-      await what();
-    } catch (e) {
-      setProblem(message(e));
-    }
-    await reload();
-  }
+  const changes = ["models", "presets"];
+  const load = useAct((m: api.Model) => (m.loaded ? api.unloadModel(m.id) : api.loadModel(m.id)), { changes, says: (m) => `${m.id} is ${m.loaded ? "loaded" : "unloaded"}.` });
+  const look = useAct(api.tryForgetModel, { changes: [] });
+  const forget = useAct(api.forgetModel, { changes, says: (f) => `${f.model} is forgotten.` });
+  const problem = load.error ?? look.error;
 
   return (
     <section>
@@ -36,21 +30,24 @@ export function ModelsScreen() {
         }
       />
       {error && <Problem>{error.message}</Problem>}
-      {problem && <Problem>{problem}</Problem>}
+      {problem && <Problem>{problem.message}</Problem>}
+      {!data && !error && <Skeleton lines={6} />}
       {data?.problem && <Problem>Some folders could not be read: {data.problem}</Problem>}
       {data && data.models.length === 0 && (
-        <p className="border-t border-rule py-6">No model is installed yet. Add one, or put it into one of the models folders; it shows up here by itself.</p>
+        <Empty>No model is installed yet. Add one, or put it into one of the models folders; it shows up here by itself.</Empty>
       )}
       {data?.models.map((m) => (
         <Model
           key={m.id}
           model={m}
-          onLoad={() => act(() => (m.loaded ? api.unloadModel(m.id) : api.loadModel(m.id)))}
-          onForget={() => act(async () => setForgetting(await api.tryForgetModel(m.id)))}
+          busy={load.isPending && load.variables.id === m.id}
+          onLoad={() => load.mutate(m)}
+          onForget={() => look.mutate(m.id, { onSuccess: setForgetting })}
         />
       ))}
       {data && <Presets models={data.models.filter((m) => !m.problem)} />}
-      {adding && <AddModel onClose={() => setAdding(false)} onAdded={reload} />}
+      {data && <Names models={data.models.filter((m) => !m.problem)} />}
+      {adding && <AddModel onClose={() => setAdding(false)} />}
       {forgetting && (
         <Confirm
           title={`Forget ${forgetting.model}?`}
@@ -60,7 +57,7 @@ export function ModelsScreen() {
               : `This deletes ${forgetting.files} file${forgetting.files === 1 ? "" : "s"} with ${bytes(forgetting.bytes)} at ${forgetting.path}.`
           }
           act={forgetting.linked ? "Forget it" : "Delete it"}
-          onAct={() => api.forgetModel(forgetting.model).then(reload)}
+          onAct={() => forget.mutateAsync(forgetting.model)}
           onClose={() => setForgetting(undefined)}
         />
       )}
@@ -68,8 +65,7 @@ export function ModelsScreen() {
   );
 }
 
-function Model({ model: m, onLoad, onForget }: { model: api.Model; onLoad: () => Promise<void>; onForget: () => void }) {
-  const [busy, setBusy] = useState(false);
+function Model({ model: m, busy, onLoad, onForget }: { model: api.Model; busy: boolean; onLoad: () => void; onForget: () => void }) {
   return (
     <article className="grid gap-x-10 gap-y-4 border-t border-rule py-6 md:grid-cols-[minmax(0,1fr)_28rem]">
       <div className="min-w-0">
@@ -90,12 +86,9 @@ function Model({ model: m, onLoad, onForget }: { model: api.Model; onLoad: () =>
         <div className="mt-3 flex gap-3">
           {!m.problem && (
             <Button
-              disabled={busy || m.loading}
+              busy={busy || m.loading}
               aria-label={`${m.loaded ? "Unload" : "Load"} ${m.id}`}
-              onClick={() => {
-                setBusy(true);
-                void onLoad().finally(() => setBusy(false));
-              }}
+              onClick={onLoad}
             >
               {m.loaded ? "Unload" : m.loading || busy ? "Loading…" : "Load"}
             </Button>

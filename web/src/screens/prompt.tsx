@@ -1,7 +1,8 @@
 import { useEffect, useMemo, useState } from "react";
 import * as api from "../api";
-import { Button, Field, Heading, Problem, inputLook, inputStyle } from "../design/controls";
-import { useLoad } from "../load";
+import { Button, Checkbox, Field, Heading, Problem, Select, TextArea } from "../design/controls";
+import { useDraft } from "../drafts";
+import { useModels } from "../queries";
 import { message } from "../words";
 
 const begin: api.Turn[] = [
@@ -10,11 +11,11 @@ const begin: api.Turn[] = [
 ];
 
 export function PromptScreen() {
-  const { data } = useLoad(api.models);
+  const { data } = useModels();
   const models = data?.models.filter((m) => !m.problem && m.use === "chat") ?? [];
-  const [name, setName] = useState("");
-  const [turns, setTurns] = useState(begin);
-  const [think, setThink] = useState(false);
+  const [name, setName] = useDraft("prompt model", "");
+  const [turns, setTurns] = useDraft("prompt turns", begin);
+  const [think, setThink] = useDraft("prompt think", false);
   const [focus, setFocus] = useState<number>();
   const chosen = models.find((m) => m.id === name) ?? models[0];
   const [prompt, problem] = usePrompt(chosen?.id, turns, think && (chosen?.template?.thinking ?? false));
@@ -26,12 +27,8 @@ export function PromptScreen() {
       <Heading title="Prompt" lead="What a model is really sent: the conversation as its own template lays it out, and where each part comes from." />
       <div className="grid gap-10 border-t border-rule pt-6 md:grid-cols-[minmax(0,5fr)_minmax(0,7fr)]">
         <div className="grid content-start gap-5">
-          <Field label="Model" htmlFor="prompt-model">
-            <select id="prompt-model" value={chosen?.id ?? ""} onChange={(e) => setName(e.target.value)} className={`${inputStyle} h-9`}>
-              {models.map((m) => (
-                <option key={m.id}>{m.id}</option>
-              ))}
-            </select>
+          <Field label="Model" id="prompt-model">
+            <Select value={chosen?.id ?? ""} onChange={setName} options={models.map((m) => ({ value: m.id }))} placeholder="none is installed" />
           </Field>
           {turns.map((t, i) => (
             <TurnEditor
@@ -48,10 +45,9 @@ export function PromptScreen() {
           <div className="flex flex-wrap items-center gap-4">
             <Button onClick={() => setTurns([...turns, { role: turns.at(-1)?.role === "user" ? "assistant" : "user", content: "" }])}>Add a turn</Button>
             {chosen?.template?.thinking && (
-              <label className="flex items-center gap-2">
-                <input type="checkbox" className="accent-vermilion" checked={think} onChange={(e) => setThink(e.target.checked)} />
+              <Checkbox checked={think} onChange={setThink}>
                 Reason first
-              </label>
+              </Checkbox>
             )}
           </div>
         </div>
@@ -65,29 +61,34 @@ export function PromptScreen() {
   );
 }
 
+/** How long the keys must rest before a prompt is laid out anew, in milliseconds. */
+const pause = 150;
+
 /** The prompt that a conversation becomes, laid out anew at every change. An older answer never replaces a newer one. */
 function usePrompt(model: string | undefined, turns: api.Turn[], think: boolean): [api.Prompt | undefined, string] {
   const [prompt, setPrompt] = useState<api.Prompt>();
   const [problem, setProblem] = useState("");
   useEffect(() => {
     if (!model) return;
-    let current = true;
-    api.renderPrompt(model, turns, think).then(
-      (p) => {
-        if (!current) return;
-        setPrompt(p);
+    const abort = new AbortController();
+    const lay = async () => {
+      try {
+        setPrompt(await api.renderPrompt(model, turns, think, abort.signal));
         setProblem("");
-      },
-      (e: unknown) => {
-        if (current) setProblem(message(e));
-      },
-    );
+      } catch (e) {
+        if (!abort.signal.aborted) setProblem(message(e));
+      }
+    };
+    const timer = window.setTimeout(() => void lay(), pause);
     return () => {
-      current = false;
+      window.clearTimeout(timer);
+      abort.abort();
     };
   }, [model, turns, think]);
   return [prompt, problem];
 }
+
+const roles = [{ value: "system" }, { value: "user" }, { value: "assistant" }];
 
 function TurnEditor(props: {
   index: number;
@@ -102,16 +103,7 @@ function TurnEditor(props: {
   return (
     <div className={`grid gap-2 border-l-2 pl-3 ${props.marked ? "border-vermilion" : "border-rule"}`} onMouseEnter={() => props.onFocus(index)} onMouseLeave={() => props.onFocus()}>
       <div className="flex items-center gap-3">
-        <select
-          aria-label={`Role of turn ${index + 1}`}
-          value={turn.role}
-          onChange={(e) => props.onChange({ role: e.target.value as api.Turn["role"] })}
-          className={`${inputLook} h-8 text-small`}
-        >
-          {["system", "user", "assistant"].map((r) => (
-            <option key={r}>{r}</option>
-          ))}
-        </select>
+        <Select label={`Role of turn ${index + 1}`} value={turn.role} onChange={(role) => props.onChange({ role: role as api.Turn["role"] })} options={roles} className="!h-8 !w-32 text-small" />
         <span className="tabular text-small whitespace-nowrap text-faded">{props.tokens === undefined ? "" : `${props.tokens} tokens`}</span>
         {props.onRemove && (
           <Button weight="quiet" className="ml-auto" aria-label={`Remove turn ${index + 1}`} onClick={props.onRemove}>
@@ -119,14 +111,12 @@ function TurnEditor(props: {
           </Button>
         )}
       </div>
-      <textarea
+      <TextArea
         aria-label={`Text of turn ${index + 1}`}
-        rows={2}
         value={turn.content}
         onChange={(e) => props.onChange({ content: e.target.value })}
         onFocus={() => props.onFocus(index)}
         onBlur={() => props.onFocus()}
-        className={`${inputStyle} resize-y py-2`}
       />
     </div>
   );

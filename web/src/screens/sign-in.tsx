@@ -1,27 +1,17 @@
 import { useRef, useState, type FormEvent } from "react";
 import * as api from "../api";
-import { Button, Field, Problem, inputStyle } from "../design/controls";
-import { message } from "../words";
+import { Button, Field, Input } from "../design/controls";
+import { useAct } from "../queries";
 
-export function SignIn({ onSignedIn }: { onSignedIn: () => Promise<void> }) {
+export function SignIn() {
   const [key, setKey] = useState("");
-  const [problem, setProblem] = useState("");
-  const [busy, setBusy] = useState(false);
   const input = useRef<HTMLInputElement>(null);
+  const signIn = useAct(api.signIn, { changes: ["status"] });
 
-  async function submit(e: FormEvent) {
+  function submit(e: FormEvent) {
     e.preventDefault();
-    setBusy(true);
-    setProblem("");
-    try {
-      await api.signIn(key.trim());
-      await onSignedIn();
-    } catch (e) {
-      setProblem(message(e));
-      input.current?.select(); // the next key that is pasted takes its place
-    } finally {
-      setBusy(false);
-    }
+    if (signIn.isPending) return;
+    signIn.mutate(key.trim(), { onError: () => input.current?.select() }); // the next key that is pasted takes its place
   }
 
   return (
@@ -35,31 +25,20 @@ export function SignIn({ onSignedIn }: { onSignedIn: () => Promise<void> }) {
         </p>
         <dl className="mt-10 grid max-w-md grid-cols-[max-content_1fr] gap-x-6 gap-y-2 border-t border-rule pt-4">
           <dt className="text-faded">Base URL</dt>
-          <dd className="tabular">{window.location.origin}/v1</dd>
+          <dd className="tabular">{new URL("v1", document.baseURI).href}</dd>
         </dl>
       </div>
-      <form onSubmit={(e) => void submit(e)} className="grid content-start gap-5">
+      <form onSubmit={submit} className="grid content-start gap-5">
         <h1 className="font-serif text-title leading-tight">Sign in</h1>
         <Field
           label="Owner key"
-          htmlFor="owner-key"
+          id="owner-key"
           help="The gate wrote it to the file owner.key in its data folder when it first started; it prints the folder at every start."
+          wrong={signIn.error?.message}
         >
-          <input
-            id="owner-key"
-            ref={input}
-            type="password"
-            autoComplete="current-password"
-            autoFocus
-            spellCheck={false}
-            placeholder="kg_…"
-            value={key}
-            onChange={(e) => setKey(e.target.value)}
-            className={`${inputStyle} tabular h-10`}
-          />
+          <Input ref={input} type="password" autoComplete="current-password" autoFocus spellCheck={false} placeholder="kg_…" value={key} onChange={(e) => setKey(e.target.value)} className="tabular" />
         </Field>
-        {problem && <Problem>{problem}</Problem>}
-        <Button type="submit" weight="primary" disabled={busy || !key.trim()} className="h-10">
+        <Button type="submit" weight="primary" busy={signIn.isPending} disabled={!key.trim()} className="h-10">
           Sign in
         </Button>
         <p className="text-small text-faded">The key is exchanged for a cookie that scripts cannot read. It is not kept in this page.</p>

@@ -1,170 +1,141 @@
-import { useEffect, useState } from "react";
+import { useMemo } from "react";
+import { Link, NavLink, Outlet, useNavigate, useParams, useSearchParams } from "react-router";
 import * as api from "../api";
-import { Button, Field, Heading, Problem, inputStyle } from "../design/controls";
+import { Button, Checkbox, Empty, Field, Heading, Problem, Select, Skeleton } from "../design/controls";
 import { Dialog } from "../design/dialog";
-import { useLoad } from "../load";
-import { message, milliseconds } from "../words";
+import { Table } from "../design/table";
+import { useExchanges } from "../exchanges";
+import { useExchange, useKeys, useModels } from "../queries";
+import { milliseconds, time } from "../words";
+
+const views = [
+  { path: "", title: "Exchanges" },
+  { path: "jobs", title: "Jobs" },
+  { path: "refused", title: "Refused" },
+  { path: "costs", title: "Costs" },
+];
 
 export function TrafficScreen() {
-  const [filter, setFilter] = useState<api.Filter>({ key: "", model: "", bad: false });
-  const { list, problem, more, older } = useExchanges(filter);
-  const [opened, setOpened] = useState<api.Exchange>();
-  const shown = list?.find((e) => e.id === opened?.id) ?? opened; // it may have ended since
   return (
     <section>
-      <Heading title="Traffic" lead="Every exchange, as it happens. What was said in it is not kept." />
-      <Filters filter={filter} setFilter={setFilter} />
-      {problem && <Problem>{problem}</Problem>}
-      {list && list.length === 0 && (
-        <p className="border-t border-rule py-10 text-faded">
-          {filter.key || filter.model || filter.bad ? "No exchange fits." : "Nobody has asked anything yet. The first call of an application shows up here by itself."}
-        </p>
-      )}
-      {list && list.length > 0 && <ExchangeTable list={list} onShow={setOpened} />}
-      {more && (
-        <div className="flex justify-center border-t border-rule pt-4">
-          <Button onClick={() => void older()}>Older ones</Button>
-        </div>
-      )}
-      {shown && <ExchangeDialog exchange={shown} onClose={() => setOpened(undefined)} />}
+      <Heading title="Traffic" lead="Every exchange, as it happens. What was said in it is kept only where a key or the settings say so." />
+      <nav aria-label="Views of the traffic" className="mb-5 flex flex-wrap gap-x-6 border-b border-rule">
+        {views.map((v) => (
+          <NavLink
+            key={v.path}
+            end
+            to={`/traffic/${v.path}`}
+            className={({ isActive }) => `-mb-px border-b-2 pb-1.5 text-small font-medium hover:text-ink ${isActive ? "border-ink text-ink" : "border-transparent text-faded"}`}
+          >
+            {v.title}
+          </NavLink>
+        ))}
+      </nav>
+      <Outlet />
     </section>
   );
 }
 
-/** The newest exchanges that fit, kept up to date by the gate's feed. */
-function useExchanges(filter: api.Filter) {
-  const [list, setList] = useState<api.Exchange[]>();
-  const [more, setMore] = useState(false);
-  const [problem, setProblem] = useState("");
-  useEffect(() => {
-    setList(undefined);
-    const seen = new Map<string, api.Exchange>(); // what the feed told; a page may be older than that
-    let closed = false;
-    async function load() {
-      try {
-        const page = (await api.exchanges(filter)).exchanges;
-        if (closed) return;
-        const later = [...seen.values()].reverse().filter((e) => !page.some((p) => p.id === e.id));
-        setList([...later, ...page.map((e) => seen.get(e.id) ?? e)]);
-        setMore(page.length === api.pageLength);
-        setProblem("");
-      } catch (e) {
-        if (!closed) setProblem(message(e));
-      }
-    }
-    const feed = new EventSource("/gate/exchanges/live");
-    feed.onopen = () => {
-      seen.clear(); // what was missed while the line was down is in the page
-      void load();
-    };
-    feed.onerror = () => setProblem("The gate does not answer. What happens meanwhile shows up here when it does again.");
-    feed.onmessage = (event) => {
-      if (event.data === "[DONE]") return; // the gate stops; the browser tries again by itself
-      const told = JSON.parse(event.data) as api.Exchange;
-      if (!fits(told, filter)) return;
-      seen.set(told.id, told);
-      setList((old) => old && merged(old, told));
-    };
-    return () => {
-      closed = true;
-      feed.close();
-    };
-  }, [filter]);
-  async function older() {
-    try {
-      const page = (await api.exchanges(filter, list?.at(-1)?.id)).exchanges;
-      setList((old) => [...(old ?? []), ...page]);
-      setMore(page.length === api.pageLength);
-    } catch (e) {
-      setProblem(message(e));
-    }
-  }
-  return { list, problem, more, older };
+/** The filter that the address names, and how to change it. */
+function useFilter(): [api.Filter, (part: Partial<api.Filter>) => void] {
+  const [query, setQuery] = useSearchParams();
+  const text = query.toString();
+  const filter = useMemo(() => {
+    const q = new URLSearchParams(text);
+    return { key: q.get("key") ?? "", model: q.get("model") ?? "", job: q.get("job") ?? "", bad: q.get("bad") === "true" };
+  }, [text]);
+  return [
+    filter,
+    (part) => {
+      const next = { ...filter, ...part };
+      setQuery(Object.fromEntries(Object.entries(next).flatMap(([k, v]) => (v ? [[k, String(v)]] : []))), { replace: true });
+    },
+  ];
 }
 
-/** Puts an exchange where it belongs: in its own place if it is there already, else at the top. */
-function merged(list: api.Exchange[], seen: api.Exchange) {
-  const at = list.findIndex((e) => e.id === seen.id);
-  return at < 0 ? [seen, ...list] : list.map((e, i) => (i === at ? seen : e));
-}
-
-function fits(e: api.Exchange, f: api.Filter) {
-  return (!f.key || e.label === f.key) && (!f.model || e.model === f.model || e.answered === f.model) && (!f.bad || !["open", "done"].includes(e.state));
-}
-
-function Filters({ filter, setFilter }: { filter: api.Filter; setFilter: (f: api.Filter) => void }) {
-  const keys = useLoad(api.keys);
-  const models = useLoad(api.models);
-  const labels = [...new Set(keys.data?.map((k) => k.label))];
+export function ExchangesView() {
+  const [filter, setFilter] = useFilter();
+  const { list, problem, more, older } = useExchanges(filter);
+  const { id } = useParams();
+  const navigate = useNavigate();
+  const [query] = useSearchParams();
+  const chosen = filter.key || filter.model || filter.job || filter.bad;
+  const behind = query.toString() ? `?${query}` : "";
   return (
-    <div className="flex flex-wrap items-end gap-5 pb-5">
-      <Choice id="by-key" label="Key" all="all keys" options={labels} value={filter.key} onChoose={(key) => setFilter({ ...filter, key })} />
-      <Choice id="by-model" label="Model" all="all models" options={models.data?.models.map((m) => m.id) ?? []} value={filter.model} onChoose={(model) => setFilter({ ...filter, model })} />
-      <label className="flex h-9 items-center gap-2">
-        <input type="checkbox" className="accent-vermilion" checked={filter.bad} onChange={(e) => setFilter({ ...filter, bad: e.target.checked })} />
-        Only those that went wrong
-      </label>
+    <>
+      <Filters filter={filter} setFilter={setFilter} />
+      {problem && <Problem>{problem}</Problem>}
+      {!list && !problem && <Skeleton lines={6} />}
+      {list?.length === 0 && <Empty>{chosen ? "No exchange fits." : "Nobody has asked anything yet. The first call of an application shows up here by itself."}</Empty>}
+      {list && list.length > 0 && <ExchangeTable list={list} behind={behind} />}
+      {more && (
+        <div className="flex justify-center pt-4">
+          <Button onClick={() => void older()}>Older ones</Button>
+        </div>
+      )}
+      {id && <ExchangeDialog id={id} known={list?.find((e) => e.id === id)} onClose={() => void navigate(`/traffic${behind}`)} />}
+    </>
+  );
+}
+
+function Filters({ filter, setFilter }: { filter: api.Filter; setFilter: (f: Partial<api.Filter>) => void }) {
+  const keys = useKeys();
+  const models = useModels();
+  const options = (all: string, list: string[], chosen: string) => [{ value: "", label: all }, ...[...new Set([...list, ...(chosen ? [chosen] : [])])].map((value) => ({ value }))];
+  return (
+    <div className="flex flex-wrap items-end gap-x-5 gap-y-3 pb-5">
+      <div className="w-48">
+        <Field label="Key" id="by-key">
+          <Select value={filter.key} onChange={(key) => setFilter({ key })} options={options("all keys", [...(keys.data?.map((k) => k.label) ?? []), "console"], filter.key)} />
+        </Field>
+      </div>
+      <div className="w-48">
+        <Field label="Model" id="by-model">
+          <Select value={filter.model} onChange={(model) => setFilter({ model })} options={options("all models", models.data?.models.map((m) => m.id) ?? [], filter.model)} />
+        </Field>
+      </div>
+      <div className="pb-1.5">
+        <Checkbox checked={filter.bad} onChange={(bad) => setFilter({ bad })}>
+          Only those that went wrong
+        </Checkbox>
+      </div>
+      {filter.job && <Button onClick={() => setFilter({ job: "" })}>Show all jobs</Button>}
     </div>
   );
 }
 
-function Choice(props: { id: string; label: string; all: string; options: string[]; value: string; onChoose: (value: string) => void }) {
+function ExchangeTable({ list, behind }: { list: api.Exchange[]; behind: string }) {
+  const over = (e: api.Exchange) => e.state !== "open" && e.state !== "refused";
   return (
-    <div className="w-48">
-      <Field label={props.label} htmlFor={props.id}>
-        <select id={props.id} value={props.value} onChange={(e) => props.onChoose(e.target.value)} className={`${inputStyle} h-9`}>
-          <option value="">{props.all}</option>
-          {props.options.map((o) => (
-            <option key={o}>{o}</option>
-          ))}
-        </select>
-      </Field>
-    </div>
+    <Table
+      label="Exchanges"
+      testid="exchanges"
+      rows={list}
+      id={(e) => e.id}
+      columns={[
+        {
+          title: "Time",
+          wide: "tabular whitespace-nowrap",
+          cell: (e) => (
+            <Link to={`/traffic/exchange/${encodeURIComponent(e.id)}${behind}`} className="underline decoration-rule-strong underline-offset-4 hover:decoration-ink" aria-label={`Details of the exchange at ${time(e.begun)}`}>
+              {time(e.begun)}
+            </Link>
+          ),
+        },
+        { title: "Key", wide: "max-w-40 truncate font-medium", cell: (e) => e.label },
+        { title: "Model", wide: "max-w-56 truncate", cell: (e) => (e.answered && e.answered !== e.model ? `${e.model} → ${e.answered}` : e.model) },
+        { title: "Style", cell: (e) => e.style },
+        { title: "Prompt", number: true, cell: (e) => e.prompt_tokens || "" },
+        { title: "Answer", number: true, cell: (e) => e.completion_tokens || "" },
+        { title: "First token", number: true, cell: (e) => (e.first_token_ms ? milliseconds(e.first_token_ms) : "") },
+        { title: "Took", number: true, cell: (e) => (over(e) ? milliseconds(e.took_ms) : "") },
+        { title: "Ended", wide: "whitespace-nowrap", cell: (e) => <Ended e={e} /> },
+      ]}
+    />
   );
 }
 
-function ExchangeTable({ list, onShow }: { list: api.Exchange[]; onShow: (e: api.Exchange) => void }) {
-  return (
-    <div className="overflow-x-auto border-t border-rule">
-      <table className="w-full text-left" data-testid="exchanges">
-        <thead className="text-small text-faded">
-          <tr>
-            {["Time", "Key", "Model", "Style", "Prompt", "Answer", "First token", "Took", "Ended"].map((h) => (
-              <th key={h} scope="col" className={`py-2 pr-6 font-normal whitespace-nowrap ${numeric.has(h) ? "text-right" : ""}`}>
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {list.map((e) => (
-            <tr key={e.id} className="h-10 border-t border-rule">
-              <td className="tabular pr-6 whitespace-nowrap">
-                <button type="button" className="underline decoration-rule-strong underline-offset-4 hover:decoration-ink" onClick={() => onShow(e)} aria-label={`Details of the exchange at ${time(e.begun)}`}>
-                  {time(e.begun)}
-                </button>
-              </td>
-              <td className="max-w-40 truncate pr-6 font-medium">{e.label}</td>
-              <td className="max-w-56 truncate pr-6">{e.answered && e.answered !== e.model ? `${e.model} → ${e.answered}` : e.model}</td>
-              <td className="pr-6">{e.style}</td>
-              <td className="tabular pr-6 text-right">{e.prompt_tokens || ""}</td>
-              <td className="tabular pr-6 text-right">{e.completion_tokens || ""}</td>
-              <td className="tabular pr-6 text-right whitespace-nowrap">{e.first_token_ms ? milliseconds(e.first_token_ms) : ""}</td>
-              <td className="tabular pr-6 text-right whitespace-nowrap">{e.state === "open" || e.state === "refused" ? "" : milliseconds(e.took_ms)}</td>
-              <td className="whitespace-nowrap">
-                <Ended e={e} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
-}
-
-const numeric = new Set(["Prompt", "Answer", "First token", "Took"]);
-
-function Ended({ e }: { e: api.Exchange }) {
+export function Ended({ e }: { e: api.Exchange }) {
   if (e.state === "open") {
     return (
       <span className="flex items-center gap-2">
@@ -177,17 +148,28 @@ function Ended({ e }: { e: api.Exchange }) {
   return <span className="text-vermilion">{e.code ? `${e.state}: ${e.code}` : e.state}</span>;
 }
 
-function ExchangeDialog({ exchange: e, onClose }: { exchange: api.Exchange; onClose: () => void }) {
+/** One exchange. What the list knows of it is shown at once; what was said comes when the gate has told it. */
+function ExchangeDialog({ id, known, onClose }: { id: string; known?: api.Exchange; onClose: () => void }) {
+  const { data, error } = useExchange(id);
+  const e = known && (!data || data.state === "open") ? known : (data ?? known);
+  if (!e) {
+    return (
+      <Dialog open onClose={onClose} title="An exchange" description={`Request ${id}`}>
+        {error ? <Problem>{error.message}</Problem> : <Skeleton />}
+      </Dialog>
+    );
+  }
   const facts: [string, string][] = [
-    ["Key", `${e.label} (kg_${e.key}…)`],
+    ["Key", `${e.label} (kg_${e.key}…)${e.group ? `, group ${e.group}` : ""}`],
     ["From", [e.client, e.agent].filter(Boolean).join("  ")],
     ["Model", e.answered && e.answered !== e.model ? `${e.model}, answered by ${e.answered}` : e.model],
     ["Asked", `${e.style}  ${e.endpoint}`],
     ["Prompt", `${e.prompt_tokens} tokens, ${e.cached_tokens} of them known from before`],
     ["Answer", `${e.completion_tokens} tokens, ${e.reasoning_tokens} of them reasoning`],
   ];
+  if (e.step && e.step > 1) facts.push(["Goes on", `step ${e.step} of a job; ${e.repeated_tokens ?? 0} tokens of the prompt were in the step before`]);
   return (
-    <Dialog open onClose={onClose} title={`At ${time(e.begun)}`} description={`Request ${e.id}`}>
+    <Dialog open wide={!!data?.content} onClose={onClose} title={`At ${time(e.begun)}`} description={`Request ${e.id}`}>
       {e.error && <Problem>{e.error}</Problem>}
       <dl className="grid grid-cols-[6rem_1fr] gap-y-1.5">
         {facts.map(([name, says]) => (
@@ -198,7 +180,13 @@ function ExchangeDialog({ exchange: e, onClose }: { exchange: api.Exchange; onCl
         ))}
       </dl>
       <Strip e={e} />
-      <div className="flex justify-end">
+      {data?.content && <Said content={data.content} />}
+      <div className="flex justify-end gap-3">
+        {e.job && e.step && e.step > 1 && (
+          <Link to={`/traffic?job=${encodeURIComponent(e.job)}`} className="inline-flex h-9 items-center rounded-control border border-rule-strong px-3.5 text-small font-medium hover:border-ink">
+            The whole job
+          </Link>
+        )}
         <Button onClick={onClose}>Close</Button>
       </div>
     </Dialog>
@@ -240,8 +228,35 @@ function Strip({ e }: { e: api.Exchange }) {
   );
 }
 
-function time(iso: string) {
-  const at = new Date(iso);
-  const clock = at.toLocaleTimeString([], { hour12: false });
-  return Date.now() - at.getTime() < 86_400_000 ? clock : `${iso.slice(5, 10)} ${clock}`;
+/** What was said: the prompt with what came from where, and the answers. */
+function Said({ content }: { content: NonNullable<api.ShownExchange["content"]> }) {
+  return (
+    <div className="grid gap-4 border-t border-rule pt-4">
+      {content.problem && <Problem>{content.problem}</Problem>}
+      {content.prompt.length > 0 && (
+        <div>
+          <h3 className="pb-1 text-small font-medium">The prompt</h3>
+          <pre className="max-h-64 overflow-auto font-mono text-small leading-6 whitespace-pre-wrap" tabIndex={0} data-testid="recorded-prompt">
+            {content.prompt.map((p, i) => (
+              <span key={i} title={p.origin ?? "template"} className={p.origin?.startsWith("messages[") ? "text-moss" : "text-faded"}>
+                {p.text}
+              </span>
+            ))}
+          </pre>
+        </div>
+      )}
+      {content.answers.map((a, i) => (
+        <div key={i}>
+          <h3 className="pb-1 text-small font-medium">{content.answers.length > 1 ? `Answer ${i + 1}` : "The answer"}</h3>
+          {a.reasoning && <p className="text-small whitespace-pre-wrap text-faded">{a.reasoning}</p>}
+          <p className="font-serif text-large whitespace-pre-wrap">{a.text}</p>
+          {a.calls?.map((c, j) => (
+            <p key={j} className="font-mono text-small break-all">
+              {c.name}({c.arguments})
+            </p>
+          ))}
+        </div>
+      ))}
+    </div>
+  );
 }

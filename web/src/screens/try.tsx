@@ -1,28 +1,31 @@
 import { Tabs, ToggleGroup } from "radix-ui";
 import { useEffect, useRef, useState, type FormEvent, type KeyboardEvent, type ReactNode } from "react";
 import * as api from "../api";
-import { Button, CopyButton, Field, Heading, Problem, inputStyle } from "../design/controls";
-import { useLoad } from "../load";
+import { Button, Checkbox, CopyButton, Field, Heading, NumberInput, Problem, Select, TextArea } from "../design/controls";
+import { useDraft } from "../drafts";
+import { useModels } from "../queries";
 import { ask, styles, type Ending, type Question, type Style } from "../styles";
 import { message } from "../words";
 
 type Answer = { style: Style; text: string; reasoning: string; lines: string[]; running: boolean; ending?: Ending; problem?: string; milliseconds?: number };
 
-const number = (s: string) => (s.trim() === "" ? undefined : Number(s));
-
 export function TryScreen() {
-  const { data } = useLoad(api.models, 5000);
+  const { data } = useModels();
   const usable = data?.models.filter((m) => !m.problem && m.use !== "embedding") ?? [];
-  const [styleName, setStyleName] = useState<Style["name"]>("chat");
-  const [model, setModel] = useState("");
-  const [instructions, setInstructions] = useState("");
-  const [question, setQuestion] = useState("");
-  const [temperature, setTemperature] = useState("");
-  const [maxTokens, setMaxTokens] = useState("");
-  const [think, setThink] = useState(false);
-  const [answers, setAnswers] = useState<Answer[]>([]);
+  const [styleName, setStyleName] = useDraft<Style["name"]>("try styleName", "chat");
+  const [model, setModel] = useDraft("try model", "");
+  const [instructions, setInstructions] = useDraft("try instructions", "");
+  const [question, setQuestion] = useDraft("try question", "");
+  const [temperature, setTemperature] = useDraft<number | undefined>("try temperature", undefined);
+  const [maxTokens, setMaxTokens] = useDraft<number | undefined>("try longest", undefined);
+  const [think, setThink] = useDraft("try think", false);
+  const [answers, setAnswers] = useDraft<Answer[]>("try answers", []);
   const cancel = useRef<AbortController>(undefined);
-  useEffect(() => () => cancel.current?.abort(), []);
+  useEffect(() => {
+    // Who comes back finds what was there when they left; an answer that was under way then has ended.
+    setAnswers((all) => all.map((a) => (a.running ? { ...a, running: false, problem: "You left while this was being written." } : a)));
+    return () => cancel.current?.abort();
+  }, [setAnswers]);
 
   const chosen = usable.find((m) => m.id === model) ?? usable[0];
   const style = styles.find((s) => s.name === styleName)!;
@@ -33,8 +36,8 @@ export function TryScreen() {
     model: chosen?.id ?? "",
     instructions: instructions.trim(),
     text: question,
-    temperature: number(temperature),
-    maxTokens: number(maxTokens),
+    temperature,
+    maxTokens,
     think: think && canThink,
   };
 
@@ -95,66 +98,36 @@ export function TryScreen() {
             </ToggleGroup.Root>
             <p className="text-small text-faded">{style.lead}</p>
           </div>
-          <Field label="Model" htmlFor="model">
-            <select id="model" value={chosen?.id ?? ""} onChange={(e) => setModel(e.target.value)} className={`${inputStyle} h-9`}>
-              {usable.map((m) => (
-                <option key={m.id}>{m.id}</option>
-              ))}
-            </select>
+          <Field label="Model" id="model">
+            <Select value={chosen?.id ?? ""} onChange={setModel} options={usable.map((m) => ({ value: m.id }))} placeholder="none is installed" />
           </Field>
           {!raw && (
-            <Field label="Instructions" htmlFor="instructions">
-              <textarea
-                id="instructions"
-                rows={2}
-                value={instructions}
-                onChange={(e) => setInstructions(e.target.value)}
-                placeholder="You are a cheerful harbour master."
-                className={`${inputStyle} resize-y py-2`}
-              />
+            <Field label="Instructions" id="instructions">
+              <TextArea value={instructions} onChange={(e) => setInstructions(e.target.value)} placeholder="You are a cheerful harbour master." />
             </Field>
           )}
-          <Field label={raw ? "Text to go on from" : "Question"} htmlFor="question">
-            <textarea
-              id="question"
-              rows={2}
-              value={question}
-              onChange={(e) => setQuestion(e.target.value)}
-              placeholder={raw ? "The last boat to Osmer" : "When is the last boat to Osmer?"}
-              className={`${inputStyle} resize-y py-2`}
-            />
+          <Field label={raw ? "Text to go on from" : "Question"} id="question">
+            <TextArea value={question} onChange={(e) => setQuestion(e.target.value)} placeholder={raw ? "The last boat to Osmer" : "When is the last boat to Osmer?"} />
           </Field>
           <div className="grid grid-cols-2 gap-5">
-            <Field label="Temperature" htmlFor="temperature">
-              <input
-                id="temperature"
-                type="number"
+            <Field label="Temperature" id="temperature">
+              <NumberInput
                 min={0}
                 max={2}
                 step={0.1}
                 value={temperature}
-                onChange={(e) => setTemperature(e.target.value)}
+                onChange={setTemperature}
                 placeholder={chosen?.defaults.temperature === undefined ? "1" : `${chosen.defaults.temperature}, the model's own`}
-                className={`${inputStyle} tabular h-9`}
               />
             </Field>
-            <Field label="Longest answer" htmlFor="max-tokens">
-              <input
-                id="max-tokens"
-                type="number"
-                min={1}
-                value={maxTokens}
-                onChange={(e) => setMaxTokens(e.target.value)}
-                placeholder={raw ? "256 tokens" : "tokens"}
-                className={`${inputStyle} tabular h-9`}
-              />
+            <Field label="Longest answer" id="max-tokens">
+              <NumberInput min={1} value={maxTokens} onChange={setMaxTokens} placeholder={raw ? "256 tokens" : "tokens"} />
             </Field>
           </div>
           {canThink && !raw && (
-            <label className="flex items-center gap-2">
-              <input type="checkbox" className="accent-vermilion" checked={think} onChange={(e) => setThink(e.target.checked)} />
+            <Checkbox checked={think} onChange={setThink}>
               Reason first
-            </label>
+            </Checkbox>
           )}
           <div className="flex flex-wrap items-center gap-3">
             {running ? (
@@ -249,25 +222,25 @@ function SnippetView({ style, question }: { style: Style; question: Question }) 
   const request = JSON.stringify(style.body({ ...question, text: question.text || "When is the last boat to Osmer?" }));
   useEffect(() => {
     if (!question.model) return;
-    let current = true;
-    api.snippet(style.name, language, JSON.parse(request) as object).then(
-      (t) => current && (setText(t), setProblem("")),
-      (e: unknown) => current && setProblem(message(e)),
-    );
+    const abort = new AbortController();
+    const write = async () => {
+      try {
+        setText(await api.snippet(style.name, language, JSON.parse(request) as object, abort.signal));
+        setProblem("");
+      } catch (e) {
+        if (!abort.signal.aborted) setProblem(message(e));
+      }
+    };
+    const timer = window.setTimeout(() => void write(), 150);
     return () => {
-      current = false;
+      window.clearTimeout(timer);
+      abort.abort();
     };
   }, [style.name, language, request, question.model]);
   return (
     <div className="grid gap-3">
       <div className="flex items-center justify-between gap-4">
-        <select aria-label="Language" value={language} onChange={(e) => setLanguage(e.target.value)} className={`${inputStyle} h-9 max-w-60`}>
-          {languages.map(([name, title]) => (
-            <option key={name} value={name}>
-              {title}
-            </option>
-          ))}
-        </select>
+        <Select label="Language" value={language} onChange={setLanguage} options={languages.map(([value, label]) => ({ value, label }))} className="max-w-60" />
         <CopyButton text={text} what="the snippet" />
       </div>
       {problem && <Problem>{problem}</Problem>}

@@ -1,0 +1,105 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+// Nothing serious keeps people from using any screen, in either theme or on a phone, that axe-core can find; dialogs included. When the gate
+// stops, the console says so.
+func TestConsoleForEverybody(t *testing.T) {
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	g := startDemo(t)
+	for _, args := range [][]string{
+		{"presets", "add", "master", "--model", "harbour-4m", "--instructions", "You are a cheerful harbour master."}, {"names", "set", "timetable", "master"},
+		{"groups", "set", "harbour", "--requests-per-day", "100"}, {"keys", "issue", "--label", "kiosk", "--group", "harbour", "--record", "yes", "--expires", "2d"},
+	} {
+		if _, errOut, code := run(t, g, "", args...); code != 0 {
+			t.Fatal(errOut)
+		}
+	}
+	for _, body := range []string{`{"model":"timetable","messages":[{"role":"user","content":"When?"}]}`, `{"model":"nothing","messages":[{"role":"user","content":"When?"}]}`,
+		`{"model":"timetable","messages":[{"role":"user","content":"When?"},{"role":"assistant","content":"Now."},{"role":"user","content":"Where?"}]}`} {
+		post(t, g, g.Key, body)
+	}
+	tab, cancel, err := Browser(t.Context(), t.TempDir(), 1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer cancel()
+	tab, stop := context.WithTimeout(tab, 2*time.Minute)
+	defer stop()
+	type css = chromedp.CSS
+	do := func(what string, steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		if err := chromedp.Do(tab, steps...); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+	look := func(where string) {
+		t.Helper()
+		raw, err := chromedp.Run(tab, chromedp.Evaluate[json.RawMessage](`axe.run({resultTypes: ["violations"]}).then(r => r.violations.filter(v => ["serious", "critical"].includes(v.impact))
+			.map(v => v.id + ": " + v.help + " at " + v.nodes.map(n => n.target.join(" ") + " " + (n.any[0]?.message ?? "")).slice(0, 3).join("; ")))`, chromedp.EvalAwaitPromise))
+		var found []string
+		if err != nil || json.Unmarshal(raw, &found) != nil {
+			t.Fatalf("%s: %s, %v", where, raw, err)
+		}
+		for _, v := range found {
+			t.Errorf("%s: %s", where, v)
+		}
+	}
+	do("open", chromedp.Navigate(strings.TrimSuffix(g.BaseURL, "v1")), chromedp.WaitVisible(css("#owner-key")), chromedp.Evaluate[chromedp.Void](string(axe)))
+	look("signing in")
+	do("sign in", chromedp.SendKeys(css("#owner-key"), g.Owner+"\r"), chromedp.WaitVisible(css(`[data-testid="base-url"]`)))
+	theme := func(name string) chromedp.Action[chromedp.Void] {
+		return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+			_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: name}}})
+			return err
+		})
+	}
+	for _, as := range []struct {
+		name  string
+		theme string
+		width int64
+	}{{"in the light theme", "light", 1280}, {"in the dark theme", "dark", 1280}, {"on a phone", "light", 390}} {
+		do(as.name, theme(as.theme), chromedp.EmulateViewport(as.width, 800))
+		for _, screen := range []struct{ path, shown string }{
+			{"now", `.recharts-area`}, {"models", `[aria-label="Forget timetable"]`}, {"try", `#question`}, {"prompt", `[data-testid="prompt"]`}, {"keys", `[aria-label="Open kiosk"]`},
+			{"traffic", `[data-testid="exchanges"] tbody tr`}, {"traffic/jobs", `table`}, {"traffic/refused", `table`}, {"traffic/costs", `table`}, {"setup", `[data-testid="findings"]`},
+		} {
+			do(screen.path, chromedp.Evaluate[chromedp.Void](fmt.Sprintf("location.hash = %q", "/"+screen.path)), chromedp.WaitVisible(css(screen.shown)))
+			look(screen.path + " " + as.name)
+			wide, err := chromedp.Run(tab, chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
+			if err != nil || wide > 0 {
+				t.Errorf("%s %s is %d pixels wider than the page, %v", screen.path, as.name, wide, err)
+			}
+		}
+		do("a key", chromedp.Evaluate[chromedp.Void](`location.hash = "/keys"`), chromedp.Click(css(`[aria-label="Open kiosk"]`)), chromedp.WaitVisible(css(`[role="dialog"] #label`)))
+		look("a key " + as.name)
+		do("an exchange", chromedp.Click(`//*[@role="dialog"]//button[text()="Cancel"]`), chromedp.Evaluate[chromedp.Void](`location.hash = "/traffic"`),
+			chromedp.Click(`//*[@data-testid="exchanges"]//tbody/tr[1]//a`), chromedp.WaitVisible(css(`[role="dialog"]`)))
+		look("an exchange " + as.name)
+		do("close it", chromedp.Click(`//*[@role="dialog"]//button[text()="Close"]`))
+	}
+
+	title, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.title`))
+	if err != nil || title != "Traffic · Kindred Gate" {
+		t.Errorf("the title is %q, %v", title, err)
+	}
+	if err := g.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	do("the gate is gone", chromedp.WaitVisible(`//*[@role="status"]//*[text()="Not answering"]`), chromedp.WaitVisible(`//*[@role="alert"][contains(., "does not answer")]`))
+	look("with the gate gone")
+}

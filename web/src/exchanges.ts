@@ -1,0 +1,68 @@
+// The newest exchanges, kept up to date by the feed.
+import { useCallback, useEffect, useRef, useState } from "react";
+import * as api from "./api";
+import { useFeed } from "./feed";
+import { message } from "./words";
+
+/** The newest exchanges that fit, since a time if one is given. */
+export function useExchanges(filter: api.Filter, length = api.pageLength, since?: string) {
+  const [list, setList] = useState<api.Exchange[]>();
+  const [more, setMore] = useState(false);
+  const [problem, setProblem] = useState("");
+  const seen = useRef(new Map<string, api.Exchange>()); // what the feed told; a page may be older than that
+  const asked = useRef(0);
+
+  const load = useCallback(async () => {
+    const question = ++asked.current;
+    seen.current.clear();
+    try {
+      const page = (await api.exchanges(filter, undefined, length, since)).exchanges;
+      if (question !== asked.current) return; // another one has been asked since
+      const later = [...seen.current.values()].reverse().filter((e) => !page.some((p) => p.id === e.id));
+      setList([...later, ...page.map((e) => seen.current.get(e.id) ?? e)]);
+      setMore(page.length === length);
+      setProblem("");
+    } catch (e) {
+      if (question === asked.current) setProblem(message(e));
+    }
+  }, [filter, length, since]);
+
+  const opened = useRef(false);
+  const { broken } = useFeed(
+    (e) => {
+      if (!fits(e, filter)) return;
+      seen.current.set(e.id, e);
+      setList((old) => old && merged(old, e));
+    },
+    () => {
+      opened.current = true;
+      void load();
+    },
+  );
+  useEffect(() => {
+    if (!opened.current) return; // it is asked when the feed is there, so that nothing falls between
+    setList(undefined);
+    void load();
+  }, [load]);
+
+  async function older() {
+    try {
+      const page = (await api.exchanges(filter, list?.at(-1)?.id, length)).exchanges;
+      setList((old) => [...(old ?? []), ...page]);
+      setMore(page.length === length);
+    } catch (e) {
+      setProblem(message(e));
+    }
+  }
+  return { list, more, older, problem: broken ? "The gate does not answer. What happens meanwhile shows up here when it does again." : problem };
+}
+
+/** Puts an exchange where it belongs: in its own place if it is there already, else at the top. */
+function merged(list: api.Exchange[], seen: api.Exchange) {
+  const at = list.findIndex((e) => e.id === seen.id);
+  return at < 0 ? [seen, ...list] : list.map((e, i) => (i === at ? seen : e));
+}
+
+function fits(e: api.Exchange, f: api.Filter) {
+  return (!f.key || e.label === f.key) && (!f.model || e.model === f.model || e.answered === f.model) && (!f.job || e.job === f.job) && (!f.bad || !["open", "done"].includes(e.state));
+}

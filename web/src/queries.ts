@@ -1,0 +1,47 @@
+// What the screens know of the gate, and how they change it. Each question is asked once, whoever wants to know.
+import { QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import * as api from "./api";
+import { useToast } from "./design/toast";
+
+export const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 2000,
+      // What the gate refuses it would refuse again; a gate that does not answer is asked again by the intervals.
+      retry: false,
+      refetchOnWindowFocus: true,
+    },
+  },
+});
+
+/** How often what changes by itself is asked for, in milliseconds. A tab that is hidden does not ask. */
+const often = 5000;
+
+export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: api.status, refetchInterval: often });
+export const useModels = () => useQuery({ queryKey: ["models"], queryFn: api.models, refetchInterval: often });
+export const usePresets = () => useQuery({ queryKey: ["presets"], queryFn: api.presets, refetchInterval: often });
+export const useNames = () => useQuery({ queryKey: ["names"], queryFn: api.names, refetchInterval: often });
+export const useKeys = () => useQuery({ queryKey: ["keys"], queryFn: api.keys, refetchInterval: often });
+export const useKey = (id?: string) => useQuery({ queryKey: ["keys", id], queryFn: () => api.key(id ?? ""), enabled: id !== undefined, refetchInterval: often });
+export const useGroups = () => useQuery({ queryKey: ["groups"], queryFn: api.groups, refetchInterval: often });
+export const useSettings = () => useQuery({ queryKey: ["settings"], queryFn: api.settings, refetchInterval: often });
+export const useCheck = () => useQuery({ queryKey: ["check"], queryFn: api.check, refetchInterval: 30_000 });
+export const useNow = () => useQuery({ queryKey: ["now"], queryFn: api.now, refetchInterval: 2000 });
+export const useJobs = () => useQuery({ queryKey: ["jobs"], queryFn: api.jobs, refetchInterval: often });
+export const useRefusals = () => useQuery({ queryKey: ["refusals"], queryFn: api.refusals, refetchInterval: often });
+export const useCosts = (month: string) => useQuery({ queryKey: ["costs", month], queryFn: () => api.costs(month), refetchInterval: often });
+export const useExchange = (id?: string) => useQuery({ queryKey: ["exchange", id], queryFn: () => api.exchange(id ?? ""), enabled: id !== undefined });
+
+/** Something that is done to the gate. When it is done, what it may have changed is asked for anew, and a line says so. */
+export function useAct<T, R>(act: (with_: T) => Promise<R>, options: { changes: string[]; says?: (done: R, with_: T) => string }) {
+  const known = useQueryClient();
+  const toast = useToast();
+  return useMutation({
+    mutationFn: act,
+    onSettled: () => Promise.all(options.changes.map((what) => known.invalidateQueries({ queryKey: [what] }))),
+    onSuccess: (done, with_) => {
+      const line = options.says?.(done, with_);
+      if (line) toast(line);
+    },
+  });
+}

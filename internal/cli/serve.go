@@ -123,7 +123,10 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, read func() (conf
 		return err
 	}
 	again := make(chan os.Signal, 1)
-	signal.Notify(again, syscall.SIGHUP)
+	if read != nil && !isTerminal(t.err) {
+		// In a terminal the signal says that it was closed, with which the gate ends.
+		signal.Notify(again, syscall.SIGHUP)
+	}
 	go func() {
 		for range again {
 			h.Reload()

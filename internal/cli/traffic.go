@@ -48,17 +48,17 @@ func (t *terminal) traffic() *cobra.Command {
 				return err
 			}
 			gate.exact = asJSON
+			if follow {
+				return t.follow(c.Context(), gate, f, query, asJSON)
+			}
 			var got server.ExchangeList
 			if err := gate.call(c.Context(), http.MethodGet, "/gate/exchanges?"+query.Encode(), nil, &got); err != nil {
 				return err
 			}
-			switch {
-			case asJSON && !follow:
+			if asJSON {
 				return t.printJSON(got)
-			case !follow:
-				return t.exchanges(got)
 			}
-			return t.follow(c.Context(), gate, f, got, asJSON)
+			return t.exchanges(got)
 		},
 	}
 	flags.add(cmd)
@@ -188,13 +188,21 @@ func (t *terminal) exchanges(got server.ExchangeList) error {
 	return table(t.out, rows...)
 }
 
-// follow prints exchanges as they end.
-func (t *terminal) follow(ctx context.Context, gate *client, f trafficFlags, before server.ExchangeList, asJSON bool) error {
+// follow prints exchanges as they end, after those that a query gives. The feed is open before that is asked, so that none falls between.
+func (t *terminal) follow(ctx context.Context, gate *client, f trafficFlags, query url.Values, asJSON bool) error {
 	resp, err := gate.send(ctx, http.MethodGet, "/gate/exchanges/live", nil)
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
+	var before server.ExchangeList
+	if err := gate.call(ctx, http.MethodGet, "/gate/exchanges?"+query.Encode(), nil, &before); err != nil {
+		return err
+	}
+	known := map[string]bool{}
+	for _, e := range before.Exchanges {
+		known[e.ID] = e.State != kept.Open
+	}
 	line := func(cells []string) {
 		var b strings.Builder
 		for i, c := range columns {
@@ -240,7 +248,7 @@ func (t *terminal) follow(ctx context.Context, gate *client, f trafficFlags, bef
 		if seen.Missed > 0 {
 			fmt.Fprintf(t.err, "kindred: %d more came too fast to be shown\n", seen.Missed)
 		}
-		if seen.Exchange == nil || seen.State == kept.Open || !f.fits(*seen.Exchange) {
+		if seen.Exchange == nil || seen.State == kept.Open || known[seen.ID] || !f.fits(*seen.Exchange) {
 			continue
 		}
 		if err := show(*seen.Exchange); err != nil {

@@ -29,13 +29,13 @@ func (w *watcher) offer(e kept.Exchange) {
 	}
 }
 
-// Watch gives exchanges as they begin and end, until ctx is done or the book is closed.
+// Watch gives exchanges as they begin and end, from now until ctx is done or the book is closed. What it returns must be gone through.
 func (b *Book) Watch(ctx context.Context) iter.Seq2[Sight, error] {
+	w := &watcher{feed: make(chan kept.Exchange, watched), gone: make(chan struct{})}
+	b.mu.Lock()
+	b.watchers[w] = struct{}{}
+	b.mu.Unlock()
 	return func(yield func(Sight, error) bool) {
-		w := &watcher{feed: make(chan kept.Exchange, watched), gone: make(chan struct{})}
-		b.mu.Lock()
-		b.watchers[w] = struct{}{}
-		b.mu.Unlock()
 		defer func() {
 			b.mu.Lock()
 			delete(b.watchers, w)

@@ -6,6 +6,7 @@ import (
 	"iter"
 	"maps"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -69,6 +70,9 @@ type mishaps struct {
 const longestMishap = 100
 
 func (m *mishaps) note(c *gin.Context, e *exchange.Error) {
+	if e.Code == "invalid_api_key" && c.GetHeader("Authorization") == "" && !strings.HasPrefix(c.Request.URL.Path, "/v1/") {
+		return // a console that is not signed in yet
+	}
 	said := ""
 	switch e.Code {
 	case "unknown_host":

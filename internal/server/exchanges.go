@@ -79,5 +79,7 @@ func (s *Server) watchExchanges(c *gin.Context) {
 	ctx, cancel := context.WithCancel(c.Request.Context())
 	defer cancel()
 	defer context.AfterFunc(s.ending, cancel)() // a gate that stops waits for answers, not for those who watch
-	stream(s, c, s.Ledger.Watch(ctx), &exchange.Started{}, events(func(seen ledger.Sight) string { return data(seen) }, done))
+	f := events(func(seen ledger.Sight) string { return data(seen) }, done)
+	f.begin = "retry: 2000\n\n" // who watches knows that nothing is missed from here on
+	stream(s, c, s.Ledger.Watch(ctx), &exchange.Started{}, f)
 }

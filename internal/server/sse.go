@@ -17,6 +17,7 @@ import (
 // framing is how the items of a stream are written.
 type framing[T any] struct {
 	contentType string
+	begin       string // what goes out before there is an item; if it is empty nothing does, so that an error can be an answer of its own
 	item        func(T) string
 	failure     func(envelope) string           // an error in the middle, which is the last item
 	alive       func(waits string) string       // what shows that the stream lives, while nothing else comes; waits says what for, if that is known
@@ -108,6 +109,11 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started
 			c.Writer.Flush()
 		}
 		return err
+	}
+	if f.begin != "" {
+		if write(f.begin) != nil {
+			return
+		}
 	}
 	pause := s.silenceFor(c)
 	silence := time.NewTimer(pause)

@@ -13,7 +13,7 @@ export default function Chart({ title, unit, points, says }: { title: string; un
       </figcaption>
       <div className="h-40" aria-hidden>
         <ResponsiveContainer width="100%" height="100%">
-          <AreaChart data={points} margin={{ top: 4, right: 0, bottom: 0, left: 0 }} accessibilityLayer={false}>
+          <AreaChart data={points} margin={{ top: 8, right: 22, bottom: 0, left: 0 }} accessibilityLayer={false}>
             <CartesianGrid vertical={false} stroke="var(--rule)" />
             <XAxis dataKey="at" type="number" domain={["dataMin", "dataMax"]} tickFormatter={clock} minTickGap={60} tickLine={false} axisLine={{ stroke: "var(--rule-strong)" }} tick={{ fill: "var(--faded)", fontSize: 12, fontFamily: "var(--font-mono)" }} />
             <YAxis width={44} tickLine={false} axisLine={false} allowDecimals={false} tick={{ fill: "var(--faded)", fontSize: 12, fontFamily: "var(--font-mono)" }} />
@@ -24,7 +24,7 @@ export default function Chart({ title, unit, points, says }: { title: string; un
               contentStyle={{ background: "var(--leaf)", border: "1px solid var(--rule-strong)", borderRadius: 3, fontSize: 13, color: "var(--ink)" }}
               itemStyle={{ color: "var(--ink)" }}
             />
-            <Area dataKey="value" stroke="var(--vermilion)" strokeWidth={1.5} fill="var(--vermilion-wash)" fillOpacity={0.6} isAnimationActive={false} connectNulls={false} dot={false} />
+            <Area dataKey="value" stroke="var(--vermilion)" strokeWidth={1.5} fill="var(--vermilion-wash)" fillOpacity={0.6} isAnimationActive={false} connectNulls={false} dot={{ r: 1.5, fill: "var(--vermilion)", stroke: "none" }} />
           </AreaChart>
         </ResponsiveContainer>
       </div>

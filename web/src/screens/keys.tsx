@@ -290,7 +290,9 @@ function KeyDialog({ id, onClose }: { id: string; onClose: () => void }) {
                 {s.what}
                 {s.model && ` with ${s.model}`}
               </span>
-              <meter className="h-2 w-full" min={0} max={s.limit} value={s.remaining} aria-label={`${s.what} left`} />
+              <span aria-hidden className="h-2 overflow-hidden rounded-control bg-wash">
+                <span className="block h-full bg-moss" style={{ width: `${(100 * s.remaining) / s.limit}%` }} />
+              </span>
               <span className="tabular text-small text-faded">
                 {s.what === "cost a month" ? `${(s.remaining / 1e6).toFixed(2)} of ${(s.limit / 1e6).toFixed(2)}` : `${s.remaining} of ${s.limit}`} left{s.reset_seconds > 0 && `, whole again in ${span(s.reset_seconds)}`}
               </span>

@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import { Link, NavLink, Outlet, useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, NavLink, Outlet, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import * as api from "../api";
 import { Button, Checkbox, Empty, Field, Heading, Problem, Select, Skeleton } from "../design/controls";
 import { Dialog } from "../design/dialog";
@@ -16,6 +16,7 @@ const views = [
 ];
 
 export function TrafficScreen() {
+  const one = useLocation().pathname.startsWith("/traffic/exchange/"); // which is shown over the list
   return (
     <section>
       <Heading title="Traffic" lead="Every exchange, as it happens. What was said in it is kept only where a key or the settings say so." />
@@ -24,8 +25,8 @@ export function TrafficScreen() {
           <NavLink
             key={v.path}
             end
-            to={`/traffic/${v.path}`}
-            className={({ isActive }) => `-mb-px border-b-2 pb-1.5 text-small font-medium hover:text-ink ${isActive ? "border-ink text-ink" : "border-transparent text-faded"}`}
+            to={v.path ? `/traffic/${v.path}` : "/traffic"}
+            className={({ isActive }) => `-mb-px border-b-2 pb-1.5 text-small font-medium hover:text-ink ${isActive || (one && !v.path) ? "border-ink text-ink" : "border-transparent text-faded"}`}
           >
             {v.title}
           </NavLink>

@@ -12,7 +12,7 @@ export GOFLAGS := -tags=nomsgpack $(GOFLAGS)
 SYSTEMS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
 BUILD := go build -trimpath -ldflags "-s -w"
 
-.PHONY: build demo test race mutants lint fuzz bench generate arm64 chromium screenshots release release-check clean
+.PHONY: build demo test race mutants lint fuzz bench generate arm64 chromium screenshots soak release release-check clean
 
 build: $(BINARY)
 
@@ -79,6 +79,10 @@ chromium:
 screenshots: build chromium
 	@for p in Xvfb xterm import xdotool; do command -v $$p >/dev/null || { sh tools/install.sh xvfb xterm imagemagick xdotool fonts-dejavu-core; break; }; done
 	go run ./tools/screenshots
+
+# Ten minutes of mixed use, cancels, slow readers, bad input, stops and kills; the report is docs/reliability.md.
+soak: build
+	go run ./tools/soak --report docs/reliability.md
 
 # A binary for each system, and their checksums. The same commit gives the same bytes wherever it is built.
 release: web/dist/index.html

@@ -323,6 +323,7 @@ func TestCommandLine(t *testing.T) {
 		{"traffic purge, of nothing said", "", []string{"traffic", "purge"}, 2, "", "say what is to be removed"},
 		{"traffic purge", "", []string{"traffic", "purge", "--before", "7d"}, 0, "in 0 exchanges is removed", ""},
 		{"check", "", []string{"check"}, 0, "good     streams", ""},
+		{"check, whether it is ready", "", []string{"check", "--ready"}, 0, "ready\n", ""},
 		{"check as JSON", "", []string{"check", "--json"}, 0, `"name": "permissions"`, ""},
 		{"check from outside, without /v1", "", []string{"check", "--remote", strings.TrimSuffix(g.BaseURL, "/v1"), "--key", g.Key}, 1, "Give applications " + g.BaseURL, "something is wrong"},
 		{"costs", "", []string{"costs", "--by", "model"}, 0, "harbour-4m", ""},

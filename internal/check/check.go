@@ -360,7 +360,7 @@ func (f Facts) models(l *list) {
 	}
 	switch need := largest.Size; {
 	case need == 0:
-	case need > f.Memory:
+	case f.Memory > 0 && need > f.Memory:
 		l.add("memory", Wrong, fmt.Sprintf("%s has %s of weights, and models may take %s", largest.ID, size(need), size(f.Memory)), "raise models.memory, if the machine has more, or convert the model to smaller weights (\"kindred models convert\")")
 	case f.Available > 0 && need > f.Available:
 		l.add("memory", Caution, fmt.Sprintf("%s has %s of weights, and the machine has %s free", largest.ID, size(need), size(f.Available)), "close what takes memory, or expect slow first answers")

@@ -23,7 +23,7 @@ import (
 func (t *terminal) check() *cobra.Command {
 	var flags clientFlags
 	var remote, roots string
-	var asJSON bool
+	var ready, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "check",
 		Short: "Look for what goes wrong in practice, and say what to do",
@@ -33,6 +33,9 @@ application does, by its base URL and a key. The exit code is 1 if something is 
   kindred check --remote https://gate.example/v1 --key "$KINDRED_KEY"`,
 		Args: exactly(),
 		RunE: func(c *cobra.Command, _ []string) error {
+			if ready {
+				return t.ready(c.Context(), &flags)
+			}
 			var found []check.Finding
 			var err error
 			if remote != "" {
@@ -48,9 +51,25 @@ application does, by its base URL and a key. The exit code is 1 if something is 
 	}
 	flags.add(cmd)
 	cmd.Flags().StringVar(&remote, "remote", "", "base URL of a gate that is looked at from outside")
+	cmd.Flags().BoolVar(&ready, "ready", false, "only whether the gate takes requests, by the exit code: for health checks")
 	cmd.Flags().StringVar(&roots, "roots", "", "PEM file with certificates that are trusted, for --remote; the system's if it is not given")
 	cmd.Flags().BoolVarP(&asJSON, "json", "j", false, "print JSON")
 	return cmd
+}
+
+// ready asks whether the gate takes requests.
+func (t *terminal) ready(ctx context.Context, flags *clientFlags) error {
+	gate, err := flags.open(ctx)
+	if err != nil {
+		return err
+	}
+	resp, err := gate.send(ctx, http.MethodGet, "/readyz", nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, err = fmt.Fprintln(t.out, "ready")
+	return err
 }
 
 func (t *terminal) fromOutside(ctx context.Context, remote, key, roots string) ([]check.Finding, error) {

@@ -3,12 +3,14 @@ package machine
 
 import (
 	"fmt"
+	"math"
 	"os"
 	"runtime"
 	"runtime/debug"
 	"sync"
 	"time"
 
+	"github.com/KimMachineGun/automemlimit/memlimit"
 	"github.com/shirou/gopsutil/v4/disk"
 	"github.com/shirou/gopsutil/v4/mem"
 	"github.com/shirou/gopsutil/v4/net"
@@ -18,13 +20,16 @@ import (
 	"kindredgate/internal/weights"
 )
 
-// Memory is the machine's memory in bytes; 0 if it is not known.
+// Memory is how much memory the gate may have, in bytes: the machine's, or what a container is limited to; 0 if it is not known.
 func Memory() int64 {
-	m, err := mem.VirtualMemory()
-	if err != nil {
-		return 0
+	total := uint64(0)
+	if m, err := mem.VirtualMemory(); err == nil {
+		total = m.Total
 	}
-	return int64(m.Total)
+	if limit, err := memlimit.FromCgroup(); err == nil && limit > 0 && (total == 0 || limit < total) {
+		total = limit
+	}
+	return int64(min(total, math.MaxInt64))
 }
 
 // Available is how much memory programs can still get without others being pushed out, in bytes; 0 if it is not known.

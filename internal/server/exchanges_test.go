@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -103,6 +104,51 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 	}
 	if resp, _ := h.do(t, "GET", "/gate/exchanges", h.key, ""); resp.StatusCode != 403 {
 		t.Errorf("an application's key sees the ledger: %d", resp.StatusCode)
+	}
+}
+
+// While a thousand clients stream, the ledger is read a thousand rows at a time, and somebody watches: no request fails, and every exchange is
+// there afterwards.
+func TestAThousandStreamsWhileTheLedgerIsRead(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes some seconds under the race detector")
+	}
+	const clients = 1000
+	h := start(t, &scripted.Runner{Pieces: func(*exchange.Request) []string { return scripted.Words(strings.Repeat("aye ", 20)) }, Before: func(ctx context.Context, _ int) error {
+		select {
+		case <-time.After(10 * time.Millisecond): // as a model takes its time
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}})
+	begin := make(chan struct{})
+	var all, reading sync.WaitGroup
+	for range clients {
+		all.Go(func() {
+			<-begin
+			if resp, body := h.do(t, "POST", "/v1/chat/completions", h.key, chatBody(true, "")); resp.StatusCode != 200 || !strings.HasSuffix(body, "data: [DONE]\n\n") {
+				t.Errorf("%d %.200s", resp.StatusCode, body)
+			}
+		})
+	}
+	close(begin)
+	ended := make(chan struct{})
+	reading.Go(func() {
+		for {
+			select {
+			case <-ended:
+				return
+			default:
+				h.page(t, "limit=1000&key=application")
+			}
+		}
+	})
+	all.Wait()
+	close(ended)
+	reading.Wait()
+	if list := h.page(t, "limit=1000"); len(list) != clients || list[0].State != kept.Done || list[clients-1].State != kept.Done {
+		t.Errorf("%d are in the ledger", len(list))
 	}
 }
 

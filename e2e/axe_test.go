@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // Nothing serious keeps people from using any screen, in either theme or on a phone, that axe-core can find; dialogs included. When the gate
@@ -29,6 +31,15 @@ func TestConsoleForEverybody(t *testing.T) {
 			t.Fatal(errOut)
 		}
 	}
+	post(t, g, g.Key, `{"model":"timetable","messages":[{"role":"user","content":"When?"}]}`)
+	if err := g.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	multiply(t, g.Folder+"/data/kindred-gate/demo/gate.db", 10_000)
+	if g, err = Start(binary, g.Folder, "demo", "--listen", "127.0.0.1:0"); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = g.Stop() }) // it may have been stopped
 	for _, body := range []string{`{"model":"timetable","messages":[{"role":"user","content":"When?"}]}`, `{"model":"nothing","messages":[{"role":"user","content":"When?"}]}`,
 		`{"model":"timetable","messages":[{"role":"user","content":"When?"},{"role":"assistant","content":"Now."},{"role":"user","content":"Where?"}]}`} {
 		post(t, g, g.Key, body)
@@ -93,6 +104,14 @@ func TestConsoleForEverybody(t *testing.T) {
 		do("close it", chromedp.Click(`//*[@role="dialog"]//button[text()="Close"]`))
 	}
 
+	do("older ones", chromedp.Click(`//button[text()="Older ones"]`), chromedp.WaitVisible(css(`[data-testid="exchanges"] tbody tr:nth-child(60)`)))
+	// By keyboard alone: from the top of the page to the models, and what is chosen there.
+	do("by keyboard", chromedp.EmulateViewport(1280, 800), chromedp.Evaluate[chromedp.Void](`location.hash = "/now"`), chromedp.WaitVisible(css(`.recharts-area`)), chromedp.Evaluate[chromedp.Void](`document.querySelector('a[href="#main"]').focus()`),
+		chromedp.KeyEvent(strings.Repeat(kb.Tab, 4)+kb.Enter), chromedp.WaitVisible(css(`[aria-label="Forget timetable"]`)))
+	if focus, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.activeElement.tagName`)); err != nil || focus != "MAIN" {
+		t.Errorf("after another screen was chosen the focus is at %s, %v", focus, err)
+	}
+	do("back", chromedp.Evaluate[chromedp.Void](`location.hash = "/traffic"`), chromedp.WaitVisible(css(`[data-testid="exchanges"]`)))
 	title, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.title`))
 	if err != nil || title != "Traffic · Kindred Gate" {
 		t.Errorf("the title is %q, %v", title, err)
@@ -102,4 +121,21 @@ func TestConsoleForEverybody(t *testing.T) {
 	}
 	do("the gate is gone", chromedp.WaitVisible(`//*[@role="status"]//*[text()="Not answering"]`), chromedp.WaitVisible(`//*[@role="alert"][contains(., "does not answer")]`))
 	look("with the gate gone")
+}
+
+// multiply fills a ledger with copies of an exchange that it has, each a minute before the one before.
+func multiply(t *testing.T, file string, n int) {
+	t.Helper()
+	db, err := sql.Open("sqlite", "file:"+file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(`WITH RECURSIVE copies (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM copies WHERE n < ?)
+		INSERT INTO exchanges (id, begun, key, label, model, answered, style, state, took, job, doc)
+		SELECT e.id || '-' || n, e.begun - n * 60000000, e.key, e.label, e.model, e.answered, e.style, e.state, e.took, '',
+			json_set(e.doc, '$.id', e.id || '-' || n, '$.begun', strftime('%Y-%m-%dT%H:%M:%SZ', (e.begun - n * 60000000) / 1000000, 'unixepoch'))
+		FROM copies, (SELECT * FROM exchanges WHERE state = 'done' LIMIT 1) AS e`, n); err != nil {
+		t.Fatal(err)
+	}
 }

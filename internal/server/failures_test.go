@@ -2,6 +2,7 @@ package server
 
 import (
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -37,6 +38,27 @@ func TestGuessingIsSlow(t *testing.T) {
 	}
 	if status := guess("", "192.0.2.1"); status != 401 {
 		t.Errorf("no key at all: %d", status)
+	}
+}
+
+// A header that is too long is refused before anybody looks at it.
+func TestALongHeader(t *testing.T) {
+	h := start(t, &scripted.Runner{})
+	for length, want := range map[int]int{longHeader / 2: 200, 2 * longHeader: 431} {
+		req, err := http.NewRequestWithContext(t.Context(), "GET", h.url+"/v1/models", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+h.key)
+		req.Header.Set("X-Long", strings.Repeat("x", length))
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if resp.StatusCode != want {
+			t.Errorf("a header of %d bytes is answered with %s", length, resp.Status)
+		}
 	}
 }
 

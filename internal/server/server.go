@@ -255,6 +255,9 @@ type entranceKey struct{}
 // headerPatience is how long a connection may take for the header of a request.
 const headerPatience = 10 * time.Second
 
+// longHeader is how long the header of a request may be, in bytes.
+const longHeader = 64 << 10
+
 // Serve answers requests from l until ctx is done. Then answers that run may go on for the grace; what is not
 // finished by then ends with an error event. It returns when every request has ended.
 func (s *Server) Serve(ctx context.Context, entrances ...Entrance) error {
@@ -265,6 +268,7 @@ func (s *Server) Serve(ctx context.Context, entrances ...Entrance) error {
 	s.ending = ending
 	h := &http.Server{
 		Handler:           s,
+		MaxHeaderBytes:    longHeader,
 		ReadHeaderTimeout: min(headerPatience, s.Patience),
 		IdleTimeout:       2 * time.Minute,
 		BaseContext: func(l net.Listener) context.Context {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"net"
 	"net/http"
 	"os"
@@ -27,7 +28,9 @@ func TestASocketThatWasOpenedBefore(t *testing.T) {
 	defer file.Close()
 	answered := make(chan string, 1)
 	go func() {
-		c := &http.Client{Timeout: time.Minute, Transport: &http.Transport{Dial: func(string, string) (net.Conn, error) { return net.Dial("unix", socket.Addr().String()) }}}
+		c := &http.Client{Timeout: time.Minute, Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", socket.Addr().String())
+		}}}
 		resp, err := c.Get("http://localhost/healthz")
 		if err != nil {
 			answered <- err.Error()

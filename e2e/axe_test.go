@@ -8,7 +8,6 @@ import (
 	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
@@ -44,20 +43,8 @@ func TestConsoleForEverybody(t *testing.T) {
 		`{"model":"timetable","messages":[{"role":"user","content":"When?"},{"role":"assistant","content":"Now."},{"role":"user","content":"Where?"}]}`} {
 		post(t, g, g.Key, body)
 	}
-	tab, cancel, err := Browser(t.Context(), t.TempDir(), 1280, 800)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer cancel()
-	tab, stop := context.WithTimeout(tab, 2*time.Minute)
-	defer stop()
+	tab, do := browse(t)
 	type css = chromedp.CSS
-	do := func(what string, steps ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		if err := chromedp.Do(tab, steps...); err != nil {
-			t.Fatalf("%s: %v", what, err)
-		}
-	}
 	look := func(where string) {
 		t.Helper()
 		raw, err := chromedp.Run(tab, chromedp.Evaluate[json.RawMessage](`axe.run({resultTypes: ["violations"]}).then(r => r.violations.filter(v => ["serious", "critical"].includes(v.impact))

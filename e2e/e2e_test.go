@@ -630,23 +630,29 @@ func TestStopFinishesAnswers(t *testing.T) {
 	}
 }
 
-// A person signs in with the owner key, asks, sees the text come, issues a key that works and revokes it.
-func TestConsole(t *testing.T) {
-	g := startDemo(t)
+// browse opens a page, and gives what does something on it, which is named if it fails.
+func browse(t *testing.T) (tab context.Context, do func(what string, steps ...chromedp.Action[chromedp.Void])) {
+	t.Helper()
 	tab, cancel, err := Browser(t.Context(), t.TempDir(), 1280, 800)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer cancel()
+	t.Cleanup(cancel)
 	tab, stop := context.WithTimeout(tab, 2*time.Minute)
-	defer stop()
-	type css = chromedp.CSS
-	do := func(what string, steps ...chromedp.Action[chromedp.Void]) {
+	t.Cleanup(stop)
+	return tab, func(what string, steps ...chromedp.Action[chromedp.Void]) {
 		t.Helper()
 		if err := chromedp.Do(tab, steps...); err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
 	}
+}
+
+// A person signs in with the owner key, asks, sees the text come, issues a key that works and revokes it.
+func TestConsole(t *testing.T) {
+	g := startDemo(t)
+	tab, do := browse(t)
+	type css = chromedp.CSS
 	text := func(selector css) string {
 		t.Helper()
 		s, err := chromedp.Run(tab, chromedp.Text(selector))

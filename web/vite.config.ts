@@ -9,5 +9,5 @@ export default defineConfig({
   base: "./", // so that the console works below any prefix
   plugins: [react(), tailwindcss()],
   server: { proxy: { "/v1": gate, "/gate": gate } },
-  build: { target: "es2022", assetsInlineLimit: 0 },
+  build: { target: "es2022", assetsInlineLimit: 0, chunkSizeWarningLimit: 700 },
 });

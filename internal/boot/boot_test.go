@@ -29,6 +29,32 @@ func settings(t *testing.T, folder string) config.Config {
 
 var options = boot.Options{Log: slog.New(slog.DiscardHandler), Console: fstest.MapFS{"index.html": {}}, Version: "test"}
 
+// running opens a gate and has it serve until the test ends. It returns the owner key, too.
+func running(t *testing.T, cfg config.Config, o boot.Options) (*boot.House, string) {
+	t.Helper()
+	h, err := boot.Open(t.Context(), cfg, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	served := make(chan error, 1)
+	go func() { served <- h.Serve(ctx) }()
+	t.Cleanup(func() {
+		stop()
+		if err := <-served; err != nil {
+			t.Error(err)
+		}
+		if err := h.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	owner, err := os.ReadFile(filepath.Join(cfg.Data, boot.OwnerFile))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return h, strings.TrimSpace(string(owner))
+}
+
 // A whole gate answers with the owner key that it made, and comes up again with the same one. Meanwhile no second gate can
 // have its folder, and is told who has it.
 func TestAGateHasItsFolderForItself(t *testing.T) {

@@ -89,33 +89,16 @@ func TestEntrancesForOthers(t *testing.T) {
 	log := &said{}
 	o := options
 	o.Log = slog.New(slog.NewTextHandler(log, nil))
-	h, err := boot.Open(t.Context(), cfg, o)
-	if err != nil {
-		t.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(t.Context())
-	served := make(chan error, 1)
-	go func() { served <- h.Serve(ctx) }()
-	defer func() {
-		stop()
-		if err := <-served; err != nil {
-			t.Error(err)
-		}
-		if err := h.Close(); err != nil {
-			t.Error(err)
-		}
+	t.Cleanup(func() { // after the gate has ended
 		if _, err := os.Stat(socket); err == nil {
 			t.Error("the socket is left behind")
 		}
-	}()
+	})
+	h, owner := running(t, cfg, o)
 	if h.Server.BaseURL() != "https://gate.example/v1" {
 		t.Errorf("applications are told %s", h.Server.BaseURL())
 	}
-	owner, err := os.ReadFile(filepath.Join(cfg.Data, boot.OwnerFile))
-	if err != nil {
-		t.Fatal(err)
-	}
-	body := `{"key":"` + strings.TrimSpace(string(owner)) + `"}`
+	body := `{"key":"` + owner + `"}`
 	secure := h.Entrances[0].Listener.Addr().String()
 	signIn := func(c *http.Client, base string, header ...string) *http.Response {
 		t.Helper()
@@ -227,26 +210,7 @@ func TestEntrancesThatCannotBe(t *testing.T) {
 func TestAnAddressForApplicationsOnly(t *testing.T) {
 	cfg := settings(t, t.TempDir())
 	cfg.Network.Listen, cfg.Network.OnlyApplications, cfg.Network.BaseURL = []string{"127.0.0.1:0"}, true, "https://gate.example/models/v1"
-	h, err := boot.Open(t.Context(), cfg, options)
-	if err != nil {
-		t.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(t.Context())
-	served := make(chan error, 1)
-	go func() { served <- h.Serve(ctx) }()
-	defer func() {
-		stop()
-		if err := <-served; err != nil {
-			t.Error(err)
-		}
-		if err := h.Close(); err != nil {
-			t.Error(err)
-		}
-	}()
-	owner, err := os.ReadFile(filepath.Join(cfg.Data, boot.OwnerFile))
-	if err != nil {
-		t.Fatal(err)
-	}
+	h, owner := running(t, cfg, options)
 	ours, theirs := h.Listener.Addr().String(), h.Entrances[0].Listener.Addr().String()
 	for path, want := range map[string][2]int{ // here, and at the address for applications
 		"/v1/models":        {200, 200},
@@ -262,11 +226,11 @@ func TestAnAddressForApplicationsOnly(t *testing.T) {
 		"/models/metrics":   {200, 404},
 	} {
 		for i, address := range []string{ours, theirs} {
-			req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+address+path, nil)
+			req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+address+path, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
-			req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(owner)))
+			req.Header.Set("Authorization", "Bearer "+owner)
 			resp, err := http.DefaultClient.Do(req)
 			if err != nil {
 				t.Fatal(err)

@@ -1,7 +1,6 @@
 package boot_test
 
 import (
-	"context"
 	"encoding/json"
 	"log/slog"
 	"net/http"
@@ -11,7 +10,6 @@ import (
 	"testing"
 	"time"
 
-	"kindredgate/internal/boot"
 	"kindredgate/internal/config"
 	"kindredgate/internal/server"
 )
@@ -44,33 +42,14 @@ func TestAGateFollowsItsFile(t *testing.T) {
 	said := &said{}
 	o := options
 	o.Read, o.Log = read, slog.New(slog.NewTextHandler(said, nil))
-	h, err := boot.Open(t.Context(), r.Config, o)
-	if err != nil {
-		t.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(t.Context())
-	served := make(chan error, 1)
-	go func() { served <- h.Serve(ctx) }()
-	defer func() {
-		stop()
-		if err := <-served; err != nil {
-			t.Error(err)
-		}
-		if err := h.Close(); err != nil {
-			t.Error(err)
-		}
-	}()
-	secret, err := os.ReadFile(filepath.Join(folder, boot.OwnerFile))
-	if err != nil {
-		t.Fatal(err)
-	}
+	h, owner := running(t, r.Config, o)
 	get := func(path, origin string) *http.Response {
 		t.Helper()
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(h.Server.BaseURL(), "/v1")+path, nil)
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, strings.TrimSuffix(h.Server.BaseURL(), "/v1")+path, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(secret)))
+		req.Header.Set("Authorization", "Bearer "+owner)
 		if origin != "" {
 			req.Header.Set("Origin", origin)
 		}

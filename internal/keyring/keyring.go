@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -58,6 +59,8 @@ type Records interface {
 	Key(ctx context.Context, id string) (Key, error)
 	Keys(ctx context.Context) ([]Key, error)
 	RevokeKey(ctx context.Context, id string, at time.Time) error
+	// DropKey forgets a key, and what was counted of it.
+	DropKey(ctx context.Context, id string) error
 	TouchKey(ctx context.Context, id string, at time.Time) error
 	PutGroup(ctx context.Context, g Group) error
 	Groups(ctx context.Context) ([]Group, error)
@@ -227,7 +230,51 @@ func (r *Keyring) IssueUnder(ctx context.Context, issuer Key, t Terms) (secret s
 	if err := r.accept(&t); err != nil {
 		return "", Key{}, err
 	}
+	if err := r.makeRoom(ctx, issuer); err != nil {
+		return "", Key{}, err
+	}
 	return r.issue(ctx, Key{Terms: t, Issuer: issuer.Account()})
+}
+
+// mostChildren is how many valid keys a key may have issued.
+const mostChildren = 1000
+
+// makeRoom forgets the keys that a key has issued and that have ended, of which there may be one for every visitor of a page. The error says
+// that too many have not.
+func (r *Keyring) makeRoom(ctx context.Context, issuer Key) error {
+	keys, err := r.Keys(ctx)
+	if err != nil {
+		return err
+	}
+	valid, now := 0, r.now()
+	var first time.Time // to end
+	for _, k := range keys {
+		if k.Issuer != issuer.Account() {
+			continue
+		}
+		if k.Revoked.IsZero() && now.Before(k.Expires) {
+			valid++
+			if first.IsZero() || k.Expires.Before(first) {
+				first = k.Expires
+			}
+			continue
+		}
+		if err := r.records.DropKey(ctx, k.ID); err != nil {
+			return fmt.Errorf("forget a key that has ended: %w", err)
+		}
+		r.mu.Lock()
+		delete(r.known, k.ID)
+		r.mu.Unlock()
+		r.counting.Lock()
+		maps.DeleteFunc(r.accounts, func(id string, _ *account) bool { return id == k.ID || strings.HasPrefix(id, k.ID+"/") })
+		r.counting.Unlock()
+	}
+	if valid >= mostChildren {
+		err := exchange.Errorf(exchange.Limited, "too_many_keys", "the key %q has issued %d keys that have not ended; there is room for another in %s", issuer.Label, valid, span(first.Sub(now)))
+		err.RetryAfter = first.Sub(now)
+		return err
+	}
+	return nil
 }
 
 // accept checks terms that are to hold from now on.

@@ -67,6 +67,10 @@ func (m *memory) RevokeKey(_ context.Context, id string, at time.Time) error {
 	return m.change(id, func(k *Key) { k.Revoked = at })
 }
 
+func (m *memory) DropKey(_ context.Context, id string) error {
+	return m.write(func() { m.keys = slices.DeleteFunc(m.keys, func(k Key) bool { return k.ID == id }) })
+}
+
 func (m *memory) TouchKey(_ context.Context, id string, at time.Time) error {
 	return m.change(id, func(k *Key) { k.LastUsed = at })
 }

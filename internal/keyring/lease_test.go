@@ -368,3 +368,34 @@ func BenchmarkLimits(b *testing.B) {
 		l.Settle(15, 0)
 	}
 }
+
+// A key that issues others for every visitor of a page fills nothing: those that have ended are forgotten, and of the others there are not
+// more than so many.
+func TestIssuedKeysMakeRoom(t *testing.T) {
+	r, m, now, issuer := limited(t, Terms{MayIssue: true})
+	issue := func() (Key, error) {
+		_, k, err := r.IssueUnder(t.Context(), issuer, Terms{Label: "page", Expires: now.Add(10 * time.Minute), Limits: Limits{RequestsPerDay: 5}, ByModel: map[string]Limits{"m": {AtOnce: 1}}})
+		return k, err
+	}
+	for range mostChildren {
+		k, err := issue()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := r.Admit(k, "m"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, err := issue()
+	var e *exchange.Error
+	if !errors.As(err, &e) || e.Code != "too_many_keys" || e.RetryAfter != 10*time.Minute {
+		t.Errorf("one more: %v", err)
+	}
+	*now = now.Add(10 * time.Minute)
+	if _, err := issue(); err != nil {
+		t.Error(err)
+	}
+	if len(m.keys) != 2 || len(r.accounts) > 2 {
+		t.Errorf("%d keys and %d accounts are left", len(m.keys), len(r.accounts))
+	}
+}

@@ -309,6 +309,23 @@ func (s *Store) RevokeKey(ctx context.Context, id string, at time.Time) error {
 	return s.exec(ctx, `UPDATE keys SET revoked = ? WHERE id = ?`, seconds(at), id)
 }
 
+// DropKey forgets a key, and what was counted of it.
+func (s *Store) DropKey(ctx context.Context, id string) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return told(err)
+	}
+	defer tx.Rollback() //nolint:errcheck // it has no effect after Commit
+	if _, err := tx.ExecContext(ctx, `DELETE FROM keys WHERE id = ?`, id); err != nil {
+		return told(err)
+	}
+	// What was counted with single models stands under the key's identifier, a slash, and the model.
+	if _, err := tx.ExecContext(ctx, `DELETE FROM counts WHERE account = ?1 OR substr(account, 1, length(?1) + 1) = ?1 || '/'`, id); err != nil {
+		return told(err)
+	}
+	return told(tx.Commit())
+}
+
 // TouchKey notes when a key was used.
 func (s *Store) TouchKey(ctx context.Context, id string, at time.Time) error {
 	return s.exec(ctx, `UPDATE keys SET last_used = ? WHERE id = ?`, seconds(at), id)

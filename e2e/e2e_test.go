@@ -542,7 +542,7 @@ func TestStartFailures(t *testing.T) {
 		{"data folder below a file", []string{"serve", "--listen", "127.0.0.1:0", "--data", file + "/data"}, "not a directory"},
 		{"data folder that nobody can write", []string{"serve", "--listen", "127.0.0.1:0", "--data", "/proc/kindred"}, "/proc/kindred"},
 		{"configuration that is missing", []string{"serve", "--config", folder + "/none.yaml"}, "no such file"},
-		{"configuration with an unknown key", []string{"serve", "--config", write("b.yaml", "listen: 127.0.0.1:0\nport: 7\n")}, `b.yaml: [2:1] unknown field "port"`},
+		{"configuration with an unknown key", []string{"serve", "--config", write("b.yaml", "listen: 127.0.0.1:0\nport: 7\n")}, `b.yaml: line 2, column 1: there is no setting "port"`},
 		{"configuration of the wrong type", []string{"serve", "--config", write("c.yaml", "models: 7\n")}, "c.yaml: [1:9]"},
 		{"unknown access", []string{"serve", "--access", "friends"}, "it must be keys or open"},
 		{"open to others", []string{"serve", "--listen", "0.0.0.0:0", "--access", "open"}, "access is open, which is refused on 0.0.0.0:0"},

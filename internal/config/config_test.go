@@ -52,6 +52,7 @@ func TestMistakesAreNamed(t *testing.T) {
 	home := alone(t)
 	for text, want := range map[string]string{
 		"lisen: x":                                               `line 1, column 1: there is no setting "lisen"; the nearest is "listen"`,
+		"colour: red":                                            `line 1, column 1: there is no setting "colour"; "kindred serve --print-config" lists`,
 		"models:\n  folder: [a]":                                 `line 2, column 3: there is no setting "models.folder"; the nearest is "models.folders"`,
 		"models:\n  fetch:\n  - { adress: x }":                   `there is no setting "models.fetch[0].adress"; the nearest is "models.fetch[0].address"`,
 		"listen: a:1\n---\nlisten: b:1":                          "several documents",

@@ -242,7 +242,11 @@ func known(n ast.Node, t reflect.Type, name string, lines map[string]int) error 
 			near := slices.MinFunc(names, func(a, b string) int {
 				return levenshtein.ComputeDistance(key, a) - levenshtein.ComputeDistance(key, b)
 			})
-			return fmt.Errorf("line %d, column %d: there is no setting %q; the nearest is %q", at.Line, at.Column, path, strings.TrimPrefix(name+"."+near, "."))
+			said := "\"kindred serve --print-config\" lists those that there are"
+			if levenshtein.ComputeDistance(key, near) <= max(2, len(key)/2) {
+				said = fmt.Sprintf("the nearest is %q", strings.TrimPrefix(name+"."+near, "."))
+			}
+			return fmt.Errorf("line %d, column %d: there is no setting %q; %s", at.Line, at.Column, path, said)
 		}
 		lines[path] = at.Line
 		inner := f.Type

@@ -69,6 +69,9 @@ func (h *House) listen(n config.Network) error {
 		if l == nil {
 			return errors.New("one of the sockets that the system has opened for the gate is none that takes connections; use ListenStream in its unit")
 		}
+		if tcp, ok := l.Addr().(*net.TCPAddr); ok && h.Config.Access == config.Open && !tcp.IP.IsLoopback() {
+			return fmt.Errorf("access is open, which is refused on %s, a socket that the system has opened: others could reach it; use keys", tcp)
+		}
 		h.log.Info("took over a socket that the system has opened", "address", l.Addr().String())
 		add(l)
 	}

@@ -80,6 +80,11 @@ func (h *House) reload(ctx context.Context) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	set, err := s.reread()
+	held := config.Held(s.holds, set.Config)
+	if err == nil {
+		// What it says may hold only together with what needs a restart: access may not be opened while others still reach the gate.
+		err = held.Check()
+	}
 	if err != nil {
 		if s.problem != err.Error() {
 			h.log.Error("the configuration cannot be used; the one before stays", "error", err.Error())
@@ -92,7 +97,7 @@ func (h *House) reload(ctx context.Context) {
 		return
 	}
 	before := s.holds
-	s.set, s.read, s.problem, s.holds = set, time.Now(), "", config.Held(before, set.Config)
+	s.set, s.read, s.problem, s.holds = set, time.Now(), "", held
 	h.log.Info("the configuration was read anew", "file", set.File, "changes", len(changed))
 	for _, c := range changed {
 		if c.Restart {

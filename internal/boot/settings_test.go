@@ -111,6 +111,9 @@ func TestAGateFollowsItsFile(t *testing.T) {
 		t.Errorf("the log does not say what needs a restart:\n%s", said.String())
 	}
 
+	// Access cannot be opened with an address for others, nor by taking that out of the file while it is still listened at.
+	write("access: open\nnetwork: { listen: [\"192.0.2.1:0\"] }\n")
+	until("the mistake is told", func() bool { return strings.Contains(told().Problem, "refused on 192.0.2.1:0") })
 	write("browser_origin: []\n")
 	until("the mistake is told", func() bool { return strings.Contains(told().Problem, `the nearest is "browser_origins"`) })
 	if !shared() {
@@ -128,5 +131,58 @@ func TestAGateFollowsItsFile(t *testing.T) {
 	until("the origin is let in no more", func() bool { return !shared() })
 	if s := told(); s.Problem != "" || one(s, "ledger.days").Value != "5" {
 		t.Errorf("after it was mended: %+v", s)
+	}
+}
+
+// What a gate runs with counts: access is not opened while others reach it, though the file does not name their address any more.
+func TestAccessIsNotOpenedToOthers(t *testing.T) {
+	folder := t.TempDir()
+	base := settings(t, folder)
+	file := filepath.Join(t.TempDir(), "gate.yaml")
+	write := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("network: { listen: [\"0.0.0.0:0\"] }\n")
+	read := func() (config.Reading, error) {
+		return config.Read(file, config.Flag{Name: "listen", Flag: "--listen", Values: []string{"127.0.0.1:0"}}, config.Flag{Name: "data", Flag: "--data", Values: []string{folder}},
+			config.Flag{Name: "models.folders", Flag: "--models", Values: base.Models.Folders})
+	}
+	r, err := read()
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := options
+	o.Read = read
+	h, owner := running(t, r.Config, o)
+	write("access: open\n")
+	h.Reload()
+	tries(t, func() bool {
+		h.Reload()
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, strings.TrimSuffix(h.Server.BaseURL(), "/v1")+"/gate/settings", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+owner)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		var s server.Settings
+		if err := json.NewDecoder(resp.Body).Decode(&s); err != nil {
+			t.Fatal(err)
+		}
+		return strings.Contains(s.Problem, "access is open, which is refused on 0.0.0.0:0")
+	})
+	resp, err := http.Get(h.Server.BaseURL() + "/models")
+	if err != nil {
+		t.Fatal(err)
+	}
+	resp.Body.Close()
+	if resp.StatusCode != http.StatusUnauthorized {
+		t.Errorf("without a key: %s", resp.Status)
 	}
 }

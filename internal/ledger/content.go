@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"log/slog"
@@ -204,10 +205,14 @@ func redact(c *kept.Content, patterns []*regexp.Regexp) {
 		return s
 	}
 	var doc any
-	if err := json.Unmarshal(c.Request, &doc); err == nil {
-		if raw, err := json.Marshal(cleaned(doc, clean)); err == nil {
-			c.Request = raw
-		}
+	d := json.NewDecoder(bytes.NewReader(c.Request))
+	d.UseNumber() // a seed must stay what it is
+	err := d.Decode(&doc)
+	if err == nil {
+		c.Request, err = json.Marshal(cleaned(doc, clean))
+	}
+	if err != nil {
+		c.Request, c.Problem = json.RawMessage(`{}`), "the request could not be gone through: "+err.Error()
 	}
 	for i := range c.Prompt {
 		c.Prompt[i].Text = clean(c.Prompt[i].Text)

@@ -45,6 +45,7 @@ type Runner struct {
 	loaded  map[string]*entry // by path
 	live    map[*entry]bool   // these, and those that somebody still uses though nobody can get them any more
 	used    int64             // bytes that all entries account for, those included that are on their way out
+	leaving int64             // bytes of those that are being closed, which are as good as free
 	closed  bool
 	pending int       // goroutines that load or close an entry
 	settled sync.Cond // told when pending falls
@@ -219,6 +220,8 @@ func (r *Runner) finish(e *entry) {
 	if e.timer != nil {
 		e.timer.Stop()
 	}
+	bytes := e.bytes
+	r.leaving += bytes
 	r.start(func() {
 		if e.ahead != nil {
 			e.ahead.end()
@@ -230,7 +233,8 @@ func (r *Runner) finish(e *entry) {
 			}
 		}
 		r.mu.Lock()
-		r.used -= e.bytes
+		r.used -= bytes
+		r.leaving -= bytes
 		r.mu.Unlock()
 	})
 }
@@ -371,8 +375,7 @@ func (r *Runner) admit(e *entry, bytes int64) error {
 		if bytes > r.opts.Memory {
 			return tooLarge(bytes, r.opts.Memory, 0)
 		}
-		freed := int64(0)
-		for r.used-freed+bytes > r.opts.Memory {
+		for r.used-r.leaving+bytes > r.opts.Memory {
 			var oldest *entry
 			for _, other := range r.loaded {
 				if other.leases == 0 && !other.kept && other != e && other.done() && (oldest == nil || other.last.Before(oldest.last)) {
@@ -380,9 +383,8 @@ func (r *Runner) admit(e *entry, bytes int64) error {
 				}
 			}
 			if oldest == nil {
-				return tooLarge(bytes, r.opts.Memory, r.used-freed)
+				return tooLarge(bytes, r.opts.Memory, r.used-r.leaving)
 			}
-			freed += oldest.bytes
 			r.retire(oldest)
 			r.tell("unloaded: another model needs its memory", oldest.path, nil)
 		}

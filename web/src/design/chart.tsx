@@ -24,7 +24,7 @@ export default function Chart({ title, unit, points, says }: { title: string; un
               contentStyle={{ background: "var(--leaf)", border: "1px solid var(--rule-strong)", borderRadius: 3, fontSize: 13, color: "var(--ink)" }}
               itemStyle={{ color: "var(--ink)" }}
             />
-            <Area dataKey="value" stroke="var(--vermilion)" strokeWidth={1.5} fill="var(--vermilion-wash)" fillOpacity={0.6} isAnimationActive={false} connectNulls={false} dot={{ r: 1.5, fill: "var(--vermilion)", stroke: "none" }} />
+            <Area dataKey="value" stroke="var(--vermilion)" strokeWidth={1.5} fill="var(--vermilion-wash)" fillOpacity={0.6} isAnimationActive={false} connectNulls={false} dot={points.some((p) => p.value === null) && { r: 1.5, fill: "var(--vermilion)", stroke: "none" }} />
           </AreaChart>
         </ResponsiveContainer>
       </div>

@@ -83,7 +83,7 @@ function writing(e: api.Exchange) {
 /** Tokens written a second, for each step of the time that is looked at. */
 function rates(list: api.Exchange[], clock: number): Point[] {
   const first = Math.floor((clock - back) / step);
-  const points = Array.from({ length: back / step }, (_, i) => ({ at: (first + i) * step, value: 0 }));
+  const points = Array.from({ length: back / step + 1 }, (_, i) => ({ at: (first + i) * step, value: 0 }));
   for (const e of list) {
     if (!e.completion_tokens || e.state === "open") continue;
     const { from, to } = writing(e);
@@ -100,7 +100,7 @@ const median = (list: number[]) => list.sort((a, b) => a - b)[Math.floor(list.le
 
 function firsts(list: api.Exchange[], clock: number): Point[] {
   const first = Math.floor((clock - back) / step);
-  return Array.from({ length: back / step }, (_, i) => {
+  return Array.from({ length: back / step + 1 }, (_, i) => {
     const at = (first + i) * step;
     const waits = list.filter((e) => e.first_token_ms > 0 && Math.floor(Date.parse(e.begun) / step) === first + i).map((e) => e.first_token_ms);
     return { at, value: median(waits) ?? null };
@@ -230,7 +230,7 @@ function FirstSteps() {
     [usable.length > 0, "A model", usable.length > 0 ? `${usable[0]?.id} is installed.` : <Link to="/models" className="underline underline-offset-4">Add one</Link>],
     [!!key, "A key for the application", key ? "One is issued." : <Link to="/keys" className="underline underline-offset-4">Issue one</Link>],
     [false, "The base URL", <span key="b" className="flex flex-wrap items-center gap-3"><code className="tabular">{base}</code><CopyButton text={base} what="the base URL for the application" /></span>],
-    [false, "The first call", <span key="c" className="flex flex-wrap items-start gap-3"><code className="tabular min-w-0 basis-96 break-all">{call}</code><CopyButton text={call} what="the call" /></span>],
+    [false, "The first call", <span key="c" className="flex flex-wrap items-start gap-3"><code className="tabular min-w-0 grow basis-96 break-all">{call}</code><CopyButton text={call} what="the call" /></span>],
   ];
   return (
     <div className="mb-8 border-l-2 border-vermilion bg-leaf px-5 py-4">

@@ -200,11 +200,19 @@ func TestContents(t *testing.T) {
 	if e := shown(resp.Header.Get("X-Request-Id")); e.Content != nil {
 		t.Error("what is said with a key that does not say so is recorded")
 	}
+	other, _ := h.issueWith(t, `{"label":"other","record_content":"yes"}`)
+	resp, _ = h.do(t, "POST", "/v1/chat/completions", other, question)
+	others := resp.Header.Get("X-Request-Id")
+	for end := time.Now().Add(10 * time.Second); shown(others).Content == nil && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+	}
 	if _, body := h.do(t, "DELETE", "/gate/contents?before=2001-01-01T00:00:00Z", h.owner, ""); body != `{"removed":0}` {
 		t.Errorf("what is not old was purged: %s", body)
 	}
 	if _, body := h.do(t, "DELETE", "/gate/contents?key=kept", h.owner, ""); body != `{"removed":1}` {
 		t.Errorf("purged: %s", body)
+	}
+	if shown(others).Content == nil {
+		t.Error("what was said with another key is purged too")
 	}
 	for _, query := range []string{"before=noon", "key=nobody"} {
 		if resp, body := h.do(t, "DELETE", "/gate/contents?"+query, h.owner, ""); resp.StatusCode/100 != 4 {

@@ -1,0 +1,83 @@
+package store
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"kindredgate/internal/kept"
+)
+
+// What has ended counts once, however often the journal brings it; what is open or was refused does not.
+func TestTotals(t *testing.T) {
+	s, err := Open(filepath.Join(t.TempDir(), "gate.db"), kept.Limits{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	at := time.Date(2031, 5, 31, 12, 0, 0, 0, time.Local)
+	one := kept.Exchange{ID: "a", Begun: at, Key: "k", Label: "bot", Group: "harbour", Answered: "m", State: kept.Open}
+	done := one
+	done.State, done.PromptTokens, done.CachedTokens, done.CompletionTokens, done.Cost, done.Took, done.Queue = kept.Done, 10, 4, 5, 7, 100, 40
+	failed, refused, later := done, done, done
+	failed.ID, failed.State = "b", kept.Failed
+	refused.ID, refused.State = "c", kept.Refused
+	later.ID, later.Begun = "d", at.AddDate(0, 0, 1)
+	for _, list := range [][]kept.Exchange{{one}, {done, failed, refused, later}, {done, failed}} {
+		if err := s.PutExchanges(t.Context(), list); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := s.Totals(t.Context(), "2031-05")
+	want := kept.Total{Key: "k", Label: "bot", Group: "harbour", Model: "m", Requests: 2, Failed: 1, Prompt: 20, Cached: 8, Completion: 10, Cost: 14, Busy: 120}
+	if err != nil || len(got) != 1 || got[0] != want {
+		t.Errorf("%+v, %v; want %+v", got, err, want)
+	}
+	if got, err := s.Totals(t.Context(), "2031-06"); err != nil || len(got) != 1 || got[0].Requests != 1 {
+		t.Errorf("the month after: %+v, %v", got, err)
+	}
+}
+
+// What was said has its space: the oldest makes room for the new, and what is larger than all of it is not kept.
+func TestContentsHaveTheirSpace(t *testing.T) {
+	s, err := Open(filepath.Join(t.TempDir(), "gate.db"), kept.Limits{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	content := func(id string, bytes int) kept.Content {
+		raw := make([]byte, bytes/2) // which does not get smaller when it is compressed
+		rand.Read(raw)
+		return kept.Content{ID: id, Key: "k", At: time.Unix(1000, 0), Request: json.RawMessage(`{}`), Answers: []kept.Answer{{Text: hex.EncodeToString(raw)}}}
+	}
+	const space = 20_000
+	for _, id := range []string{"a", "b", "c", "d", "e", "f"} {
+		if err := s.PutContent(t.Context(), content(id, 10_000), space); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.PutContent(t.Context(), content("huge", 100_000), space); !errors.Is(err, kept.ErrNoRoom) {
+		t.Errorf("one larger than all: %v", err)
+	}
+	if _, err := s.Content(t.Context(), "a"); !errors.Is(err, kept.ErrMissing) {
+		t.Errorf("the oldest: %v", err)
+	}
+	if c, err := s.Content(t.Context(), "f"); err != nil || len(c.Answers) != 1 || c.Key != "k" {
+		t.Errorf("the newest: %+v, %v", c, err)
+	}
+	var total int64
+	if err := s.db.QueryRow(`SELECT sum(bytes) FROM contents`).Scan(&total); err != nil || total > space {
+		t.Errorf("%d bytes are kept of %d, %v", total, space, err)
+	}
+	if _, err := s.db.Exec(`UPDATE contents SET doc = ? WHERE id = 'f'`, bytes.Repeat([]byte{1}, 10)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Content(t.Context(), "f"); !errors.Is(err, kept.ErrDamaged) {
+		t.Errorf("a damaged one: %v", err)
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math"
 	"net/http"
 	"net/url"
@@ -498,5 +499,50 @@ func TestPresetsInEveryStyle(t *testing.T) {
 				t.Errorf("%s%s does not tell %s: %s", path, stream, facts.Fingerprint, raw)
 			}
 		}
+	}
+}
+
+// A client that gives up on silence gets white space ahead of its answer, which is JSON all the same.
+func TestWholeAnswersKeepTheLineAlive(t *testing.T) {
+	release := make(chan struct{})
+	h := start(t, &scripted.Runner{Pieces: aye, Before: func(_ context.Context, piece int) error {
+		if piece == 1 {
+			<-release
+		}
+		return nil
+	}}, func(o *Options) { o.Silence = time.Nanosecond })
+	patient, _ := h.issueWith(t, `{"label":"patient","keep_alive":true}`)
+	calls := map[string]string{
+		"/v1/chat/completions": chatBody(false, ""),
+		"/v1/completions":      `{"model":"harbour-4m","prompt":"When?"}`,
+		"/v1/generate":         `{"model":"harbour-4m","prompt":"When?"}`,
+		"/v1/responses":        `{"model":"harbour-4m","input":"When?"}`,
+	}
+	for path, sent := range calls {
+		req, err := http.NewRequestWithContext(t.Context(), "POST", h.url+path, strings.NewReader(sent))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+patient)
+		req.Header.Set("Content-Type", "application/json")
+		resp, err := http.DefaultClient.Do(req) // which comes back though the answer waits
+		if err != nil {
+			t.Fatal(err)
+		}
+		first := make([]byte, 1)
+		if _, err := io.ReadFull(resp.Body, first); err != nil || first[0] != ' ' || resp.StatusCode != 200 || resp.Header.Get("Server-Timing") == "" {
+			t.Errorf("%s: begins with %q, %d, %v", path, first, resp.StatusCode, err)
+		}
+		release <- struct{}{}
+		raw, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		var doc map[string]any
+		if err != nil || json.Unmarshal(raw, &doc) != nil || !strings.Contains(string(raw), "Aye, aye.") || !strings.HasPrefix(resp.Header.Get("Content-Type"), "application/json") {
+			t.Errorf("%s: %q, %v", path, raw, err)
+		}
+	}
+	go func() { release <- struct{}{} }()
+	if _, body := h.do(t, "POST", "/v1/generate", h.key, calls["/v1/generate"]); strings.HasPrefix(body, " ") {
+		t.Errorf("without the option: %q", body)
 	}
 }

@@ -136,6 +136,7 @@ func TestHeld(t *testing.T) {
 func FuzzConfiguration(f *testing.F) {
 	f.Add("models:\n  folders: [a]\n  fetch: [{name: x}]\n")
 	f.Add("a: &x [*x]\n? {b: c}\n: d")
+	f.Add("models:\n  folders: !00\n00000000000000000000") // on which the parser panics
 	f.Fuzz(func(t *testing.T, text string) {
 		c := Default()
 		if _, err := decode([]byte(text), &c); err != nil && strings.Contains(err.Error(), "\n") {

@@ -156,7 +156,8 @@ func split(l leaf, text string) []string {
 }
 
 // set gives a setting the value that texts stand for.
-func (l leaf) set(texts []string) error {
+func (l leaf) set(texts []string) (err error) {
+	defer unpanicked(&err)
 	switch l.value.Interface().(type) {
 	case []string:
 		l.value.Set(reflect.ValueOf(texts))
@@ -190,6 +191,7 @@ func (l leaf) text() (string, error) {
 
 // decode reads YAML over what is in c, and tells at which line which setting stands.
 func decode(raw []byte, c *Config) (lines map[string]int, err error) {
+	defer unpanicked(&err)
 	file, err := parser.ParseBytes(raw, 0)
 	if err != nil {
 		return nil, errors.New(firstLine(err))
@@ -214,6 +216,13 @@ func decode(raw []byte, c *Config) (lines map[string]int, err error) {
 		return nil, errors.New(firstLine(err))
 	}
 	return lines, nil
+}
+
+// unpanicked makes an error of a panic: the parser gives up so on some texts that no one writes, such as a list with the tag of something else.
+func unpanicked(err *error) {
+	if p := recover(); p != nil {
+		*err = fmt.Errorf("it cannot be read as YAML: %v", p)
+	}
 }
 
 // known reports keys of a mapping that there are not in t, with the nearest that there is; of the others it notes the lines.

@@ -88,7 +88,11 @@ func (s *screen) wait(from int, pattern string) int {
 func (s *screen) code() int {
 	s.t.Helper()
 	ended := make(chan error, 1)
-	go func() { ended <- s.cmd.Wait() }()
+	go func() {
+		err := s.cmd.Wait()
+		<-s.ended // what it printed last has been read
+		ended <- err
+	}()
 	select {
 	case <-ended:
 	case <-time.After(30 * time.Second):
@@ -170,7 +174,7 @@ func TestInterruptedCommands(t *testing.T) {
 		t.Errorf("code %d", code)
 	}
 	long := onTerminal(t, g, "ask", "--style", "raw", "-t", "2", "-n", "2000", "The boats")
-	long.wait(0, `[a-z]{3}`)
+	long.wait(0, `[a-z]{3}`) // of the answer, or that it is waited for
 	if err := long.cmd.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)
 	}

@@ -4,6 +4,10 @@ import * as api from "./api";
 import { useFeed } from "./feed";
 import { message } from "./words";
 
+/** How often what has come is shown, in milliseconds, and how long a list grows by itself. */
+const shownEvery = 200;
+const longest = 2000;
+
 /** The newest exchanges that fit, since a time if one is given. */
 export function useExchanges(filter: api.Filter, length = api.pageLength, since?: string) {
   const [list, setList] = useState<api.Exchange[]>();
@@ -27,12 +31,24 @@ export function useExchanges(filter: api.Filter, length = api.pageLength, since?
     }
   }, [filter, length, since]);
 
+  // What comes is shown a few times a second, however fast it comes.
+  const pending = useRef<api.Exchange[]>([]);
+  const timer = useRef<number>(undefined);
+  useEffect(() => () => window.clearTimeout(timer.current), []);
+  function show() {
+    timer.current = undefined;
+    const news = pending.current;
+    pending.current = [];
+    setList((old) => old && merged(old, news));
+  }
+
   const opened = useRef(false);
   const { broken } = useFeed(
     (e) => {
       if (!fits(e, filter)) return;
       seen.current.set(e.id, e);
-      setList((old) => old && merged(old, e));
+      pending.current.push(e);
+      timer.current ??= window.setTimeout(show, shownEvery);
     },
     () => {
       opened.current = true;
@@ -57,10 +73,15 @@ export function useExchanges(filter: api.Filter, length = api.pageLength, since?
   return { list, more, older, problem: broken ? "The gate does not answer. What happens meanwhile shows up here when it does again." : problem };
 }
 
-/** Puts an exchange where it belongs: in its own place if it is there already, else at the top. */
-function merged(list: api.Exchange[], seen: api.Exchange) {
-  const at = list.findIndex((e) => e.id === seen.id);
-  return at < 0 ? [seen, ...list] : list.map((e, i) => (i === at ? seen : e));
+/** Puts exchanges where they belong: in their own places if they are there already, else at the top. The oldest make room. */
+function merged(list: api.Exchange[], news: api.Exchange[]) {
+  const latest = new Map(news.map((e) => [e.id, e])); // of several about the same, the last
+  const kept = list.map((e) => {
+    const told = latest.get(e.id);
+    latest.delete(e.id);
+    return told ?? e;
+  });
+  return [...[...latest.values()].reverse(), ...kept].slice(0, Math.max(list.length, longest));
 }
 
 function fits(e: api.Exchange, f: api.Filter) {

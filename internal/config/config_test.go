@@ -123,6 +123,21 @@ func TestSettingsTellWhereTheyComeFrom(t *testing.T) {
 	}
 }
 
+// Relative paths in a file begin at the file, wherever the gate is started; elsewhere they begin there.
+func TestPathsBeginAtTheirFile(t *testing.T) {
+	home := alone(t)
+	file := write(t, home+"/etc/gate.yaml", "data: state\nmodels: { folders: [models, ~/more, /most] }\nnetwork: { certificate: cert.pem, key: /k.pem }\n")
+	t.Chdir(t.TempDir())
+	here, err := os.Getwd()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := Read(file, Flag{Name: "data", Flag: "--data", Values: []string{"other"}})
+	if err != nil || r.Data != here+"/other" || !slices.Equal(r.Models.Folders, []string{home + "/etc/models", home + "/more", "/most"}) || r.Network.Certificate != home+"/etc/cert.pem" || r.Network.Key != "/k.pem" {
+		t.Errorf("%+v, %v", r.Config, err)
+	}
+}
+
 // While a gate runs, what needs a restart stays.
 func TestHeld(t *testing.T) {
 	running, set := Default(), Default()

@@ -114,6 +114,7 @@ func Read(path string, flags ...Flag) (Reading, error) {
 		s := Setting{Name: l.name, Layer: ByDefault, Restart: l.restart}
 		if line, ok := lines[l.name]; ok {
 			s.Layer, s.Where = ByFile, fmt.Sprintf("%s:%d", r.File, line)
+			l.beside(filepath.Dir(r.File))
 		}
 		if text := os.Getenv(l.env); text != "" {
 			s.Layer, s.Where = ByEnvironment, l.env
@@ -178,6 +179,26 @@ func (l leaf) set(texts []string) (err error) {
 		return fmt.Errorf("%q does not fit: %s", texts[0], firstLine(err))
 	}
 	return nil
+}
+
+// beside has the paths of a file begin at its folder, rather than where the gate happens to be started.
+func (l leaf) beside(folder string) {
+	if !slices.Contains([]string{"data", "models.folders", "network.certificate", "network.key", "network.acme.roots"}, l.name) {
+		return
+	}
+	for _, path := range l.paths() {
+		if *path != "" && !filepath.IsAbs(*path) && !strings.HasPrefix(*path, "~") {
+			*path = filepath.Join(folder, *path)
+		}
+	}
+}
+
+// paths are the texts of a setting that has paths.
+func (l leaf) paths() []*string {
+	if list, ok := l.value.Addr().Interface().(*[]string); ok {
+		return pointers(*list)
+	}
+	return []*string{l.value.Addr().Interface().(*string)}
 }
 
 // text is the value of a setting in YAML, on one line.

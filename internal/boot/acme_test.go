@@ -46,6 +46,13 @@ func TestCertificatesFromAnAuthority(t *testing.T) {
 	names.SetDefaultDNSIPv6("")
 	go names.Run()
 	defer names.Shutdown()
+	tries(t, func() bool {
+		conn, err := net.Dial("tcp", resolver)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	})
 
 	var handler atomic.Pointer[http.Handler]
 	authority := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*handler.Load()).ServeHTTP(w, r) }))

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"net"
 	"net/http"
 	"os"
@@ -59,5 +60,29 @@ func TestASocketThatWasOpenedBefore(t *testing.T) {
 	}
 	if !strings.Contains(output.String(), "took over a socket") {
 		t.Errorf("the gate says\n%s", output.String())
+	}
+}
+
+// A socket that others reach is not taken over by a gate that is open to everybody.
+func TestASocketForOthersWithOpenAccess(t *testing.T) {
+	folder := t.TempDir()
+	socket, err := net.Listen("tcp", "0.0.0.0:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer socket.Close()
+	file, err := socket.(*net.TCPListener).File()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second) // it would run on if it started
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "sh", "-c", `LISTEN_PID=$$ exec "$0" "$@"`, binary, "serve", "--access", "open", "--listen", "127.0.0.1:0", "--models", folder, "--data", filepath.Join(folder, "gate"))
+	cmd.Env = append(Env(folder), "LISTEN_FDS=1")
+	cmd.ExtraFiles = []*os.File{file}
+	out, err := cmd.CombinedOutput()
+	if exit := (*exec.ExitError)(nil); !errors.As(err, &exit) || exit.ExitCode() != 1 || !strings.Contains(string(out), "access is open, which is refused on") {
+		t.Errorf("%v, %s", err, out)
 	}
 }

@@ -317,6 +317,8 @@ func TestCommandLine(t *testing.T) {
 		{"groups forget, with keys", "", []string{"groups", "forget", "harbour"}, 1, "", `the key "grouped"`},
 		{"traffic export", "", []string{"traffic", "export", "--format", "csv", "--style", "raw"}, 0, ",raw,/v1/completions,harbour-4m,", ""},
 		{"traffic export as it cannot be", "", []string{"traffic", "export", "--format", "xml"}, 1, "", "must be jsonl or csv"},
+		{"traffic before there was any", "", []string{"traffic", "--until", "1h"}, 0, "no such exchange", ""},
+		{"traffic that goes on until it is over", "", []string{"traffic", "--until", "1h", "--follow"}, 2, "", "give one of them"},
 		{"traffic jobs", "", []string{"traffic", "jobs"}, 0, "No exchange goes on", ""},
 		{"traffic refused", "", []string{"traffic", "refused"}, 0, "404 model_not_found", ""},
 		{"traffic refused, one that was not", "", []string{"traffic", "refused", "nothing"}, 1, "", "no request nothing"},

@@ -20,10 +20,10 @@ import (
 
 // trafficFlags choose exchanges.
 type trafficFlags struct {
-	key, model, style, since, job string
-	failed                        bool
-	slow                          time.Duration
-	limit                         int
+	key, model, style, since, until, job string
+	failed                               bool
+	slow                                 time.Duration
+	limit                                int
 }
 
 func (t *terminal) traffic() *cobra.Command {
@@ -48,6 +48,9 @@ func (t *terminal) traffic() *cobra.Command {
 				return err
 			}
 			gate.exact = asJSON
+			if follow && f.until != "" {
+				return usageError{fmt.Errorf("--follow goes on with what happens, which --until leaves out; give one of them")}
+			}
 			if follow {
 				return t.follow(c.Context(), gate, f, query, asJSON)
 			}
@@ -78,6 +81,7 @@ func (f *trafficFlags) add(cmd *cobra.Command) {
 	fs.StringVarP(&f.style, "style", "s", "", "exchanges in one style")
 	fs.StringVar(&f.job, "job", "", "exchanges that go on from one another, by the id of the first")
 	fs.StringVar(&f.since, "since", "", "exchanges since then: a time such as 24h or 7d ago, or a day such as 2031-01-31")
+	fs.StringVar(&f.until, "until", "", "exchanges before then, said as for --since")
 	fs.BoolVar(&f.failed, "failed", false, "those that did not come to their end")
 	fs.DurationVar(&f.slow, "slow", 0, "those that took so long or longer, such as 2s")
 }
@@ -90,12 +94,15 @@ func (f *trafficFlags) query(now time.Time) (url.Values, error) {
 			q.Set(name, value)
 		}
 	}
-	if f.since != "" {
-		at, err := passed("--since", f.since, now)
+	for _, bound := range []struct{ name, text string }{{"since", f.since}, {"until", f.until}} {
+		if bound.text == "" {
+			continue
+		}
+		at, err := passed("--"+bound.name, bound.text, now)
 		if err != nil {
 			return nil, err
 		}
-		q.Set("since", at.UTC().Format(time.RFC3339))
+		q.Set(bound.name, at.UTC().Format(time.RFC3339))
 	}
 	if f.failed {
 		q.Set("bad", "true")

@@ -70,6 +70,7 @@ type Filter struct {
 	Style  string
 	Job    string // the first exchange of a job
 	Since  time.Time
+	Until  time.Time     // those that began before it
 	Before string        // the id of an exchange: those that began before it
 	Bad    bool          // those that were not done, as far as they have ended
 	Slow   time.Duration // that took so long or longer

@@ -35,9 +35,14 @@ func filter(c *gin.Context) (f kept.Filter, err error) {
 	if _, ok := dialect.Find(f.Style); f.Style != "" && !ok {
 		return f, exchange.InvalidParam("style", "style is %q; the styles are %s", f.Style, dialect.List(dialect.Styles...))
 	}
-	if text := c.Query("since"); text != "" {
-		if f.Since, err = time.Parse(time.RFC3339, text); err != nil {
-			return f, exchange.InvalidParam("since", "since is %q; it must be a time such as 2030-01-31T12:00:00Z", text)
+	for _, bound := range []struct {
+		name string
+		at   *time.Time
+	}{{"since", &f.Since}, {"until", &f.Until}} {
+		if text := c.Query(bound.name); text != "" {
+			if *bound.at, err = time.Parse(time.RFC3339, text); err != nil {
+				return f, exchange.InvalidParam(bound.name, "%s is %q; it must be a time such as 2030-01-31T12:00:00Z", bound.name, text)
+			}
 		}
 	}
 	if text := c.Query("bad"); text != "" {

@@ -79,6 +79,8 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 	count("model=harbour-embed", 1)
 	count("slow_ms=60000", 0)
 	count("since="+time.Now().Add(time.Hour).UTC().Format(time.RFC3339), 0)
+	count("until="+time.Now().Add(time.Hour).UTC().Format(time.RFC3339), 7)
+	count("until="+time.Now().Add(-time.Hour).UTC().Format(time.RFC3339), 0)
 	count("limit=2", 2)
 	if resp, body := h.do(t, "GET", "/gate/exchanges/export?style=raw", h.owner, ""); resp.StatusCode != 200 || strings.Count(body, "\n") != 2 || strings.Count(body, `"style":"raw"`) != 2 {
 		t.Errorf("exported: %d %s", resp.StatusCode, body)
@@ -93,7 +95,7 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 		t.Errorf("a table has %q", cells)
 	}
 	count("before="+all[2].ID, 4)
-	for _, query := range []string{"bad=perhaps", "style=verse", "since=noon", "slow_ms=-1", "limit=0", "limit=1001"} {
+	for _, query := range []string{"bad=perhaps", "style=verse", "since=noon", "until=noon", "slow_ms=-1", "limit=0", "limit=1001"} {
 		name, _, _ := strings.Cut(query, "=")
 		if resp, body := h.do(t, "GET", "/gate/exchanges?"+query, h.owner, ""); resp.StatusCode != 400 || !strings.Contains(body, `"param":"`+name+`"`) {
 			t.Errorf("%s: %d %s", query, resp.StatusCode, body)

@@ -117,6 +117,9 @@ func (s *Store) Exchanges(ctx context.Context, f kept.Filter) ([]kept.Exchange, 
 			if !f.Since.IsZero() {
 				where(`begun >= ?`, f.Since.UnixMicro())
 			}
+			if !f.Until.IsZero() {
+				where(`begun < ?`, f.Until.UnixMicro())
+			}
 			if f.Before != "" {
 				where(`(begun, id) < (SELECT begun, id FROM exchanges WHERE id = ?)`, f.Before)
 			}

@@ -87,8 +87,8 @@ type Exchanges interface {
 	Exchanges(ctx context.Context, f Filter) ([]Exchange, error)
 	// Exchange returns one, or ErrMissing.
 	Exchange(ctx context.Context, id string) (Exchange, error)
-	// PruneExchanges removes those that began before a time.
-	PruneExchanges(ctx context.Context, before time.Time) error
+	// PruneExchanges removes those that are older than age. It is called now and then.
+	PruneExchanges(ctx context.Context, now time.Time, age time.Duration) error
 	// Totals sums up what ended in a month, such as 2031-01.
 	Totals(ctx context.Context, month string) ([]Total, error)
 	// Jobs lists jobs of more than one exchange, the newest first.
@@ -164,6 +164,8 @@ type Contents interface {
 	PutContent(ctx context.Context, c Content, space int64) error
 	// Content returns one, or ErrMissing.
 	Content(ctx context.Context, id string) (Content, error)
+	// PruneContents removes those that are older than age. It is called now and then.
+	PruneContents(ctx context.Context, now time.Time, age time.Duration) error
 	// PurgeContents removes those of a key ("" for all) that are older than a time (zero for all), and says how many.
 	PurgeContents(ctx context.Context, key string, before time.Time) (int64, error)
 }

@@ -117,7 +117,7 @@ func (k *Recorder) guardedPut(s said) {
 	}
 	if set.Age > 0 && time.Since(k.pruned) > time.Hour {
 		k.pruned = time.Now()
-		if _, err := k.contents.PurgeContents(ctx, "", k.pruned.Add(-set.Age)); err != nil {
+		if err := k.contents.PruneContents(ctx, k.pruned, set.Age); err != nil {
 			k.log.Warn("what was said long ago was not removed", "error", err.Error())
 		}
 	}

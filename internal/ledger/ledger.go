@@ -247,7 +247,7 @@ func (b *Book) write() {
 		}
 		if age := time.Duration(b.age.Load()); age > 0 && err == nil && time.Since(pruned) > time.Hour {
 			pruned = time.Now()
-			if err := b.records.PruneExchanges(context.Background(), pruned.Add(-age)); err != nil {
+			if err := b.records.PruneExchanges(context.Background(), pruned, age); err != nil {
 				b.log.Warn("old exchanges were not removed", "error", err.Error())
 			}
 		}

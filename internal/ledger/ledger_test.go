@@ -63,7 +63,7 @@ func (m *memory) Exchange(_ context.Context, id string) (kept.Exchange, error) {
 }
 
 func (m *memory) Exchanges(context.Context, kept.Filter) ([]kept.Exchange, error) { return nil, nil }
-func (m *memory) PruneExchanges(context.Context, time.Time) error                 { return nil }
+func (m *memory) PruneExchanges(context.Context, time.Time, time.Duration) error  { return nil }
 func (m *memory) Totals(context.Context, string) ([]kept.Total, error)            { return nil, nil }
 func (m *memory) Jobs(context.Context, time.Time, int) ([]kept.Job, error)        { return nil, nil }
 

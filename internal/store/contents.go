@@ -63,6 +63,16 @@ func (s *Store) Content(ctx context.Context, id string) (c kept.Content, err err
 	return c, nil
 }
 
+// PruneContents removes contents that are older than age.
+func (s *Store) PruneContents(ctx context.Context, now time.Time, age time.Duration) error {
+	now, err := s.steadily(ctx, "contents_pruned", now)
+	if err != nil {
+		return err
+	}
+	_, err = s.PurgeContents(ctx, "", now.Add(-age))
+	return err
+}
+
 // PurgeContents removes the contents of a key, or all, that are older than a time, or all.
 func (s *Store) PurgeContents(ctx context.Context, key string, before time.Time) (int64, error) {
 	result, err := s.db.ExecContext(ctx, `DELETE FROM contents WHERE (?1 = '' OR key = ?1) AND (?2 = 0 OR at < ?2)`, key, seconds(before))

@@ -161,9 +161,13 @@ func either(value string, columns ...string) []string {
 	return columns
 }
 
-// PruneExchanges removes those that began before a time.
-func (s *Store) PruneExchanges(ctx context.Context, before time.Time) error {
-	return s.exec(ctx, `DELETE FROM exchanges WHERE begun < ?`, before.UnixMicro())
+// PruneExchanges removes those that are older than age.
+func (s *Store) PruneExchanges(ctx context.Context, now time.Time, age time.Duration) error {
+	now, err := s.steadily(ctx, "exchanges_pruned", now)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, `DELETE FROM exchanges WHERE begun < ?`, now.Add(-age).UnixMicro())
 }
 
 // monthForm is how months are named.

@@ -82,7 +82,7 @@ func TestExchanges(t *testing.T) {
 			t.Errorf("%+v, %v", e, err)
 		}
 	}
-	if err := s.PruneExchanges(t.Context(), begun.Add(2*time.Second)); err != nil {
+	if err := s.PruneExchanges(t.Context(), begun.Add(3*time.Second), time.Second); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Exchange(t.Context(), "x0000001"); !errors.Is(err, kept.ErrMissing) {

@@ -107,19 +107,25 @@ func (s *Store) DropResponse(ctx context.Context, id string) error {
 // rule, would have everything removed.
 const mostAhead = 24 * time.Hour
 
-// PruneResponses removes responses that are too old. It is called now and then while the gate runs.
-func (s *Store) PruneResponses(ctx context.Context, now time.Time) error {
-	const note = "responses_pruned"
+// steadily brings a time up to which things are removed to one that is no more than mostAhead later than the last one of that name, and notes
+// it.
+func (s *Store) steadily(ctx context.Context, name string, at time.Time) (time.Time, error) {
 	var last int64
-	err := s.db.QueryRowContext(ctx, `SELECT value FROM notes WHERE name = ?`, note).Scan(&last)
+	err := s.db.QueryRowContext(ctx, `SELECT value FROM notes WHERE name = ?`, name).Scan(&last)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 	case err != nil:
-		return err
-	case now.Unix() > last+int64(mostAhead.Seconds()):
-		now = time.Unix(last, 0).Add(mostAhead)
+		return at, err
+	case at.Unix() > last+int64(mostAhead.Seconds()):
+		at = time.Unix(last, 0).Add(mostAhead)
 	}
-	if err := s.exec(ctx, `INSERT INTO notes (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, note, now.Unix()); err != nil {
+	return at, s.exec(ctx, `INSERT INTO notes (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, at.Unix())
+}
+
+// PruneResponses removes responses that are too old. It is called now and then while the gate runs.
+func (s *Store) PruneResponses(ctx context.Context, now time.Time) error {
+	now, err := s.steadily(ctx, "responses_pruned", now)
+	if err != nil {
 		return err
 	}
 	return s.exec(ctx, `DELETE FROM responses WHERE created < ?`, now.Add(-s.limits.Load().Age).Unix())

@@ -81,3 +81,34 @@ func TestContentsHaveTheirSpace(t *testing.T) {
 		t.Errorf("a damaged one: %v", err)
 	}
 }
+
+// The ledger and what was said get old by the clock, but not at once when it jumps; that they are to be kept for less holds at once.
+func TestAClockThatJumpsLeavesTheLedger(t *testing.T) {
+	s, err := Open(filepath.Join(t.TempDir(), "gate.db"), kept.Limits{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	now, day := time.Now(), 24*time.Hour
+	if err := s.PutExchanges(t.Context(), []kept.Exchange{{ID: "a", Begun: now.Add(-10 * day), State: kept.Done}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.PutContent(t.Context(), kept.Content{ID: "a", At: now.Add(-10 * day), Request: json.RawMessage(`{}`)}, 1<<20); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name string
+		at   time.Time
+		age  time.Duration
+		gone bool
+	}{{"as it is", now, 90 * day, false}, {"a clock that has jumped", now.Add(100 * day), 90 * day, false}, {"put right", now, 90 * day, false}, {"kept for less", now, 7 * day, true}} {
+		if err := errors.Join(s.PruneExchanges(t.Context(), c.at, c.age), s.PruneContents(t.Context(), c.at, c.age)); err != nil {
+			t.Fatal(err)
+		}
+		_, err1 := s.Exchange(t.Context(), "a")
+		_, err2 := s.Content(t.Context(), "a")
+		if errors.Is(err1, kept.ErrMissing) != c.gone || errors.Is(err2, kept.ErrMissing) != c.gone {
+			t.Errorf("%s: %v, %v", c.name, err1, err2)
+		}
+	}
+}

@@ -22,7 +22,7 @@ func startNative(t testing.TB) *house {
 			t.Error(err)
 		}
 	})
-	return start(t, runner, func(o *Options) { o.Gate.Prompts = runner })
+	return start(t, runner, func(o *Options) { o.Gate.Prompts, o.Gate.Loader = runner, runner })
 }
 
 func (h *house) render(t testing.TB, body string) (p RenderedPrompt, status int, raw string) {

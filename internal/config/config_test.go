@@ -159,3 +159,32 @@ func FuzzConfiguration(f *testing.F) {
 		}
 	})
 }
+
+// What a variable says fits its setting, whatever its type; and the sections for "kindred arrange" are read by themselves.
+func TestVariablesOfEveryType(t *testing.T) {
+	home := alone(t)
+	for name, value := range map[string]string{
+		"KINDRED_ACCESS": "open", "KINDRED_NETWORK_ONLY_APPLICATIONS": "true", "KINDRED_MODELS_MEMORY": "3GiB", "KINDRED_RECORD_CONTENT": "true", "KINDRED_PRICES_MACHINE": "12.5", "KINDRED_LEDGER_DAYS": "3",
+		"KINDRED_MODELS": home + "/a" + string(os.PathListSeparator) + home + "/b", "KINDRED_PRICES_MODELS": "{m: {prompt: 1, answer: 2}}", "KINDRED_BROWSER_ORIGINS": "https://a.example,https://b.example",
+	} {
+		t.Setenv(name, value)
+	}
+	r, err := Read("")
+	if err != nil || r.Access != Open || !r.Network.OnlyApplications || r.Models.Memory != 3<<30 || !r.Record.Content || r.Prices.Machine != 12.5 || r.Ledger.Days != 3 || len(r.Models.Folders) != 2 ||
+		r.Prices.Models["m"].Answer != 2 || len(r.BrowserOrigins) != 2 {
+		t.Errorf("%+v, %v", r.Config, err)
+	}
+	file := write(t, home+"/set-up.yaml", "names: { timetable: m }\nkeys: { kiosk: { limits: { at_once: 1 } } }\nledger: { days: 1 }\n")
+	raw, err := Declarations(file)
+	if err != nil || string(raw) != `{"keys":{"kiosk":{"limits":{"at_once":1}}},"names":{"timetable":"m"},"presets":null}` {
+		t.Errorf("declared: %s, %v", raw, err)
+	}
+	for text, want := range map[string]string{"nams: {}": `the nearest is "names"`, "names: [a]": "[1:8]"} {
+		if _, err := Declarations(write(t, file, text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	if _, err := Declarations(home + "/none.yaml"); err == nil {
+		t.Error("a file that is not there declares nothing, without a word")
+	}
+}

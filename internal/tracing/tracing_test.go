@@ -1,6 +1,7 @@
 package tracing_test
 
 import (
+	"bytes"
 	"encoding/hex"
 	"errors"
 	"io"
@@ -76,5 +77,23 @@ func TestTraces(t *testing.T) {
 	}
 	if i := slices.IndexFunc(got, func(s *spans.Span) bool { return s.Name == "chat none" }); i < 0 || got[i].Status.Code != spans.Status_STATUS_CODE_ERROR || len(got[i].ParentSpanId) != 0 {
 		t.Errorf("of one that was refused: %v", got)
+	}
+}
+
+// A collector that is gone costs no more than a bounded queue, keeps no gate from ending, and is in the log.
+func TestACollectorThatIsGone(t *testing.T) {
+	var said bytes.Buffer // which slog writes one line at a time
+	tracer, err := tracing.New(t.Context(), "http://127.0.0.1:1", "1.2.3", nil, slog.New(slog.NewTextHandler(&said, nil)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 10_000 { // more than have room
+		tracer.Ended(gate.Record{Origin: gate.Origin{ID: "x", Style: dialect.Chat}, Begun: time.Now()})
+	}
+	if err := tracer.Close(); err != nil && !strings.Contains(err.Error(), "could not be sent") {
+		t.Error(err)
+	}
+	if !strings.Contains(said.String(), "traces could not be sent") {
+		t.Errorf("the log says %q", said.String())
 	}
 }

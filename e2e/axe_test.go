@@ -43,6 +43,9 @@ func TestConsoleForEverybody(t *testing.T) {
 		`{"model":"timetable","messages":[{"role":"user","content":"When?"},{"role":"assistant","content":"Now."},{"role":"user","content":"Where?"}]}`} {
 		post(t, g, g.Key, body)
 	}
+	if out, errOut, code := run(t, g, "", "traffic", "export", "--until", "1m"); code != 0 || strings.Count(out, "\n") < 9_990 {
+		t.Errorf("of ten thousand exchanges %d are exported, %s", strings.Count(out, "\n"), errOut)
+	}
 	tab, do := browse(t)
 	type css = chromedp.CSS
 	look := func(where string) {

@@ -153,3 +153,32 @@ func TestTargets(t *testing.T) {
 		}
 	}
 }
+
+// A target that takes a connection and says nothing, or sends on to somewhere else, is not waited for when the gate stops, nor followed.
+func TestATargetThatHangs(t *testing.T) {
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("it was followed to another address") }))
+	defer elsewhere.Close()
+	release := make(chan struct{})
+	hangs := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/moved" {
+			http.Redirect(w, r, elsewhere.URL, http.StatusTemporaryRedirect)
+			return
+		}
+		<-release
+	}))
+	defer hangs.Close()
+	defer close(release)
+	for _, path := range []string{"/moved", "/hangs"} {
+		f, err := New(Target{To: hangs.URL + path}, slog.New(slog.DiscardHandler))
+		if err != nil {
+			t.Fatal(err)
+		}
+		f.Add(one("x"))
+		if err := f.Close(); err != nil {
+			t.Error(err)
+		}
+		if f.Dropped() != 1 {
+			t.Errorf("%s: %d were dropped", path, f.Dropped())
+		}
+	}
+}

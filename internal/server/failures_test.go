@@ -85,3 +85,19 @@ func TestHowLongAGuessWaits(t *testing.T) {
 		t.Errorf("another site waits %s", wait)
 	}
 }
+
+// What counts as one address: of IPv4 each, of IPv6 the network that a site has, and all that comes over sockets.
+func TestWhatCountsAsOneAddress(t *testing.T) {
+	for address, want := range map[string]string{
+		"192.0.2.7":           "192.0.2.7/32",
+		"::ffff:192.0.2.7":    "192.0.2.7/32",
+		"2001:db8:1:2:3:4::5": "2001:db8:1:2::/64",
+		"fe80::1%eth0":        "fe80::/64",
+		"":                    "invalid Prefix",
+		"@":                   "invalid Prefix",
+	} {
+		if got := network(address).String(); got != want {
+			t.Errorf("%q counts as %s, not %s", address, got, want)
+		}
+	}
+}

@@ -14,11 +14,20 @@ import (
 	"kindredgate/internal/server"
 )
 
+// reading reads a file for a gate with the sample models.
+func reading(t *testing.T, file string) func() (config.Reading, error) {
+	t.Helper()
+	folder := t.TempDir()
+	base := settings(t, folder)
+	return func() (config.Reading, error) {
+		return config.Read(file, config.Flag{Name: "listen", Flag: "--listen", Values: []string{"127.0.0.1:0"}}, config.Flag{Name: "data", Flag: "--data", Values: []string{folder}},
+			config.Flag{Name: "models.folders", Flag: "--models", Values: base.Models.Folders})
+	}
+}
+
 // A gate follows its file: what can hold at once does, what cannot is said, and a file that cannot be used changes nothing. An editor that
 // puts another file in the place, or takes it away for a while, is followed too.
 func TestAGateFollowsItsFile(t *testing.T) {
-	folder := t.TempDir()
-	base := settings(t, folder)
 	file := filepath.Join(t.TempDir(), "gate.yaml")
 	write := func(text string) {
 		t.Helper()
@@ -31,10 +40,7 @@ func TestAGateFollowsItsFile(t *testing.T) {
 		}
 	}
 	write("ledger: { days: 5 }\n")
-	read := func() (config.Reading, error) {
-		return config.Read(file, config.Flag{Name: "listen", Flag: "--listen", Values: []string{"127.0.0.1:0"}}, config.Flag{Name: "data", Flag: "--data", Values: []string{folder}},
-			config.Flag{Name: "models.folders", Flag: "--models", Values: base.Models.Folders})
-	}
+	read := reading(t, file)
 	r, err := read()
 	if err != nil {
 		t.Fatal(err)
@@ -136,8 +142,6 @@ func TestAGateFollowsItsFile(t *testing.T) {
 
 // What a gate runs with counts: access is not opened while others reach it, though the file does not name their address any more.
 func TestAccessIsNotOpenedToOthers(t *testing.T) {
-	folder := t.TempDir()
-	base := settings(t, folder)
 	file := filepath.Join(t.TempDir(), "gate.yaml")
 	write := func(text string) {
 		t.Helper()
@@ -146,10 +150,7 @@ func TestAccessIsNotOpenedToOthers(t *testing.T) {
 		}
 	}
 	write("network: { listen: [\"0.0.0.0:0\"] }\n")
-	read := func() (config.Reading, error) {
-		return config.Read(file, config.Flag{Name: "listen", Flag: "--listen", Values: []string{"127.0.0.1:0"}}, config.Flag{Name: "data", Flag: "--data", Values: []string{folder}},
-			config.Flag{Name: "models.folders", Flag: "--models", Values: base.Models.Folders})
-	}
+	read := reading(t, file)
 	r, err := read()
 	if err != nil {
 		t.Fatal(err)

@@ -25,6 +25,14 @@ var paths = map[Style]string{
 	Chat: "/chat/completions", Generate: "/generate", Response: "/responses", Raw: "/completions", Embedding: "/embeddings",
 }
 
+// operations are what the OpenTelemetry conventions for generative AI call what a style asks for (semantic conventions 1.36).
+var operations = map[Style]string{
+	Chat: "chat", Response: "chat", Generate: "text_completion", Raw: "text_completion", Embedding: "embeddings",
+}
+
+// Operation is what the OpenTelemetry conventions call what is asked for in the style, in metrics and traces.
+func (s Style) Operation() string { return operations[s] }
+
 // Path is where requests in the style go, below the base URL.
 func (s Style) Path() string { return paths[s] }
 

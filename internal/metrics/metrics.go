@@ -12,16 +12,10 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/runner/native"
 )
-
-// operations are the conventions' names for what the styles ask for.
-var operations = map[dialect.Style]string{
-	dialect.Chat: "chat", dialect.Response: "chat", dialect.Generate: "text_completion", dialect.Raw: "text_completion", dialect.Embedding: "embeddings",
-}
 
 // Buckets of the conventions, in seconds.
 var (
@@ -80,7 +74,7 @@ func (m *Metrics) Ended(r gate.Record) {
 	if r.Answered != "" {
 		m.open.Add(-1)
 	}
-	operation := operations[r.Style]
+	operation := r.Style.Operation()
 	m.took.WithLabelValues(operation, r.Answered, string(r.Style), failure).Observe(r.Duration.Seconds())
 	if r.Answered == "" {
 		return

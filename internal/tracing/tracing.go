@@ -19,7 +19,6 @@ import (
 	sdktrace "go.opentelemetry.io/otel/sdk/trace"
 	"go.opentelemetry.io/otel/trace"
 
-	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
@@ -55,16 +54,11 @@ func New(ctx context.Context, address, version string, headers map[string]string
 // Began does nothing: spans are told whole.
 func (t *Tracer) Began(gate.Record) {}
 
-// operations are the conventions' names for what the styles ask for.
-var operations = map[dialect.Style]string{
-	dialect.Chat: "chat", dialect.Response: "chat", dialect.Generate: "text_completion", dialect.Raw: "text_completion", dialect.Embedding: "embeddings",
-}
-
 // Ended tells of an exchange.
 func (t *Tracer) Ended(r gate.Record) {
 	ctx := propagation.TraceContext{}.Extract(context.Background(), propagation.MapCarrier{"traceparent": r.Trace})
 	end := r.Begun.Add(r.Duration)
-	operation := operations[r.Style]
+	operation := r.Style.Operation()
 	ctx, span := t.tracer.Start(ctx, operation+" "+cmp.Or(r.Answered, "none"), trace.WithTimestamp(r.Begun), trace.WithSpanKind(trace.SpanKindServer), trace.WithAttributes(
 		attribute.String("gen_ai.operation.name", operation), attribute.String("gen_ai.request.model", keyring.Redact(r.Asked)), attribute.String("gen_ai.response.model", r.Answered), attribute.String("gen_ai.response.id", r.ID),
 		attribute.Int("gen_ai.usage.input_tokens", r.PromptTokens), attribute.Int("gen_ai.usage.output_tokens", r.CompletionTokens),

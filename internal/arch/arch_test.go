@@ -49,29 +49,32 @@ var rooms = map[string][]string{
 
 	"runner/scripted": {"exchange"},
 	"runner/native":   {"exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk"},
+	"runner/remote":   {"exchange", "prompt", "reading", "tokenizer", "weights", "weights/disk"},
+	"difference":      {},
 	"catalog":         {"exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},
 	"convert":         {"model", "tensor", "tokenizer", "kv", "weights", "weights/gguf", "weights/disk"},
 	"library":         {"system", "catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
 	"fetch":           {"library", "catalog", "weights", "weights/gguf", "weights/safetensors"},
 	"keyring":         {"exchange"},
-	"gate":            {"dialect", "exchange", "grammar", "prompt", "catalog", "keyring", "library", "runner/native"},
+	"gate":            {"dialect", "exchange", "grammar", "prompt", "catalog", "keyring", "library", "difference", "runner/native", "runner/remote"},
 	"kept":            {},
 	"answers":         {"exchange", "gate", "keyring", "kept", "dialect/response"},
-	"ledger":          {"exchange", "gate", "kept", "keyring", "prompt"},
+	"ledger":          {"catalog", "exchange", "gate", "kept", "keyring", "prompt"},
 	"tracing":         {"dialect", "exchange", "gate", "keyring"},
 	"forward":         {"exchange", "kept"},
 	"check":           {"catalog", "config", "kept", "keyring"},
 	"metrics":         {"dialect", "exchange", "gate", "runner/native"},
 	"store":           {"keyring", "catalog", "exchange", "kept"},
 	"snippet":         {"dialect", "exchange"},
-	"server":          {"check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"boot":            {"check", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "server", "store", "tensor"},
-	"cli":             {"check", "system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
+	"server":          {"check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "runner/remote", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
+	"boot":            {"check", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "runner/remote", "server", "store", "tensor"},
+	"cli":             {"check", "system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/remote", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
+	"standin":         {"exchange", "runner/scripted", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/response"},
 	"arch":            {},
 }
 
 // upstairs are the rooms that may know of HTTP and of the command line.
-var upstairs = []string{"boot", "check", "server", "cli", "fetch", "forward", "metrics", "tracing"}
+var upstairs = []string{"boot", "check", "server", "cli", "fetch", "forward", "metrics", "runner/remote", "standin", "tracing"}
 
 // interfaces are packages that the core must not know.
 var interfaces = []string{"net/http", "html/template", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/fatih/color"}

@@ -3,6 +3,7 @@ package boot
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -31,6 +32,7 @@ import (
 	"kindredgate/internal/metrics"
 	"kindredgate/internal/prepared"
 	"kindredgate/internal/runner/native"
+	"kindredgate/internal/runner/remote"
 	"kindredgate/internal/server"
 	"kindredgate/internal/store"
 	"kindredgate/internal/system"
@@ -70,6 +72,9 @@ type House struct {
 
 	certificate *certificate // nil if there is none by a file
 	engine      *native.Runner
+	machines    *remote.Fleet
+	layouts     map[config.RunnerLayout]*remote.Layout // that were opened
+	installed   *catalog.Catalog
 	db          *store.Store
 	said        *ledger.Recorder
 	prices      atomic.Pointer[config.Prices]
@@ -130,6 +135,12 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	engine := native.New(h.runnerOptions(installed))
 	h.engine = engine
 	h.closing(engine.Close)
+	h.machines = remote.NewFleet(o.Log)
+	h.closing(h.machines.Close)
+	h.installed = installed
+	if err := h.reach(cfg); err != nil {
+		return h, err
+	}
 	h.Gate = &gate.Gate{
 		Catalog:   installed,
 		Keys:      keyring.New(db, o.Log),
@@ -138,10 +149,13 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		Runner:    engine,
 		Prompts:   engine,
 		Loader:    engine,
+		Machines:  h.machines,
+		ID:        strings.ToLower(rand.Text()[:8]),
 		Library:   library.New(cfg.Models.Folders[0], fetch.Source{}),
 		Settings:  "contexts " + string(cfg.Models.ContextType),
 		Observers: []gate.Observer{server.Logged{Log: o.Log}},
 	}
+	h.closing(h.Gate.Close)
 	book, err := ledger.Open(ctx, cfg.Data, db, days(cfg.Ledger.Days), o.Log)
 	if err != nil {
 		return h, FolderError(cfg.Data, fmt.Errorf("the ledger of exchanges: %w", err))

@@ -114,6 +114,11 @@ func (h *House) apply(ctx context.Context, before, now config.Config) {
 	if !reflect.DeepEqual(exposure(before), exposure(now)) {
 		h.Server.Expose(exposure(now))
 	}
+	if !reflect.DeepEqual(before.Runners, now.Runners) {
+		if err := h.reach(now); err != nil {
+			h.log.Error("the runners of the configuration cannot be used; those before stay", "error", err.Error())
+		}
+	}
 	h.engine.Limit(modelMemory(now), now.Models.IdleUnload)
 	h.db.Limit(storedLimits(now))
 	h.book.Keep(days(now.Ledger.Days))

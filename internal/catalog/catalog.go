@@ -39,7 +39,8 @@ const (
 type Model struct {
 	ID             string    `json:"id"` // the name that applications use
 	Path           string    `json:"path"`
-	Layout         string    `json:"layout,omitempty"` // GGUF or safetensors
+	Machine        string    `json:"machine,omitempty"` // that it is on, where Path is its name; empty for this one
+	Layout         string    `json:"layout,omitempty"`  // GGUF or safetensors
 	Use            Use       `json:"use,omitempty"`
 	Title          string    `json:"title,omitempty"` // what its author calls it
 	Architecture   string    `json:"architecture,omitempty"`

@@ -1,8 +1,10 @@
 package catalog
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"unicode"
 
@@ -11,8 +13,87 @@ import (
 
 // Name is a public name: what applications ask for, so that who operates the gate decides what answers.
 type Name struct {
-	Name   string `json:"name"`   // AnyName stands for every name that nothing else has
-	Target string `json:"target"` // the model or preset that answers
+	Name string `json:"name"` // AnyName stands for every name that nothing else has
+	// Any says how one is chosen of several targets that can answer.
+	Any    Way      `json:"any,omitempty"`
+	Of     []Target `json:"of"`
+	Shadow *Shadow  `json:"shadow,omitempty"`
+}
+
+// Way is how one of several targets is chosen.
+type Way string
+
+// The ways. Whatever the way, only those are chosen that are well and can do what the request needs, and the others follow where one
+// fails before its first token.
+const (
+	InOrder    Way = "in_order"    // the first that can
+	FewestOpen Way = "fewest_open" // that with the fewest answers under way
+	ByShare    Way = "share"       // by chance, in proportion to the shares
+	SamePrefix Way = "prefix"      // that which has read the conversation so far, or the same instructions
+)
+
+// Ways are all of them.
+var Ways = []Way{InOrder, FewestOpen, ByShare, SamePrefix}
+
+// Target is a model or preset that may answer under a name.
+type Target struct {
+	To      string   `json:"to"`                // the model or preset
+	Share   int      `json:"share,omitempty"`   // in proportion to those of the others; 0 counts as 1
+	Drained bool     `json:"drained,omitempty"` // it gets nothing new; what runs there comes to its end
+	Keys    []string `json:"keys,omitempty"`    // labels of keys, or their groups: it is for these only, and ahead of targets for all
+	// Header is a header with its value, such as "x-tier: gold": it is for requests with that only, and ahead of targets for all.
+	Header string `json:"header,omitempty"`
+}
+
+// Shadow is a second target that a share of requests goes to as well. What it says is compared and never answered.
+type Shadow struct {
+	To    string  `json:"to"`
+	Share float64 `json:"share"` // of requests, more than 0 and up to 1
+}
+
+// Single reports whether the name has one target and nothing else to it.
+func (n Name) Single() bool {
+	return len(n.Of) == 1 && n.Shadow == nil && !n.Of[0].Drained && n.Of[0].Keys == nil && n.Of[0].Header == ""
+}
+
+// Targets are the names of what may answer, the shadow's last.
+func (n Name) Targets() (list []string) {
+	for _, t := range n.Of {
+		list = append(list, t.To)
+	}
+	if n.Shadow != nil {
+		list = append(list, n.Shadow.To)
+	}
+	return list
+}
+
+// Said is the name's targets in words.
+func (n Name) Said() string {
+	var list []string
+	for _, t := range n.Of {
+		said := t.To
+		if n.Any == ByShare {
+			said += fmt.Sprintf(" (%d)", max(1, t.Share))
+		}
+		if len(t.Keys) > 0 {
+			said += " for " + strings.Join(t.Keys, " and ")
+		}
+		if t.Header != "" {
+			said += " for " + t.Header
+		}
+		if t.Drained {
+			said += " (drained)"
+		}
+		list = append(list, said)
+	}
+	said := list[0]
+	if len(list) > 1 {
+		said = map[Way]string{InOrder: "the first of ", FewestOpen: "the least busy of ", ByShare: "in shares ", SamePrefix: "whoever knows the conversation of "}[cmp.Or(n.Any, InOrder)] + strings.Join(list, ", ")
+	}
+	if s := n.Shadow; s != nil {
+		said += fmt.Sprintf("; %g %% also to %s", s.Share*100, s.To)
+	}
+	return said
 }
 
 // AnyName is the public name that catches what is asked for under no other.
@@ -29,8 +110,12 @@ type NameRecords interface {
 // ErrNoName says that there is no such public name.
 var ErrNoName = errors.New("no such public name")
 
-// longName is how long a public name may be, in bytes.
-const longName = 128
+// Bounds of a public name.
+const (
+	longName    = 128 // bytes
+	mostTargets = 32
+	mostShare   = 1000
+)
 
 // Check reports what is wrong with a public name by itself, as an [exchange.Error].
 func (n Name) Check() error {
@@ -40,8 +125,36 @@ func (n Name) Check() error {
 	if strings.Contains(n.Name, AnyName) && n.Name != AnyName {
 		return exchange.InvalidParam("name", "%q has a star in it; a star alone is the name that catches all others", n.Name)
 	}
-	if n.Target == "" {
-		return exchange.InvalidParam("target", "target is missing: the model or preset that is to answer")
+	if len(n.Of) == 0 || len(n.Of) > mostTargets {
+		return exchange.InvalidParam("of", "of has %d targets; 1 to %d are possible: the models or presets that are to answer", len(n.Of), mostTargets)
+	}
+	switch n.Any {
+	case "", InOrder, FewestOpen, ByShare, SamePrefix:
+	default:
+		return exchange.InvalidParam("any", "any is %q; in_order, fewest_open, share and prefix are possible", n.Any)
+	}
+	seen := map[string]bool{}
+	for i, t := range n.Of {
+		at := func(field string) string { return fmt.Sprintf("of[%d].%s", i, field) }
+		key := fmt.Sprint(t.To, t.Keys, t.Header)
+		switch {
+		case t.To == "":
+			return exchange.InvalidParam(at("to"), "%s is missing: the model or preset that may answer", at("to"))
+		case t.To == n.Name:
+			return exchange.InvalidParam(at("to"), "the name %q cannot be its own target", n.Name)
+		case seen[key]:
+			return exchange.InvalidParam(at("to"), "%q is a target twice; a share says how often it is to be chosen", t.To)
+		case t.Share < 0 || t.Share > mostShare:
+			return exchange.InvalidParam(at("share"), "%s is %d; it must be from 1 to %d", at("share"), t.Share, mostShare)
+		case t.Header != "":
+			if name, value, ok := strings.Cut(t.Header, ":"); !ok || strings.TrimSpace(name) == "" || strings.TrimSpace(value) == "" {
+				return exchange.InvalidParam(at("header"), "%s is %q; it must be a header with its value, such as \"x-tier: gold\"", at("header"), t.Header)
+			}
+		}
+		seen[key] = true
+	}
+	if s := n.Shadow; s != nil && (s.To == "" || s.Share <= 0 || s.Share > 1) {
+		return exchange.InvalidParam("shadow", "a shadow has a target and a share of requests, more than 0 and up to 1")
 	}
 	return nil
 }

@@ -319,8 +319,10 @@ func (f Facts) models(l *list) {
 		}
 	}
 	for _, n := range f.Names {
-		if !targets[n.Target] {
-			lost = append(lost, fmt.Sprintf("name %q for %s", n.Name, n.Target))
+		for _, to := range n.Targets() {
+			if !targets[to] {
+				lost = append(lost, fmt.Sprintf("name %q for %s", n.Name, to))
+			}
 		}
 	}
 	if len(lost) > 0 {

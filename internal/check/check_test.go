@@ -76,7 +76,7 @@ func TestLook(t *testing.T) {
 		{"models", Wrong, "none", func(f *Facts) { f.Models = nil }},
 		{"models", Wrong, "denied", func(f *Facts) { f.ModelsProblem = "denied" }},
 		{"models", Caution, "broken: cut short", func(f *Facts) { f.Models = append(f.Models, catalog.Model{ID: "broken", Problem: "cut short"}) }},
-		{"names", Wrong, `name "assistant" for gone`, func(f *Facts) { f.Names = []catalog.Name{{Name: "assistant", Target: "gone"}} }},
+		{"names", Wrong, `name "assistant" for gone`, func(f *Facts) { f.Names = []catalog.Name{{Name: "assistant", Of: []catalog.Target{{To: "gone"}}}} }},
 		{"names", Wrong, "preset master of model gone", func(f *Facts) { f.Presets = []catalog.Preset{{Name: "master", Model: "gone"}} }},
 		{"asked names", Caution, `"m" once`, func(f *Facts) { f.Bad = ended("model_not_found", "bot", kept.Refused, 0, 1) }},
 		{"context", Caution, `with "m" once`, func(f *Facts) { f.Bad = ended("context_length_exceeded", "bot", kept.Failed, 0, 1) }},

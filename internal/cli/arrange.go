@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -21,9 +22,54 @@ import (
 
 // arrangement is what a file declares. A section that is there is whole: what it does not have goes, keys apart.
 type arrangement struct {
-	Names   map[string]string         `json:"names"`
+	Names   map[string]route          `json:"names"`
 	Presets map[string]catalog.Preset `json:"presets"`
 	Keys    map[string]map[string]any `json:"keys"` // by label; the terms as the gate takes them
+}
+
+// route is what answers under a name: one model or preset, a list of them in order, or an object as the gate takes it, in which targets may
+// be names, too.
+type route catalog.Name
+
+// UnmarshalJSON reads any of these.
+func (r *route) UnmarshalJSON(raw []byte) error {
+	strict := func(raw []byte, into any) error {
+		d := json.NewDecoder(bytes.NewReader(raw))
+		d.DisallowUnknownFields()
+		return d.Decode(into)
+	}
+	target := func(raw json.RawMessage) (t catalog.Target, err error) {
+		if raw[0] == '"' {
+			return t, json.Unmarshal(raw, &t.To)
+		}
+		return t, strict(raw, &t)
+	}
+	var form struct {
+		Any    catalog.Way       `json:"any"`
+		Of     []json.RawMessage `json:"of"`
+		Shadow *catalog.Shadow   `json:"shadow"`
+	}
+	switch raw[0] {
+	case '"':
+		form.Of = []json.RawMessage{raw}
+	case '[':
+		if err := json.Unmarshal(raw, &form.Of); err != nil {
+			return err
+		}
+	default:
+		if err := strict(raw, &form); err != nil {
+			return err
+		}
+	}
+	*r = route{Any: form.Any, Shadow: form.Shadow}
+	for _, one := range form.Of {
+		t, err := target(one)
+		if err != nil {
+			return err
+		}
+		r.Of = append(r.Of, t)
+	}
+	return nil
 }
 
 // step is one thing to be done for a gate to be as a file declares it.
@@ -150,19 +196,23 @@ func (c *client) differences(ctx context.Context, wanted arrangement) (steps []s
 		if err := c.call(ctx, http.MethodGet, "/gate/names", nil, &have); err != nil {
 			return nil, err
 		}
-		existing := map[string]string{}
+		existing := map[string]catalog.Name{}
 		for _, n := range have.Names {
-			existing[n.Name] = n.Target
+			existing[n.Name] = n
 			if _, ok := wanted.Names[n.Name]; !ok {
 				steps = append(steps, step{What: "name", Name: n.Name, Change: "is forgotten", method: http.MethodDelete, path: "/gate/names?name=" + url.QueryEscape(n.Name)})
 			}
 		}
 		for _, name := range slices.Sorted(maps.Keys(wanted.Names)) {
-			target := wanted.Names[name]
-			s := step{What: "name", Name: name, Change: "is new, answered by " + target, method: http.MethodPut, path: "/gate/names", body: catalog.Name{Name: name, Target: target}}
+			n := catalog.Name(wanted.Names[name])
+			n.Name = name
+			if err := n.Check(); err != nil {
+				return nil, fmt.Errorf("names.%s: %w", name, err)
+			}
+			s := step{What: "name", Name: name, Change: "is new, answered by " + n.Said(), method: http.MethodPut, path: "/gate/names", body: n}
 			if old, ok := existing[name]; ok {
-				s.Change = fmt.Sprintf("answered by %s instead of %s", target, old)
-				if old == target {
+				s.Change = fmt.Sprintf("answered by %s instead of %s", n.Said(), old.Said())
+				if reflect.DeepEqual(old, n) {
 					continue
 				}
 			}

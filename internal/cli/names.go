@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -13,28 +16,90 @@ import (
 )
 
 func (t *terminal) names() *cobra.Command {
-	return group("names", "Decide which model or preset answers under a name that applications ask for", t.namesSet(), t.namesList(), t.namesForget())
+	return group("names", "Decide which models or presets answer under a name that applications ask for", t.namesSet(), t.namesList(), t.namesDrain(true), t.namesDrain(false), t.namesForget())
 }
 
 func (t *terminal) namesSet() *cobra.Command {
 	var flags clientFlags
+	var way, shadow string
+	var shares, keys, headers []string
+	var shadowShare float64
 	cmd := &cobra.Command{
-		Use:   "set NAME MODEL",
-		Short: "Have a model or preset answer under a name, from now on; \"*\" is the name for all others",
+		Use:   "set NAME MODEL...",
+		Short: "Have models or presets answer under a name, from now on; \"*\" is the name for all others",
+		Long: `Have models or presets answer under a name, from now on, without a restart. Answers under way go on where they are.
+
+Of several targets one is chosen by --any: in_order (the first that can), fewest_open (the least busy), share (by chance, in the proportions of
+--share) or prefix (the one that knows the conversation). Only targets that are well and can do what a request needs are chosen, and the next
+one follows where one fails before its first token; the answer's header Kindred-Answered-By says which it was.`,
 		Example: `  kindred names set timetable harbour-4m
+  kindred names set helper attic/harbour-4m harbour-4m
+  kindred names set helper attic/harbour-4m cellar/harbour-4m --any share --share attic/harbour-4m=3
+  kindred names set helper harbour-4m --shadow attic/harbour-8m --shadow-share 0.1
   kindred names set "*" harbour-4m`,
-		Args: exactly("a name", "the model or preset that answers"),
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) < 2 {
+				return usageError{fmt.Errorf("give a name, and the models or presets that answer")}
+			}
+			return nil
+		},
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
-			var n catalog.Name
-			if err := gate.call(c.Context(), http.MethodPut, "/gate/names", catalog.Name{Name: args[0], Target: args[1]}, &n); err != nil {
+			n := catalog.Name{Name: args[0], Any: catalog.Way(way)}
+			for _, to := range args[1:] {
+				n.Of = append(n.Of, catalog.Target{To: to})
+			}
+			err := forTargets(n.Of, "--share", shares, func(target *catalog.Target, value string) (err error) {
+				target.Share, err = strconv.Atoi(value)
+				return err
+			})
+			if err == nil {
+				err = forTargets(n.Of, "--for-key", keys, func(target *catalog.Target, value string) error {
+					target.Keys = append(target.Keys, value)
+					return nil
+				})
+			}
+			if err == nil {
+				err = forTargets(n.Of, "--for-header", headers, func(target *catalog.Target, value string) error {
+					target.Header = value
+					return nil
+				})
+			}
+			if err != nil {
 				return err
 			}
-			_, err := fmt.Fprintf(t.out, "%s answers under %s from now on.\n", n.Target, asked(n.Name))
+			if shadow != "" {
+				n.Shadow = &catalog.Shadow{To: shadow, Share: shadowShare}
+			}
+			if err := gate.call(c.Context(), http.MethodPut, "/gate/names", n, &n); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(t.out, "%s answers under %s from now on.\n", n.Said(), asked(n.Name))
 			return err
 		}),
 	}
 	flags.add(cmd)
+	cmd.Flags().StringVar(&way, "any", "", "how one of several is chosen: in_order, fewest_open, share or prefix")
+	cmd.Flags().StringArrayVar(&shares, "share", nil, "a target's share, as MODEL=3")
+	cmd.Flags().StringArrayVar(&keys, "for-key", nil, "keep a target for a key or a group of keys, as MODEL=LABEL")
+	cmd.Flags().StringArrayVar(&headers, "for-header", nil, "keep a target for requests with a header, as MODEL=\"x-tier: gold\"")
+	cmd.Flags().StringVar(&shadow, "shadow", "", "a model or preset that some requests also go to; its answers are compared, and not given")
+	cmd.Flags().Float64Var(&shadowShare, "shadow-share", 1, "the share of requests for the shadow, from 0 to 1")
 	return cmd
+}
+
+// forTargets reads values of a flag, each for one of the targets.
+func forTargets(of []catalog.Target, flag string, values []string, set func(target *catalog.Target, value string) error) error {
+	for _, v := range values {
+		to, value, ok := strings.Cut(v, "=")
+		i := slices.IndexFunc(of, func(t catalog.Target) bool { return t.To == to })
+		if !ok || i < 0 {
+			return usageError{fmt.Errorf("%s is %q; it must be one of the targets, \"=\" and a value", flag, v)}
+		}
+		if err := set(&of[i], value); err != nil {
+			return usageError{fmt.Errorf("%s is %q; %q is no number", flag, v, value)}
+		}
+	}
+	return nil
 }
 
 // asked is how a public name is spoken of.
@@ -58,10 +123,49 @@ func (t *terminal) namesList() *cobra.Command {
 			if name == catalog.AnyName {
 				name = "* (all others)"
 			}
-			rows = append(rows, []string{name, n.Target})
+			rows = append(rows, []string{name, n.Said()})
 		}
 		return rows, ""
 	})
+}
+
+// namesDrain takes a target of a name out of use, or back into it.
+func (t *terminal) namesDrain(drain bool) *cobra.Command {
+	var flags clientFlags
+	cmd := &cobra.Command{
+		Use:   "drain NAME MODEL",
+		Short: "Send nothing new to a target of a name; what runs there comes to its end",
+		Args:  exactly("a name", "the target"),
+	}
+	if !drain {
+		cmd.Use, cmd.Short = "restore NAME MODEL", "Use a target of a name again that was drained"
+	}
+	cmd.RunE = flags.run(func(c *cobra.Command, gate *client, args []string) error {
+		var list server.NameList
+		if err := gate.call(c.Context(), http.MethodGet, "/gate/names", nil, &list); err != nil {
+			return err
+		}
+		i := slices.IndexFunc(list.Names, func(n catalog.Name) bool { return n.Name == args[0] })
+		if i < 0 {
+			return fmt.Errorf("there is no public name %s; \"kindred names list\" shows them", asked(args[0]))
+		}
+		n, found := list.Names[i], false
+		for j := range n.Of {
+			if n.Of[j].To == args[1] {
+				n.Of[j].Drained, found = drain, true
+			}
+		}
+		if !found {
+			return fmt.Errorf("%s is not answered by %q; its targets: %s", asked(n.Name), args[1], n.Said())
+		}
+		if err := gate.call(c.Context(), http.MethodPut, "/gate/names", n, &n); err != nil {
+			return err
+		}
+		_, err := fmt.Fprintf(t.out, "%s answers under %s from now on.\n", n.Said(), asked(n.Name))
+		return err
+	})
+	flags.add(cmd)
+	return cmd
 }
 
 func (t *terminal) namesForget() *cobra.Command {

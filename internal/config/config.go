@@ -40,6 +40,8 @@ type Config struct {
 	// Forward are addresses to which what exchanges came to is passed on.
 	Forward []Forward `yaml:"forward" apply:"restart"`
 	Network Network   `yaml:"network"`
+	// Runners are other servers, whose models are called by the server's name, a slash and their own.
+	Runners map[string]Runner `yaml:"runners"`
 	// What follows is for "kindred arrange", and does not hold by standing here.
 	Names   map[string]any `yaml:"names" apply:"arrange"`
 	Presets map[string]any `yaml:"presets" apply:"arrange"`
@@ -372,6 +374,11 @@ func (c *Config) Check() error {
 	}
 	if d := c.Responses.Days; d < 1 || d > 36_500 {
 		return fmt.Errorf("responses.days is %d; it must be from 1 to 36500", d)
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Runners)) {
+		if err := c.Runners[name].check(name); err != nil {
+			return err
+		}
 	}
 	for i, f := range c.Models.Fetch {
 		if !strings.HasPrefix(f.Address, "http://") && !strings.HasPrefix(f.Address, "https://") {

@@ -85,6 +85,7 @@ func DecodeEvent(doc []byte) (Event, error) {
 // partBox is a part with its kind.
 type partBox struct {
 	Text       *Text       `json:"text,omitempty"`
+	Image      *Image      `json:"image,omitempty"`
 	ToolCall   *ToolCall   `json:"tool_call,omitempty"`
 	ToolResult *ToolResult `json:"tool_result,omitempty"`
 }
@@ -108,6 +109,8 @@ func (t Turn) MarshalJSON() ([]byte, error) {
 		switch p := p.(type) {
 		case Text:
 			box.Parts[i].Text = &p
+		case Image:
+			box.Parts[i].Image = &p
 		case ToolCall:
 			box.Parts[i].ToolCall = &p
 		case ToolResult:
@@ -130,7 +133,7 @@ func (t *Turn) UnmarshalJSON(doc []byte) error {
 		t.Parts = make([]Part, len(box.Parts))
 	}
 	for i, p := range box.Parts {
-		part, err := only[Part](opened(p.Text), opened(p.ToolCall), opened(p.ToolResult))
+		part, err := only[Part](opened(p.Text), opened(p.Image), opened(p.ToolCall), opened(p.ToolResult))
 		if err != nil {
 			return fmt.Errorf("part %d: %w", i, err)
 		}

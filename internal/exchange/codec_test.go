@@ -22,7 +22,7 @@ func fill(v reflect.Value, n *int) {
 	case reflect.TypeFor[*grammar.Schema]():
 		return // it is made again
 	case reflect.TypeFor[[]Part]():
-		v.Set(reflect.ValueOf([]Part{Text(fmt.Sprint("<text> ", *n)), ToolCall{"id", "name", `{"a": 1}`}, ToolResult{"id", "content"}, Text("")}))
+		v.Set(reflect.ValueOf([]Part{Text(fmt.Sprint("<text> ", *n)), ToolCall{"id", "name", `{"a": 1}`}, ToolResult{"id", "content"}, Image{"data:,", "low", "at"}, Text("")}))
 		return
 	case reflect.TypeFor[Score](): // which may hold a part of a character
 		v.Set(reflect.ValueOf(Score{Text: "\xe2\x82", LogProb: -0.5, Top: []Score{{Text: "€", LogProb: -1}, {Text: "\xff"}}}))
@@ -116,7 +116,7 @@ func TestWhatIsNotKnownIsNotRead(t *testing.T) {
 	for doc, want := range map[string]string{
 		`{"turns":[{"role":"judge"}]}`:                                     `turn 0: role "judge"`,
 		`{"turns":[{"role":"user","preset":1}]}`:                           "1 of 0 parts",
-		`{"turns":[{"role":"user","parts":[{"image":{}}]}]}`:               "image",
+		`{"turns":[{"role":"user","parts":[{"sound":{}}]}]}`:               "sound",
 		`{"turns":[{"role":"user","parts":[{}]}]}`:                         "part 0: one kind was expected, and 0 are there",
 		`{"turns":[{"role":"user","parts":[{"text":"","tool_call":{}}]}]}`: "part 0: one kind was expected, and 2 are there",
 		`{"turns":[{"mood":"good"}]}`:                                      "mood",

@@ -23,6 +23,7 @@ const (
 	Limited                      // too much at once; later it may work
 	Unavailable                  // the model or the gate cannot answer now
 	Misdirected                  // the request was meant for another host
+	Looped                       // the request came back to a gate that had passed it on
 	Canceled                     // the client went away
 )
 

@@ -38,6 +38,10 @@ type Request struct {
 	Owner      string                 `json:"-"`                 // who asks: requests of each get their turns fairly
 	Share      int                    `json:"-"`                 // of the model's places that the owner may have, in percent; 0 for the usual. A gate sets it
 	Reserve    func(tokens int) error `json:"-"`                 // is told the tokens of the prompt before it is read, and may refuse; nil for no one. A gate sets it
+	// Via names the gates that the request has come through, this one last, and Trace is its place in a trace, for those that it is passed
+	// on to. A gate sets them.
+	Via   []string `json:"-"`
+	Trace string   `json:"-"`
 	// Fingerprint tells which weights, template and settings answer. A gate sets it.
 	Fingerprint string `json:"-"`
 }
@@ -110,17 +114,29 @@ func (t Turn) Text() string {
 			b.WriteString(string(p))
 		case ToolResult:
 			b.WriteString(p.Content)
-		case ToolCall:
+		case ToolCall, Image:
 		}
 	}
 	return b.String()
 }
 
-// Part is a piece of a turn: [Text], [ToolCall] or [ToolResult].
+// Part is a piece of a turn: [Text], [Image], [ToolCall] or [ToolResult].
 type Part interface{ part() }
 
 // Text is plain text.
 type Text string
+
+// Image is a picture. Our engine takes none; models elsewhere may.
+type Image struct {
+	URL    string `json:"url,omitzero"`    // data:, with the picture itself, or http: or https:
+	Detail string `json:"detail,omitzero"` // how closely it is to be looked at, in the standard's words; "" if that was not said
+	At     string `json:"at,omitzero"`     // where it stands in the request, for errors
+}
+
+// Untaken is the error for a picture that the model which answers does not take.
+func (i Image) Untaken() *Error {
+	return InvalidParam(i.At, "%s is a picture, and the model takes text only; ask one that takes pictures, or leave it out", i.At)
+}
 
 // ToolCall is a model's wish to have a tool called.
 type ToolCall struct {
@@ -136,6 +152,7 @@ type ToolResult struct {
 }
 
 func (Text) part()       {}
+func (Image) part()      {}
 func (ToolCall) part()   {}
 func (ToolResult) part() {}
 
@@ -175,7 +192,11 @@ type Started struct {
 	CachedTokens int     `json:"cached_tokens,omitzero"` // of the prompt, that did not have to be read, since a prompt before it began in the same way
 	Dropped      int     `json:"dropped,omitzero"`       // turns that were left out, since the prompt was longer than the context
 	Timings      Timings `json:"timings,omitzero"`
-	Echo         *Echo   `json:"echo,omitzero"` // if it was asked for
+	// Answered is the model that answers where a name has several. PassedOver are those that were asked before it and could not, each
+	// with the code of why. A gate sets both.
+	Answered   string   `json:"answered,omitzero"`
+	PassedOver []string `json:"passed_over,omitzero"`
+	Echo       *Echo    `json:"echo,omitzero"` // if it was asked for
 }
 
 // Echo is a raw prompt as the model got it.
@@ -233,6 +254,11 @@ type Finish struct {
 	Reason    Reason `json:"reason,omitzero"`
 	Tokens    int    `json:"tokens,omitzero"`    // generated
 	Malformed int    `json:"malformed,omitzero"` // places that looked like tool calls, but could not be read and were given out as text
+	// PromptTokens and CachedTokens are what Started would have told, where they become known only at the end: then Started has 0.
+	PromptTokens int `json:"prompt_tokens,omitzero"`
+	CachedTokens int `json:"cached_tokens,omitzero"`
+	// ReasoningTokens are those of the answer's that were spent on reasoning which no event has told of.
+	ReasoningTokens int `json:"reasoning_tokens,omitzero"`
 	// Drafted tokens were put through the network before it was known that they follow; Accepted of them did.
 	Drafted  int `json:"drafted,omitzero"`
 	Accepted int `json:"accepted,omitzero"`
@@ -263,6 +289,8 @@ type Embedding struct {
 	// empty for the model's default.
 	Purpose string
 	Reserve func(tokens int) error // as in Request
+	Via     []string               // as in Request
+	Trace   string
 }
 
 // Input is a text, or tokens in its place.

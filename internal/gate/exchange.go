@@ -20,10 +20,12 @@ type Origin struct {
 	ID       string        // of the exchange: what the answer's x-request-id says
 	Style    dialect.Style // in which it was asked
 	Endpoint string
-	Client   string // the address that asked
-	Agent    string // what the client calls itself
-	Parent   string // the exchange that it is a part of; "" for none
-	Trace    string // the traceparent that came with it (W3C Trace Context); "" for none
+	Client   string                   // the address that asked
+	Agent    string                   // what the client calls itself
+	Parent   string                   // the exchange that it is a part of; "" for none
+	Trace    string                   // the traceparent that came with it (W3C Trace Context); "" for none
+	Via      []string                 // what it came through (RFC 9110, section 7.6.3)
+	Header   func(name string) string // a header that it came with; nil if it came without
 	// Standing is told how the caller's limits stand, whenever that changes; nil for no one. It must not keep the caller waiting.
 	Standing func([]keyring.Standing)
 }
@@ -42,6 +44,12 @@ type Record struct {
 	Asked    string // the name that was asked for
 	Answered string // the model that answers; "" if none was found
 	Preset   string // that was applied; "" for none
+	Machine  string // that the model is on; "" for this one
+	// PassedOver are the targets of a name that were asked before the one that answers, each with the code of why it could not.
+	PassedOver []string
+	// ShadowOf is the exchange that this one shadows, and Compared how its answer compares with that one's; nil for one that ended otherwise.
+	ShadowOf string
+	Compared *Comparison
 
 	PromptTokens     int
 	CachedTokens     int // of the prompt, that did not have to be read
@@ -75,8 +83,8 @@ type Observer interface {
 
 // Content is what was said in an exchange.
 type Content struct {
-	Request []byte // encoded, as it went to the runner
-	Path    string // of the weights that answered
+	Request []byte        // encoded, as it went to the runner
+	Model   catalog.Model // that answered
 	Events  []exchange.Event
 }
 
@@ -93,7 +101,11 @@ type Recorder interface {
 type Exchange struct {
 	gate   *Gate
 	req    *exchange.Request
+	asked  exchange.Request // as it came, before a target's preset and limits
 	model  catalog.Model
+	runner Runner
+	others []target       // that are to be tried if this one cannot answer
+	shadow *shadow        // nil if there is none
 	lease  *keyring.Lease // of the caller's limits; nil if it was refused before
 	ctx    context.Context
 	cancel context.CancelCauseFunc
@@ -115,37 +127,107 @@ func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *
 // beginPart is Begin for a part of a request, of which another part was admitted.
 func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request, other *Exchange) (*Exchange, error) {
 	x := g.begin(ctx, caller, from, req.Model)
-	m, preset, err := g.resolve(ctx, caller, req.Model)
-	if err == nil && m.Use == catalog.Embedding {
-		err = exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", req.Model)
+	r, err := g.find(ctx, caller, req.Model)
+	if err == nil {
+		err = g.circles(from.Via)
+	}
+	x.place = g.jobs().find(caller.Account(), req.Turns)
+	var targets []target
+	if err == nil {
+		targets, err = g.order(ctx, r, caller, from, x.place, req)
 	}
 	if err == nil {
-		if preset != nil {
-			x.record.Preset = preset.Name
-			preset.Apply(req)
-		}
+		err = fits(targets[0], req)
+	}
+	if err == nil {
 		err = x.admit(other)
 	}
 	if err == nil {
-		x.record.Unenforced, err = enforce(ctx, req)
+		x.req, x.asked, x.others = req, *req, targets[1:]
+		err = x.aim(targets[0])
 	}
 	if err != nil {
+		x.record.Answered = "" // nothing did
 		x.close(err)
 		return nil, err
 	}
-	m.Defaults.FillIn(&req.Sampling)
-	req.Owner, req.Share, req.Reserve, req.Fingerprint = caller.Account(), x.lease.QueueShare(), x.reserve, g.Fingerprint(m, preset)
-	x.place = g.jobs().find(caller.Account(), req.Turns)
 	if before := x.place.tail; before.step > 0 {
 		x.record.Job, x.record.Step, x.record.Repeated = before.id, before.step+1, before.tokens
 	} else if x.place.ok {
 		x.record.Job, x.record.Step = x.record.ID, 1
 	}
+	x.admitted()
+	if r.public != nil && r.public.Shadow != nil {
+		x.shadow = g.shadowed(ctx, x, *r.public.Shadow)
+	}
+	return x, nil
+}
+
+// fits reports whether a target can be asked for text at all.
+func fits(t target, req *exchange.Request) error {
+	if t.model.Use == catalog.Embedding {
+		return exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", req.Model)
+	}
+	return nil
+}
+
+// aim makes the request what a target wants.
+func (x *Exchange) aim(t target) (err error) {
+	if err := fits(t, &x.asked); err != nil {
+		return err
+	}
+	g, req := x.gate, x.asked
+	if x.runner, err = g.runner(t.model); err != nil {
+		return err
+	}
+	preset := ""
+	if t.preset != nil {
+		preset = t.preset.Name
+		t.preset.Apply(&req)
+	}
+	unenforced, err := enforce(x.ctx, &req)
+	if err != nil {
+		return err
+	}
+	t.model.Defaults.FillIn(&req.Sampling)
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	r := &x.record
+	req.Owner, req.Share, req.Reserve, req.Fingerprint = r.Key.Account(), x.lease.QueueShare(), x.reserve, g.Fingerprint(t.model, t.preset)
+	req.Via, req.Trace = g.through(r.Via), r.Trace
 	if most := x.lease.AnswerTokens(); most > 0 && (req.MaxTokens == 0 || req.MaxTokens > most) {
 		req.MaxTokens = most
 	}
-	x.admitted(m, req)
-	return x, nil
+	x.model, *x.req = t.model, req
+	r.Answered, r.Machine, r.Preset, r.Unenforced = t.model.ID, t.model.Machine, preset, unenforced
+	if x.content != nil {
+		x.content.Model = t.model
+	}
+	return nil
+}
+
+// next turns to the next target, after one has failed before its first token. It reports whether there is one.
+func (x *Exchange) next(failed error) bool {
+	if x.ctx.Err() != nil || !elsewhereToo(failed) {
+		return false
+	}
+	for len(x.others) > 0 {
+		t := x.others[0]
+		x.others = x.others[1:]
+		if x.gate.unwell(t.model) != "" {
+			continue
+		}
+		before := x.model.ID
+		if err := x.aim(t); err != nil {
+			continue
+		}
+		x.mu.Lock()
+		x.record.PassedOver = append(x.record.PassedOver, before+" "+exchange.AsError(failed).Code)
+		x.mu.Unlock()
+		x.gate.moved(before, x.model.ID)
+		return true
+	}
+	return false
 }
 
 // Refuse notes a request that was refused before it could be an exchange, such as one that cannot be read.
@@ -188,13 +270,12 @@ func (x *Exchange) tellStanding() {
 	}
 }
 
-// admitted notes what answers.
-func (x *Exchange) admitted(m catalog.Model, req *exchange.Request) {
+// admitted tells who wants to know.
+func (x *Exchange) admitted() {
 	x.gate.came(x)
-	x.model, x.req, x.record.Answered = m, req, m.ID
-	if keep := x.gate.Recorder; keep != nil && keep.Wants(x.record.Key) {
-		if raw, err := req.Encode(); err == nil { // it can always be written down: the codec has all there is
-			x.content = &Content{Request: raw, Path: m.Path}
+	if keep := x.gate.Recorder; keep != nil && x.req != nil && x.record.ShadowOf == "" && keep.Wants(x.record.Key) {
+		if raw, err := x.req.Encode(); err == nil { // it can always be written down: the codec has all there is
+			x.content = &Content{Request: raw, Model: x.model}
 		}
 	}
 	for _, o := range x.gate.Observers {
@@ -225,7 +306,7 @@ func (x *Exchange) close(err error) {
 	r, content := x.record, x.content
 	x.mu.Unlock()
 	if r.Answered != "" {
-		x.gate.jobs().end(x.place, r.ID, r.PromptTokens+r.CompletionTokens)
+		x.gate.jobs().end(x.place, r.ID, cmp.Or(r.Preset, r.Answered), r.PromptTokens+r.CompletionTokens)
 	}
 	x.cancel(nil)
 	x.gate.left(x)
@@ -237,6 +318,9 @@ func (x *Exchange) close(err error) {
 	}
 	if content != nil {
 		x.gate.Recorder.Keep(r, *content)
+	}
+	if x.shadow != nil {
+		x.shadow.answered(r)
 	}
 }
 
@@ -254,28 +338,50 @@ func (x *Exchange) Events() iter.Seq2[exchange.Event, error] {
 		left := max(1, x.req.Candidates)
 		// Deltas count while an answer is under way, so that one that is cut off is counted too.
 		counted := make([]int, left)
-		for event, err := range x.guarded() {
-			if err == nil {
-				left -= x.note(event, counted)
-			}
-			switch {
-			case err != nil:
-				x.close(err)
-			case left == 0:
-				x.close(nil)
-			}
-			if !yield(event, err) {
-				x.close(cmp.Or(context.Cause(x.ctx), context.Canceled)) // the client went away
-				return
-			}
-			if err != nil || left == 0 {
-				return
+		for again := true; again; {
+			again = false
+			begun := false
+			for event, err := range x.guarded() {
+				if started, ok := event.(exchange.Started); ok && err == nil {
+					begun = true
+					event = x.routed(started)
+				}
+				if err != nil && !begun && x.next(err) {
+					again = true
+					break
+				}
+				if err == nil {
+					left -= x.note(event, counted)
+				}
+				switch {
+				case err != nil:
+					x.close(err)
+				case left == 0:
+					x.close(nil)
+				}
+				if !yield(event, err) {
+					x.close(cmp.Or(context.Cause(x.ctx), context.Canceled)) // the client went away
+					return
+				}
+				if err != nil || left == 0 {
+					return
+				}
 			}
 		}
 		err := errors.New("the answer ended before it was whole")
 		x.close(err)
 		yield(nil, err)
 	}
+}
+
+// routed says which target answers, where that is not the model that was asked for.
+func (x *Exchange) routed(s exchange.Started) exchange.Started {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if r := &x.record; r.Answered != r.Asked {
+		s.Answered, s.PassedOver = r.Answered, r.PassedOver
+	}
+	return s
 }
 
 // guarded is what the runner gives. A panic of the runner is an error; one of whoever takes the events is not.
@@ -290,7 +396,7 @@ func (x *Exchange) guarded() iter.Seq2[exchange.Event, error] {
 				yield(nil, exchange.Panicked(p))
 			}
 		}()
-		for event, err := range x.gate.Runner.Run(x.ctx, x.model.Path, x.req) {
+		for event, err := range x.runner.Run(x.ctx, x.model.Path, x.req) {
 			if cause := context.Cause(x.ctx); err != nil && cause != nil {
 				err = cause
 			}
@@ -310,6 +416,9 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 	r := &x.record
 	if x.content != nil {
 		x.content.Events = append(x.content.Events, event)
+	}
+	if x.shadow != nil {
+		x.shadow.heard(event)
 	}
 	count := func(candidate, tokens int) {
 		r.CompletionTokens += tokens
@@ -331,6 +440,8 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 		}
 	case exchange.Finish:
 		count(event.Candidate, event.Tokens-counted[event.Candidate])
+		r.PromptTokens, r.CachedTokens = r.PromptTokens+event.PromptTokens, r.CachedTokens+event.CachedTokens
+		r.ReasoningTokens += event.ReasoningTokens
 		r.Malformed += event.Malformed
 		r.Drafted, r.Accepted = r.Drafted+event.Drafted, r.Accepted+event.Accepted
 		r.Reason = event.Reason

@@ -22,6 +22,7 @@ import (
 	"kindredgate/internal/library"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/runner/native"
+	"kindredgate/internal/runner/remote"
 )
 
 // Runner answers requests with the weights at a path.
@@ -54,6 +55,10 @@ type Gate struct {
 	Prompts Prompter
 	Loader  Loader
 	Library *library.Library // nil if models cannot be added or forgotten
+	// Machines are those that have models of theirs; nil for none.
+	Machines *remote.Fleet
+	// ID tells this gate from others, in what requests are passed on with.
+	ID string
 	// Settings are those of the gate that make a difference to answers, in words. They are part of the fingerprints.
 	Settings string
 	// Observers are told of every exchange, one after the other.
@@ -65,21 +70,41 @@ type Gate struct {
 
 	mu      sync.Mutex
 	running map[*Exchange]struct{} // exchanges that were admitted and have not ended
-	going   *jobs
-	begun   sync.Once
+	streams map[string]int         // how many of them each model answers
+
+	// What follows is there from the first use on.
+	begun      sync.Once
+	going      *jobs
+	shadowing  chan struct{} // has room for those that may run at once
+	background sync.WaitGroup
+	ctx        context.Context // of what goes on beside requests
+	end        context.CancelFunc
 }
 
-func (g *Gate) jobs() *jobs {
-	g.begun.Do(func() { g.going = newJobs() })
-	return g.going
+// ready makes what a gate needs beside what it was put together of.
+func (g *Gate) ready() *Gate {
+	g.begun.Do(func() {
+		g.going, g.shadowing = newJobs(), make(chan struct{}, shadowsAtOnce)
+		g.ctx, g.end = context.WithCancel(context.Background())
+	})
+	return g
 }
 
-// Layout gives the prompt that a request is for the weights at a path.
-func (g *Gate) Layout(ctx context.Context, path string, req *exchange.Request) (*prompt.Prompt, error) {
+// Close ends what goes on beside requests, and waits for it.
+func (g *Gate) Close() error {
+	g.ready().end()
+	g.background.Wait()
+	return nil
+}
+
+func (g *Gate) jobs() *jobs { return g.ready().going }
+
+// Layout gives the prompt that a request is for a model.
+func (g *Gate) Layout(ctx context.Context, m catalog.Model, req *exchange.Request) (*prompt.Prompt, error) {
 	if req.Raw != nil {
-		return g.Prompts.RenderRaw(ctx, path, req.Raw.Text)
+		return g.layRaw(ctx, m, req.Raw.Text)
 	}
-	return g.Prompts.Render(ctx, path, req)
+	return g.lay(ctx, m, req)
 }
 
 // Fingerprint tells which weights, format, template and settings answer: equal ones answer alike. The preset is nil for a model by its
@@ -89,7 +114,11 @@ func (g *Gate) Fingerprint(m catalog.Model, preset *catalog.Preset) string {
 	if err != nil {
 		return "" // cannot be: a preset is kept in this form
 	}
-	sum := sha256.Sum256(fmt.Appendf(nil, "%s\n%s\n%s", m.Digest, g.Settings, own))
+	digest := m.Digest
+	if m.Machine != "" {
+		digest = m.ID // what is behind it is not known
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s\n%s\n%s", digest, g.Settings, own))
 	return "fp_" + hex.EncodeToString(sum[:6])
 }
 
@@ -121,6 +150,15 @@ func (g *Gate) Offers(ctx context.Context, k keyring.Key) ([]Offer, error) {
 			}
 		}
 	}
+	for _, machine := range g.Machines.Machines() {
+		for _, there := range machine.Look().Models {
+			m := modelOf(machine, there)
+			usable[m.ID] = m
+			if k.MayUse(m.ID) {
+				list = append(list, Offer{Name: m.ID, Model: m})
+			}
+		}
+	}
 	presets, err := g.Presets.Presets(ctx)
 	for _, p := range presets {
 		if m, ok := usable[p.Model]; ok && k.MayUse(p.Name) {
@@ -132,8 +170,8 @@ func (g *Gate) Offers(ctx context.Context, k keyring.Key) ([]Offer, error) {
 		if n.Name == catalog.AnyName || !k.MayUse(n.Name) {
 			continue
 		}
-		if m, p, err := g.own(ctx, n.Target); err == nil {
-			list = append(list, Offer{n.Name, m, p, n.Target})
+		if t, err := g.first(ctx, n.Name, n); err == nil {
+			list = append(list, Offer{n.Name, t.model, t.preset, n.Said()})
 		}
 	}
 	return list, errors.Join(problem, err, err2)
@@ -149,31 +187,71 @@ func (g *Gate) Offer(ctx context.Context, k keyring.Key, name string) (Offer, er
 func (g *Gate) Embed(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Embedding) (v *exchange.Vectors, err error) {
 	x := g.begin(ctx, caller, from, req.Model)
 	defer func() { x.close(err) }()
-	m, preset, err := g.resolve(ctx, caller, req.Model)
+	r, err := g.find(ctx, caller, req.Model)
+	if err == nil {
+		err = g.circles(from.Via)
+	}
+	var targets []target
+	if err == nil {
+		targets, err = g.order(ctx, r, caller, from, place{}, &exchange.Request{Model: req.Model})
+	}
 	if err != nil {
 		return nil, err
 	}
+	for i, t := range targets {
+		if err = g.embeds(ctx, caller, t, req); err == nil && x.lease == nil {
+			err = x.admit(nil)
+		}
+		if err == nil {
+			req.Reserve, req.Via, req.Trace = x.reserve, g.through(from.Via), from.Trace
+			if v, err = x.embed(t.model, req); err == nil {
+				return v, nil
+			}
+		}
+		if i == len(targets)-1 || x.ctx.Err() != nil || !elsewhereToo(err) {
+			break
+		}
+		x.record.PassedOver = append(x.record.PassedOver, t.model.ID+" "+exchange.AsError(err).Code)
+	}
+	return nil, err
+}
+
+// embeds reports whether a target can make the vectors that are asked for, as far as that is known.
+func (g *Gate) embeds(ctx context.Context, caller keyring.Key, t target, req *exchange.Embedding) error {
+	m := t.model
 	switch {
-	case m.Use != catalog.Embedding || preset != nil:
-		return nil, g.noEmbeddings(ctx, caller, req.Model)
+	case m.Machine != "":
+	case m.Use != catalog.Embedding || t.preset != nil:
+		return g.noEmbeddings(ctx, caller, req.Model)
 	case req.Dimensions != 0 && req.Dimensions != m.Dimensions && !slices.Contains(m.Nested, req.Dimensions):
 		// Cutting vectors short makes sense only for models that were trained for it.
 		lengths := fmt.Sprint(m.Dimensions)
 		if len(m.Nested) > 0 {
 			lengths = strings.Trim(fmt.Sprint(m.Nested), "[]")
 		}
-		return nil, exchange.InvalidParam("dimensions", "dimensions is %d; the vectors of model %q have %s and cannot be cut otherwise", req.Dimensions, req.Model, lengths)
+		return exchange.InvalidParam("dimensions", "dimensions is %d; the vectors of model %q have %s and cannot be cut otherwise", req.Dimensions, req.Model, lengths)
 	}
-	if err := x.admit(nil); err != nil {
+	return nil
+}
+
+// embed has vectors made by a model, the first that is tried or a later one.
+func (x *Exchange) embed(m catalog.Model, req *exchange.Embedding) (*exchange.Vectors, error) {
+	runner, err := x.gate.runner(m)
+	if err != nil {
 		return nil, err
 	}
-	req.Reserve = x.reserve
-	x.admitted(m, nil)
-	if v, err = g.Runner.Embed(x.ctx, m.Path, req); err != nil {
-		return nil, err
+	before := x.model.ID
+	x.model, x.record.Answered, x.record.Machine = m, m.ID, m.Machine
+	if before == "" {
+		x.admitted()
+	} else {
+		x.gate.moved(before, m.ID)
 	}
-	x.record.PromptTokens, x.record.Timings, x.record.Reason = v.Tokens, v.Timings, exchange.Stopped
-	return v, nil
+	v, err := runner.Embed(x.ctx, m.Path, req)
+	if err == nil {
+		x.record.PromptTokens, x.record.Timings, x.record.Reason = v.Tokens, v.Timings, exchange.Stopped
+	}
+	return v, err
 }
 
 // noEmbeddings says which models make embeddings, since the one asked for does not.
@@ -203,7 +281,7 @@ func (g *Gate) Render(ctx context.Context, k keyring.Key, req *exchange.Request)
 	if preset != nil {
 		preset.Apply(req)
 	}
-	p, err := g.Prompts.Render(ctx, m.Path, req)
+	p, err := g.lay(ctx, m, req)
 	return m, p, err
 }
 
@@ -213,6 +291,6 @@ func (g *Gate) RenderRaw(ctx context.Context, k keyring.Key, model, text string)
 	if err != nil {
 		return m, nil, err
 	}
-	p, err := g.Prompts.RenderRaw(ctx, m.Path, text)
+	p, err := g.layRaw(ctx, m, text)
 	return m, p, err
 }

@@ -20,7 +20,8 @@ type jobs struct {
 type tail struct {
 	id     string // of the job: its first exchange
 	step   int
-	tokens int // of the prompt and the answer
+	tokens int    // of the prompt and the answer
+	target string // that answered: the name of a model or preset
 }
 
 // mostTails bounds how many conversations are remembered.
@@ -72,6 +73,8 @@ func hashTurn(h *maphash.Hash, t exchange.Turn) {
 		switch part := part.(type) {
 		case exchange.Text:
 			text(string(part))
+		case exchange.Image:
+			text(part.URL)
 		case exchange.ToolCall:
 			text(part.ID)
 			text(part.Name)
@@ -84,11 +87,11 @@ func hashTurn(h *maphash.Hash, t exchange.Turn) {
 }
 
 // end notes how far an exchange has brought its job.
-func (j *jobs) end(p place, id string, tokens int) {
+func (j *jobs) end(p place, id, target string, tokens int) {
 	if !p.ok {
 		return
 	}
-	next := tail{id: id, step: 1, tokens: tokens}
+	next := tail{id: id, step: 1, tokens: tokens, target: target}
 	if p.tail.step > 0 {
 		next.id, next.step = p.tail.id, p.tail.step+1
 	}

@@ -36,9 +36,9 @@ func TestWhatGoesOnFromWhat(t *testing.T) {
 		{"no turns at all", "k", nil, []exchange.Turn{question, answer}, false},
 	} {
 		j := newJobs()
-		j.end(j.find("k", c.first), "first", 10)
+		j.end(j.find("k", c.first), "first", "harbour-4m", 10)
 		p := j.find(c.account, c.second)
-		if goesOn := p.tail.step > 0; goesOn != c.goesOn || goesOn && p.tail != (tail{"first", 1, 10}) {
+		if goesOn := p.tail.step > 0; goesOn != c.goesOn || goesOn && p.tail != (tail{"first", 1, 10, "harbour-4m"}) {
 			t.Errorf("%s: %+v", c.name, p)
 		}
 	}
@@ -53,14 +53,14 @@ func TestJobsAreCounted(t *testing.T) {
 		if p.tail.step != step {
 			t.Errorf("step %d goes on from step %d", step+1, p.tail.step)
 		}
-		j.end(p, fmt.Sprint("exchange ", step), 100+step)
+		j.end(p, fmt.Sprint("exchange ", step), "harbour-4m", 100+step)
 		turns = append(turns, said(exchange.Assistant, exchange.Text("Aye.")), said(exchange.User, exchange.Text("And then?")))
 	}
-	if p := j.find("k", turns); p.tail != (tail{"exchange 0", 5, 104}) {
+	if p := j.find("k", turns); p.tail != (tail{"exchange 0", 5, 104, "harbour-4m"}) {
 		t.Errorf("the job is %+v", p.tail)
 	}
 	for i := range mostTails {
-		j.end(j.find("k", []exchange.Turn{said(exchange.User, exchange.Text(fmt.Sprint(i)))}), "x", 1)
+		j.end(j.find("k", []exchange.Turn{said(exchange.User, exchange.Text(fmt.Sprint(i)))}), "x", "harbour-4m", 1)
 	}
 	if p := j.find("k", turns); p.tail.step != 0 {
 		t.Error("what was long ago is still remembered")

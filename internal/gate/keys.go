@@ -14,11 +14,13 @@ func (g *Gate) came(x *Exchange) {
 	g.mu.Lock()
 	if g.running == nil {
 		g.running = map[*Exchange]struct{}{}
+		g.streams = map[string]int{}
 	}
 	g.running[x] = struct{}{}
+	g.streams[x.model.ID]++
 	g.mu.Unlock()
 	if g.Keys.Revoked(x.record.Key.ID) {
-		g.end(x.record.Key)
+		g.endWith(x.record.Key)
 	}
 }
 
@@ -26,11 +28,30 @@ func (g *Gate) came(x *Exchange) {
 func (g *Gate) left(x *Exchange) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	if _, running := g.running[x]; !running {
+		return // it was refused
+	}
 	delete(g.running, x)
+	g.leave(x.model.ID)
 }
 
-// end ends what is under way with a key that is revoked, and with those that it issued, unless another stands in its place.
-func (g *Gate) end(k keyring.Key) {
+// moved notes that a stream goes on with another model.
+func (g *Gate) moved(from, to string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.leave(from)
+	g.streams[to]++
+}
+
+// leave counts a stream of a model less. g is locked.
+func (g *Gate) leave(model string) {
+	if g.streams[model]--; g.streams[model] == 0 {
+		delete(g.streams, model)
+	}
+}
+
+// endWith ends what is under way with a key that is revoked, and with those that it issued, unless another stands in its place.
+func (g *Gate) endWith(k keyring.Key) {
 	children := !g.Keys.Holds(context.Background(), k.Account())
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -86,7 +107,7 @@ func (g *Gate) checkTerms(ctx context.Context, t keyring.Terms) error {
 func (g *Gate) RevokeKey(ctx context.Context, ref string) (k keyring.Key, written bool, err error) {
 	k, written, err = g.Keys.Revoke(ctx, ref)
 	if err == nil {
-		g.end(k)
+		g.endWith(k)
 	}
 	return k, written, err
 }
@@ -95,7 +116,7 @@ func (g *Gate) RevokeKey(ctx context.Context, ref string) (k keyring.Key, writte
 func (g *Gate) RotateKey(ctx context.Context, ref string, grace time.Duration) (secret string, next, old keyring.Key, err error) {
 	secret, next, old, err = g.Keys.Rotate(ctx, ref, grace)
 	if err == nil && !old.Revoked.IsZero() {
-		g.end(old)
+		g.endWith(old)
 	}
 	return secret, next, old, err
 }

@@ -6,47 +6,10 @@ import (
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/keyring"
 )
 
 func noPreset(name string) error {
 	return exchange.Errorf(exchange.NotFound, "preset_not_found", "there is no preset %q; \"kindred presets list\" shows them", name)
-}
-
-// longName is how long a name may be, in bytes.
-const longName = 256
-
-// resolve finds what a name stands for: an installed model, or a preset of one. A key that may use a preset need not
-// be allowed its model.
-func (g *Gate) resolve(ctx context.Context, k keyring.Key, name string) (catalog.Model, *catalog.Preset, error) {
-	if len(name) > longName {
-		return catalog.Model{}, nil, exchange.InvalidParam("model", "model is a name of %d bytes; names have %d at the most", len(name), longName)
-	}
-	if !k.MayUse(name) {
-		return catalog.Model{}, nil, forbidden(k, name)
-	}
-	if m, ok := g.Catalog.Known(name); ok {
-		return m, nil, nil
-	}
-	p, err := g.Presets.Preset(ctx, name)
-	switch {
-	case err == nil:
-		m, err := g.Catalog.Find(p.Model)
-		return m, &p, err
-	case !errors.Is(err, catalog.ErrNoPreset):
-		return catalog.Model{}, nil, err
-	}
-	if m, p, ok, err := g.public(ctx, name, name); ok || err != nil {
-		return m, p, err
-	}
-	// This alone walks through the folders. A model that has just come there is not for the name that catches all others.
-	m, missing := g.Catalog.Find(name)
-	if missing != nil && exchange.AsError(missing).Kind == exchange.NotFound {
-		if m, p, ok, err := g.public(ctx, name, catalog.AnyName); ok || err != nil {
-			return m, p, err
-		}
-	}
-	return m, nil, missing
 }
 
 // SavePreset keeps a new preset, or changes one. Its model must be installed, and its template, if it has one, must
@@ -63,7 +26,7 @@ func (g *Gate) SavePreset(ctx context.Context, p catalog.Preset, isNew bool) err
 	} else if !errors.Is(err, catalog.ErrNoName) {
 		return err
 	}
-	m, err := g.Catalog.Find(p.Model)
+	m, err := g.model(p.Model)
 	if err != nil {
 		return exchange.InvalidParam("model", "%s", exchange.AsError(err).Message)
 	}
@@ -71,7 +34,7 @@ func (g *Gate) SavePreset(ctx context.Context, p catalog.Preset, isNew bool) err
 		return exchange.InvalidParam("model", "model %q makes embeddings, for which a preset has nothing to say; it is for models that write text", p.Model)
 	}
 	if p.Template != "" {
-		if err := g.Prompts.CheckTemplate(ctx, m.Path, p.Template); err != nil {
+		if err := g.checkTemplate(ctx, m, p.Template); err != nil {
 			return exchange.InvalidParam("template", "the template cannot be used: %v", err)
 		}
 	}

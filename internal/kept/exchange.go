@@ -22,6 +22,12 @@ type Exchange struct {
 	Model    string    `json:"model"`              // the name that was asked for
 	Answered string    `json:"answered,omitempty"` // the model that answered
 	Preset   string    `json:"preset,omitempty"`
+	Machine  string    `json:"machine,omitempty"` // that answered; empty for this one
+	// PassedOver are the targets of a name that were asked before the one that answered, each with the code of why it could not.
+	PassedOver []string `json:"passed_over,omitempty"`
+	// ShadowOf is the exchange that this one shadowed, and Compared how their answers compare.
+	ShadowOf string      `json:"shadow_of,omitempty"`
+	Compared *Comparison `json:"compared,omitempty"`
 
 	State  State  `json:"state"`
 	Reason string `json:"finish_reason,omitempty"`
@@ -48,6 +54,15 @@ type Exchange struct {
 	Prefill    float64 `json:"prefill_ms"`
 	FirstToken float64 `json:"first_token_ms"` // from the beginning; 0 if none came
 	Took       float64 `json:"took_ms"`
+}
+
+// Comparison is how the answer of a shadow compares with the one that was given.
+type Comparison struct {
+	Same   bool    `json:"same"`
+	Alike  float64 `json:"alike"`            // the share of words in common
+	Parted string  `json:"parted,omitempty"` // where they differ first: what was answered | what the shadow said
+	Tokens [2]int  `json:"tokens"`           // of the answer, and of the shadow's
+	TookMS [2]int  `json:"took_ms"`
 }
 
 // State is how far an exchange has come.

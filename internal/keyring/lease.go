@@ -161,6 +161,9 @@ func tightest(a, b Limits) Limits {
 	return Limits{PromptTokens: less(a.PromptTokens, b.PromptTokens), AnswerTokens: less(a.AnswerTokens, b.AnswerTokens), QueueShare: less(a.QueueShare, b.QueueShare)}
 }
 
+// Unlimited is a lease that counts nothing, for what the gate does on its own account.
+func (r *Keyring) Unlimited() *Lease { return &Lease{ring: r, parts: new(int)} }
+
 // AnswerTokens is how long an answer may be; 0 for as long as the context allows. QueueShare is in percent, 0 for the usual.
 func (l *Lease) AnswerTokens() int { return l.limits.AnswerTokens }
 
@@ -228,7 +231,8 @@ func (l *Lease) Part() *Lease {
 	return &Lease{ring: l.ring, bounds: l.bounds, limits: l.limits, parts: l.parts}
 }
 
-// Reserve counts the tokens of the prompt, before it is read. The error says which limit has no room for them.
+// Reserve counts the tokens of the prompt, before it is read. The error says which limit has no room for them. When something else is to
+// read it, Reserve is called again, and counts what is more than before.
 func (l *Lease) Reserve(tokens int) error {
 	if most := l.limits.PromptTokens; most > 0 && tokens > most {
 		return exchange.InvalidParam(exchange.Conversation, "the prompt has %d tokens; the key allows %d in one request", tokens, most)
@@ -242,6 +246,9 @@ func (l *Lease) Reserve(tokens int) error {
 				return exchange.InvalidParam(exchange.Conversation, "the prompt has %d tokens; %s may use %d %s, so it can never be read", tokens, b.of, most, windowNames[kind])
 			}
 		}
+	}
+	if n -= l.held; n <= 0 && l.held > 0 {
+		return nil
 	}
 	if err := l.refuse(l.ring.now(), func(kind int) int64 {
 		if kind == tokensMinute || kind == tokensDay {

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
@@ -32,7 +33,7 @@ const waiting = 64 << 20
 // Recorder keeps what is said. It is safe for concurrent use.
 type Recorder struct {
 	contents kept.Contents
-	layout   func(ctx context.Context, path string, req *exchange.Request) (*prompt.Prompt, error)
+	layout   func(ctx context.Context, m catalog.Model, req *exchange.Request) (*prompt.Prompt, error)
 	log      *slog.Logger
 	set      atomic.Pointer[Recording]
 
@@ -51,8 +52,8 @@ type said struct {
 	content gate.Content
 }
 
-// NewRecorder begins to keep what is said. layout gives the prompt that a request is for the weights at a path.
-func NewRecorder(contents kept.Contents, r Recording, layout func(ctx context.Context, path string, req *exchange.Request) (*prompt.Prompt, error), log *slog.Logger) *Recorder {
+// NewRecorder begins to keep what is said. layout gives the prompt that a request is for a model.
+func NewRecorder(contents kept.Contents, r Recording, layout func(ctx context.Context, m catalog.Model, req *exchange.Request) (*prompt.Prompt, error), log *slog.Logger) *Recorder {
 	k := &Recorder{contents: contents, layout: layout, log: log, stopped: make(chan struct{})}
 	k.wake.L = &k.mu
 	k.Set(r)
@@ -129,7 +130,7 @@ func (k *Recorder) content(ctx context.Context, s said) kept.Content {
 	req, err := exchange.DecodeRequest(s.content.Request)
 	var p *prompt.Prompt
 	if err == nil {
-		p, err = k.layout(ctx, s.content.Path, req)
+		p, err = k.layout(ctx, s.content.Model, req)
 	}
 	if err != nil {
 		c.Problem = "the prompt could not be laid out again: " + err.Error()

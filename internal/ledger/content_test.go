@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
@@ -51,7 +52,7 @@ func (s *shelf) PurgeContents(context.Context, string, time.Time) (int64, error)
 }
 
 // laid lays a request out as its turns with nothing between them.
-func laid(_ context.Context, _ string, req *exchange.Request) (*prompt.Prompt, error) {
+func laid(_ context.Context, _ catalog.Model, req *exchange.Request) (*prompt.Prompt, error) {
 	p := &prompt.Prompt{}
 	for i, t := range req.Turns {
 		text := t.Text()

@@ -145,7 +145,11 @@ func entry(r gate.Record, s kept.State) kept.Exchange {
 		ID: r.ID, Parent: r.Parent, Trace: traceOf(r.Trace), Begun: r.Begun.UTC(), Key: r.Key.Account(), Label: r.Key.Label, Group: r.Key.Group, Client: r.Client, Agent: r.Agent, Style: string(r.Style), Endpoint: r.Endpoint,
 		Model: short(r.Asked), Answered: r.Answered, Preset: r.Preset, State: s, Reason: string(r.Reason),
 		PromptTokens: r.PromptTokens, CachedTokens: r.CachedTokens, CompletionTokens: r.CompletionTokens, ReasoningTokens: r.ReasoningTokens, ToolCalls: r.ToolCalls, DroppedTurns: r.Dropped, Job: r.Job, Step: r.Step, RepeatedTokens: r.Repeated, Cost: r.Cost,
+		Machine: r.Machine, PassedOver: r.PassedOver, ShadowOf: r.ShadowOf,
 		Queue: ms(r.Timings.Queue), Load: ms(r.Timings.Load), Prefill: ms(r.Timings.Prefill), FirstToken: ms(r.FirstToken), Took: ms(r.Duration),
+	}
+	if c := r.Compared; c != nil {
+		e.Compared = &kept.Comparison{Same: c.Same, Alike: c.Alike, Parted: short(c.Parted), Tokens: c.Tokens, TookMS: c.TookMS}
 	}
 	if r.Err != nil && s != kept.Cancelled {
 		known := exchange.AsError(r.Err)

@@ -300,6 +300,8 @@ func message(path string, turn exchange.Turn) (*jinja.Dict, error) {
 	for _, part := range turn.Parts {
 		switch part := part.(type) {
 		case exchange.Text:
+		case exchange.Image:
+			return nil, part.Untaken()
 		case exchange.ToolCall:
 			call, err := callValue(path+".tool_calls["+strconv.Itoa(len(calls.Items))+"]", part)
 			if err != nil {

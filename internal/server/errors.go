@@ -28,6 +28,7 @@ var statuses = map[exchange.Kind]int{
 	exchange.Limited:          http.StatusTooManyRequests,
 	exchange.Unavailable:      http.StatusServiceUnavailable,
 	exchange.Misdirected:      http.StatusMisdirectedRequest,
+	exchange.Looped:           http.StatusLoopDetected,
 	exchange.Canceled:         499, // nobody reads it; the log does
 }
 
@@ -38,6 +39,7 @@ var types = map[int]string{
 	http.StatusTooManyRequests:     "rate_limit_error",
 	http.StatusInternalServerError: "server_error",
 	http.StatusServiceUnavailable:  "server_error",
+	http.StatusLoopDetected:        "server_error",
 }
 
 // envelope is how errors look in the OpenAI-compatible interface, and so everywhere here.

@@ -6,6 +6,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/catalog"
+	"kindredgate/internal/dialect/field"
 )
 
 // NameList is what GET /gate/names tells.
@@ -22,25 +23,55 @@ func (s *Server) listNames(c *gin.Context) {
 	c.JSON(http.StatusOK, NameList{append([]catalog.Name{}, names...)})
 }
 
-// saveName adds a public name, or has another model or preset answer under it. Names may have slashes, so they are not in the path.
+// saveName adds a public name, or has other models or presets answer under it. Names may have slashes, so they are not in the path.
 func (s *Server) saveName(c *gin.Context) {
 	o, err := object(c)
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	var n catalog.Name
-	n.Name, _ = o.String("name")
-	n.Target, _ = o.String("target")
-	if err = onlyKnown(o); err == nil {
+	n, err := nameOf(o)
+	if err == nil {
 		err = s.Gate.SaveName(c.Request.Context(), n)
 	}
 	if err != nil {
 		fail(c, err)
 		return
 	}
-	s.Log.Info("public name set", "id", c.GetString(idKey), "name", n.Name, "target", n.Target)
+	s.Log.Info("public name set", "id", c.GetString(idKey), "name", n.Name, "answered_by", n.Said())
 	c.JSON(http.StatusOK, n)
+}
+
+// nameOf reads a public name.
+func nameOf(o *field.Object) (n catalog.Name, err error) {
+	n.Name, _ = o.String("name")
+	way, _ := o.String("any")
+	n.Any = catalog.Way(way)
+	for _, target := range o.Objects("of") {
+		var t catalog.Target
+		t.To, _ = target.String("to")
+		if share := target.Int("share", 1, 1000); share != nil {
+			t.Share = int(*share)
+		}
+		t.Drained = target.Bool("drained")
+		t.Keys = target.Strings("keys")
+		t.Header, _ = target.String("header")
+		n.Of = append(n.Of, t)
+		if err := onlyKnown(target); err != nil {
+			return n, err
+		}
+	}
+	if shadow := o.Object("shadow"); shadow != nil {
+		n.Shadow = &catalog.Shadow{Share: 1}
+		n.Shadow.To, _ = shadow.String("to")
+		if share := shadow.Float("share", 0, 1); share != nil {
+			n.Shadow.Share = *share
+		}
+		if err := onlyKnown(shadow); err != nil {
+			return n, err
+		}
+	}
+	return n, onlyKnown(o)
 }
 
 func (s *Server) forgetName(c *gin.Context) {

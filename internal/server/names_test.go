@@ -20,7 +20,7 @@ func TestPublicNames(t *testing.T) {
 	}
 	set := func(name, target string, status int, want string) {
 		t.Helper()
-		resp, body := h.do(t, "PUT", "/gate/names", h.owner, `{"name":"`+name+`","target":"`+target+`"}`)
+		resp, body := h.do(t, "PUT", "/gate/names", h.owner, `{"name":"`+name+`","of":[{"to":"`+target+`"}]}`)
 		if resp.StatusCode != status || !strings.Contains(body, want) {
 			t.Errorf("%s by %s: %d %s, wanted %q", name, target, resp.StatusCode, body, want)
 		}
@@ -73,7 +73,7 @@ func TestPublicNames(t *testing.T) {
 		t.Errorf("%d %s", status, body)
 	}
 	for _, c := range []struct{ name, target, want string }{
-		{"harbour-4m", "master", "is an installed model"}, {"master", "harbour-4m", "is a preset"}, {"x", "nobody", "not installed"}, {"x", "", "target is missing"},
+		{"harbour-4m", "master", "is an installed model"}, {"master", "harbour-4m", "is a preset"}, {"x", "nobody", "not installed"}, {"x", "", "of[0].to is missing"},
 		{"a b", "master", "without spaces"}, {"gpt*", "master", "a star alone"}, {"", "master", "1 to 128"}, {"x", "vendor/large:latest", "not installed"},
 	} {
 		set(c.name, c.target, 400, c.want)

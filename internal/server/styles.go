@@ -35,7 +35,7 @@ func origin(c *gin.Context, style dialect.Style) gate.Origin {
 	agent := c.Request.UserAgent()
 	var standing atomic.Pointer[[]keyring.Standing] // the exchange may outlive the request
 	c.Set(standingKey, &standing)
-	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.ClientIP(), Agent: agent[:min(len(agent), longAgent)], Trace: traceparent(c),
+	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.ClientIP(), Agent: agent[:min(len(agent), longAgent)], Trace: traceparent(c), Via: via(c), Header: c.GetHeader,
 		Standing: func(s []keyring.Standing) { standing.Store(&s) }}
 }
 
@@ -50,11 +50,33 @@ func traceparent(c *gin.Context) string {
 
 var traceForm = regexp.MustCompile(`^[0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$`)
 
+// via is what a request came through (RFC 9110, section 7.6.3).
+func via(c *gin.Context) (list []string) {
+	for _, line := range c.Request.Header.Values("Via") {
+		for entry := range strings.SplitSeq(line, ",") {
+			if entry = strings.TrimSpace(entry); entry != "" && len(list) < mostVia {
+				list = append(list, entry)
+			}
+		}
+	}
+	return list
+}
+
+// mostVia is how many entries of a Via header are read.
+const mostVia = 32
+
 // longAgent is how much is noted of what a client calls itself, in bytes.
 const longAgent = 256
 
 // droppedHeader says how many turns were left out, since the conversation was longer than the context.
 const droppedHeader = "Kindred-Dropped-Turns"
+
+// answeredHeader says which model answers where that is not the one that was asked for, and passedHeader which ones of a name could not, each
+// with the code of why.
+const (
+	answeredHeader = "Kindred-Answered-By"
+	passedHeader   = "Kindred-Passed-Over"
+)
 
 // head writes the headers that depend on how an answer began.
 func head(c *gin.Context, started exchange.Started) {
@@ -62,6 +84,12 @@ func head(c *gin.Context, started exchange.Started) {
 	limitHeaders(c)
 	if started.Dropped > 0 {
 		c.Header(droppedHeader, strconv.Itoa(started.Dropped))
+	}
+	if started.Answered != "" {
+		c.Header(answeredHeader, started.Answered)
+	}
+	for _, passed := range started.PassedOver {
+		c.Writer.Header().Add(passedHeader, passed)
 	}
 }
 

@@ -3,20 +3,40 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
+	"fmt"
 
 	"kindredgate/internal/catalog"
 )
 
 // PutName keeps a public name, in the place of the same one.
 func (s *Store) PutName(ctx context.Context, n catalog.Name) error {
-	return s.exec(ctx, `INSERT INTO names (name, target) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET target = excluded.target`, n.Name, n.Target)
+	route, err := json.Marshal(n)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, `INSERT INTO names (name, target, route) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET target = excluded.target, route = excluded.route`, n.Name, n.Of[0].To, string(route))
+}
+
+// scanName reads the columns name, target, route.
+func scanName(row interface{ Scan(...any) error }) (n catalog.Name, err error) {
+	var name, target, route string
+	if err := row.Scan(&name, &target, &route); err != nil {
+		return n, err
+	}
+	if route == "" {
+		return catalog.Name{Name: name, Of: []catalog.Target{{To: target}}}, nil
+	}
+	if err := json.Unmarshal([]byte(route), &n); err != nil {
+		return n, fmt.Errorf("the public name %q in the database: %w", name, err)
+	}
+	return n, nil
 }
 
 // Name returns a public name, or catalog.ErrNoName.
 func (s *Store) Name(ctx context.Context, name string) (catalog.Name, error) {
-	n := catalog.Name{Name: name}
-	err := s.db.QueryRowContext(ctx, `SELECT target FROM names WHERE name = ?`, name).Scan(&n.Target)
+	n, err := scanName(s.db.QueryRowContext(ctx, `SELECT name, target, route FROM names WHERE name = ?`, name))
 	if errors.Is(err, sql.ErrNoRows) {
 		return n, catalog.ErrNoName
 	}
@@ -25,14 +45,14 @@ func (s *Store) Name(ctx context.Context, name string) (catalog.Name, error) {
 
 // Names lists the public names in their order.
 func (s *Store) Names(ctx context.Context) (list []catalog.Name, err error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, target FROM names ORDER BY name`)
+	rows, err := s.db.QueryContext(ctx, `SELECT name, target, route FROM names ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var n catalog.Name
-		if err := rows.Scan(&n.Name, &n.Target); err != nil {
+		n, err := scanName(rows)
+		if err != nil {
 			return nil, err
 		}
 		list = append(list, n)

@@ -152,6 +152,9 @@ func parts(m *field.Object, role exchange.Role) (list []exchange.Part) {
 		if !ok {
 			m.Fail("tool_call_id", "%s is missing: it says which call the result is of", m.Path("tool_call_id"))
 		}
+		if wire.Pictured(text) {
+			m.Fail("content", "%s holds a picture; what a tool gave is text", m.Path("content"))
+		}
 		return []exchange.Part{exchange.ToolResult{CallID: id, Content: joined(text)}}
 	}
 	if _, ok := m.Raw("content"); !ok && (role != exchange.Assistant || len(calls) == 0) {
@@ -197,10 +200,16 @@ func content(m *field.Object) (list []exchange.Part) {
 		case "refusal":
 			s, _ := part.String("refusal")
 			list = append(list, exchange.Text(s))
-		case "image_url", "input_audio", "file":
-			part.Fail("type", "%s is %q: the installed models take text only", part.Path("type"), t)
+		case "image_url":
+			if image := part.Object("image_url"); image != nil {
+				list = append(list, wire.Image(image, "url"))
+			} else {
+				part.Fail("image_url", "%s is missing: it holds the picture's url", part.Path("image_url"))
+			}
+		case "input_audio", "file":
+			part.Fail("type", "%s is %q: models take text, and some take pictures", part.Path("type"), t)
 		default:
-			part.Fail("type", "%s is %q; \"text\" is possible", part.Path("type"), t)
+			part.Fail("type", "%s is %q; \"text\" and \"image_url\" are possible", part.Path("type"), t)
 		}
 	}
 	return list

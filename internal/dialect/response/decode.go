@@ -359,7 +359,11 @@ func turns(items []*field.Object) (list []exchange.Turn) {
 			if item.Kind("output") == field.Missing {
 				item.Fail("output", "%s is missing: what the function gave", item.Path("output"))
 			}
-			text := exchange.Turn{Parts: content(item, "output")}.Text()
+			output := content(item, "output")
+			if wire.Pictured(output) {
+				item.Fail("output", "%s holds a picture; what a function gave is text", item.Path("output"))
+			}
+			text := exchange.Turn{Parts: output}.Text()
 			add(exchange.ToolRole, exchange.ToolResult{CallID: need("call_id"), Content: text})
 		case "reasoning", truncationType:
 		default:
@@ -381,11 +385,14 @@ func content(item *field.Object, name string) (list []exchange.Part) {
 		case "input_text", "output_text":
 		case "refusal":
 			key = "refusal"
-		case "input_image", "input_file", "input_audio":
-			part.Fail("type", "%s is %q: the installed models take text only", part.Path("type"), kind)
+		case "input_image":
+			list = append(list, wire.Image(part, "image_url"))
+			continue
+		case "input_file", "input_audio":
+			part.Fail("type", "%s is %q: models take text, and some take pictures", part.Path("type"), kind)
 			continue
 		default:
-			part.Fail("type", "%s is %q; input_text, output_text and refusal are possible", part.Path("type"), kind)
+			part.Fail("type", "%s is %q; input_text, input_image, output_text and refusal are possible", part.Path("type"), kind)
 			continue
 		}
 		s, ok := part.String(key)

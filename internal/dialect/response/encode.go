@@ -72,6 +72,8 @@ func (u *Usage) Count(event exchange.Event) {
 	case exchange.ReasoningDelta:
 		u.Details.Reasoning += event.Tokens
 	case exchange.Finish:
+		u.Input, u.InputDetails.Cached = u.Input+event.PromptTokens, u.InputDetails.Cached+event.CachedTokens
+		u.Details.Reasoning += event.ReasoningTokens
 		u.Output += event.Tokens
 	case exchange.TextDelta, exchange.ToolCallDelta:
 	}

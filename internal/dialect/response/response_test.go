@@ -28,6 +28,8 @@ func said(turns []exchange.Turn) string {
 			switch p := p.(type) {
 			case exchange.Text:
 				line += string(p)
+			case exchange.Image:
+				line += "[" + p.URL + "]"
 			case exchange.ToolCall:
 				line += "<" + p.ID + " " + p.Name + p.Arguments + ">"
 			case exchange.ToolResult:

@@ -228,6 +228,23 @@ func only(tools []exchange.Tool, names []string) []exchange.Tool {
 	return slices.DeleteFunc(slices.Clone(tools), func(t exchange.Tool) bool { return !slices.Contains(names, t.Name) })
 }
 
+// Image reads a picture: its address is in the field called url.
+func Image(o *field.Object, url string) exchange.Image {
+	image := exchange.Image{Detail: o.OneOf("detail", "auto", "low", "high", "original"), At: o.Path(url)}
+	image.URL, _ = o.String(url)
+	if !picture.MatchString(image.URL) {
+		o.Fail(url, "%s must be data:image/…;base64,… with the picture itself, or an address that begins with https:// or http://", o.Path(url))
+	}
+	return image
+}
+
+var picture = regexp.MustCompile(`^(?i:data:image/[a-z0-9.+-]+;base64,[A-Za-z0-9+/]+={0,2}$|https?://.)`)
+
+// Pictured reports whether there is a picture among parts.
+func Pictured(parts []exchange.Part) bool {
+	return slices.ContainsFunc(parts, func(p exchange.Part) bool { _, is := p.(exchange.Image); return is })
+}
+
 // Format reads a format of answers. inner gives the object that holds name and schema.
 func Format(f *field.Object, inner func(*field.Object) *field.Object) exchange.Format {
 	if f == nil {
@@ -338,6 +355,9 @@ func (u *Usage) Count(event exchange.Event) {
 	case exchange.ReasoningDelta:
 		u.Details.Reasoning += event.Tokens
 	case exchange.Finish:
+		u.PromptTokens += event.PromptTokens
+		u.PromptDetails.Cached += event.CachedTokens
+		u.Details.Reasoning += event.ReasoningTokens
 		u.CompletionTokens += event.Tokens
 	case exchange.TextDelta, exchange.ToolCallDelta:
 	}

@@ -1,0 +1,68 @@
+package boot
+
+import (
+	"fmt"
+	"os"
+
+	"kindredgate/internal/config"
+	"kindredgate/internal/runner/remote"
+)
+
+// reach has the gate's other machines as the configuration says.
+func (h *House) reach(cfg config.Config) error {
+	all := map[string]remote.Settings{}
+	for name, r := range cfg.Runners {
+		key, err := r.Key(name)
+		if err != nil {
+			return err
+		}
+		s := remote.Settings{URL: r.URL, Key: key, Connect: r.Connect, FirstToken: r.FirstToken, Silence: r.Silence, Rest: r.Rest, Tries: r.Tries,
+			LongestAnswer: int64(r.LongestAnswer), ImageAddresses: r.ImageAddresses, Models: r.Models, Pass: r.Pass}
+		if r.Layout != nil {
+			if s.Layout, err = h.layout(*r.Layout); err != nil {
+				return fmt.Errorf("runners.%s.layout: %w", name, err)
+			}
+		}
+		if f := r.Form; f != nil {
+			s.Form = &remote.Form{Path: f.Path, Body: f.Body, Turn: f.Turn, Roles: f.Roles, Lines: f.Lines, Text: f.Text, Piece: f.Piece, Done: f.Done, DoneIs: f.DoneIs, PromptTokens: f.PromptTokens, AnswerTokens: f.AnswerTokens}
+			if err := s.Form.Check(); err != nil {
+				return fmt.Errorf("runners.%s.%w", name, err)
+			}
+		}
+		all[name] = s
+	}
+	return h.machines.Set(all)
+}
+
+// layout opens what prompts are laid out by, once, so that what is the same stays the same when the configuration is read anew.
+func (h *House) layout(of config.RunnerLayout) (*remote.Layout, error) {
+	m, err := h.installed.Find(of.Like)
+	if err != nil {
+		return nil, err
+	}
+	template := ""
+	if of.Template != "" {
+		path, err := config.Absolute(of.Template)
+		if err != nil {
+			return nil, err
+		}
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+		template = string(raw)
+	}
+	known := config.RunnerLayout{Like: m.Path + " " + m.Digest, Template: template}
+	if l, ok := h.layouts[known]; ok {
+		return l, nil
+	}
+	l, err := remote.OpenLayout(m.Path, template)
+	if err != nil {
+		return nil, err
+	}
+	if h.layouts == nil {
+		h.layouts = map[config.RunnerLayout]*remote.Layout{}
+	}
+	h.layouts[known] = l
+	return l, nil
+}

@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kindredgate/internal/runner/remote"
+	"kindredgate/internal/server"
+)
+
+func (t *terminal) machines() *cobra.Command {
+	return group("machines", "Look at the other servers whose models the gate offers (runners, in the configuration)", t.machinesList(), t.machinesShow(), t.machinesProbe())
+}
+
+func machineList(ctx context.Context, gate *client) (got server.MachineList, err error) {
+	return got, gate.call(ctx, http.MethodGet, "/gate/machines", nil, &got)
+}
+
+func (t *terminal) machinesList() *cobra.Command {
+	return listing(t, "List the machines and how they do", machineList, func(got server.MachineList) (rows [][]string, empty string) {
+		if len(got.Machines) == 0 {
+			return nil, "No machine is set up: \"runners\" in the configuration names them, and docs/runners.md says how."
+		}
+		rows = [][]string{{"MACHINE", "STATE", "MODELS", "OPEN", "FIRST TOKEN", "ADDRESS"}}
+		for _, m := range got.Machines {
+			rows = append(rows, []string{m.Name, health(m), fmt.Sprint(len(m.Models)), fmt.Sprint(m.Open), milliseconds(m.FirstMS), m.URL})
+		}
+		return rows, ""
+	})
+}
+
+// health says in a word or two how a machine does.
+func health(m remote.State) string {
+	switch {
+	case !m.Healthy:
+		return "left alone: " + cut(m.Why, 60)
+	case m.Looked.IsZero() && m.Why != "":
+		return "not seen yet: " + cut(m.Why, 60)
+	case m.Looked.IsZero():
+		return "not seen yet"
+	case m.Why != "":
+		return "answers; last: " + cut(m.Why, 60)
+	}
+	return "answers"
+}
+
+func milliseconds(ms float64) string {
+	if ms == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.0f ms", ms)
+}
+
+func (t *terminal) machinesShow() *cobra.Command {
+	return looking(t, "show MACHINE", "Show a machine, its models and what they can do", exactly("a machine"), func(ctx context.Context, gate *client, args []string) (m remote.State, err error) {
+		list, err := machineList(ctx, gate)
+		if err != nil {
+			return m, err
+		}
+		var names []string
+		for _, m := range list.Machines {
+			if m.Name == args[0] {
+				return m, nil
+			}
+			names = append(names, m.Name)
+		}
+		return m, fmt.Errorf("there is no machine %q; these are: %s", args[0], strings.Join(names, ", "))
+	}, t.showMachine)
+}
+
+func (t *terminal) showMachine(m remote.State) error {
+	rows := [][]string{{"address", m.URL}, {"state", health(m)}, {"prompts", map[string]string{"conversation": "laid out there", "prompt": "laid out here", "form": "in a form of its own"}[m.Mode]},
+		{"open", fmt.Sprintf("%d answers", m.Open)}, {"first token", milliseconds(m.FirstMS)}, {"styles", canDo(m.Abilities, endpoints)}}
+	if len(m.Pass) > 0 {
+		rows = append(rows, []string{"passed on", strings.Join(m.Pass, ", ")})
+	}
+	if len(m.Faults) > 0 {
+		var list []string
+		for _, what := range slices.Sorted(maps.Keys(m.Faults)) {
+			list = append(list, fmt.Sprintf("%s %d times", what, m.Faults[what]))
+		}
+		rows = append(rows, []string{"was wrong", strings.Join(list, ", ")})
+	}
+	if err := table(t.out, rows...); err != nil {
+		return err
+	}
+	fmt.Fprintln(t.out)
+	models := [][]string{{"MODEL", "CONTEXT", "CAN", "CANNOT"}}
+	for _, one := range m.Models {
+		context := "-"
+		if one.Context > 0 {
+			context = fmt.Sprint(one.Context)
+		}
+		can, cannot := canDo(one.Abilities, features), lacking(one.Abilities)
+		if one.Probed.IsZero() && m.Mode != "form" {
+			can, cannot = fmt.Sprintf("not asked yet: \"kindred machines probe %s\"", m.Name), ""
+		}
+		models = append(models, []string{m.Name + "/" + one.Name, context, can, cannot})
+	}
+	return table(t.out, models...)
+}
+
+// ability is something that a server can do, as it is spoken of.
+type ability struct {
+	name string
+	of   func(remote.Abilities) remote.Answer
+}
+
+var endpoints = []ability{
+	{"chat", func(a remote.Abilities) remote.Answer { return a.Chat }}, {"raw", func(a remote.Abilities) remote.Answer { return a.Raw }},
+	{"response", func(a remote.Abilities) remote.Answer { return a.Responses }}, {"embedding", func(a remote.Abilities) remote.Answer { return a.Vectors }},
+}
+
+var features = []ability{
+	{"streams", func(a remote.Abilities) remote.Answer { return a.Streams }}, {"usage in streams", func(a remote.Abilities) remote.Answer { return a.Usage }},
+	{"tools", func(a remote.Abilities) remote.Answer { return a.Tools }}, {"formats", func(a remote.Abilities) remote.Answer { return a.Formats }},
+	{"log-probabilities", func(a remote.Abilities) remote.Answer { return a.Scores }}, {"pictures", func(a remote.Abilities) remote.Answer { return a.Images }},
+	{"prompts as tokens", func(a remote.Abilities) remote.Answer { return a.TokenPrompts }}, {"formats of raw completions", func(a remote.Abilities) remote.Answer { return a.RawFormats }},
+}
+
+func canDo(a remote.Abilities, list []ability) string { return abilities(a, list, remote.Yes) }
+
+func lacking(a remote.Abilities) string { return abilities(a, features, remote.No) }
+
+func abilities(a remote.Abilities, list []ability, want remote.Answer) string {
+	var names []string
+	for _, one := range list {
+		if one.of(a) == want {
+			names = append(names, one.name)
+		}
+	}
+	if len(names) == 0 {
+		return "-"
+	}
+	return strings.Join(names, ", ")
+}
+
+func (t *terminal) machinesProbe() *cobra.Command {
+	var flags clientFlags
+	cmd := &cobra.Command{
+		Use:   "probe MACHINE [MODEL]",
+		Short: "Ask a machine's models what they can do, by short requests",
+		Args:  cobra.RangeArgs(1, 2),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			body := map[string]string{}
+			if len(args) == 2 {
+				body["model"] = strings.TrimPrefix(args[1], args[0]+"/")
+			}
+			var m remote.State
+			if err := gate.call(c.Context(), http.MethodPost, "/gate/machines/"+url.PathEscape(args[0])+"/probe", body, &m); err != nil {
+				return err
+			}
+			return t.showMachine(m)
+		}),
+	}
+	flags.add(cmd)
+	return cmd
+}

@@ -1,0 +1,135 @@
+package gate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"time"
+
+	"kindredgate/internal/catalog"
+	"kindredgate/internal/difference"
+	"kindredgate/internal/exchange"
+)
+
+// Comparison is how the answer of a shadow compares with the one that was given.
+type Comparison struct {
+	Same   bool    `json:"same"`
+	Alike  float64 `json:"alike"`            // the share of words in common, of those of the longer
+	Parted string  `json:"parted,omitempty"` // the first words in which they differ: what was answered, and what the shadow said
+	Tokens [2]int  `json:"tokens"`           // of the answer, and of the shadow's
+	TookMS [2]int  `json:"took_ms"`
+}
+
+// Bounds of shadows.
+const (
+	shadowsAtOnce = 4               // of one gate; more are not begun, so that they cannot crowd out what is answered
+	shadowTime    = 5 * time.Minute // for each
+	shadowText    = 256 << 10       // bytes that are compared
+	shadowOwner   = "shadow"        // whose turn they wait for in a queue
+	shadowShare   = 10              // percent of a model's places
+)
+
+// shadow is a second answer to a request, which is compared and never given.
+type shadow struct {
+	text strings.Builder // of the answer that is given
+	told chan Record     // when that has ended
+}
+
+// heard takes what is answered.
+func (s *shadow) heard(e exchange.Event) { add(&s.text, e) }
+
+// answered is told how the answer ended.
+func (s *shadow) answered(r Record) { s.told <- r }
+
+// add writes down what is said in an event, of the first candidate.
+func add(b *strings.Builder, e exchange.Event) {
+	if b.Len() > shadowText {
+		return
+	}
+	switch e := e.(type) {
+	case exchange.TextDelta:
+		if e.Candidate == 0 {
+			b.WriteString(e.Text)
+		}
+	case exchange.ToolCallDelta:
+		if e.Candidate == 0 && e.Name != "" {
+			fmt.Fprintf(b, " %s ", e.Name)
+		}
+		if e.Candidate == 0 {
+			b.WriteString(e.Arguments)
+		}
+	case exchange.Started, exchange.ReasoningDelta, exchange.Finish:
+	}
+}
+
+// shadowed begins a shadow of an exchange, if it is one of the share that has one.
+func (g *Gate) shadowed(ctx context.Context, of *Exchange, s catalog.Shadow) *shadow {
+	if of.record.ShadowOf != "" || rand.Float64() >= s.Share {
+		return nil
+	}
+	t, err := g.own(ctx, s.To)
+	if err != nil || g.unwell(t.model) != "" {
+		return nil // it is not what was asked
+	}
+	select {
+	case g.ready().shadowing <- struct{}{}:
+	default:
+		return nil
+	}
+	req := of.asked
+	req.Candidates = 1
+	from := of.record.Origin
+	from.ID, from.Parent, from.Standing, from.Header = from.ID+"-shadow", from.ID, nil, nil
+	out := &shadow{told: make(chan Record, 1)}
+	g.background.Go(func() {
+		defer func() { <-g.shadowing }()
+		ctx, cancel := context.WithTimeoutCause(g.ctx, shadowTime, errors.New("the shadow took too long"))
+		defer cancel()
+		g.runShadow(ctx, of, from, t, req, out)
+	})
+	return out
+}
+
+// runShadow asks the shadow and compares.
+func (g *Gate) runShadow(ctx context.Context, of *Exchange, from Origin, t target, req exchange.Request, s *shadow) {
+	x := g.begin(ctx, of.record.Key, from, req.Model)
+	x.record.ShadowOf = of.record.ID
+	var err error
+	defer func() {
+		if p := recover(); p != nil {
+			err = exchange.Panicked(p)
+		}
+		x.close(err)
+	}()
+	x.lease = g.Keys.Unlimited()
+	x.req, x.asked = &req, req
+	if err = x.aim(t); err != nil {
+		return
+	}
+	req.Owner, req.Share, req.Reserve = shadowOwner, shadowShare, nil
+	x.admitted()
+	var text strings.Builder
+	counted := make([]int, 1)
+	for event, failed := range x.guarded() {
+		if failed != nil {
+			err = failed
+			return
+		}
+		add(&text, event)
+		x.note(event, counted)
+	}
+	select {
+	case r := <-s.told:
+		if r.Err != nil {
+			return
+		}
+		x.mu.Lock()
+		defer x.mu.Unlock()
+		d := difference.Words(s.text.String(), text.String())
+		took := [2]int{int(r.Duration.Milliseconds()), int(time.Since(x.record.Begun).Milliseconds())}
+		x.record.Compared = &Comparison{Same: d.Same(), Alike: d.Alike(), Parted: d.Parted(), Tokens: [2]int{r.CompletionTokens, x.record.CompletionTokens}, TookMS: took}
+	case <-ctx.Done():
+	}
+}

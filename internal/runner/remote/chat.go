@@ -1,0 +1,380 @@
+package remote
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+
+	"kindredgate/internal/exchange"
+)
+
+// This file is the chat style as its client: a neutral request becomes a body, and chunks become events.
+
+// Paths of the protocol, below the URL.
+const (
+	modelsPath    = "models"
+	chatPath      = "chat/completions"
+	rawPath       = "completions"
+	responsesPath = "responses"
+	vectorsPath   = "embeddings"
+)
+
+// common are the fields that the chat and the raw style share.
+type common struct {
+	Model             string             `json:"model"`
+	Stream            bool               `json:"stream,omitempty"`
+	StreamOptions     *streamOptions     `json:"stream_options,omitempty"`
+	MaxTokens         *int               `json:"max_tokens,omitempty"`
+	N                 int                `json:"n,omitempty"`
+	Stop              []string           `json:"stop,omitempty"`
+	Temperature       *float64           `json:"temperature,omitempty"`
+	TopP              *float64           `json:"top_p,omitempty"`
+	TopK              *int               `json:"top_k,omitempty"`
+	MinP              *float64           `json:"min_p,omitempty"`
+	RepetitionPenalty *float64           `json:"repetition_penalty,omitempty"`
+	Seed              *int64             `json:"seed,omitempty"`
+	FrequencyPenalty  float64            `json:"frequency_penalty,omitempty"`
+	PresencePenalty   float64            `json:"presence_penalty,omitempty"`
+	LogitBias         map[string]float64 `json:"logit_bias,omitempty"`
+}
+
+type streamOptions struct {
+	IncludeUsage bool `json:"include_usage"`
+}
+
+func (m *Machine) common(model string, req *exchange.Request, can Abilities) common {
+	s := req.Sampling
+	c := common{Model: model, Stream: can.Streams != No, Stop: req.Stop, Temperature: s.Temperature, TopP: s.TopP, TopK: s.TopK, MinP: s.MinP, RepetitionPenalty: s.RepetitionPenalty,
+		Seed: s.Seed, FrequencyPenalty: s.FrequencyPenalty, PresencePenalty: s.PresencePenalty}
+	if c.Stream && can.Usage != No {
+		c.StreamOptions = &streamOptions{true}
+	}
+	if req.MaxTokens > 0 {
+		c.MaxTokens = &req.MaxTokens
+	}
+	if req.Candidates > 1 {
+		c.N = req.Candidates
+	}
+	if len(s.LogitBias) > 0 {
+		c.LogitBias = map[string]float64{}
+		for id, bias := range s.LogitBias {
+			c.LogitBias[strconv.Itoa(int(id))] = bias
+		}
+	}
+	return c
+}
+
+type chatBody struct {
+	common
+	Messages        []message `json:"messages"`
+	Tools           []tool    `json:"tools,omitempty"`
+	ToolChoice      any       `json:"tool_choice,omitempty"`
+	Parallel        *bool     `json:"parallel_tool_calls,omitempty"`
+	ResponseFormat  any       `json:"response_format,omitempty"`
+	ReasoningEffort string    `json:"reasoning_effort,omitempty"`
+	Logprobs        bool      `json:"logprobs,omitempty"`
+	TopLogprobs     *int      `json:"top_logprobs,omitempty"`
+}
+
+type message struct {
+	Role       exchange.Role `json:"role"`
+	Name       string        `json:"name,omitempty"`
+	Content    any           `json:"content"` // a text, a list of parts, or null
+	ToolCalls  []toolCall    `json:"tool_calls,omitempty"`
+	ToolCallID string        `json:"tool_call_id,omitempty"`
+}
+
+type toolCall struct {
+	ID       string       `json:"id"`
+	Type     string       `json:"type"`
+	Function calledByName `json:"function"`
+}
+
+type calledByName struct {
+	Name      string `json:"name"`
+	Arguments string `json:"arguments"`
+}
+
+type tool struct {
+	Type     string   `json:"type"`
+	Function function `json:"function"`
+}
+
+type function struct {
+	Name        string          `json:"name"`
+	Description string          `json:"description,omitempty"`
+	Parameters  json.RawMessage `json:"parameters,omitempty"`
+	Strict      *bool           `json:"strict,omitempty"`
+}
+
+type part struct {
+	Type     string    `json:"type"`
+	Text     string    `json:"text,omitempty"`
+	ImageURL *imageURL `json:"image_url,omitempty"`
+}
+
+type imageURL struct {
+	URL    string `json:"url"`
+	Detail string `json:"detail,omitempty"`
+}
+
+// formatName is what a schema is called, since the standard wants a name and the neutral form has none.
+const formatName = "answer"
+
+// chat makes an attempt in the chat style.
+func (m *Machine) chat(model string, req *exchange.Request) (attempt, error) {
+	if err := reserve(req); err != nil {
+		return nil, err
+	}
+	b := chatBody{common: m.common(model, req, m.Look().Of(model)), Messages: messages(req.Turns)}
+	for _, t := range req.Tools {
+		f := function{Name: t.Name, Description: t.Description, Parameters: t.Parameters, Strict: t.Said}
+		b.Tools = append(b.Tools, tool{"function", f})
+	}
+	b.ToolChoice, b.Parallel = choice(req, func(name string) any {
+		return map[string]any{"type": "function", "function": map[string]string{"name": name}}
+	})
+	b.ResponseFormat = format(req.Format)
+	if req.Thinking {
+		b.ReasoningEffort = "medium"
+	}
+	if req.Scores != nil {
+		b.Logprobs, b.TopLogprobs = true, req.Scores
+	}
+	body, err := json.Marshal(b)
+	if err != nil {
+		return nil, err
+	}
+	return m.attempt(call{path: chatPath, body: body, req: req, decode: func() decoder {
+		return &chatDecoder{answer: newAnswer(m, req)}
+	}}), nil
+}
+
+// choice says how tools may be called; one gives the form in which a style names one of them.
+func choice(req *exchange.Request, one func(name string) any) (of any, parallel *bool) {
+	if len(req.Tools) == 0 {
+		return nil, nil
+	}
+	c := req.Choice
+	if c.Single {
+		parallel = new(bool)
+	}
+	switch {
+	case !c.Required:
+		return nil, parallel // those that may not be called are not among the tools
+	case len(c.Names) == 1:
+		return one(c.Names[0]), parallel
+	}
+	return "required", parallel
+}
+
+func format(f exchange.Format) any {
+	switch f.Kind {
+	case exchange.FormatObject:
+		return map[string]string{"type": "json_object"}
+	case exchange.FormatSchema:
+		return map[string]any{"type": "json_schema", "json_schema": map[string]any{"name": formatName, "schema": f.Schema, "strict": f.Strict}}
+	case exchange.FormatText:
+	}
+	return nil
+}
+
+func messages(turns []exchange.Turn) []message {
+	list := make([]message, 0, len(turns))
+	for _, t := range turns {
+		msg := message{Role: t.Role, Name: t.Name}
+		var parts []part
+		pictured := false
+		for _, p := range t.Parts {
+			switch p := p.(type) {
+			case exchange.Text:
+				parts = append(parts, part{Type: "text", Text: string(p)})
+			case exchange.Image:
+				pictured = true
+				parts = append(parts, part{Type: "image_url", ImageURL: &imageURL{p.URL, p.Detail}})
+			case exchange.ToolCall:
+				msg.ToolCalls = append(msg.ToolCalls, toolCall{p.ID, "function", calledByName{p.Name, p.Arguments}})
+			case exchange.ToolResult:
+				// Each result is a message of its own.
+				list = append(list, message{Role: exchange.ToolRole, Name: t.Name, Content: p.Content, ToolCallID: p.CallID})
+			}
+		}
+		switch {
+		case t.Role == exchange.ToolRole:
+			continue
+		case pictured:
+			msg.Content = parts
+		case len(parts) > 0 || len(msg.ToolCalls) == 0:
+			msg.Content = t.Text()
+		}
+		list = append(list, msg)
+	}
+	return list
+}
+
+// chatChunk is a piece of a stream, or a whole answer, which has a message in the place of a delta.
+type chatChunk struct {
+	Error   json.RawMessage `json:"error"`
+	Choices []struct {
+		Index        int       `json:"index"`
+		Delta        chatDelta `json:"delta"`
+		Message      chatDelta `json:"message"`
+		FinishReason *string   `json:"finish_reason"`
+		Logprobs     *struct {
+			Content []tokenScore `json:"content"`
+		} `json:"logprobs"`
+	} `json:"choices"`
+	Usage *usage `json:"usage"`
+}
+
+type chatDelta struct {
+	Content          *string `json:"content"`
+	Refusal          *string `json:"refusal"`
+	ReasoningContent string  `json:"reasoning_content"`
+	Reasoning        string  `json:"reasoning"`
+	ToolCalls        []struct {
+		Index    int    `json:"index"`
+		ID       string `json:"id"`
+		Function struct {
+			Name      string          `json:"name"`
+			Arguments json.RawMessage `json:"arguments"`
+		} `json:"function"`
+	} `json:"tool_calls"`
+}
+
+// tokenScore is the log-probability of a token.
+type tokenScore struct {
+	Token   string       `json:"token"`
+	LogProb float64      `json:"logprob"`
+	Bytes   []int        `json:"bytes"`
+	Top     []tokenScore `json:"top_logprobs"`
+}
+
+// mostAlternatives bounds those that a token comes with.
+const mostAlternatives = 32
+
+func (s tokenScore) score() exchange.Score {
+	out := exchange.Score{Text: s.Token, LogProb: s.LogProb}
+	if len(s.Bytes) > 0 {
+		raw := make([]byte, len(s.Bytes))
+		for i, b := range s.Bytes {
+			raw[i] = byte(b)
+		}
+		out.Text = string(raw)
+	}
+	for _, t := range s.Top[:min(len(s.Top), mostAlternatives)] {
+		out.Top = append(out.Top, tokenScore{Token: t.Token, LogProb: t.LogProb, Bytes: t.Bytes}.score())
+	}
+	return out
+}
+
+// chatDecoder makes events of chunks.
+type chatDecoder struct{ answer }
+
+func (d *chatDecoder) piece(data []byte, emit emitter) (bool, error) {
+	var c chatChunk
+	if err := json.Unmarshal(data, &c); err != nil {
+		return false, broken("a piece of it is not what the chat style has: %v", err)
+	}
+	return false, d.take(&c, emit)
+}
+
+func (d *chatDecoder) take(c *chatChunk, emit emitter) error {
+	if len(c.Error) > 0 && string(c.Error) != "null" {
+		return d.m.streamError(c.Error)
+	}
+	if c.Usage != nil {
+		d.usage = c.Usage
+	}
+	for i := range c.Choices {
+		choice := &c.Choices[i]
+		var scores []exchange.Score
+		if choice.Logprobs != nil && d.req.Scores != nil {
+			for _, s := range choice.Logprobs.Content {
+				scores = append(scores, s.score())
+			}
+		}
+		for _, delta := range []*chatDelta{&choice.Delta, &choice.Message} {
+			if err := d.delta(choice.Index, delta, scores, emit); err != nil {
+				return err
+			}
+			scores = nil
+		}
+		if r := choice.FinishReason; r != nil && *r != "" {
+			if err := d.reason(choice.Index, *r); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (d *chatDecoder) delta(index int, delta *chatDelta, scores []exchange.Score, emit emitter) error {
+	thought := delta.ReasoningContent
+	if thought == "" {
+		thought = delta.Reasoning
+	}
+	if err := d.reasoning(index, thought, emit); err != nil {
+		return err
+	}
+	text := ""
+	for _, t := range []*string{delta.Content, delta.Refusal} {
+		if t != nil {
+			text += *t
+		}
+	}
+	if err := d.text(index, text, scores, emit); err != nil {
+		return err
+	}
+	for n, c := range delta.ToolCalls {
+		number := c.Index
+		if number == 0 {
+			number = n // some do not number them
+		}
+		if err := d.call(index, number, c.ID, c.Function.Name, argumentsOf(c.Function.Arguments), emit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// argumentsOf are a call's arguments, which are a text by the standard, and an object with some.
+func argumentsOf(raw json.RawMessage) string {
+	var text string
+	if len(raw) == 0 || string(raw) == "null" {
+		return ""
+	}
+	if json.Unmarshal(raw, &text) == nil {
+		return text
+	}
+	return string(raw)
+}
+
+func (d *chatDecoder) whole(data []byte, emit emitter) error {
+	var c chatChunk
+	if err := json.Unmarshal(data, &c); err != nil {
+		return broken("it is not what the chat style has: %v", err)
+	}
+	if err := d.take(&c, emit); err != nil {
+		return err
+	}
+	return d.end(true, emit)
+}
+
+// streamError is an error that comes in the place of an answer, or in the middle of one.
+func (m *Machine) streamError(raw json.RawMessage) error {
+	e := &statusError{status: 502}
+	var inner struct{ Type string }
+	if json.Unmarshal(raw, &inner) == nil {
+		switch inner.Type {
+		case "invalid_request_error":
+			e.status = 400
+		case "authentication_error":
+			e.status = 401
+		case "rate_limit_error":
+			e.status = 429
+		}
+	}
+	e.code, e.param, e.message = m.errorOf(fmt.Appendf(nil, `{"error":%s}`, raw))
+	return e
+}

@@ -1,0 +1,116 @@
+package remote
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"io"
+	"math"
+	"net/http"
+	"slices"
+
+	"kindredgate/internal/exchange"
+)
+
+// sortScores puts the most likely first.
+func sortScores(list []exchange.Score) {
+	slices.SortFunc(list, func(a, b exchange.Score) int {
+		return cmp.Or(cmp.Compare(b.LogProb, a.LogProb), cmp.Compare(a.Text, b.Text))
+	})
+}
+
+// longVector bounds the dimensions of a vector.
+const longVector = 1 << 16
+
+// Embed has vectors made by one of the machine's models.
+func (m *Machine) Embed(ctx context.Context, model string, req *exchange.Embedding) (v *exchange.Vectors, err error) {
+	m.count(+1)
+	defer m.count(-1)
+	if m.set.Form != nil {
+		return nil, exchange.InvalidParam("model", "the machine %q makes no embeddings: its form has no place for them", m.name)
+	}
+	body := struct {
+		Model      string `json:"model"`
+		Input      []any  `json:"input"`
+		Dimensions int    `json:"dimensions,omitempty"`
+		Purpose    string `json:"purpose,omitempty"`
+	}{Model: model, Dimensions: req.Dimensions, Purpose: req.Purpose}
+	bytes := 0
+	for _, in := range req.Inputs {
+		if in.Tokens != nil {
+			body.Input = append(body.Input, in.Tokens)
+		} else {
+			body.Input = append(body.Input, in.Text)
+		}
+		bytes += len(in.Text) + bytesOfToken*len(in.Tokens)
+	}
+	if req.Reserve != nil {
+		if err := req.Reserve((bytes + bytesOfToken - 1) / bytesOfToken); err != nil {
+			return nil, err
+		}
+	}
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	err = m.tries(ctx, func(ctx context.Context, _ func(exchange.Event) bool) error {
+		ctx, cancel := context.WithTimeoutCause(ctx, m.set.FirstToken, errFirst)
+		defer cancel()
+		resp, err := m.send(ctx, http.MethodPost, vectorsPath, raw, &exchange.Request{Via: req.Via, Trace: req.Trace})
+		if err != nil {
+			return err
+		}
+		defer resp.Body.Close()
+		got, err := io.ReadAll(&bounded{resp.Body, m.set.LongestAnswer})
+		if err == nil {
+			v, err = vectors(got, len(req.Inputs), req.Dimensions)
+		}
+		if cause := context.Cause(ctx); err != nil && cause != nil {
+			return cause
+		}
+		return err
+	}, func(exchange.Event) bool { return true })
+	if err != nil {
+		return nil, m.inWords(err)
+	}
+	if v.Tokens == 0 {
+		v.Tokens = (bytes + bytesOfToken - 1) / bytesOfToken
+	}
+	return v, nil
+}
+
+// vectors reads an answer with n vectors.
+func vectors(raw []byte, n, dimensions int) (*exchange.Vectors, error) {
+	var body struct {
+		Data []struct {
+			Index     int       `json:"index"`
+			Embedding []float32 `json:"embedding"`
+		} `json:"data"`
+		Usage usage `json:"usage"`
+	}
+	if err := json.Unmarshal(raw, &body); err != nil {
+		return nil, broken("it has no vectors: %v", err)
+	}
+	if len(body.Data) != n {
+		return nil, broken("it has %d vectors, where %d were asked for", len(body.Data), n)
+	}
+	out := &exchange.Vectors{Vectors: make([][]float32, n)}
+	if t := body.Usage.Prompt; t > 0 && t <= mostTokens {
+		out.Tokens = t
+	}
+	for _, d := range body.Data {
+		if d.Index < 0 || d.Index >= n || out.Vectors[d.Index] != nil {
+			return nil, broken("its vectors are not numbered from 0 to %d", n-1)
+		}
+		if len(d.Embedding) == 0 || len(d.Embedding) > longVector || len(d.Embedding) != len(body.Data[0].Embedding) || dimensions > 0 && len(d.Embedding) != dimensions {
+			return nil, broken("a vector has %d dimensions", len(d.Embedding))
+		}
+		for _, x := range d.Embedding {
+			if f := float64(x); math.IsNaN(f) || math.IsInf(f, 0) {
+				return nil, broken("a vector is not of numbers")
+			}
+		}
+		out.Vectors[d.Index] = d.Embedding
+	}
+	return out, nil
+}

@@ -1,0 +1,361 @@
+// Package remote answers requests with models of other servers: any that speaks the OpenAI-compatible protocol, and those whose own
+// JSON over HTTP is described by a [Form].
+//
+// What a server says is checked and not trusted: every size, time and value that comes from it is bounded, and what is wrong is an error
+// that says so, or is counted here. Before the first token a request may be sent again; after it never.
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/sony/gobreaker/v2"
+
+	"kindredgate/internal/exchange"
+)
+
+// Settings say how a server is reached and what is asked of it. Zero limits take the defaults.
+type Settings struct {
+	URL string // with what the paths of the protocol are appended to, such as https://attic.example/v1
+	Key string // for the Authorization header; "" for none
+	// Connect bounds making a connection, FirstToken the time until the answer begins, and Silence how long nothing whole may come after that.
+	Connect, FirstToken, Silence time.Duration
+	LongestAnswer                int64 // in bytes, as they come over the line
+	Tries                        int   // before the first token, in all
+	// Rest is how long a server that has failed several times in a row is left alone before it is tried again.
+	Rest time.Duration
+	// ImageAddresses lets addresses of pictures through, which the server would fetch; pictures in the request itself always may.
+	ImageAddresses bool
+	Models         []string // that are offered; nil for all that the server lists
+	Layout         *Layout  // lays out prompts here, for raw completions; nil leaves that to the server
+	Form           *Form    // of a server that speaks otherwise; nil for the protocol
+	Pass           []string // endpoints below the URL that are passed on as they are, such as images
+}
+
+// Defaults of settings.
+const (
+	defaultConnect    = 5 * time.Second
+	defaultFirstToken = 5 * time.Minute
+	defaultSilence    = time.Minute
+	defaultAnswer     = 32 << 20
+	defaultTries      = 2
+	defaultRest       = 10 * time.Second
+)
+
+// failuresInARow is after how many a server is left alone for a while.
+const failuresInARow = 3
+
+// Machine is a server that has models. It is safe for concurrent use.
+type Machine struct {
+	name    string
+	set     Settings
+	base    *url.URL
+	client  *http.Client
+	breaker *gobreaker.TwoStepCircuitBreaker[struct{}]
+	log     *slog.Logger
+	close   context.CancelFunc // of looking after it
+	ended   chan struct{}      // when nobody looks after it any more
+
+	mu     sync.Mutex
+	look   Look
+	open   int           // answers under way
+	first  time.Duration // until the first token, a moving mean
+	broken time.Time     // when it failed so often that it is left alone
+	why    string        // it failed last; "" if it works
+	faults map[string]int
+}
+
+// New makes a machine. It reaches out when it is asked, or by [Machine.LookAfter].
+func New(name string, s Settings, log *slog.Logger) (*Machine, error) {
+	base, err := url.Parse(strings.TrimSuffix(s.URL, "/"))
+	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" {
+		return nil, fmt.Errorf("%q is no address of a server; one looks like http://attic.example:7717/v1", s.URL)
+	}
+	if base.User != nil || base.RawQuery != "" || base.Fragment != "" {
+		return nil, fmt.Errorf("the address of %s has more in it than a host and a path; a key goes into key_env or key_file", name)
+	}
+	or := func(d *time.Duration, usual time.Duration) {
+		if *d <= 0 {
+			*d = usual
+		}
+	}
+	or(&s.Connect, defaultConnect)
+	or(&s.FirstToken, defaultFirstToken)
+	or(&s.Silence, defaultSilence)
+	or(&s.Rest, defaultRest)
+	if s.LongestAnswer <= 0 {
+		s.LongestAnswer = defaultAnswer
+	}
+	if s.Tries <= 0 {
+		s.Tries = defaultTries
+	}
+	m := &Machine{name: name, set: s, base: base, client: newClient(base, s.Connect), log: log, faults: map[string]int{}, close: func() {}}
+	m.look.Abilities = unknownAbilities()
+	m.breaker = gobreaker.NewTwoStepCircuitBreaker[struct{}](gobreaker.Settings{
+		Name: name, MaxRequests: 1, Timeout: s.Rest,
+		ReadyToTrip:  func(c gobreaker.Counts) bool { return c.ConsecutiveFailures >= failuresInARow },
+		IsSuccessful: func(err error) bool { return !counts(err) },
+		IsExcluded:   func(err error) bool { return errors.Is(err, context.Canceled) }, // the client left, which tells nothing
+		OnStateChange: func(_ string, _, to gobreaker.State) {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			if to == gobreaker.StateOpen {
+				m.broken = time.Now()
+			}
+			log.Info("machine", "name", name, "state", stateWords[to])
+		},
+	})
+	return m, nil
+}
+
+var stateWords = map[gobreaker.State]string{gobreaker.StateClosed: "answers", gobreaker.StateHalfOpen: "is tried again", gobreaker.StateOpen: "is left alone for a while"}
+
+// Name is what the machine is called here.
+func (m *Machine) Name() string { return m.name }
+
+// Healthy reports whether requests are sent to the machine at all.
+func (m *Machine) Healthy() bool { return m.breaker.State() != gobreaker.StateOpen }
+
+// attempt is one try of a request.
+type attempt func(ctx context.Context, yield func(exchange.Event) bool) error
+
+// errLeft is for a loop that was left.
+var errLeft = errors.New("nobody takes the events any more")
+
+// Run answers a request with one of the machine's models.
+func (m *Machine) Run(ctx context.Context, model string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		m.count(+1)
+		defer m.count(-1)
+		try, err := m.prepare(model, req)
+		if err == nil {
+			err = m.tries(ctx, try, func(e exchange.Event) bool { return yield(e, nil) })
+		}
+		if err != nil && !errors.Is(err, errLeft) {
+			yield(nil, m.inWords(err))
+		}
+	}
+}
+
+func (m *Machine) count(n int) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.open += n
+}
+
+// tries makes attempts until one has begun to answer, or another is of no use.
+func (m *Machine) tries(ctx context.Context, try attempt, yield func(exchange.Event) bool) error {
+	for n := 1; ; n++ {
+		done, err := m.breaker.Allow()
+		if err != nil {
+			return m.resting()
+		}
+		started := false
+		since := time.Now()
+		err = try(ctx, func(e exchange.Event) bool {
+			if !started {
+				started = true
+				m.began(time.Since(since))
+			}
+			return yield(e)
+		})
+		if cause := context.Cause(ctx); err != nil && cause != nil {
+			err = context.Canceled
+		}
+		if errors.Is(err, errLeft) {
+			done(context.Canceled)
+			return err
+		}
+		done(err)
+		m.remember(err)
+		pause, again := worthAnother(err)
+		if err == nil || started || !again || n >= m.set.Tries {
+			return err
+		}
+		m.log.Debug("machine is asked again", "name", m.name, "error", err.Error())
+		select {
+		case <-time.After(max(pause, firstPause<<(n-1))):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// firstPause is how long to wait before the second try.
+const firstPause = 50 * time.Millisecond
+
+// began notes how long the first token took.
+func (m *Machine) began(took time.Duration) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.first == 0 {
+		m.first = took
+	}
+	m.first += (took - m.first) / 8
+}
+
+// remember notes why a try failed.
+func (m *Machine) remember(err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	switch {
+	case err == nil:
+		m.why = ""
+	case counts(err):
+		m.why = m.hidden(err.Error())
+	}
+}
+
+// fault counts what a machine said that was wrong, and could be put right.
+func (m *Machine) fault(what string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.faults[what]++
+}
+
+// hidden takes the key out of a text, in which a server may repeat it.
+func (m *Machine) hidden(text string) string {
+	if m.set.Key != "" {
+		text = strings.ReplaceAll(text, m.set.Key, "…")
+	}
+	return text
+}
+
+// resting is the error while the machine is left alone.
+func (m *Machine) resting() error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	wait := max(0, m.set.Rest-time.Since(m.broken))
+	return &exchange.Error{Kind: exchange.Unavailable, Code: unavailable, RetryAfter: max(time.Second, wait),
+		Message: fmt.Sprintf("the machine %q does not answer: %s; it is tried again in %s", m.name, m.why, wait.Round(time.Second))}
+}
+
+// unavailable is the code of errors about a machine that cannot answer.
+const unavailable = "runner_unavailable"
+
+// prepare makes an attempt of a request: in the best style that the machine has.
+func (m *Machine) prepare(model string, req *exchange.Request) (attempt, error) {
+	can := m.Look().Abilities
+	for _, t := range req.Turns {
+		for _, p := range t.Parts {
+			if image, ok := p.(exchange.Image); ok && !m.set.ImageAddresses && !strings.HasPrefix(strings.ToLower(image.URL), "data:") {
+				return nil, exchange.InvalidParam(image.At, "%s is the address of a picture, which the machine %q would have to fetch; send the picture itself (data:), or let addresses through (runners.%s.image_addresses)", image.At, m.name, m.name)
+			}
+		}
+	}
+	switch {
+	case m.set.Form != nil:
+		return m.formed(model, req)
+	case m.set.Layout != nil && req.Raw == nil:
+		return m.laidOut(model, req)
+	case req.Raw != nil:
+		return m.raw(model, req)
+	case req.Template != "":
+		return nil, exchange.InvalidParam("model", "a template of a preset needs prompts that are laid out here; the machine %q does that itself (runners.%s.layout changes it)", m.name, m.name)
+	case can.Chat == No && can.Responses == Yes:
+		return m.respond(model, req)
+	}
+	return m.chat(model, req)
+}
+
+// reserve takes an estimate of a prompt's tokens of the caller's limits, since the machine tells them only afterwards: a token for four bytes.
+func reserve(req *exchange.Request) error {
+	if req.Reserve == nil {
+		return nil
+	}
+	return req.Reserve(EstimateTokens(req))
+}
+
+// bytesOfToken is how many a token of a prompt has, roughly.
+const bytesOfToken = 4
+
+// EstimateTokens is about how many tokens the prompt of a request has, for models that do not say.
+func EstimateTokens(req *exchange.Request) int {
+	n := 0
+	if req.Raw != nil {
+		n = len(req.Raw.Text) + len(req.Raw.Suffix) + bytesOfToken*len(req.Raw.Tokens)
+	}
+	for _, t := range req.Turns {
+		for _, p := range t.Parts {
+			switch p := p.(type) {
+			case exchange.Text:
+				n += len(p)
+			case exchange.ToolCall:
+				n += len(p.Name) + len(p.Arguments)
+			case exchange.ToolResult:
+				n += len(p.Content)
+			case exchange.Image:
+				n += 1000 * bytesOfToken
+			}
+		}
+		n += bytesOfToken
+	}
+	for _, t := range req.Tools {
+		n += len(t.Name) + len(t.Description) + len(t.Parameters)
+	}
+	return (n + bytesOfToken - 1) / bytesOfToken
+}
+
+// State is how a machine does.
+type State struct {
+	Name      string         `json:"name"`
+	URL       string         `json:"url"`
+	Healthy   bool           `json:"healthy"`
+	Why       string         `json:"why,omitempty"`   // it failed last
+	Open      int            `json:"open"`            // answers under way
+	FirstMS   float64        `json:"first_token_ms"`  // a moving mean; 0 if there was none
+	Faults    map[string]int `json:"faults"`          // what it said that was wrong, by what
+	Mode      string         `json:"mode"`            // conversation, prompt or form
+	Pass      []string       `json:"pass"`            // endpoints that are passed on
+	Looked    time.Time      `json:"looked,omitzero"` // when it was looked at last
+	LookMS    float64        `json:"look_ms"`         // that listing its models took
+	Models    []Model        `json:"models"`
+	Abilities Abilities      `json:"abilities"`
+}
+
+// State tells how the machine does.
+func (m *Machine) State() State {
+	healthy := m.Healthy()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := State{Name: m.name, URL: m.base.String(), Healthy: healthy, Why: m.why, Open: m.open, FirstMS: float64(m.first.Microseconds()) / 1000, Faults: map[string]int{}, Mode: "conversation",
+		Pass: append([]string{}, m.set.Pass...), Looked: m.look.At, LookMS: float64(m.look.Took.Microseconds()) / 1000, Models: append([]Model{}, m.look.Models...), Abilities: m.look.Abilities}
+	switch {
+	case m.set.Form != nil:
+		s.Mode = "form"
+	case m.set.Layout != nil:
+		s.Mode = "prompt"
+	}
+	for k, v := range m.faults {
+		s.Faults[k] = v
+	}
+	return s
+}
+
+// Open is how many answers are under way.
+func (m *Machine) Open() int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.open
+}
+
+// Close ends looking after the machine. Answers under way come to their end.
+func (m *Machine) Close() {
+	m.close()
+	if m.ended != nil {
+		<-m.ended
+	}
+	m.client.CloseIdleConnections()
+}
+
+// Passes reports whether an endpoint is passed on.
+func (m *Machine) Passes(endpoint string) bool { return slices.Contains(m.set.Pass, endpoint) }

@@ -168,12 +168,12 @@ func (m *Machine) tries(ctx context.Context, try attempt, yield func(exchange.Ev
 			}
 			return yield(e)
 		})
-		if cause := context.Cause(ctx); err != nil && cause != nil {
-			err = context.Canceled
-		}
 		if errors.Is(err, errLeft) {
 			done(context.Canceled)
 			return err
+		}
+		if err != nil && ctx.Err() != nil {
+			err = context.Canceled
 		}
 		done(err)
 		m.remember(err)

@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -155,6 +156,26 @@ func (g *Gate) ResidentKB() (int, error) {
 		}
 	}
 	return 0, errors.New("no VmRSS")
+}
+
+// processorTime is what the process has taken of the processors so far.
+func (g *Gate) processorTime() time.Duration {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", g.cmd.Process.Pid))
+	if err != nil {
+		return 0
+	}
+	_, rest, _ := strings.Cut(string(raw), ") ")
+	fields := strings.Fields(rest)
+	const user, system, perSecond = 11, 12, 100 // proc(5), counted from the state on
+	var sum time.Duration
+	for _, i := range []int{user, system} {
+		n, err := strconv.Atoi(fields[i])
+		if err != nil {
+			return 0
+		}
+		sum += time.Duration(n) * time.Second / perSecond
+	}
+	return sum
 }
 
 // Command runs a command of the same person beside the gate.

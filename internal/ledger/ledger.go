@@ -284,7 +284,7 @@ func (b *Book) commit() error {
 		}
 		b.mu.Unlock()
 		if n > 0 {
-			if err := b.records.PutExchanges(context.Background(), list); err != nil {
+			if err := b.records.PutExchanges(context.Background(), latest(list)); err != nil {
 				return err
 			}
 		}
@@ -307,6 +307,23 @@ func (b *Book) commit() error {
 			return nil
 		}
 	}
+}
+
+// latest leaves out what is told of an exchange that has ended since, which most do before they are written.
+func latest(list []kept.Exchange) []kept.Exchange {
+	ended := map[string]bool{}
+	for _, e := range list {
+		if e.State != kept.Open {
+			ended[e.ID] = true
+		}
+	}
+	out := make([]kept.Exchange, 0, len(list))
+	for _, e := range list {
+		if e.State != kept.Open || !ended[e.ID] {
+			out = append(out, e)
+		}
+	}
+	return out
 }
 
 // Close writes what is pending.

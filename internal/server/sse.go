@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"iter"
 	"net/http"
+	"runtime"
 	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"kindredgate/internal/dialect/chat"
 	"kindredgate/internal/exchange"
 )
 
@@ -40,6 +42,15 @@ func events[T any](item func(T) string, done string) framing[T] {
 // data is an event that holds v as JSON.
 func data(v any) string { return "data: " + encoded(v) + "\n\n" }
 
+// chunkData is data, for most of what goes out.
+func chunkData(c *chat.Chunk) string {
+	b, err := c.AppendJSON(append(make([]byte, 0, 320), "data: "...))
+	if err != nil {
+		panic(err) // the wire types can always be marshalled
+	}
+	return string(append(b, "\n\n"...))
+}
+
 func encoded(v any) string {
 	raw, err := json.Marshal(v)
 	if err != nil {
@@ -48,7 +59,10 @@ func encoded(v any) string {
 	return string(raw)
 }
 
-// stream writes what items gives, each flushed as it is written: a client waits for it. An error before anything was
+// ahead is how many items may be there before they are written: a client that reads slowly holds up what answers beyond that.
+const ahead = 64
+
+// stream writes what items gives, and flushes whenever no more is there yet: a client waits for it. An error before anything was
 // sent is an ordinary error answer; after that it is an item of its own, and the last. While items is silent, something
 // goes out now and then, so that no client or tunnel takes the silence for the end. After a failed write the rest is
 // dropped; the client has gone.
@@ -60,7 +74,7 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started
 		value T
 		err   error
 	}
-	pulled := make(chan item)
+	pulled := make(chan item, ahead)
 	left := make(chan struct{})
 	ended := make(chan struct{})
 	give := func(it item) bool {
@@ -105,7 +119,11 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started
 	write := func(text string) error {
 		open()
 		_, err := c.Writer.WriteString(text)
-		if err == nil {
+		if len(pulled) == 0 {
+			// What is about to come, since it lies in a buffer already, goes out together with this.
+			runtime.Gosched()
+		}
+		if err == nil && len(pulled) == 0 {
 			c.Writer.Flush()
 		}
 		return err

@@ -149,7 +149,7 @@ func (s *Server) chat(c *gin.Context) {
 	answered := noting(&started, x.Events())
 	id, now := c.GetString(idKey), time.Now()
 	if call.Stream {
-		stream(s, c, chat.EncodeStream(id, now, call, answered), &started, events(func(chunk *chat.Chunk) string { return data(chunk) }, done))
+		stream(s, c, chat.EncodeStream(id, now, call, answered), &started, events(chunkData, done))
 		return
 	}
 	v, err := chat.Encode(id, now, call, lively(s, c, &started, answered))

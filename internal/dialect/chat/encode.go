@@ -1,8 +1,10 @@
 package chat
 
 import (
+	"encoding/json"
 	"fmt"
 	"iter"
+	"strconv"
 	"strings"
 	"time"
 
@@ -72,6 +74,40 @@ type Chunk struct {
 	Choices     []ChunkChoice    `json:"choices"`
 	Usage       wire.StreamUsage `json:"usage,omitzero"`
 	Fingerprint string           `json:"system_fingerprint,omitempty"`
+}
+
+// AppendJSON adds the chunk as JSON. One that has a little text and nothing else, as most have, is written without the reflection of
+// encoding/json, to the same letters.
+func (c *Chunk) AppendJSON(b []byte) ([]byte, error) {
+	if len(c.Choices) != 1 || c.Choices[0].Delta.Content == nil || c.Usage.Last != nil {
+		return c.appendWhole(b)
+	}
+	choice := &c.Choices[0]
+	if d := &choice.Delta; d.Role != "" || d.ReasoningContent != "" || d.ToolCalls != nil || choice.Logprobs != nil || choice.FinishReason != nil {
+		return c.appendWhole(b)
+	}
+	text := func(name, value string) {
+		b = wire.AppendText(append(b, name...), value)
+	}
+	text(`{"id":`, c.ID)
+	text(`,"object":`, c.Object)
+	b = strconv.AppendInt(append(b, `,"created":`...), c.Created, 10)
+	text(`,"model":`, c.Model)
+	b = strconv.AppendInt(append(b, `,"choices":[{"index":`...), int64(choice.Index), 10)
+	text(`,"delta":{"content":`, *choice.Delta.Content)
+	b = append(b, `},"logprobs":null,"finish_reason":null}]`...)
+	if c.Usage.Asked {
+		b = append(b, `,"usage":null`...)
+	}
+	if c.Fingerprint != "" {
+		text(`,"system_fingerprint":`, c.Fingerprint)
+	}
+	return append(b, '}'), nil
+}
+
+func (c *Chunk) appendWhole(b []byte) ([]byte, error) {
+	raw, err := json.Marshal(c)
+	return append(b, raw...), err
 }
 
 // ChunkChoice is what a chunk adds to a candidate.

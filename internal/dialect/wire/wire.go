@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"unicode/utf8"
 
 	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/exchange"
@@ -345,6 +346,20 @@ func (u StreamUsage) IsZero() bool { return !u.Asked }
 
 // MarshalJSON writes the usage, or null.
 func (u StreamUsage) MarshalJSON() ([]byte, error) { return json.Marshal(u.Last) }
+
+// AppendText adds a text as JSON, as encoding/json writes it.
+func AppendText(b []byte, text string) []byte {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c >= utf8.RuneSelf || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' || c == 0x7f {
+			raw, err := json.Marshal(text)
+			if err != nil {
+				panic(err) // a text can always be written
+			}
+			return append(b, raw...)
+		}
+	}
+	return append(append(append(b, '"'), text...), '"')
+}
 
 // Count adds what an event tells.
 func (u *Usage) Count(event exchange.Event) {

@@ -272,6 +272,9 @@ func (s tokenScore) score() exchange.Score {
 type chatDecoder struct{ answer }
 
 func (d *chatDecoder) piece(data []byte, emit emitter) (bool, error) {
+	if index, text, ok := textPiece(data); ok {
+		return false, d.text(index, string(text), nil, emit)
+	}
 	var c chatChunk
 	if err := json.Unmarshal(data, &c); err != nil {
 		return false, broken("a piece of it is not what the chat style has: %v", err)

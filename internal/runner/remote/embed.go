@@ -61,7 +61,7 @@ func (m *Machine) Embed(ctx context.Context, model string, req *exchange.Embeddi
 			return err
 		}
 		defer resp.Body.Close()
-		got, err := io.ReadAll(&bounded{resp.Body, m.set.LongestAnswer})
+		got, err := io.ReadAll(&bounded{r: resp.Body, left: m.set.LongestAnswer})
 		if err == nil {
 			v, err = vectors(got, len(req.Inputs), req.Dimensions)
 		}

@@ -190,7 +190,7 @@ func (m *Machine) list(ctx context.Context) (models []Model, err error) {
 		return nil, err
 	}
 	defer resp.Body.Close()
-	raw, err := io.ReadAll(&bounded{resp.Body, longList})
+	raw, err := io.ReadAll(&bounded{r: resp.Body, left: longList})
 	if err != nil {
 		return nil, err
 	}
@@ -331,7 +331,7 @@ func (m *Machine) probe(ctx context.Context, path string, body map[string]any) (
 		return "", err
 	}
 	defer resp.Body.Close()
-	got, err := io.ReadAll(&bounded{resp.Body, longProbe})
+	got, err := io.ReadAll(&bounded{r: resp.Body, left: longProbe})
 	return string(got), err
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"os"
 	"strings"
@@ -20,20 +21,28 @@ import (
 
 func (t *terminal) render() *cobra.Command {
 	var flags clientFlags
-	var model, instructions, file string
+	var model, instructions, file, answer string
+	var templates []string
 	var asJSON, textOnly, compare bool
 	cmd := &cobra.Command{
 		Use:   "render QUESTION",
 		Short: "Show the exact prompt that a question becomes, and where each part comes from",
 		Example: `  kindred render "When is the last boat to Osmer?"
   kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"
+  kindred render --compare --answer "At 19:40." "When is the last boat to Osmer?"
   kindred render --file conversation.json`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if compare {
 				if file != "" || asJSON || textOnly {
 					return usageError{fmt.Errorf("--compare takes a question, and goes with --model and --instructions only")}
 				}
+				if answer != "" {
+					return t.measure(c.Context(), flags, model, instructions, answer, templates, args)
+				}
 				return t.compare(c.Context(), flags, model, instructions, args)
+			}
+			if answer != "" || len(templates) > 0 {
+				return usageError{fmt.Errorf("--answer and --template go with --compare, which tells how likely the answer is in each style")}
 			}
 			body, err := t.conversationOf(file, instructions, args)
 			if err != nil {
@@ -68,6 +77,8 @@ func (t *terminal) render() *cobra.Command {
 	f.StringVarP(&instructions, "instructions", "i", "", "what the model is told ahead of the question")
 	f.StringVarP(&file, "file", "f", "", "conversation to render: a JSON list of turns with role and content, or a chat request")
 	f.BoolVar(&compare, "compare", false, "show what the question becomes in each style: chat, generate and raw")
+	f.StringVar(&answer, "answer", "", "with --compare: an answer that is wanted, to see how likely it is in each style, preset and template")
+	f.StringArrayVar(&templates, "template", nil, "with --answer: files with chat templates to compare with the model's")
 	f.BoolVar(&textOnly, "text", false, "print the prompt alone, to the byte")
 	f.BoolVarP(&asJSON, "json", "j", false, "print the prompt with its spans and tokens as JSON")
 	return cmd
@@ -148,12 +159,78 @@ func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instru
 		}
 		fmt.Fprintln(t.out, strings.TrimRight(strings.Join(line, "  "), " "))
 	}
-	fmt.Fprintf(t.out, "\n%s\n", difference(prompts, instructions))
+	fmt.Fprintf(t.out, "\n%s\n", differs(prompts, instructions))
 	return nil
 }
 
-// difference says in words how the prompts differ.
-func difference(p []server.RenderedPrompt, instructions string) string {
+// measure tells how likely a wanted answer is: in each style, with each preset of the model, and with each of the templates.
+func (t *terminal) measure(ctx context.Context, flags clientFlags, model, instructions, answer string, templates, args []string) error {
+	text, err := t.question(args, nil)
+	if err != nil {
+		return err
+	}
+	gate, err := flags.open(ctx)
+	if err != nil {
+		return err
+	}
+	if model, err = gate.model(ctx, model); err != nil {
+		return err
+	}
+	type way struct {
+		name string
+		body map[string]any
+	}
+	conversation := question{Instructions: instructions, Text: text}.conversation()
+	single := map[string]any{"style": dialect.Generate, "model": model, "prompt": text}
+	if instructions != "" {
+		single["instructions"] = instructions
+	}
+	ways := []way{{"chat", map[string]any{"model": model, "messages": conversation}}, {"generate", single}, {"raw", map[string]any{"style": dialect.Raw, "model": model, "prompt": text}}}
+	var presets server.PresetList
+	if err := gate.call(ctx, http.MethodGet, "/gate/presets", nil, &presets); err != nil {
+		return err
+	}
+	for _, p := range presets.Presets {
+		if p.Model == model {
+			ways = append(ways, way{"preset " + p.Name, map[string]any{"model": p.Name, "messages": conversation}})
+		}
+	}
+	for _, file := range templates {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		ways = append(ways, way{"template " + file, map[string]any{"model": model, "messages": conversation, "template": string(raw)}})
+	}
+	rows := [][]string{{"PROMPT", "TOKENS", "LOG-PROBABILITY", "A TOKEN", "LEAST LIKELY", "IN ITS PLACE"}}
+	for _, w := range ways {
+		w.body["answer"] = answer
+		var m server.Measured
+		if err := gate.call(ctx, http.MethodPost, "/gate/prompt/measure", w.body, &m); err != nil {
+			return fmt.Errorf("%s: %w", w.name, err)
+		}
+		worst := m.Tokens[0]
+		for _, tok := range m.Tokens {
+			if tok.LogProb < worst.LogProb {
+				worst = tok
+			}
+		}
+		rather := "-"
+		if len(worst.Top) > 0 && worst.Top[0].Text != worst.Text {
+			rather = fmt.Sprintf("%q %.1f %%", worst.Top[0].Text, 100*math.Exp(worst.Top[0].LogProb))
+		}
+		rows = append(rows, []string{w.name, fmt.Sprint(m.PromptTokens), fmt.Sprintf("%.2f", m.LogProb), fmt.Sprintf("%.1f %%", 100*math.Exp(m.LogProb/float64(len(m.Tokens)))),
+			fmt.Sprintf("%q %.1f %%", worst.Text, 100*math.Exp(worst.LogProb)), rather})
+	}
+	if err := table(t.out, rows...); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(t.out, "\nThe nearer the log-probability of %q is to 0, the likelier the answer; \"a token\" is the geometric mean.\n", shown(answer))
+	return err
+}
+
+// differs says in words how the prompts differ.
+func differs(p []server.RenderedPrompt, instructions string) string {
 	var list []string
 	if p[0].Text == p[1].Text {
 		list = append(list, "Chat and generate send the model the same prompt.")

@@ -171,6 +171,7 @@ type Job struct {
 	// those of the prompt too.
 	Scores      *int
 	ScorePrompt bool
+	ScoreFrom   int  // the first token of the prompt that ScorePrompt is for; those before it need not be read if they are known
 	NoAnswer    bool // read the prompt, and no more
 	// Owner is whose job it is: places are given to the jobs of each by turns.
 	Owner string

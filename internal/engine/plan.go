@@ -220,7 +220,7 @@ func (e *Engine) feed(s *sequence, n int) {
 		if i+1 < len(s.tokens) {
 			o.next = s.tokens[i+1]
 		}
-		wanted := o.next == NoToken || s.job.ScorePrompt && s.generated == 0
+		wanted := o.next == NoToken || s.job.ScorePrompt && s.generated == 0 && i+1 >= s.job.ScoreFrom
 		e.tokens = append(e.tokens, model.Token{ID: s.tokens[i], KV: s.kv, Logits: wanted})
 		if wanted {
 			e.outputs = append(e.outputs, o)
@@ -258,10 +258,13 @@ func (s *sequence) admitted(e *Engine) {
 			s.mask(e)
 		}
 	}
+	known := len(s.tokens) - 1
 	if s.job.ScorePrompt && s.generated == 0 {
-		return // the whole prompt has to be read
+		if known = s.job.ScoreFrom - 1; known < 1 {
+			return // the whole prompt has to be read
+		}
 	}
-	if n := s.kv.Match(s.tokens[:len(s.tokens)-1]); s.generated == 0 {
+	if n := s.kv.Match(s.tokens[:known]); s.generated == 0 {
 		s.cached = n
 	}
 }

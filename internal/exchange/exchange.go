@@ -20,30 +20,52 @@ import (
 
 // Request is a question to a model.
 type Request struct {
-	Model      string                 `json:"model,omitzero"` // the name the application asked for
-	Turns      []Turn                 `json:"turns,omitzero"`
-	Raw        *Raw                   `json:"raw,omitzero"` // a prompt that goes to the model as it is; the turns, tools and the template mean nothing then
-	Tools      []Tool                 `json:"tools,omitzero"`
-	Choice     Choice                 `json:"choice,omitzero"`
-	Format     Format                 `json:"format,omitzero"`     // of the answer's text
-	Thinking   bool                   `json:"thinking,omitzero"`   // whether the model is asked to reason first, if its template has a switch for it
-	Candidates int                    `json:"candidates,omitzero"` // how many answers; 0 means 1
-	MaxTokens  int                    `json:"max_tokens,omitzero"` // of each answer; 0 means as many as the context holds
-	Truncate   bool                   `json:"truncate,omitzero"`   // whether the oldest turns are dropped if the prompt is longer than the context, rather than refused
-	Stop       []string               `json:"stop,omitzero"`
-	Sampling   Sampling               `json:"sampling,omitzero"`
-	Scores     *int                   `json:"scores,omitzero"`   // whether tokens come with log-probabilities, and with how many alternatives; nil for not at all
-	Template   string                 `json:"template,omitzero"` // a chat template to use in the place of the model's; empty for the model's own
-	Context    int                    `json:"context,omitzero"`  // of the model's context, that may be used, in tokens; 0 for all
-	Owner      string                 `json:"-"`                 // who asks: requests of each get their turns fairly
-	Share      int                    `json:"-"`                 // of the model's places that the owner may have, in percent; 0 for the usual. A gate sets it
-	Reserve    func(tokens int) error `json:"-"`                 // is told the tokens of the prompt before it is read, and may refuse; nil for no one. A gate sets it
+	Model      string   `json:"model,omitzero"` // the name the application asked for
+	Turns      []Turn   `json:"turns,omitzero"`
+	Raw        *Raw     `json:"raw,omitzero"` // a prompt that goes to the model as it is; the turns, tools and the template mean nothing then
+	Tools      []Tool   `json:"tools,omitzero"`
+	Choice     Choice   `json:"choice,omitzero"`
+	Format     Format   `json:"format,omitzero"`     // of the answer's text
+	Thinking   bool     `json:"thinking,omitzero"`   // whether the model is asked to reason first, if its template has a switch for it
+	Candidates int      `json:"candidates,omitzero"` // how many answers; 0 means 1
+	MaxTokens  int      `json:"max_tokens,omitzero"` // of each answer; 0 means as many as the context holds
+	Truncate   bool     `json:"truncate,omitzero"`   // whether the oldest turns are dropped if the prompt is longer than the context, rather than refused
+	Stop       []string `json:"stop,omitzero"`
+	Sampling   Sampling `json:"sampling,omitzero"`
+	Scores     *int     `json:"scores,omitzero"`   // whether tokens come with log-probabilities, and with how many alternatives; nil for not at all
+	Template   string   `json:"template,omitzero"` // a chat template to use in the place of the model's; empty for the model's own
+	// Wanted is an answer whose log-probability is asked for, in the place of one that is made: Started has its tokens with their scores as
+	// an echo, and nothing else comes. Nil for none.
+	Wanted  *string                `json:"wanted,omitzero"`
+	Context int                    `json:"context,omitzero"` // of the model's context, that may be used, in tokens; 0 for all
+	Owner   string                 `json:"-"`                // who asks: requests of each get their turns fairly
+	Share   int                    `json:"-"`                // of the model's places that the owner may have, in percent; 0 for the usual. A gate sets it
+	Reserve func(tokens int) error `json:"-"`                // is told the tokens of the prompt before it is read, and may refuse; nil for no one. A gate sets it
 	// Via names the gates that the request has come through, this one last, and Trace is its place in a trace, for those that it is passed
 	// on to. A gate sets them.
 	Via   []string `json:"-"`
 	Trace string   `json:"-"`
 	// Fingerprint tells which weights, template and settings answer. A gate sets it.
 	Fingerprint string `json:"-"`
+}
+
+// Bare is the request without what a preset has put into it: its turns, template and context. Settings stay, since it does not show whose
+// they are.
+func (r Request) Bare() Request {
+	var turns []Turn
+	for _, t := range r.Turns {
+		parts := t.Parts[t.Preset:]
+		if t.Preset > 0 && len(parts) > 0 && parts[0] == Text("\n\n") {
+			parts = parts[1:] // which stood between the two
+		}
+		if t.Preset > 0 && len(parts) == 0 {
+			continue
+		}
+		t.Parts, t.Preset = parts, 0
+		turns = append(turns, t)
+	}
+	r.Turns, r.Template, r.Context = turns, "", 0
+	return r
 }
 
 // Raw is a prompt without a template.

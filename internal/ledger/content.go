@@ -126,7 +126,7 @@ func (k *Recorder) guardedPut(s said) {
 
 // content makes the document of what was said.
 func (k *Recorder) content(ctx context.Context, s said) kept.Content {
-	c := kept.Content{ID: s.record.ID, Key: s.record.Key.Account(), At: s.record.Begun.UTC(), Request: s.content.Request, Answers: answers(s.content.Events), Prompt: []kept.Piece{}}
+	c := kept.Content{ID: s.record.ID, Key: s.record.Key.Account(), At: s.record.Begun.UTC(), Request: s.content.Request, Answers: Answers(s.content.Events), Prompt: []kept.Piece{}}
 	req, err := exchange.DecodeRequest(s.content.Request)
 	var p *prompt.Prompt
 	if err == nil {
@@ -148,8 +148,8 @@ func (k *Recorder) content(ctx context.Context, s said) kept.Content {
 	return c
 }
 
-// answers puts together what came in pieces, for each candidate.
-func answers(events []exchange.Event) []kept.Answer {
+// Answers puts together what came in pieces, for each candidate.
+func Answers(events []exchange.Event) []kept.Answer {
 	type call struct {
 		name      string
 		arguments strings.Builder

@@ -75,49 +75,63 @@ func (s *Server) rendered(ctx context.Context, k keyring.Key, raw []byte) (*Rend
 	if err != nil {
 		return nil, err
 	}
-	style, given := o.String("style")
-	var req exchange.Request
-	switch {
-	case !given || style == string(dialect.Chat):
-		call, err := chat.Decode(raw)
+	req, _, err := asked(o, raw)
+	if err != nil {
+		return nil, err
+	}
+	if req.Raw != nil {
+		m, p, err := s.Gate.RenderRaw(ctx, k, req.Model, req.Raw.Text)
 		if err != nil {
 			return nil, err
 		}
-		req = call.Request
-	case style == string(dialect.Generate) || style == string(dialect.Raw):
-		req.Model, _ = o.String("model")
-		text, ok := o.String("prompt")
-		if !ok {
-			o.Fail("prompt", "prompt is missing")
-		}
-		instructions, instructed := o.String("instructions")
-		raw := style == string(dialect.Raw)
-		if instructed && raw {
-			o.Fail("instructions", "a raw prompt goes to the model as it is, so it has no instructions apart")
-		}
-		if err := onlyKnown(o); err != nil {
-			return nil, err
-		}
-		if raw {
-			m, p, err := s.Gate.RenderRaw(ctx, k, req.Model, text)
-			if err != nil {
-				return nil, err
-			}
-			return renderedPrompt(m, p, nil), nil
-		}
-		if instructed {
-			req.Turns = append(req.Turns, exchange.Turn{Role: exchange.System, Parts: []exchange.Part{exchange.Text(instructions)}})
-		}
-		req.Turns = append(req.Turns, exchange.Turn{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}})
-	default:
-		o.Fail("style", "style is %q; it must be %s", style, dialect.List(dialect.Chat, dialect.Generate, dialect.Raw))
-		return nil, o.Err()
+		return renderedPrompt(m, p, nil), nil
 	}
 	m, p, err := s.Gate.Render(ctx, k, &req)
 	if err != nil {
 		return nil, err
 	}
 	return renderedPrompt(m, p, req.Turns, req.Tools...), nil
+}
+
+// asked reads a request in one of the styles of renderPrompt. Fields that were read before are not unknown.
+func asked(o *field.Object, raw []byte) (req exchange.Request, style dialect.Style, err error) {
+	name, given := o.String("style")
+	switch style = dialect.Style(name); {
+	case !given || style == dialect.Chat:
+		if err := o.Err(); err != nil {
+			return req, style, err
+		}
+		call, err := chat.Decode(raw)
+		if err != nil {
+			return req, style, err
+		}
+		return call.Request, dialect.Chat, nil
+	case style == dialect.Generate || style == dialect.Raw:
+	default:
+		o.Fail("style", "style is %q; it must be %s", name, dialect.List(dialect.Chat, dialect.Generate, dialect.Raw))
+		return req, style, o.Err()
+	}
+	req.Model, _ = o.String("model")
+	text, ok := o.String("prompt")
+	if !ok {
+		o.Fail("prompt", "prompt is missing")
+	}
+	instructions, instructed := o.String("instructions")
+	if instructed && style == dialect.Raw {
+		o.Fail("instructions", "a raw prompt goes to the model as it is, so it has no instructions apart")
+	}
+	if err := onlyKnown(o); err != nil {
+		return req, style, err
+	}
+	if style == dialect.Raw {
+		req.Raw = &exchange.Raw{Text: text}
+		return req, style, nil
+	}
+	if instructed {
+		req.Turns = append(req.Turns, exchange.Turn{Role: exchange.System, Parts: []exchange.Part{exchange.Text(instructions)}})
+	}
+	req.Turns = append(req.Turns, exchange.Turn{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}})
+	return req, style, nil
 }
 
 func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn, tools ...exchange.Tool) *RenderedPrompt {

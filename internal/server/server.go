@@ -202,6 +202,7 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	manage.GET("/exchanges/live", s.watchExchanges)
 	manage.GET("/exchanges/export", s.exportExchanges)
 	manage.GET("/exchanges/:id", s.showExchange)
+	manage.POST("/exchanges/:id/replay", s.replayExchange)
 	manage.DELETE("/contents", s.purgeContents)
 	manage.GET("/jobs", s.listJobs)
 	manage.GET("/costs", s.listCosts)
@@ -218,6 +219,7 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	manage.POST("/keys/:id/rotate", s.rotateKey)
 	manage.DELETE("/keys/:id", s.revokeKey)
 	manage.POST("/prompt/render", s.renderPrompt)
+	manage.POST("/prompt/measure", s.measurePrompt)
 	manage.POST("/snippet", s.writeSnippet)
 	return r
 }

@@ -77,7 +77,10 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 		if err := l.planRaw(p, req.Raw); err != nil {
 			return nil, err
 		}
-		return p, reserve(req.Reserve, len(p.job.Prompt))
+		if err := reserve(req.Reserve, len(p.job.Prompt)); err != nil || req.Wanted == nil {
+			return p, err
+		}
+		return p, l.planWanted(p, *req.Wanted)
 	}
 	laid, t, dropped, err := l.fit(ctx, req)
 	if err != nil {
@@ -96,6 +99,9 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 	}
 	if err := reserve(req.Reserve, len(p.job.Prompt)); err != nil {
 		return nil, err
+	}
+	if req.Wanted != nil {
+		return p, l.planWanted(p, *req.Wanted)
 	}
 	p.form, err = l.form(ctx, req, t, style, p.job.Shown)
 	// Without a mark, a call and an answer in a format begin alike.
@@ -145,6 +151,28 @@ func (l *loadedModel) planRaw(p *plan, raw *exchange.Raw) error {
 		p.job.ScorePrompt = p.job.Scores != nil
 	}
 	p.job.NoAnswer, p.job.Ends = raw.NoAnswer, l.endings(nil)
+	return nil
+}
+
+// planWanted has the tokens of an answer scored, behind a prompt that is laid out, in the place of one made.
+func (l *loadedModel) planWanted(p *plan, wanted string) error {
+	if l.tooBulky(len(wanted)) {
+		return l.bulky(len(wanted), "answer")
+	}
+	tokens := l.tok.Encode(wanted)
+	if len(tokens) == 0 {
+		return exchange.InvalidParam("answer", "the answer is empty, so there is nothing to score")
+	}
+	job := &p.job
+	job.ScorePrompt, job.NoAnswer, job.ScoreFrom = true, true, len(job.Prompt)
+	job.Prompt = append(slices.Clip(job.Prompt), tokens...)
+	if job.Scores == nil {
+		job.Scores = new(int)
+	}
+	if n := len(job.Prompt); n >= l.context {
+		return inWords(&engine.ContextError{Prompt: n, Context: l.context})
+	}
+	p.n, p.echo = 1, &exchange.Echo{Text: wanted}
 	return nil
 }
 

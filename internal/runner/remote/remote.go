@@ -253,6 +253,8 @@ func (m *Machine) prepare(model string, req *exchange.Request) (attempt, error) 
 		}
 	}
 	switch {
+	case req.Wanted != nil:
+		return nil, exchange.InvalidParam("model", "the log-probability of an answer can be told of models that run here only; %q is on the machine %q", model, m.name)
 	case m.set.Form != nil:
 		return m.formed(model, req)
 	case m.set.Layout != nil && req.Raw == nil:

@@ -55,7 +55,7 @@ lint: web/dist/index.html
 # time is up in the middle of one; FUZZTIME=10m for longer.
 FUZZTIME ?= 30000x
 fuzz:
-	@set -e; for target in internal/weights/gguf:FuzzParse internal/weights/safetensors:FuzzHeader internal/weights/safetensors:FuzzConfig internal/weights/safetensors:FuzzTokenizer internal/tokenizer:FuzzEncode internal/tokenizer:FuzzExpression internal/config:FuzzConfiguration internal/fetch:FuzzLinks internal/exchange:FuzzDecode internal/ledger:FuzzJournal internal/jinja:FuzzParse internal/reading:FuzzRead internal/grammar:FuzzCompile internal/dialect/chat:FuzzDecode internal/dialect/completion:FuzzDecode internal/dialect/generate:FuzzDecode internal/dialect/embedding:FuzzDecode internal/dialect/response:FuzzDecode; do \
+	@set -e; for target in internal/weights/gguf:FuzzParse internal/weights/safetensors:FuzzHeader internal/weights/safetensors:FuzzConfig internal/weights/safetensors:FuzzTokenizer internal/tokenizer:FuzzEncode internal/tokenizer:FuzzExpression internal/config:FuzzConfiguration internal/fetch:FuzzLinks internal/exchange:FuzzDecode internal/ledger:FuzzJournal internal/runner/remote:FuzzTextPiece internal/runner/remote:FuzzStream internal/difference:FuzzWords internal/suite:FuzzParse internal/jinja:FuzzParse internal/reading:FuzzRead internal/grammar:FuzzCompile internal/dialect/chat:FuzzDecode internal/dialect/completion:FuzzDecode internal/dialect/generate:FuzzDecode internal/dialect/embedding:FuzzDecode internal/dialect/response:FuzzDecode; do \
 		echo "fuzzing $$target for $(FUZZTIME)"; \
 		go test ./$${target%%:*} -run '^$$' -fuzz "^$${target##*:}\$$" -fuzztime $(FUZZTIME); \
 	done

@@ -201,7 +201,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		addresses = append(addresses, e.Listener.Addr())
 	}
 	h.Server = server.New(server.Options{
-		Gate: h.Gate, Answers: desk, Ledger: book, Contents: said, Prices: h.shownPrices, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
+		Gate: h.Gate, Answers: desk, Ledger: book, Contents: said, SuiteRuns: db, Prices: h.shownPrices, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
 		Exposure: exposure(cfg), Settings: h.settings.tell, Check: h.look,
 	}, addresses...)
 	return h, nil

@@ -144,6 +144,15 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 		add("reasoning", reasoningAbility(a))
 	}
 	add("licence", m.License)
+	if a := m.Ability; a != nil {
+		said := fmt.Sprintf("%.1f of %d cases (%s)", a.Passed, a.Cases, ago(a.At))
+		if len(a.Missing) > 0 {
+			said += "; not always: " + strings.Join(a.Missing, ", ")
+		}
+		add("abilities", said)
+	} else if m.Use == catalog.Chat {
+		add("abilities", fmt.Sprintf("not asked yet: \"kindred suite run --model %s\"", m.ID))
+	}
 	add("lies at", m.Path)
 	return table(t.out, rows...)
 }

@@ -25,6 +25,7 @@ type Origin struct {
 	Parent   string                   // the exchange that it is a part of; "" for none
 	Trace    string                   // the traceparent that came with it (W3C Trace Context); "" for none
 	Via      []string                 // what it came through (RFC 9110, section 7.6.3)
+	Patient  bool                     // whether it waits for others in a queue
 	Header   func(name string) string // a header that it came with; nil if it came without
 	// Standing is told how the caller's limits stand, whenever that changes; nil for no one. It must not keep the caller waiting.
 	Standing func([]keyring.Standing)
@@ -194,6 +195,9 @@ func (x *Exchange) aim(t target) (err error) {
 	defer x.mu.Unlock()
 	r := &x.record
 	req.Owner, req.Share, req.Reserve, req.Fingerprint = r.Key.Account(), x.lease.QueueShare(), x.reserve, g.Fingerprint(t.model, t.preset)
+	if r.Patient {
+		req.Owner, req.Share = patientOwner, patientShare
+	}
 	req.Via, req.Trace = g.through(r.Via), r.Trace
 	if most := x.lease.AnswerTokens(); most > 0 && (req.MaxTokens == 0 || req.MaxTokens > most) {
 		req.MaxTokens = most

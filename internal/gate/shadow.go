@@ -27,8 +27,12 @@ const (
 	shadowsAtOnce = 4               // of one gate; more are not begun, so that they cannot crowd out what is answered
 	shadowTime    = 5 * time.Minute // for each
 	shadowText    = 256 << 10       // bytes that are compared
-	shadowOwner   = "shadow"        // whose turn they wait for in a queue
-	shadowShare   = 10              // percent of a model's places
+)
+
+// What is not for an application, such as a shadow or a suite, waits for what is: it has one turn among those of all owners, and few places.
+const (
+	patientOwner = "the gate itself"
+	patientShare = 25 // percent of a model's places
 )
 
 // shadow is a second answer to a request, which is compared and never given.
@@ -81,7 +85,7 @@ func (g *Gate) shadowed(ctx context.Context, of *Exchange, s catalog.Shadow) *sh
 	req := of.asked
 	req.Candidates = 1
 	from := of.record.Origin
-	from.ID, from.Parent, from.Standing, from.Header = from.ID+"-shadow", from.ID, nil, nil
+	from.ID, from.Parent, from.Standing, from.Header, from.Patient = from.ID+"-shadow", from.ID, nil, nil, true
 	out := &shadow{told: make(chan Record, 1)}
 	g.background.Go(func() {
 		defer func() { <-g.shadowing }()
@@ -108,7 +112,7 @@ func (g *Gate) runShadow(ctx context.Context, of *Exchange, from Origin, t targe
 	if err = x.aim(t); err != nil {
 		return
 	}
-	req.Owner, req.Share, req.Reserve = shadowOwner, shadowShare, nil
+	req.Reserve = nil
 	x.admitted()
 	var text strings.Builder
 	counted := make([]int, 1)

@@ -30,6 +30,8 @@ type InstalledModel struct {
 	Unprepared int64 `json:"unprepared,omitempty"`
 	// Rate is about how many tokens a second one answer gets here; 0 if that is not known.
 	Rate float64 `json:"rate,omitempty"`
+	// Ability is what it came to last in the suite that ships; nil if it was not asked.
+	Ability *Ability `json:"ability,omitempty"`
 }
 
 // ModelList is what GET /gate/models tells. Problem says what kept a folder from being read.
@@ -60,7 +62,25 @@ func (s *Server) models() (list ModelList) {
 	return list
 }
 
-func (s *Server) installedModels(c *gin.Context) { c.JSON(http.StatusOK, s.models()) }
+func (s *Server) installedModels(c *gin.Context) {
+	list := s.models()
+	known, err := s.abilities(c.Request.Context())
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	for i := range list.Models {
+		list.Models[i].able(known)
+	}
+	c.JSON(http.StatusOK, list)
+}
+
+// able adds what the model came to in the suite that ships.
+func (m *InstalledModel) able(known map[string]Ability) {
+	if a, ok := known[m.ID]; ok {
+		m.Ability = &a
+	}
+}
 
 func (s *Server) installedModel(c *gin.Context) {
 	m, err := s.Gate.Installed(c.Param("id"))
@@ -69,6 +89,12 @@ func (s *Server) installedModel(c *gin.Context) {
 		return
 	}
 	out := s.withState(m)
+	known, err := s.abilities(c.Request.Context())
+	if err != nil {
+		fail(c, err)
+		return
+	}
+	out.able(known)
 	if m.Problem == "" && m.Use != catalog.Embedding {
 		out.Rate = machine.Rate(m.Weights, m.TokenBytes)
 	}

@@ -20,6 +20,7 @@ import (
 	"kindredgate/internal/check"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
+	"kindredgate/internal/kept"
 	"kindredgate/internal/ledger"
 )
 
@@ -30,12 +31,14 @@ type Options struct {
 	Ledger  *ledger.Book
 	// Contents has what was said, where that is recorded.
 	Contents *ledger.Recorder
-	Prices   func() Prices
-	Metrics  http.Handler // nil for none
-	Console  fs.FS        // the built console, with index.html at its root
-	Log      *slog.Logger
-	Version  string
-	Exposure Exposure
+	// SuiteRuns has what suites came to.
+	SuiteRuns kept.SuiteRuns
+	Prices    func() Prices
+	Metrics   http.Handler // nil for none
+	Console   fs.FS        // the built console, with index.html at its root
+	Log       *slog.Logger
+	Version   string
+	Exposure  Exposure
 	// Settings tells how the gate is set up; nil for a gate that has no configuration.
 	Settings func() Settings
 	// Check looks for what is wrong with the gate; nil for nothing.
@@ -189,6 +192,9 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	manage.DELETE("/models/:id", s.forgetModel)
 	manage.POST("/models/:id/load", s.loadModel)
 	manage.POST("/models/:id/unload", s.unloadModel)
+	manage.GET("/suites", s.listSuiteRuns)
+	manage.POST("/suites/run", s.runSuite)
+	manage.GET("/suites/:id", s.showSuiteRun)
 	manage.GET("/machines", s.listMachines)
 	manage.POST("/machines/:name/look", s.lookAtMachine)
 	manage.POST("/machines/:name/probe", s.probeMachine)

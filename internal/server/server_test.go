@@ -138,7 +138,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Gate: g, Answers: desk, Ledger: book, Contents: said, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	o := Options{Gate: g, Answers: desk, Ledger: book, Contents: said, SuiteRuns: db, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)
 	}

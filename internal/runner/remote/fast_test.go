@@ -1,8 +1,14 @@
 package remote
 
 import (
+	"bufio"
 	"encoding/json"
+	"log/slog"
+	"strings"
 	"testing"
+	"time"
+
+	"kindredgate/internal/exchange"
 )
 
 // agrees holds what is read the short way to what encoding/json reads.
@@ -59,4 +65,45 @@ func FuzzTextPiece(f *testing.F) {
 		f.Add([]byte(data))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) { agrees(t, data) })
+}
+
+// Whatever a server sends, in whatever style, ends in an answer that is one, or in an error; nothing is yielded after that.
+func FuzzStream(f *testing.F) {
+	f.Add("data: {\"choices\":[{\"index\":0,\"delta\":{\"content\":\"a\"}}]}\n\ndata: {\"choices\":[{\"index\":0,\"finish_reason\":\"stop\"}],\"usage\":{\"prompt_tokens\":1,\"completion_tokens\":1}}\n\ndata: [DONE]\n\n", uint8(0))
+	f.Add(": wait\r\ndata: {\"choices\":[{\"delta\":{\"tool_calls\":[{\"id\":\"a\",\"function\":{\"name\":\"f\",\"arguments\":\"{}\"}}]}}]}\r\n\r\n", uint8(0))
+	f.Add("data: {\"choices\":[{\"text\":\"a\",\"logprobs\":{\"tokens\":[\"a\"],\"token_logprobs\":[null],\"top_logprobs\":[null],\"text_offset\":[0]},\"finish_reason\":\"length\"}]}\n\ndata: [DONE]\n\n", uint8(1))
+	f.Add("data: {\"type\":\"response.output_text.delta\",\"delta\":\"a\"}\n\ndata: {\"type\":\"response.completed\",\"response\":{\"status\":\"completed\"}}\n\n", uint8(2))
+	f.Add("{\"delta\":{\"text\":\"a\"}}\n{\"over\":true}\n", uint8(3))
+	m, err := New("attic", Settings{URL: "http://127.0.0.1:1"}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(t *testing.T, stream string, style uint8) {
+		req := &exchange.Request{Candidates: 2, MaxTokens: 50, Scores: new(int), Raw: &exchange.Raw{Text: "a", Echo: style > 127}}
+		d := []decoder{&chatDecoder{newAnswer(m, req)}, &rawDecoder{answer: newAnswer(m, req)}, &responseDecoder{newAnswer(m, req)}, &formDecoder{answer: newAnswer(m, req), form: &Form{Piece: "delta.text", Done: "over"}}}[style%4]
+		started, finished := 0, map[int]int{}
+		emit := func(e exchange.Event) bool {
+			switch e := e.(type) {
+			case exchange.Started:
+				started++
+			case exchange.Finish:
+				finished[e.Candidate]++
+				if e.Tokens < 0 || e.PromptTokens < 0 || e.ReasoningTokens < 0 {
+					t.Errorf("%+v", e)
+				}
+			case exchange.TextDelta:
+				if e.Candidate < 0 || e.Candidate > 1 || started == 0 {
+					t.Errorf("%+v", e)
+				}
+			}
+			return true
+		}
+		dog := watch(time.Hour, time.Hour, func(error) {})
+		defer dog.timer.Stop()
+		err := follow(bufio.NewReader(strings.NewReader(stream)), style%4 == 3, d, emit, dog)
+		if whole := len(finished) == 2 && finished[0] == 1 && finished[1] == 1; err == nil && (started != 1 || !whole) || err != nil && len(finished) > 0 {
+			t.Errorf("started %d times, finished %v, %v", started, finished, err)
+		}
+		_ = d.whole([]byte(stream), func(exchange.Event) bool { return true })
+	})
 }

@@ -19,6 +19,8 @@ import (
 
 	"github.com/agnivade/levenshtein"
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"kindredgate/internal/exchange"
@@ -181,6 +183,9 @@ func document(raw []byte) (doc any, names []string, err error) {
 			err = fmt.Errorf("it cannot be read as YAML: %v", p)
 		}
 	}()
+	if err := laidOut(raw); err != nil {
+		return nil, nil, err
+	}
 	if err := yaml.Unmarshal(raw, &doc); err != nil {
 		return nil, nil, fmt.Errorf("it cannot be read as YAML: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))
 	}
@@ -199,6 +204,59 @@ func document(raw []byte) (doc any, names []string, err error) {
 	}
 	doc, err = jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	return doc, names, err
+}
+
+// mostNodes is how many values a suite may have, aliases taken for what they stand for.
+const mostNodes = 200_000
+
+// laidOut refuses a file that is short only because of its aliases.
+func laidOut(raw []byte) error {
+	file, err := parser.ParseBytes(raw, 0)
+	if err != nil {
+		return fmt.Errorf("it cannot be read as YAML: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))
+	}
+	anchors := map[string]int{}
+	var size func(n ast.Node) int
+	sum := func(list ...ast.Node) int {
+		all := 1
+		for _, n := range list {
+			if all < mostNodes {
+				all += size(n)
+			}
+		}
+		return all
+	}
+	size = func(n ast.Node) int {
+		switch n := n.(type) {
+		case *ast.AnchorNode:
+			s := size(n.Value)
+			anchors[n.Name.String()] = s
+			return s
+		case *ast.AliasNode:
+			return anchors[n.Value.String()]
+		case *ast.TagNode:
+			return size(n.Value)
+		case *ast.MappingValueNode:
+			return sum(n.Value)
+		case *ast.MappingNode:
+			all := 1
+			for _, v := range n.Values {
+				all += size(v)
+			}
+			return all
+		case *ast.SequenceNode:
+			return sum(n.Values...)
+		}
+		return 1
+	}
+	all := 0
+	for _, d := range file.Docs {
+		all += size(d.Body)
+	}
+	if all > mostNodes {
+		return fmt.Errorf("the suite has more than %d values when its aliases are taken for what they stand for", mostNodes)
+	}
+	return nil
 }
 
 // Expectations are the names of what can be expected.

@@ -246,3 +246,21 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// A short file that stands for a long one, by aliases of aliases, is refused before it is laid out.
+func TestAliasesOfAliases(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("suite: x\na0: &a0 [x, x, x, x, x, x, x, x, x, x]\n")
+	for i := 1; i < 10; i++ {
+		fmt.Fprintf(&b, "a%d: &a%d [", i, i)
+		for range 10 {
+			fmt.Fprintf(&b, "*a%d, ", i-1)
+		}
+		b.WriteString("]\n")
+	}
+	b.WriteString("cases: {a: {said: [{user: x}], answer: {holds: *a9}}}\n")
+	_, err := Parse([]byte(b.String()))
+	if err == nil || !strings.Contains(err.Error(), "aliases") {
+		t.Errorf("%.300v", err)
+	}
+}

@@ -14,7 +14,12 @@ type RevokedKey = Schemas["RevokedKey"];
 export type RotatedKey = Schemas["RotatedKey"];
 export type Limits = Schemas["Limits"];
 export type Group = Schemas["GroupList"]["groups"][number];
-export type Name = { name: string; target: string };
+export type Name = Schemas["Name"];
+export type Machine = Schemas["Machine"];
+export type Replay = Schemas["Replay"];
+export type SuiteReport = Schemas["SuiteReport"];
+/** What is to be another way in a replay. */
+export type Change = { model?: string; style?: "chat" | "generate" | "raw"; instructions?: string; template?: string; temperature?: number; seed?: number };
 export type Settings = Schemas["Settings"];
 export type Finding = Schemas["Finding"];
 export type Now = Schemas["Now"];
@@ -99,6 +104,24 @@ export const forgetGroup = (name: string) => send("DELETE", `/gate/groups?name=$
 export const names = async () => (await json<{ names: Name[] }>("GET", "/gate/names")).names;
 export const setName = (n: Name) => json<Name>("PUT", "/gate/names", n);
 export const forgetName = (name: string) => send("DELETE", `/gate/names?name=${encodeURIComponent(name)}`);
+export const machines = async () => (await json<{ machines: Machine[] }>("GET", "/gate/machines")).machines;
+export const lookAtMachine = (name: string) => json<Machine>("POST", `/gate/machines/${encodeURIComponent(name)}/look`, {});
+export const probeMachine = (name: string) => json<Machine>("POST", `/gate/machines/${encodeURIComponent(name)}/probe`, {});
+export const replay = ({ id, change }: { id: string; change: Change }) => json<Replay>("POST", `/gate/exchanges/${encodeURIComponent(id)}/replay`, change);
+export const suites = async () => (await json<{ runs: SuiteReport[] }>("GET", "/gate/suites")).runs;
+
+/** Runs a suite, and tells how far that has come. */
+export async function runSuite(request: { suite?: string; models: string[]; samples?: number }, signal: AbortSignal, told: (event: { done?: number; all?: number }) => void): Promise<SuiteReport> {
+  for await (const { data } of events("/gate/suites/run", request, signal)) {
+    if (data === undefined || data === "[DONE]") continue;
+    const event = JSON.parse(data) as { done?: number; all?: number; report?: SuiteReport; error?: { message: string; code: string } };
+    if (event.error) throw new GateError(200, event.error.code, event.error.message);
+    if (event.report) return event.report;
+    told(event);
+  }
+  throw new GateError(0, "broken_off", "The gate's answer ended without a report.");
+}
+
 export const settings = () => json<Settings>("GET", "/gate/settings");
 export const check = async () => (await json<Schemas["CheckList"]>("GET", "/gate/check")).findings;
 export const now = () => json<Now>("GET", "/gate/now");

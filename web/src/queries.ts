@@ -21,6 +21,8 @@ export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: api.sta
 export const useModels = () => useQuery({ queryKey: ["models"], queryFn: api.models, refetchInterval: often });
 export const usePresets = () => useQuery({ queryKey: ["presets"], queryFn: api.presets, refetchInterval: often });
 export const useNames = () => useQuery({ queryKey: ["names"], queryFn: api.names, refetchInterval: often });
+export const useMachines = () => useQuery({ queryKey: ["machines"], queryFn: api.machines, refetchInterval: often });
+export const useSuites = () => useQuery({ queryKey: ["suites"], queryFn: api.suites, refetchInterval: often });
 export const useKeys = () => useQuery({ queryKey: ["keys"], queryFn: api.keys, refetchInterval: often });
 export const useKey = (id?: string) => useQuery({ queryKey: ["keys", id], queryFn: () => api.key(id ?? ""), enabled: id !== undefined, refetchInterval: often });
 export const useGroups = () => useQuery({ queryKey: ["groups"], queryFn: api.groups, refetchInterval: often });

@@ -1,10 +1,13 @@
 import { createHashRouter, Navigate } from "react-router";
 import { Frame } from "./frame";
 import { KeysScreen } from "./screens/keys";
+import { MachinesScreen } from "./screens/machines";
 import { ModelsScreen } from "./screens/models";
 import { NowScreen } from "./screens/now";
 import { PromptScreen } from "./screens/prompt";
+import { ReplayScreen } from "./screens/replay";
 import { SetupScreen } from "./screens/setup";
+import { SuitesScreen } from "./screens/suites";
 import { CostsView, JobsView, RefusedView } from "./screens/traffic-views";
 import { ExchangesView, TrafficScreen } from "./screens/traffic";
 import { TryScreen } from "./screens/try";
@@ -13,10 +16,12 @@ import { TryScreen } from "./screens/try";
 export const screens = [
   { path: "now", title: "Now" },
   { path: "models", title: "Models" },
+  { path: "machines", title: "Machines" },
   { path: "try", title: "Try it" },
   { path: "prompt", title: "Prompt" },
   { path: "keys", title: "Keys" },
   { path: "traffic", title: "Traffic" },
+  { path: "suites", title: "Suites" },
   { path: "setup", title: "Setup" },
 ] as const;
 
@@ -28,6 +33,7 @@ export const router = createHashRouter([
       { index: true, element: <Navigate to="/now" replace /> },
       { path: "now", element: <NowScreen /> },
       { path: "models", element: <ModelsScreen /> },
+      { path: "machines", element: <MachinesScreen /> },
       { path: "try", element: <TryScreen /> },
       { path: "prompt", element: <PromptScreen /> },
       { path: "keys", element: <KeysScreen /> },
@@ -42,6 +48,9 @@ export const router = createHashRouter([
           { path: "costs", element: <CostsView /> },
         ],
       },
+      { path: "traffic/exchange/:id/replay", element: <ReplayScreen /> },
+      { path: "suites", element: <SuitesScreen /> },
+      { path: "suites/:id", element: <SuitesScreen /> },
       { path: "setup", element: <SetupScreen /> },
       { path: "*", element: <Navigate to="/now" replace /> },
     ],

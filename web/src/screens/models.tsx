@@ -5,7 +5,6 @@ import { Confirm } from "../design/dialog";
 import { useAct, useModels } from "../queries";
 import { bytes, count } from "../words";
 import { AddModel } from "./add-model";
-import { Names } from "./names";
 import { Presets } from "./presets";
 
 export function ModelsScreen() {
@@ -46,7 +45,6 @@ export function ModelsScreen() {
         />
       ))}
       {data && <Presets models={data.models.filter((m) => !m.problem)} />}
-      {data && <Names models={data.models.filter((m) => !m.problem)} />}
       {adding && <AddModel onClose={() => setAdding(false)} />}
       {forgetting && (
         <Confirm
@@ -114,6 +112,7 @@ function Model({ model: m, busy, onLoad, onForget }: { model: api.Model; busy: b
         <Fact name="Licence" value={m.license} />
         <Fact name="Temperature" value={m.defaults.temperature} number />
         <Fact name="Top-p" value={m.defaults.top_p} number />
+        <Fact name="Abilities" value={m.ability && `${m.ability.passed.toFixed(1)} of ${m.ability.cases} cases`} number />
         {m.template && (
           <>
             <Fact name="Instructions" value={m.template.system ? "system turn" : "first user turn"} />

@@ -1,24 +1,23 @@
 import { useState, type FormEvent } from "react";
 import * as api from "../api";
-import { Button, Empty, Field, Input, Part, Problem, Select } from "../design/controls";
+import { Button, Empty, Field, Input, NumberInput, Part, Problem, Select } from "../design/controls";
 import { Confirm, Dialog } from "../design/dialog";
-import { useAct, useNames, usePresets } from "../queries";
+import { useAct, useMachines, useModels, useNames, usePresets } from "../queries";
 
-/** Names that applications ask for, each of which another model can answer at the flip of a switch. */
-export function Names({ models }: { models: api.Model[] }) {
+/** Names that applications ask for, and what answers under each. */
+export function Names() {
   const { data, error } = useNames();
-  const presets = usePresets();
-  const [adding, setAdding] = useState(false);
+  const targets = useTargets();
+  const [shown, setShown] = useState<api.Name>();
   const [forgetting, setForgetting] = useState<api.Name>();
-  const set = useAct(api.setName, { changes: ["names"], says: (n) => `${n.target} answers under ${spoken(n.name)} from now on.` });
+  const set = useAct(api.setName, { changes: ["names"], says: (n) => `${spoken(n.name)} is changed, from the next request on.` });
   const forget = useAct(api.forgetName, { changes: ["names"], says: (_, name) => `Nothing answers under ${spoken(name)} any more.` });
-  const targets = [...models.map((m) => m.id), ...(presets.data?.map((p) => p.name) ?? [])];
   return (
     <Part
       title="Public names"
-      lead="What applications ask for, where you decide which model or preset answers. They need not know when that changes."
+      lead="What applications ask for, where you decide which models or presets answer. They need not know when that changes; answers under way stay where they are."
       action={
-        <Button onClick={() => setAdding(true)} disabled={targets.length === 0}>
+        <Button onClick={() => setShown({ name: "", of: [{ to: targets[0] ?? "" }] })} disabled={targets.length === 0}>
           Add a name
         </Button>
       }
@@ -27,23 +26,45 @@ export function Names({ models }: { models: api.Model[] }) {
       {set.error && <Problem>{set.error.message}</Problem>}
       {data?.length === 0 && <Empty>There is none yet. The name * answers whatever is asked for that nothing else has.</Empty>}
       {data?.map((n) => (
-        <div key={n.name} className="grid items-center gap-x-6 gap-y-1 border-t border-rule py-3 sm:grid-cols-[12rem_minmax(0,16rem)_1fr]">
-          <span className="font-medium break-all">{n.name === "*" ? "* (all others)" : n.name}</span>
-          <Select
-            label={`What answers under ${spoken(n.name)}`}
-            value={n.target}
-            disabled={set.isPending}
-            onChange={(target) => set.mutate({ name: n.name, target })}
-            options={[...new Set([n.target, ...targets])].map((value) => ({ value, label: targets.includes(value) ? value : `${value} (not there)` }))}
-          />
-          <span className="sm:text-right">
+        <div key={n.name} className="grid gap-x-6 gap-y-2 border-t border-rule py-3 sm:grid-cols-[12rem_minmax(0,1fr)_auto]" data-testid={`name ${n.name}`}>
+          <div>
+            <p className="font-medium break-all">{n.name === "*" ? "* (all others)" : n.name}</p>
+            {n.of.length > 1 && <p className="text-small text-faded">{ways.find((w) => w.value === (n.any || "in_order"))?.label}</p>}
+          </div>
+          <ul className="grid content-start gap-1.5">
+            {n.of.map((t, i) => (
+              <li key={i} className={`flex flex-wrap items-center gap-x-4 ${t.drained ? "text-faded" : ""}`}>
+                <Health target={t.to} known={targets} />
+                <span className="text-small text-faded">{about(n, t)}</span>
+                {n.of.length > 1 && (
+                  <Button
+                    weight="quiet"
+                    disabled={set.isPending}
+                    aria-label={`${t.drained ? "Use" : "Drain"} ${t.to} of ${n.name}`}
+                    onClick={() => set.mutate({ ...n, of: n.of.map((o, j) => (j === i ? { ...o, drained: !t.drained } : o)) })}
+                  >
+                    {t.drained ? "Use again" : "Drain"}
+                  </Button>
+                )}
+              </li>
+            ))}
+            {n.shadow && (
+              <li className="text-small text-faded">
+                {Math.round((n.shadow.share ?? 1) * 100)} % of requests also go to {n.shadow.to}, whose answers are compared and not given
+              </li>
+            )}
+          </ul>
+          <span className="flex gap-3 sm:justify-end">
+            <Button weight="quiet" aria-label={`Change ${n.name}`} onClick={() => setShown(n)}>
+              Change
+            </Button>
             <Button weight="quiet" aria-label={`Forget ${n.name}`} onClick={() => setForgetting(n)}>
               Forget
             </Button>
           </span>
         </div>
       ))}
-      {adding && <NameDialog targets={targets} onClose={() => setAdding(false)} />}
+      {shown && <NameDialog name={shown} fresh={shown.name === ""} targets={targets} onClose={() => setShown(undefined)} />}
       {forgetting && (
         <Confirm
           title={`Forget ${spoken(forgetting.name)}?`}
@@ -57,31 +78,111 @@ export function Names({ models }: { models: api.Model[] }) {
   );
 }
 
+const ways = [
+  { value: "in_order", label: "the first that can" },
+  { value: "fewest_open", label: "the least busy" },
+  { value: "share", label: "by shares" },
+  { value: "prefix", label: "who knows the conversation" },
+] as const;
+
 const spoken = (name: string) => (name === "*" ? "every name that nothing else has" : `“${name}”`);
 
-function NameDialog({ targets, onClose }: { targets: string[]; onClose: () => void }) {
-  const [name, setName] = useState("");
-  const [target, setTarget] = useState(targets[0] ?? "");
-  const save = useAct(api.setName, { changes: ["names"], says: (n) => `${n.target} answers under ${spoken(n.name)} from now on.` });
+/** What can be a target: models here and elsewhere, and presets. */
+function useTargets(): string[] {
+  const models = useModels();
+  const presets = usePresets();
+  const machines = useMachines();
+  return [
+    ...(models.data?.models.filter((m) => !m.problem).map((m) => m.id) ?? []),
+    ...(presets.data?.map((p) => p.name) ?? []),
+    ...(machines.data?.flatMap((m) => m.models.map((one) => `${m.name}/${one.name}`)) ?? []),
+  ];
+}
+
+/** A target with whether it can answer now. */
+function Health({ target, known }: { target: string; known: string[] }) {
+  const machines = useMachines();
+  const machine = machines.data?.find((m) => target.startsWith(`${m.name}/`));
+  const [look, says] =
+    machine && !machine.healthy ? ["bg-vermilion", "does not answer"] : known.includes(target) ? ["bg-moss", "can answer"] : ["bg-brass", "is not there"];
+  return (
+    <span className="flex items-center gap-2">
+      <span aria-hidden className={`size-2 shrink-0 rounded-full ${look}`} />
+      <span className="break-all">{target}</span>
+      <span className={look === "bg-moss" ? "sr-only" : "text-small text-faded"}>{says}</span>
+    </span>
+  );
+}
+
+function about(n: api.Name, t: api.Name["of"][number]): string {
+  return [n.any === "share" ? `share ${t.share ?? 1}` : "", t.keys?.length ? `for ${t.keys.join(", ")}` : "", t.header ? `for ${t.header}` : "", t.drained ? "drained" : ""].filter(Boolean).join("; ");
+}
+
+function NameDialog({ name, fresh, targets, onClose }: { name: api.Name; fresh: boolean; targets: string[]; onClose: () => void }) {
+  const [n, setN] = useState(name);
+  const save = useAct(api.setName, { changes: ["names"], says: (done) => `${spoken(done.name)} is answered by ${done.of.map((t) => t.to).join(", ")} from now on.` });
+  const change = (i: number, t: Partial<api.Name["of"][number]>) => setN({ ...n, of: n.of.map((o, j) => (j === i ? { ...o, ...t } : o)) });
+  const options = [...new Set([...n.of.map((t) => t.to), ...targets])].map((value) => ({ value }));
   function submit(e: FormEvent) {
     e.preventDefault();
-    if (!save.isPending) save.mutate({ name: name.trim(), target }, { onSuccess: onClose });
+    if (!save.isPending) save.mutate({ ...n, name: n.name.trim() }, { onSuccess: onClose });
   }
   return (
-    <Dialog open onClose={onClose} title="Add a name" description="Applications ask for the name, and what you choose here answers.">
+    <Dialog open onClose={onClose} title={fresh ? "Add a name" : `Change ${spoken(name.name)}`} description="Applications ask for the name, and what you choose here answers.">
       <form onSubmit={submit} className="grid gap-4">
-        <div className="grid gap-4 sm:grid-cols-2">
-          <Field label="Name" id="name-name" wrong={save.error?.message}>
-            <Input autoFocus value={name} onChange={(e) => setName(e.target.value)} placeholder="timetable" />
+        {save.error && <Problem>{save.error.message}</Problem>}
+        {fresh && (
+          <Field label="Name" id="name-name">
+            <Input autoFocus value={n.name} onChange={(e) => setN({ ...n, name: e.target.value })} placeholder="timetable" />
           </Field>
-          <Field label="Answered by" id="name-target">
-            <Select value={target} onChange={setTarget} options={targets.map((value) => ({ value }))} />
+        )}
+        {n.of.map((t, i) => (
+          <div key={i} className="grid grid-cols-[minmax(0,1fr)_5rem_auto] items-end gap-3">
+            <Field label={i === 0 ? "Answered by" : "or by"} id={`name-target-${i}`}>
+              <Select value={t.to} onChange={(to) => change(i, { to })} options={options} />
+            </Field>
+            {n.any === "share" ? (
+              <Field label="Share" id={`name-share-${i}`}>
+                <NumberInput min={1} max={1000} value={t.share ?? 1} onChange={(share) => change(i, { share })} />
+              </Field>
+            ) : (
+              <span />
+            )}
+            {n.of.length > 1 ? (
+              <Button weight="quiet" aria-label={`Take ${t.to} out`} onClick={() => setN({ ...n, of: n.of.filter((_, j) => j !== i) })}>
+                Take out
+              </Button>
+            ) : (
+              <span />
+            )}
+          </div>
+        ))}
+        <div className="flex flex-wrap items-end gap-4">
+          <Button onClick={() => setN({ ...n, of: [...n.of, { to: targets.find((t) => !n.of.some((o) => o.to === t)) ?? "" }] })} disabled={n.of.length >= targets.length}>
+            One more
+          </Button>
+          {n.of.length > 1 && (
+            <div className="w-60">
+              <Field label="Which of them" id="name-way">
+                <Select value={n.any || "in_order"} onChange={(any) => setN({ ...n, any: any as api.Name["any"] })} options={[...ways]} />
+              </Field>
+            </div>
+          )}
+        </div>
+        <div className="grid grid-cols-[minmax(0,1fr)_7rem] gap-3">
+          <Field label="Shadow" id="name-shadow" help="Some requests go to it as well; its answers are compared and not given.">
+            <Select value={n.shadow?.to ?? ""} onChange={(to) => setN({ ...n, shadow: to ? { to, share: n.shadow?.share ?? 0.1 } : undefined })} options={[{ value: "", label: "none" }, ...options]} />
           </Field>
+          {n.shadow && (
+            <Field label="Percent" id="name-shadow-share">
+              <NumberInput min={1} max={100} value={Math.round((n.shadow.share ?? 1) * 100)} onChange={(p) => n.shadow && setN({ ...n, shadow: { ...n.shadow, share: (p ?? 1) / 100 } })} />
+            </Field>
+          )}
         </div>
         <div className="flex justify-end gap-3">
           <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" weight="primary" busy={save.isPending} disabled={!name.trim() || !target}>
-            Add
+          <Button type="submit" weight="primary" busy={save.isPending} disabled={!n.name.trim() || n.of.some((t) => !t.to)}>
+            {fresh ? "Add" : "Save"}
           </Button>
         </div>
       </form>

@@ -168,6 +168,8 @@ function ExchangeDialog({ id, known, onClose }: { id: string; known?: api.Exchan
     ["Prompt", `${e.prompt_tokens} tokens, ${e.cached_tokens} of them known from before`],
     ["Answer", `${e.completion_tokens} tokens, ${e.reasoning_tokens} of them reasoning`],
   ];
+  if (e.passed_over?.length) facts.push(["Passed over", e.passed_over.join(", ")]);
+  if (e.shadow_of) facts.push(["Shadow", e.compared ? `of ${e.shadow_of}: ${e.compared.same ? "the same words" : `${Math.round(e.compared.alike * 100)} % of the words; ${e.compared.parted ?? ""}`}` : `of ${e.shadow_of}`]);
   if (e.step && e.step > 1) facts.push(["Goes on", `step ${e.step} of a job; ${e.repeated_tokens ?? 0} tokens of the prompt were in the step before`]);
   return (
     <Dialog open wide={!!data?.content} onClose={onClose} title={`At ${time(e.begun)}`} description={`Request ${e.id}`}>
@@ -186,6 +188,11 @@ function ExchangeDialog({ id, known, onClose }: { id: string; known?: api.Exchan
         {e.job && e.step && e.step > 1 && (
           <Link to={`/traffic?job=${encodeURIComponent(e.job)}`} className="inline-flex h-9 items-center rounded-control border border-rule-strong px-3.5 text-small font-medium hover:border-ink">
             The whole job
+          </Link>
+        )}
+        {data?.content && (
+          <Link to={`/traffic/exchange/${encodeURIComponent(e.id)}/replay`} className="inline-flex h-9 items-center rounded-control border border-rule-strong px-3.5 text-small font-medium hover:border-ink">
+            Ask again
           </Link>
         )}
         <Button onClick={onClose}>Close</Button>

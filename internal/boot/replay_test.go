@@ -189,3 +189,10 @@ func TestSuites(t *testing.T) {
 		}
 	}
 }
+
+func decode(t *testing.T, raw string, into any) {
+	t.Helper()
+	if err := json.Unmarshal([]byte(raw), into); err != nil {
+		t.Fatalf("%v: %s", err, raw)
+	}
+}

@@ -18,6 +18,16 @@ const (
 	Embedding Style = "embedding"
 )
 
+// What is passed on to machines as it is, where whoever operates the gate wants that. A key may be for these as for styles.
+const (
+	Images      Style = "images"
+	Audio       Style = "audio"
+	Moderations Style = "moderations"
+)
+
+// Passed are all of these.
+var Passed = []Style{Images, Audio, Moderations}
+
 // Styles are all of them, in the order in which they are listed.
 var Styles = []Style{Chat, Generate, Response, Raw, Embedding}
 
@@ -38,7 +48,7 @@ func (s Style) Path() string { return paths[s] }
 
 // Find finds a style by its name.
 func Find(name string) (Style, bool) {
-	return Style(name), slices.Contains(Styles, Style(name))
+	return Style(name), slices.Contains(Styles, Style(name)) || slices.Contains(Passed, Style(name))
 }
 
 // List writes names of styles for a person: "chat, generate or raw".

@@ -18,6 +18,7 @@ import (
 
 	"kindredgate/internal/answers"
 	"kindredgate/internal/check"
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
@@ -162,6 +163,9 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	v1.POST("/completions", s.complete)
 	v1.POST("/generate", s.generate)
 	v1.POST("/embeddings", s.embed)
+	v1.POST("/images/:what", s.passOn(dialect.Images))
+	v1.POST("/audio/:what", s.passOn(dialect.Audio))
+	v1.POST("/moderations", s.passOn(dialect.Moderations))
 	v1.POST("/responses", s.respond)
 	v1.POST("/responses/input_tokens", s.countInput)
 	v1.POST("/responses/compact", s.compact)

@@ -5,6 +5,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log"
@@ -53,7 +54,22 @@ func run(ctx context.Context) (err error) {
 	if err := terminals(ctx, binary, home); err != nil {
 		return err
 	}
-	g, err := e2e.Start(binary, home, "demo")
+	// A second gate, in the attic. The first one has it as a machine, and one in the cellar that does not answer.
+	attic, err := e2e.Start(binary, filepath.Join(home, "attic"), "demo", "--listen", "127.0.0.1:7801")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, attic.Stop()) }()
+	key, settings := filepath.Join(home, "attic.key"), filepath.Join(home, "gate.yaml")
+	if err := os.WriteFile(key, []byte(attic.Key), 0o600); err != nil {
+		return err
+	}
+	text := fmt.Sprintf("models: { folders: [%s] }\nrecord: { content: true }\nrunners:\n  attic: { url: %q, key_file: %s }\n  cellar: { url: \"http://127.0.0.1:7802/v1\", models: [harbour-8m] }\n",
+		filepath.Join(home, "data/kindred-gate/demo/models"), attic.BaseURL, key)
+	if err := os.WriteFile(settings, []byte(text), 0o600); err != nil {
+		return err
+	}
+	g, err := e2e.Start(binary, home, "serve", "--config", settings)
 	if err != nil {
 		return err
 	}
@@ -72,7 +88,23 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 	if _, _, _, err := g.Command("", "presets", "add", "harbour-master", "--model", "harbour-4m", "--instructions", "You are a cheerful harbour master."); err != nil {
 		return err
 	}
+	for _, c := range [][]string{
+		{"machines", "probe", "attic", "harbour-4m"},
+		{"names", "set", "timetable", "attic/harbour-4m", "harbour-4m", "--any", "prefix", "--shadow", "harbour-master", "--shadow-share", "0.1"},
+		{"names", "set", "*", "harbour-4m"},
+	} {
+		if _, errOut, code, err := g.Command("", c...); err != nil || code != 0 {
+			return fmt.Errorf("kindred %s: %w: %s", strings.Join(c, " "), err, errOut)
+		}
+	}
 	if err := traffic(g); err != nil {
+		return err
+	}
+	if err := suites(g); err != nil {
+		return err
+	}
+	recorded, err := recordedExchange(g)
+	if err != nil {
 		return err
 	}
 	tab, cancel, err := e2e.Browser(ctx, home, width, height)
@@ -88,7 +120,6 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.EmulateViewport(width, height),
 		chromedp.Navigate(page),
 		chromedp.WaitVisible(css("#owner-key")),
-		picture("console-sign-in.png"),
 		chromedp.SendKeys(css("#owner-key"), g.Owner+"\r"),
 		chromedp.WaitVisible(css(`[data-testid="base-url"]`)),
 		open("try"),
@@ -113,6 +144,18 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.SendKeys(css(`[aria-label="Text of turn 2"]`), kb.End+" Say <|end|> when you are done."),
 		chromedp.WaitVisible(`//*[@data-testid="prompt"]/span[contains(text(), "when you are done.")]`),
 		picture("console-prompt.png"),
+		open("machines"),
+		chromedp.WaitVisible(`//*[@data-testid="machine attic"]//td[contains(text(), "streams")]`),
+		picture("console-machines.png"),
+		open("traffic/exchange/"+recorded+"/replay"),
+		chromedp.WaitVisible(css("#replay-instructions")),
+		chromedp.SendKeys(css("#replay-instructions"), "You are a cheerful harbour master."),
+		chromedp.Click(`//button[text()="Ask again"]`),
+		chromedp.WaitVisible(css(`[data-testid="replay"]`)),
+		picture("console-replay.png"),
+		open("suites"),
+		chromedp.WaitVisible(css(`[data-testid="suite-report"]`)),
+		picture("console-suites.png"),
 		open("keys"),
 		chromedp.WaitVisible(css("table")),
 		picture("console-keys.png"),
@@ -126,7 +169,6 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.WaitVisible(css(`.recharts-area`)),
 		picture("console-now.png"),
 		dark(),
-		picture("console-now-dark.png"),
 		chromedp.EmulateViewport(390, 800),
 		picture("console-phone.png"),
 	)
@@ -149,6 +191,38 @@ func traffic(g *e2e.Gate) error {
 		}
 	}
 	return nil
+}
+
+// suites has two suites run, so that one follows the other.
+func suites(g *e2e.Gate) error {
+	for _, samples := range []string{"2", "5"} {
+		// It exits with 1, since not every case is passed.
+		if out, errOut, _, err := g.Command("", "suite", "run", "--model", "harbour-4m", "--model", "harbour-master", "--samples", samples); err != nil || !strings.Contains(out, "Abilities") {
+			return fmt.Errorf("suite run: %w: %s", err, errOut)
+		}
+	}
+	return nil
+}
+
+// recordedExchange is the id of an exchange that was recorded.
+func recordedExchange(g *e2e.Gate) (string, error) {
+	if _, errOut, code, err := g.Command("", "ask", "--model", "harbour-4m", "When is the last boat to Osmer?"); err != nil || code != 0 {
+		return "", fmt.Errorf("ask: %w: %s", err, errOut)
+	}
+	var list struct{ Exchanges []struct{ ID string } }
+	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		out, _, _, err := g.Command("", "traffic", "--last", "1", "--json")
+		if err != nil {
+			return "", err
+		}
+		if err := json.Unmarshal([]byte(out), &list); err != nil {
+			return "", err
+		}
+		if shown, _, _, err := g.Command("", "traffic", "show", list.Exchanges[0].ID); err == nil && strings.Contains(shown, "The prompt") {
+			return list.Exchanges[0].ID, nil
+		}
+	}
+	return "", errors.New("the exchange was not recorded")
 }
 
 func open(screen string) chromedp.Action[chromedp.Void] {
@@ -278,17 +352,16 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		}
 	}
 	return errors.Join(
-		take("terminal-models-show.png",
-			`kindred models show harbour-4m`,
-			`kindred models show tiny-phi3`),
+		take("terminal-replay.png",
+			`kindred presets add harbour-master --model harbour-4m --instructions "You are a cheerful harbour master." >/dev/null`,
+			`KINDRED_KEY=$(kindred keys issue --label desk --record yes) kindred ask --model harbour-4m "When is the last boat to Osmer?"; sleep 0.3`,
+			`kindred replay $(kindred traffic --last 1 --json | sed -n 's/.*"id": "\([^"]*\)".*/\1/p' | head -1) --model harbour-master`,
+			`kindred suite run --model harbour-4m --model harbour-master | head -14`),
 		take("terminal-models.png",
 			`kindred models list`,
 			`kindred models load tiny-phi3`,
 			`kindred models look ~/pier --memory 16GiB --bandwidth 100GB </dev/null`,
-			`kindred models forget tiny-mixtral --yes`),
-		take("terminal-models-add.png",
-			`kindred models look http://127.0.0.1:7719/ </dev/null`,
-			`kindred models add http://127.0.0.1:7719/harbour-full.gguf`))
+			`kindred models forget tiny-mixtral --yes`))
 }
 
 // talk types into a conversation as a person would.

@@ -108,6 +108,10 @@ const viaHeader = "Via"
 
 // send makes one request, on behalf of one to the gate; nil if it is the gate's own. The body of the answer is the caller's to close.
 func (m *Machine) send(ctx context.Context, method, path string, body []byte, of *exchange.Request) (*http.Response, error) {
+	return m.sendAs(ctx, method, path, body, of, "application/json", "text/event-stream, application/json")
+}
+
+func (m *Machine) sendAs(ctx context.Context, method, path string, body []byte, of *exchange.Request, contentType, accept string) (*http.Response, error) {
 	var reader io.Reader
 	if body != nil {
 		reader = bytes.NewReader(body)
@@ -119,8 +123,8 @@ func (m *Machine) send(ctx context.Context, method, path string, body []byte, of
 	h := req.Header
 	h.Set("User-Agent", "kindred-gate")
 	if body != nil {
-		h.Set("Content-Type", "application/json")
-		h.Set("Accept", "text/event-stream, application/json")
+		h.Set("Content-Type", contentType)
+		h.Set("Accept", accept)
 	}
 	if m.set.Key != "" {
 		h.Set("Authorization", "Bearer "+m.set.Key)

@@ -1,0 +1,187 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"mime"
+	"mime/multipart"
+	"net/http"
+	"regexp"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/exchange"
+	"kindredgate/internal/runner/remote"
+)
+
+// passedWhat is what stands behind an endpoint in a path, such as generations.
+var passedWhat = regexp.MustCompile(`^[a-z_]{1,40}$`)
+
+// passOn answers an endpoint that only other machines have: the request goes on as it is, but for the name of the model.
+func (s *Server) passOn(style dialect.Style) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		path := string(style)
+		if what := c.Param("what"); what != "" {
+			if !passedWhat.MatchString(what) {
+				s.noRoute(c)
+				return
+			}
+			path += "/" + what
+		}
+		raw, err := body(c)
+		if err != nil {
+			fail(c, err)
+			return
+		}
+		kind, params, err := mime.ParseMediaType(c.GetHeader("Content-Type"))
+		if err != nil || !remote.Passable(kind) {
+			fail(c, exchange.Errorf(exchange.Invalid, "unsupported_content_type", "the body must be JSON or a form (multipart/form-data); its Content-Type is %q", c.GetHeader("Content-Type")))
+			return
+		}
+		form := passedForm{raw: raw, contentType: "application/json"}
+		if strings.EqualFold(kind, "multipart/form-data") {
+			form.boundary, form.contentType = params["boundary"], c.GetHeader("Content-Type")
+		}
+		model, err := form.model()
+		if err != nil {
+			fail(c, err)
+			return
+		}
+		from := origin(c, style)
+		begun := false
+		err = s.Gate.PassOn(c.Request.Context(), callerOf(c), from, model, func(ctx context.Context, m *remote.Machine, there string, via []string) (bool, error) {
+			out, err := form.withModel(there)
+			if err != nil {
+				return false, err
+			}
+			err = m.Pass(ctx, remote.Passed{Path: path, ContentType: form.contentType, Body: out, Accept: c.GetHeader("Accept"), Via: via, Trace: from.Trace}, func(h http.Header) {
+				begun = true
+				for name := range h {
+					c.Header(name, h.Get(name))
+				}
+				limitHeaders(c)
+				c.Header("Cache-Control", "no-cache")
+				c.Status(http.StatusOK)
+			}, func(p []byte) error {
+				_, err := c.Writer.Write(p)
+				c.Writer.Flush()
+				return err
+			})
+			return begun, err
+		})
+		switch {
+		case err == nil:
+		case begun:
+			_ = c.Error(err)
+			panic(http.ErrAbortHandler) // which is how a client is told that what has come is not whole
+		default:
+			fail(c, err)
+		}
+	}
+}
+
+// passedForm is a body in which the model is named.
+type passedForm struct {
+	raw                   []byte
+	boundary, contentType string // of a form; "" for JSON
+}
+
+// Bounds of forms.
+const (
+	mostFormParts = 64
+	longModelName = 1024
+)
+
+func (f passedForm) unreadable(err error) error {
+	return exchange.Errorf(exchange.Invalid, "invalid_body", "the body cannot be read: %v", err)
+}
+
+// model is the name of the model; "" if there is none.
+func (f passedForm) model() (string, error) {
+	if f.boundary == "" {
+		var o struct {
+			Model *string `json:"model"`
+		}
+		if err := json.Unmarshal(f.raw, &o); err != nil {
+			return "", f.unreadable(err)
+		}
+		if o.Model == nil {
+			return "", nil
+		}
+		return *o.Model, nil
+	}
+	model := ""
+	err := f.parts(func(p *multipart.Part) error {
+		if p.FormName() != "model" {
+			return nil
+		}
+		raw, err := io.ReadAll(io.LimitReader(p, longModelName))
+		model = string(raw)
+		return err
+	})
+	return model, err
+}
+
+func (f passedForm) parts(each func(*multipart.Part) error) error {
+	r := multipart.NewReader(bytes.NewReader(f.raw), f.boundary)
+	for n := 0; ; n++ {
+		p, err := r.NextRawPart()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err == nil && n == mostFormParts {
+			return exchange.Errorf(exchange.Invalid, "invalid_body", "the form has more than %d parts", mostFormParts)
+		}
+		if err == nil {
+			err = each(p)
+		}
+		if err != nil {
+			return f.unreadable(err)
+		}
+	}
+}
+
+// withModel is the body with the model's name on the machine; nothing is changed if there is none.
+func (f passedForm) withModel(there string) ([]byte, error) {
+	if f.boundary == "" {
+		var o map[string]json.RawMessage
+		if err := json.Unmarshal(f.raw, &o); err != nil {
+			return nil, f.unreadable(err)
+		}
+		if _, named := o["model"]; !named || there == "" {
+			return f.raw, nil
+		}
+		name, err := json.Marshal(there)
+		if err != nil {
+			return nil, err
+		}
+		o["model"] = name
+		return json.Marshal(o)
+	}
+	var b bytes.Buffer
+	w := multipart.NewWriter(&b)
+	if err := w.SetBoundary(f.boundary); err != nil {
+		return nil, f.unreadable(err)
+	}
+	err := f.parts(func(p *multipart.Part) error {
+		out, err := w.CreatePart(p.Header)
+		if err != nil {
+			return err
+		}
+		if p.FormName() == "model" && there != "" {
+			_, err = io.WriteString(out, there)
+			return err
+		}
+		_, err = io.Copy(out, p)
+		return err
+	})
+	if err == nil {
+		err = w.Close()
+	}
+	return b.Bytes(), err
+}

@@ -48,6 +48,14 @@ func (h *House) look(ctx context.Context) ([]check.Finding, error) {
 	if f.Presets, err = h.Gate.Presets.Presets(ctx); err != nil {
 		return nil, fmt.Errorf("presets: %w", err)
 	}
+	for _, m := range h.machines.Machines() {
+		s := m.State()
+		one := check.Machine{Name: s.Name, URL: s.URL, Healthy: s.Healthy, Seen: !s.Looked.IsZero(), Why: s.Why, Encrypted: m.Private()}
+		for _, there := range s.Models {
+			one.Models = append(one.Models, there.Name)
+		}
+		f.Machines = append(f.Machines, one)
+	}
 	if f.Bad, err = h.book.Find(ctx, kept.Filter{Bad: true, Since: f.Now.Add(-24 * time.Hour), Limit: 1000}); err != nil {
 		return nil, fmt.Errorf("the ledger: %w", err)
 	}

@@ -76,6 +76,7 @@ type Facts struct {
 	ModelsProblem string // why models cannot be looked for
 	Names         []catalog.Name
 	Presets       []catalog.Preset
+	Machines      []Machine
 
 	Bad     []kept.Exchange   // that did not come to their end, of the last day
 	Mishaps map[string]Mishap // by the codes of errors, since the start
@@ -87,6 +88,16 @@ type Facts struct {
 	Kernels           string
 	Disks             []Disk
 	Private           []Private
+}
+
+// Machine is another server that has models.
+type Machine struct {
+	Name, URL string
+	Healthy   bool
+	Seen      bool   // whether it has answered at all
+	Why       string // it failed last
+	Encrypted bool
+	Models    []string
 }
 
 // list gathers findings.
@@ -108,6 +119,7 @@ func Look(f Facts) []Finding {
 	f.strangers(&l)
 	f.keys(&l)
 	f.models(&l)
+	f.machines(&l)
 	f.ledger(&l)
 	f.machine(&l)
 	return l
@@ -286,6 +298,30 @@ func counted(m map[string]int) string {
 	return strings.Join(parts, ", ")
 }
 
+// machines says how the other servers do.
+func (f Facts) machines(l *list) {
+	if len(f.Machines) == 0 {
+		return
+	}
+	var bad, open []string
+	for _, m := range f.Machines {
+		if !m.Healthy || !m.Seen {
+			bad = append(bad, fmt.Sprintf("%s at %s (%s)", m.Name, m.URL, cmp.Or(m.Why, "not seen yet")))
+		}
+		if !m.Encrypted {
+			open = append(open, m.Name)
+		}
+	}
+	switch {
+	case len(bad) > 0:
+		l.add("machines", Wrong, "these do not answer: "+strings.Join(bad, "; "), "see that they run, and look at runners in the configuration; names with several targets go on with the others")
+	case len(open) > 0:
+		l.add("machines", Caution, "what is asked goes to these without encryption: "+strings.Join(open, ", "), "give them a certificate, and an address with https")
+	default:
+		l.add("machines", Good, fmt.Sprintf("%d answer", len(f.Machines)), "")
+	}
+}
+
 func (f Facts) models(l *list) {
 	usable := map[string]bool{}
 	var broken []string
@@ -311,6 +347,12 @@ func (f Facts) models(l *list) {
 		l.add("models", Good, fmt.Sprintf("%d are installed and can run", len(usable)), "")
 	}
 	targets := maps.Clone(usable)
+	for _, m := range f.Machines {
+		for _, one := range m.Models {
+			targets[m.Name+"/"+one] = true
+			usable[m.Name+"/"+one] = true
+		}
+	}
 	var lost []string
 	for _, p := range f.Presets {
 		targets[p.Name] = true

@@ -77,6 +77,14 @@ func TestLook(t *testing.T) {
 		{"models", Wrong, "denied", func(f *Facts) { f.ModelsProblem = "denied" }},
 		{"models", Caution, "broken: cut short", func(f *Facts) { f.Models = append(f.Models, catalog.Model{ID: "broken", Problem: "cut short"}) }},
 		{"names", Wrong, `name "assistant" for gone`, func(f *Facts) { f.Names = []catalog.Name{{Name: "assistant", Of: []catalog.Target{{To: "gone"}}}} }},
+		{"machines", Wrong, "attic at http://attic.example/v1 (nothing listens)", func(f *Facts) {
+			f.Machines = []Machine{{Name: "attic", URL: "http://attic.example/v1", Seen: true, Why: "nothing listens"}}
+		}},
+		{"machines", Caution, "without encryption: attic", func(f *Facts) { f.Machines = []Machine{{Name: "attic", Healthy: true, Seen: true}} }},
+		{"names", Good, "have their models", func(f *Facts) {
+			f.Machines = []Machine{{Name: "attic", Healthy: true, Seen: true, Encrypted: true, Models: []string{"m"}}}
+			f.Names = []catalog.Name{{Name: "x", Of: []catalog.Target{{To: "attic/m"}}, Shadow: &catalog.Shadow{To: "harbour-4m"}}}
+		}},
 		{"names", Wrong, "preset master of model gone", func(f *Facts) { f.Presets = []catalog.Preset{{Name: "master", Model: "gone"}} }},
 		{"asked names", Caution, `"m" once`, func(f *Facts) { f.Bad = ended("model_not_found", "bot", kept.Refused, 0, 1) }},
 		{"context", Caution, `with "m" once`, func(f *Facts) { f.Bad = ended("context_length_exceeded", "bot", kept.Failed, 0, 1) }},

@@ -219,7 +219,7 @@ func (t *terminal) measure(ctx context.Context, flags clientFlags, model, instru
 		if len(worst.Top) > 0 && worst.Top[0].Text != worst.Text {
 			rather = fmt.Sprintf("%q %.1f %%", worst.Top[0].Text, 100*math.Exp(worst.Top[0].LogProb))
 		}
-		rows = append(rows, []string{w.name, fmt.Sprint(m.PromptTokens), fmt.Sprintf("%.2f", m.LogProb), fmt.Sprintf("%.1f %%", 100*math.Exp(m.LogProb/float64(len(m.Tokens)))),
+		rows = append(rows, []string{w.name, fmt.Sprint(m.PromptTokens), logProb(m.LogProb), fmt.Sprintf("%.1f %%", 100*math.Exp(m.LogProb/float64(len(m.Tokens)))),
 			fmt.Sprintf("%q %.1f %%", worst.Text, 100*math.Exp(worst.LogProb)), rather})
 	}
 	if err := table(t.out, rows...); err != nil {

@@ -78,6 +78,14 @@ each might have said there, and how likely the recorded answer is under either p
 	return cmd
 }
 
+// logProb writes a log-probability; one that is as good as certain is 0, without a sign.
+func logProb(x float64) string {
+	if x > -0.005 {
+		return "0.00"
+	}
+	return fmt.Sprintf("%.2f", x)
+}
+
 func (t *terminal) printReplay(r replay.Result) error {
 	strong, quiet := paint(t.out, color.Bold), paint(t.out, color.Faint)
 	gone, come := paint(t.out, color.FgRed, color.CrossedOut), paint(t.out, color.FgGreen)
@@ -91,7 +99,7 @@ func (t *terminal) printReplay(r replay.Result) error {
 		if s.LogProb == nil {
 			return "-"
 		}
-		return fmt.Sprintf("%.2f", *s.LogProb)
+		return logProb(*s.LogProb)
 	}
 	rows := [][]string{{"", "RECORDED", "REPLAYED"}}
 	for _, row := range []struct {
@@ -132,7 +140,11 @@ func (t *terminal) printReplay(r replay.Result) error {
 	}
 	fmt.Fprintf(t.out, "\n  %s\n", strings.ReplaceAll(b.String(), "\n", "\n  "))
 	if p := r.Parting; p != nil {
-		fmt.Fprintf(t.out, "\n%s %s\n", strong(fmt.Sprintf("They part at token %d", p.Place+1)), quiet("behind "+shown(fmt.Sprintf("%q", p.Before))))
+		where := "with which they begin"
+		if p.Before != "" {
+			where = "behind " + shown(fmt.Sprintf("%q", p.Before))
+		}
+		fmt.Fprintf(t.out, "\n%s %s\n", strong(fmt.Sprintf("They part at token %d", p.Place+1)), quiet(where))
 		say := func(list []replay.Token) string {
 			if len(list) == 0 {
 				return "its end"

@@ -9,8 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"log"
-	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -97,10 +95,10 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 			return fmt.Errorf("kindred %s: %w: %s", strings.Join(c, " "), err, errOut)
 		}
 	}
-	if err := traffic(g); err != nil {
+	if err := suites(g); err != nil {
 		return err
 	}
-	if err := suites(g); err != nil {
+	if err := traffic(g); err != nil {
 		return err
 	}
 	recorded, err := recordedExchange(g)
@@ -331,11 +329,9 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 	if err != nil {
 		return err
 	}
-	files, err := pier(home)
-	if err != nil {
+	if err := pier(home); err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, files.Close()) }()
 	// From here on there are several models, and a command that needs one asks which.
 	for _, c := range [][]string{
 		{"models", "convert", "internal/model/testdata/harbour-4m", "--weights", "q4_k", "--out", filepath.Join(home, "pier", "harbour-q4.gguf")},
@@ -392,48 +388,17 @@ func talk(ctx context.Context, display string, show func(string) (*exec.Cmd, err
 	return save("terminal-talk.png")
 }
 
-// pier serves the files of a folder as slowly as a line over the sound would, so that a picture catches one on its way.
-func pier(home string) (*http.Server, error) {
+// pier is a folder with models that are not installed, one of them cut short.
+func pier(home string) error {
 	dir := filepath.Join(home, "pier")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, err
+		return err
 	}
 	raw, err := os.ReadFile("demo/models/harbour-4m/harbour-4m.gguf")
-	if err == nil {
-		err = os.WriteFile(filepath.Join(dir, "harbour-full.gguf"), raw, 0o644)
-	}
-	if err == nil {
-		err = os.WriteFile(filepath.Join(dir, "not-whole.gguf"), raw[:100_000], 0o644)
-	}
 	if err != nil {
-		return nil, err
+		return err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:7719")
-	if err != nil {
-		return nil, err
-	}
-	files := http.FileServer(http.Dir(dir))
-	s := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Header.Get("Range") == "" && strings.HasSuffix(r.URL.Path, ".gguf") {
-			w = slow{w}
-		}
-		files.ServeHTTP(w, r)
-	})}
-	go func() { _ = s.Serve(l) }() // until it is closed
-	return s, nil
-}
-
-// slow writes some 900 kB a second.
-type slow struct{ http.ResponseWriter }
-
-func (s slow) Write(p []byte) (n int, err error) {
-	for err == nil && n < len(p) {
-		var some int
-		some, err = s.ResponseWriter.Write(p[n:min(len(p), n+30_000)])
-		n += some
-		time.Sleep(time.Second / 30)
-	}
-	return n, err
+	return errors.Join(os.WriteFile(filepath.Join(dir, "harbour-full.gguf"), raw, 0o644), os.WriteFile(filepath.Join(dir, "not-whole.gguf"), raw[:100_000], 0o644))
 }
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

@@ -152,7 +152,7 @@ func (m *Machine) LookNow(ctx context.Context) error {
 	if err != nil {
 		m.mu.Lock()
 		fresh := m.why == "" || m.look.At.IsZero()
-		m.why = m.hidden(err.Error())
+		m.why = m.inShort(err)
 		m.mu.Unlock()
 		if fresh && ctx.Err() == nil {
 			m.log.Warn("a machine cannot be looked at", "name", m.name, "error", m.inWords(err).Error())

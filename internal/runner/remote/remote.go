@@ -12,6 +12,7 @@ import (
 	"iter"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -211,8 +212,13 @@ func (m *Machine) remember(err error) {
 	case err == nil:
 		m.why = ""
 	case counts(err):
-		m.why = m.hidden(err.Error())
+		m.why = m.inShort(err)
 	}
+}
+
+// inShort is what an error says of the machine, without its name.
+func (m *Machine) inShort(err error) string {
+	return strings.TrimPrefix(exchange.AsError(m.inWords(err)).Message, fmt.Sprintf("the machine %q ", m.name))
 }
 
 // fault counts what a machine said that was wrong, and could be put right.
@@ -236,7 +242,7 @@ func (m *Machine) resting() error {
 	defer m.mu.Unlock()
 	wait := max(0, m.set.Rest-time.Since(m.broken))
 	return &exchange.Error{Kind: exchange.Unavailable, Code: unavailable, RetryAfter: max(time.Second, wait),
-		Message: fmt.Sprintf("the machine %q does not answer: %s; it is tried again in %s", m.name, m.why, wait.Round(time.Second))}
+		Message: fmt.Sprintf("the machine %q is left alone for a while: it %s; it is tried again in %s", m.name, m.why, wait.Round(time.Second))}
 }
 
 // unavailable is the code of errors about a machine that cannot answer.
@@ -357,6 +363,12 @@ func (m *Machine) Close() {
 		<-m.ended
 	}
 	m.client.CloseIdleConnections()
+}
+
+// Private reports whether nobody on the way can read what is said: the line is encrypted, or does not leave this computer.
+func (m *Machine) Private() bool {
+	ip, err := netip.ParseAddr(m.base.Hostname())
+	return m.base.Scheme == "https" || m.base.Hostname() == "localhost" || err == nil && ip.Unmap().IsLoopback()
 }
 
 // Passes reports whether an endpoint is passed on.

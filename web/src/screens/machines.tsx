@@ -72,8 +72,11 @@ function Machine({ machine: m }: { machine: api.Machine }) {
           )}
         </div>
       </div>
-      {problem && <Problem>{problem.message}</Problem>}
-      {m.why && !problem && <Problem>It failed last: {m.why}</Problem>}
+      {(problem || m.why) && (
+        <div className="mt-3">
+          <Problem>{problem ? problem.message : `It ${m.why}`}</Problem>
+        </div>
+      )}
       <dl className="mt-4 flex flex-wrap gap-x-10 gap-y-3">
         <Fact name="Under way" value={`${m.open}`} />
         <Fact name="First token" value={m.first_token_ms ? milliseconds(m.first_token_ms) : "not yet"} />

@@ -73,7 +73,7 @@ function Form({ change, onChange, onSubmit, busy }: { change: api.Change; onChan
             <NumberInput min={0} max={2} step={0.1} placeholder="as it was" value={change.temperature} onChange={(temperature) => onChange({ ...change, temperature })} />
           </Field>
         </div>
-        <div className="w-28">
+        <div className="w-32">
           <Field label="Seed" id="replay-seed">
             <NumberInput step={1} placeholder="as it was" value={change.seed} onChange={(seed) => onChange({ ...change, seed })} />
           </Field>
@@ -87,7 +87,7 @@ function Form({ change, onChange, onSubmit, busy }: { change: api.Change; onChan
           <TextArea placeholder="as they were" value={change.instructions ?? ""} onChange={(e) => onChange({ ...change, instructions: e.target.value || undefined })} />
         </Field>
         <Field label="Chat template in the place of the model’s" id="replay-template">
-          <TextArea className="font-mono text-small" placeholder="the model’s own" value={change.template ?? ""} onChange={(e) => onChange({ ...change, template: e.target.value || undefined })} />
+          <TextArea className="font-mono" placeholder="the model’s own" value={change.template ?? ""} onChange={(e) => onChange({ ...change, template: e.target.value || undefined })} />
         </Field>
       </div>
     </form>
@@ -101,7 +101,7 @@ function Result({ r }: { r: api.Replay }) {
     ["Answer", (s) => `${s.completion_tokens} tokens${s.finish_reason ? `, ${s.finish_reason}` : ""}`],
     ["First token", (s) => milliseconds(s.first_token_ms)],
     ["In all", (s) => milliseconds(s.took_ms)],
-    ["Log-probability of the recorded answer", (s) => (s.logprob === undefined ? "not known" : s.logprob.toFixed(2))],
+    ["Log-probability of the recorded answer", (s) => (s.logprob === undefined ? "not known" : s.logprob > -0.005 ? "0.00" : s.logprob.toFixed(2))],
   ];
   return (
     <div className="mt-6 grid gap-6" data-testid="replay">

@@ -70,7 +70,7 @@ function Run() {
       </fieldset>
       <div className="flex flex-wrap items-end gap-4">
         <div className="w-32">
-          <Field label="Samples of each case" id="suite-samples">
+          <Field label="Samples" id="suite-samples">
             <NumberInput min={1} max={100} value={samples} onChange={setSamples} />
           </Field>
         </div>
@@ -92,7 +92,7 @@ function Run() {
         </Button>
         {progress && <Button onClick={() => stop.current?.abort()}>Stop</Button>}
       </div>
-      <p className="text-small text-faded">Without a file it is the suite that ships. Its requests wait for those of applications.</p>
+      <p className="text-small text-faded">Each case is asked so often. Without a file it is the suite that ships. Its requests wait for those of applications.</p>
     </form>
   );
 }

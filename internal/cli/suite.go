@@ -206,8 +206,8 @@ matters. Exchanges whose content was not recorded are left out.`,
 			}
 			var recorded []suite.Recorded
 			for _, e := range slices.Backward(list.Exchanges) {
-				if e.Style == "embedding" || e.ShadowOf != "" {
-					continue
+				if e.Style == "embedding" || e.Parent != "" {
+					continue // replays, shadows and other suites are not what applications asked
 				}
 				var one server.ShownExchange
 				if err := gate.call(c.Context(), http.MethodGet, "/gate/exchanges/"+url.PathEscape(e.ID), nil, &one); err != nil {

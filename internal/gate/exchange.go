@@ -132,7 +132,9 @@ func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, r
 	if err == nil {
 		err = g.circles(from.Via)
 	}
-	x.place = g.jobs().find(caller.Account(), req.Turns)
+	if req.Wanted == nil { // what is only measured is no step of anything
+		x.place = g.jobs().find(caller.Account(), req.Turns)
+	}
 	var targets []target
 	if err == nil {
 		targets, err = g.order(ctx, r, caller, from, x.place, req)
@@ -168,6 +170,9 @@ func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, r
 func fits(t target, req *exchange.Request) error {
 	if t.model.Use == catalog.Embedding {
 		return exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", req.Model)
+	}
+	if image, ok := pictured(req); ok && t.model.Machine == "" {
+		return image.Untaken()
 	}
 	return nil
 }
@@ -277,7 +282,7 @@ func (x *Exchange) tellStanding() {
 // admitted tells who wants to know.
 func (x *Exchange) admitted() {
 	x.gate.came(x)
-	if keep := x.gate.Recorder; keep != nil && x.req != nil && x.record.ShadowOf == "" && keep.Wants(x.record.Key) {
+	if keep := x.gate.Recorder; keep != nil && x.req != nil && x.record.ShadowOf == "" && x.req.Wanted == nil && keep.Wants(x.record.Key) {
 		if raw, err := x.req.Encode(); err == nil { // it can always be written down: the codec has all there is
 			x.content = &Content{Request: raw, Model: x.model}
 		}

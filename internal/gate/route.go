@@ -340,9 +340,7 @@ func (g *Gate) unwell(m catalog.Model) string {
 
 // lacks says what a request needs that a model does not have; "" if it is not known to lack anything.
 func (g *Gate) lacks(m catalog.Model, req *exchange.Request) string {
-	pictured := slices.ContainsFunc(req.Turns, func(t exchange.Turn) bool {
-		return slices.ContainsFunc(t.Parts, func(p exchange.Part) bool { _, is := p.(exchange.Image); return is })
-	})
+	_, pictured := pictured(req)
 	if n := remote.EstimateTokens(req); m.ContextLength > 0 && n/2 > m.ContextLength {
 		return fmt.Sprintf("has a context of %d tokens, too few for a prompt of about %d", m.ContextLength, n)
 	}
@@ -371,6 +369,18 @@ func (g *Gate) lacks(m catalog.Model, req *exchange.Request) string {
 		return "gives no log-probabilities"
 	}
 	return ""
+}
+
+// pictured finds the first picture of a request.
+func pictured(req *exchange.Request) (exchange.Image, bool) {
+	for _, t := range req.Turns {
+		for _, p := range t.Parts {
+			if image, ok := p.(exchange.Image); ok {
+				return image, true
+			}
+		}
+	}
+	return exchange.Image{}, false
 }
 
 // open is how many answers of a model are under way.

@@ -308,7 +308,7 @@ func (x *Exchange) close(err error) {
 	x.ended = true
 	x.record.Duration = time.Since(x.record.Begun)
 	x.record.Err = err
-	if price := x.gate.Price; price != nil {
+	if price := x.gate.Price; price != nil && x.record.ShadowOf == "" { // which nobody asked for
 		x.record.Cost = price(x.record.Answered, x.record.PromptTokens, x.record.CachedTokens, x.record.CompletionTokens)
 	}
 	x.record.Repeated = min(x.record.Repeated, x.record.PromptTokens)

@@ -72,6 +72,10 @@ func TestTokensAreReservedAndSettled(t *testing.T) {
 	if err := l.Reserve(60); err != nil || left() != 40 {
 		t.Fatal(err, left())
 	}
+	// Something else is to read the prompt: what was reserved is, and only what is more comes to it.
+	if err := errors.Join(l.Reserve(60), l.Reserve(50)); err != nil || left() != 40 {
+		t.Errorf("%v, %d left after the same again", err, left())
+	}
 	other, err := r.Admit(k, "m")
 	if err != nil {
 		t.Fatal(err)

@@ -30,6 +30,7 @@ type Fault struct {
 	CutAfter   int           // pieces, after which the connection is closed; 0 for never
 	SilentAt   int           // piece, from which on nothing comes; 0 for none
 	Drip       time.Duration // between the bytes of the stream, none of which ends a line
+	Chatter    time.Duration // between comments, of which there is nothing but
 	BadJSON    bool          // in the second piece
 	Usage      string        // JSON in the place of the usage
 	Finish     string        // in the place of the finish reason
@@ -282,6 +283,11 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, f *Fault, list i
 		}
 		w.(http.Flusher).Flush()
 		return true
+	}
+	for f.Chatter > 0 {
+		if !write(": still here\n\n") || !wait(f.Chatter) {
+			return
+		}
 	}
 	for v, err := range list {
 		if err != nil {

@@ -36,7 +36,7 @@ func scanName(row interface{ Scan(...any) error }) (n catalog.Name, err error) {
 
 // Name returns a public name, or catalog.ErrNoName.
 func (s *Store) Name(ctx context.Context, name string) (catalog.Name, error) {
-	n, err := scanName(s.db.QueryRowContext(ctx, `SELECT name, target, route FROM names WHERE name = ?`, name))
+	n, err := scanName(s.reader.QueryRowContext(ctx, `SELECT name, target, route FROM names WHERE name = ?`, name))
 	if errors.Is(err, sql.ErrNoRows) {
 		return n, catalog.ErrNoName
 	}
@@ -45,7 +45,7 @@ func (s *Store) Name(ctx context.Context, name string) (catalog.Name, error) {
 
 // Names lists the public names in their order.
 func (s *Store) Names(ctx context.Context) (list []catalog.Name, err error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, target, route FROM names ORDER BY name`)
+	rows, err := s.reader.QueryContext(ctx, `SELECT name, target, route FROM names ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}

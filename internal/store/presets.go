@@ -32,7 +32,7 @@ func scanPreset(row interface{ Scan(...any) error }) (p catalog.Preset, err erro
 
 // Preset returns a preset, or catalog.ErrNoPreset.
 func (s *Store) Preset(ctx context.Context, name string) (catalog.Preset, error) {
-	p, err := scanPreset(s.db.QueryRowContext(ctx, `SELECT doc FROM presets WHERE name = ?`, name))
+	p, err := scanPreset(s.reader.QueryRowContext(ctx, `SELECT doc FROM presets WHERE name = ?`, name))
 	if errors.Is(err, sql.ErrNoRows) {
 		return p, catalog.ErrNoPreset
 	}
@@ -41,7 +41,7 @@ func (s *Store) Preset(ctx context.Context, name string) (catalog.Preset, error)
 
 // Presets lists the presets by name.
 func (s *Store) Presets(ctx context.Context) ([]catalog.Preset, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT doc FROM presets ORDER BY name`)
+	rows, err := s.reader.QueryContext(ctx, `SELECT doc FROM presets ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}

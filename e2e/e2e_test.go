@@ -47,7 +47,13 @@ func TestMain(m *testing.M) {
 
 func startDemo(t testing.TB) *Gate {
 	t.Helper()
-	g, err := Start(binary, t.TempDir(), "demo", "--listen", "127.0.0.1:0")
+	return start(t, t.TempDir(), "demo", "--listen", "127.0.0.1:0")
+}
+
+// start starts a gate that is stopped when the test ends.
+func start(t testing.TB, folder string, args ...string) *Gate {
+	t.Helper()
+	g, err := Start(binary, folder, args...)
 	if err != nil {
 		t.Fatal(err)
 	}

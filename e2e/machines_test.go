@@ -26,19 +26,7 @@ func twoGates(t *testing.T) (g, attic *Gate) {
 		t.Fatal(err)
 	}
 	t.Setenv("ATTIC_KEY", attic.Key)
-	g, err := Start(binary, folder, "serve", "--config", config)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if err := g.Stop(); err != nil {
-			t.Error(err)
-		}
-		if t.Failed() {
-			t.Logf("the gate printed:\n%s", g.Output())
-		}
-	})
-	return g, attic
+	return start(t, folder, "serve", "--config", config), attic
 }
 
 // As a person would use it: a second gate as a target, killed in mid-stream; the next target follows; ten recorded exchanges are asked again

@@ -54,15 +54,7 @@ func gateBefore(t testing.TB, servers ...*httptest.Server) *Gate {
 	if err := os.WriteFile(config, []byte(b.String()), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	g, err := Start(binary, folder, "serve", "--config", config)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if err := g.Stop(); err != nil {
-			t.Error(err)
-		}
-	})
+	g := start(t, folder, "serve", "--config", config)
 	args := []string{"names", "set", "all", "--any", "fewest_open"}
 	for i := range servers {
 		args = append(args, fmt.Sprintf("m%d/harbour-4m", i))

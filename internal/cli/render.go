@@ -108,30 +108,40 @@ func (t *terminal) conversationOf(file, instructions string, args []string) (map
 	return map[string]any{"messages": json.RawMessage(raw)}, nil
 }
 
-// compare shows what one question becomes in each style.
-func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instructions string, args []string) error {
+// styled are the styles in which one question can be put, in the order of inStyles.
+var styled = []dialect.Style{dialect.Chat, dialect.Generate, dialect.Raw}
+
+// inStyles is a question in each style.
+func (t *terminal) inStyles(ctx context.Context, flags clientFlags, model, instructions string, args []string) (gate *client, name string, bodies []map[string]any, err error) {
 	text, err := t.question(args, nil)
 	if err != nil {
-		return err
+		return nil, "", nil, err
 	}
-	gate, err := flags.open(ctx)
-	if err != nil {
-		return err
+	if gate, err = flags.open(ctx); err != nil {
+		return nil, "", nil, err
 	}
-	if model, err = gate.model(ctx, model); err != nil {
-		return err
+	if name, err = gate.model(ctx, model); err != nil {
+		return nil, "", nil, err
 	}
-	single := map[string]any{"style": dialect.Generate, "model": model, "prompt": text}
+	single := map[string]any{"style": dialect.Generate, "model": name, "prompt": text}
 	if instructions != "" {
 		single["instructions"] = instructions
 	}
-	styles := []dialect.Style{dialect.Chat, dialect.Generate, dialect.Raw}
-	prompts := make([]server.RenderedPrompt, len(styles))
-	for i, body := range []map[string]any{
-		{"style": dialect.Chat, "model": model, "messages": question{Instructions: instructions, Text: text}.conversation()},
+	return gate, name, []map[string]any{
+		{"style": dialect.Chat, "model": name, "messages": question{Instructions: instructions, Text: text}.conversation()},
 		single,
-		{"style": dialect.Raw, "model": model, "prompt": text},
-	} {
+		{"style": dialect.Raw, "model": name, "prompt": text},
+	}, nil
+}
+
+// compare shows what one question becomes in each style.
+func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instructions string, args []string) error {
+	gate, model, bodies, err := t.inStyles(ctx, flags, model, instructions, args)
+	if err != nil {
+		return err
+	}
+	prompts := make([]server.RenderedPrompt, len(bodies))
+	for i, body := range bodies {
 		if err := gate.call(ctx, http.MethodPost, "/gate/prompt/render", body, &prompts[i]); err != nil {
 			return err
 		}
@@ -143,10 +153,10 @@ func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instru
 		}
 	}
 	strong, mark := paint(t.out, color.Bold), paint(t.out, color.FgRed)
-	columns := make([][]string, len(styles))
-	each := max(20, (width-4)/len(styles))
+	columns := make([][]string, len(prompts))
+	each := max(20, (width-4)/len(prompts))
 	for i, p := range prompts {
-		columns[i] = append([]string{strong(pad(fmt.Sprintf("%s, %d tokens", styles[i], p.Tokens), each))}, wrap(p, each, mark)...)
+		columns[i] = append([]string{strong(pad(fmt.Sprintf("%s, %d tokens", styled[i], p.Tokens), each))}, wrap(p, each, mark)...)
 	}
 	for row := range max(len(columns[0]), len(columns[1]), len(columns[2])) {
 		var line []string
@@ -165,27 +175,19 @@ func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instru
 
 // measure tells how likely a wanted answer is: in each style, with each preset of the model, and with each of the templates.
 func (t *terminal) measure(ctx context.Context, flags clientFlags, model, instructions, answer string, templates, args []string) error {
-	text, err := t.question(args, nil)
+	gate, model, bodies, err := t.inStyles(ctx, flags, model, instructions, args)
 	if err != nil {
-		return err
-	}
-	gate, err := flags.open(ctx)
-	if err != nil {
-		return err
-	}
-	if model, err = gate.model(ctx, model); err != nil {
 		return err
 	}
 	type way struct {
 		name string
 		body map[string]any
 	}
-	conversation := question{Instructions: instructions, Text: text}.conversation()
-	single := map[string]any{"style": dialect.Generate, "model": model, "prompt": text}
-	if instructions != "" {
-		single["instructions"] = instructions
+	var ways []way
+	for i, body := range bodies {
+		ways = append(ways, way{string(styled[i]), body})
 	}
-	ways := []way{{"chat", map[string]any{"model": model, "messages": conversation}}, {"generate", single}, {"raw", map[string]any{"style": dialect.Raw, "model": model, "prompt": text}}}
+	conversation := bodies[0]["messages"]
 	var presets server.PresetList
 	if err := gate.call(ctx, http.MethodGet, "/gate/presets", nil, &presets); err != nil {
 		return err

@@ -312,6 +312,16 @@ func (t *terminal) trafficShow() *cobra.Command {
 		if e.Parent != "" {
 			rows = append(rows, []string{"  part of", e.Parent})
 		}
+		if len(e.PassedOver) > 0 {
+			rows = append(rows, []string{"  passed over", strings.Join(e.PassedOver, ", ")})
+		}
+		if c := e.Compared; c != nil {
+			said := "says the same, word by word"
+			if !c.Same {
+				said = fmt.Sprintf("has %.0f %% of the words in common; they part at %s", c.Alike*100, c.Parted)
+			}
+			rows = append(rows, []string{"  as a shadow", said})
+		}
 		fmt.Fprintf(t.out, "%s\n\n", paint(t.out, color.Bold)(shown(e.ID)))
 		if err := table(t.out, rows...); err != nil {
 			return err

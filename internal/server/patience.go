@@ -49,12 +49,21 @@ type pacedWriter struct {
 	gin.ResponseWriter
 	control  *http.ResponseController
 	patience time.Duration
+	begun    time.Time // when the deadline was set last
 }
 
 // Unwrap is for http.ResponseController.
 func (w *pacedWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
-func (w *pacedWriter) begin() { _ = w.control.SetWriteDeadline(time.Now().Add(w.patience)) }
+// begin sets the deadline anew. One that was set a moment ago will do: streams of small pieces would spend more on deadlines than on writing.
+func (w *pacedWriter) begin() {
+	now := time.Now()
+	if now.Sub(w.begun) < w.patience/100 {
+		return
+	}
+	w.begun = now
+	_ = w.control.SetWriteDeadline(now.Add(w.patience))
+}
 
 // pieceBytes is how much of an answer has to be taken at a time: who takes a long one slowly does not stall.
 const pieceBytes = 16 << 10

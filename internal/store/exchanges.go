@@ -24,13 +24,15 @@ func (s *Store) PutExchanges(ctx context.Context, list []kept.Exchange) error {
 		return told(err)
 	}
 	defer put.Close()
-	sum, err := tx.PrepareContext(ctx, `INSERT INTO totals (month, key, label, grp, model, requests, failed, prompt, cached, completion, cost, busy) VALUES (?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT DO UPDATE SET requests = requests + 1, failed = failed + excluded.failed, prompt = prompt + excluded.prompt, cached = cached + excluded.cached,
+	sum, err := tx.PrepareContext(ctx, `INSERT INTO totals (month, key, label, grp, model, requests, failed, prompt, cached, completion, cost, busy) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT DO UPDATE SET requests = requests + excluded.requests, failed = failed + excluded.failed, prompt = prompt + excluded.prompt, cached = cached + excluded.cached,
 		completion = completion + excluded.completion, cost = cost + excluded.cost, busy = busy + excluded.busy`)
 	if err != nil {
 		return told(err)
 	}
 	defer sum.Close()
+	// What belongs to the same total is added up here, since a batch mostly has one key and one model.
+	totals := map[totalOf]*kept.Total{}
 	for _, e := range list {
 		doc, err := json.Marshal(e)
 		if err != nil {
@@ -47,13 +49,29 @@ func (s *Store) PutExchanges(ctx context.Context, list []kept.Exchange) error {
 			}
 			continue
 		}
-		busy := max(0, e.Took-e.Queue-e.Load)
-		if _, err := sum.ExecContext(ctx, e.Begun.Local().Format(monthForm), e.Key, e.Label, e.Group, e.Answered, e.State != kept.Done, e.PromptTokens, e.CachedTokens, e.CompletionTokens, e.Cost, int64(busy)); err != nil {
+		of := totalOf{e.Begun.Local().Format(monthForm), e.Key, e.Label, e.Group, e.Answered}
+		t := totals[of]
+		if t == nil {
+			t = &kept.Total{}
+			totals[of] = t
+		}
+		t.Requests++
+		if e.State != kept.Done {
+			t.Failed++
+		}
+		t.Prompt, t.Cached, t.Completion = t.Prompt+int64(e.PromptTokens), t.Cached+int64(e.CachedTokens), t.Completion+int64(e.CompletionTokens)
+		t.Cost, t.Busy = t.Cost+e.Cost, t.Busy+int64(max(0, e.Took-e.Queue-e.Load))
+	}
+	for of, t := range totals {
+		if _, err := sum.ExecContext(ctx, of.month, of.key, of.label, of.group, of.model, t.Requests, t.Failed, t.Prompt, t.Cached, t.Completion, t.Cost, t.Busy); err != nil {
 			return told(err)
 		}
 	}
 	return told(tx.Commit())
 }
+
+// totalOf is what a total is of.
+type totalOf struct{ month, key, label, group, model string }
 
 // InterruptExchanges marks those that are open as interrupted.
 func (s *Store) InterruptExchanges(ctx context.Context) error {

@@ -84,6 +84,14 @@ func notJSON(format string, args ...any) error {
 
 // checkSyntax makes sure that body is one JSON value, not nested too deep, with no key twice in an object.
 func checkSyntax(body []byte) error {
+	if json.Valid(body) && plain(body) {
+		return nil
+	}
+	return slowSyntax(body)
+}
+
+// slowSyntax says what is wrong with a body, if anything is.
+func slowSyntax(body []byte) error {
 	d := json.NewDecoder(bytes.NewReader(body))
 	d.UseNumber() // a number beyond float64 is the reader's to refuse, under its name
 	type level struct {
@@ -152,26 +160,15 @@ func syntaxError(err error, body []byte) error {
 // object reads the fields of raw, which is known to be valid JSON.
 func (s *state) object(path string, raw json.RawMessage) *Object {
 	o := &Object{path: path, values: map[string]json.RawMessage{}, read: map[string]bool{}, state: s}
-	d := json.NewDecoder(bytes.NewReader(raw))
-	d.UseNumber()
-	if tok, err := d.Token(); err != nil || tok != json.Delim('{') {
+	if raw[space(raw, 0)] != '{' {
 		s.fail(path, "%s must be an object, not %s", orBody(path), kind(raw))
 		return o
 	}
-	for d.More() {
-		key, err := d.Token()
-		if err != nil {
-			s.fail(path, "%v", err)
-			return o
-		}
-		var value json.RawMessage
-		if err := d.Decode(&value); err != nil {
-			s.fail(path, "%v", err)
-			return o
-		}
-		name := key.(string) // the syntax was checked
+	if err := members(raw, func(name string, value json.RawMessage) {
 		o.names = append(o.names, name)
 		o.values[name] = value
+	}); err != nil {
+		s.fail(path, "%v", err)
 	}
 	return o
 }

@@ -1,7 +1,9 @@
 package field
 
 import (
+	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -103,6 +105,39 @@ func FuzzParse(f *testing.F) {
 			o.Strings(name)
 			o.Object(name)
 			o.Objects(name)
+		}
+	})
+}
+
+// What is read the short way is what encoding/json reads.
+func FuzzMembers(f *testing.F) {
+	for _, doc := range []string{`{"a":1,"b":[{"c":"\"}"}],"d":{"e":"f\\"}}`, `{ "a" : { } , "b" : [ ] }`, `{"a":1,"a":2}`, `{"\u0061":1,"a":2}`, `{"a":-1.5e3,"b":true,"c":null,"d":"é"}`, `{}`, ` {"a":"x"} `, `[{"a":1},{"a":1}]`, `"x"`, `1`} {
+		f.Add([]byte(doc))
+	}
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		if !json.Valid(doc) {
+			return
+		}
+		if doc[space(doc, 0)] == '{' {
+			var want map[string]json.RawMessage
+			if err := json.Unmarshal(doc, &want); err != nil {
+				t.Fatal(err)
+			}
+			got := map[string]json.RawMessage{}
+			if err := members(doc, func(name string, value json.RawMessage) { got[name] = value }); err != nil {
+				t.Fatal(err)
+			}
+			for name, value := range want {
+				if string(got[name]) != string(value) {
+					t.Errorf("%s: %q is %s, want %s", doc, name, got[name], value)
+				}
+			}
+			if len(got) != len(want) {
+				t.Errorf("%s has %d fields, want %d", doc, len(got), len(want))
+			}
+		}
+		if plain(doc) && strings.Contains(fmt.Sprint(slowSyntax(doc)), "twice") {
+			t.Errorf("%s has a key twice", doc)
 		}
 	})
 }

@@ -126,7 +126,7 @@ func stream(ctx context.Context, client *http.Client, base, key, model, text str
 	if resp.StatusCode != http.StatusOK || !bytes.Contains(raw, []byte("data: [DONE]")) || bytes.Contains(raw, []byte(`"error"`)) {
 		return 0, fmt.Errorf("%d %.300s", resp.StatusCode, raw)
 	}
-	return bytes.Count(raw, []byte(`" tide"`)), nil
+	return bytes.Count(raw, []byte(" tide")), nil
 }
 
 func wideClient(n int) *http.Client {

@@ -17,7 +17,9 @@ type answer struct {
 	begun      bool
 	left       int // candidates that have not ended
 	usage      *usage
-	reasoned   int  // tokens of reasoning that were told
+	reasoned   int    // tokens of reasoning that were told
+	gathered   []byte // text that has come and was not told yet, in so many pieces, of one candidate
+	pieces, of int
 	counted    bool // the prompt's tokens were told when it began
 }
 
@@ -71,15 +73,42 @@ func (a *answer) begin(emit emitter, s exchange.Started) bool {
 	return emit(s)
 }
 
+// gather keeps a piece of text, for it to go out together with those that have come with it.
+func (a *answer) gather(index int, text []byte, emit emitter) error {
+	if a.pieces > 0 && index != a.of {
+		if err := a.flush(emit); err != nil {
+			return err
+		}
+	}
+	if len(text) > 0 {
+		a.of, a.gathered, a.pieces = index, append(a.gathered, text...), a.pieces+1
+	}
+	return nil
+}
+
+// flush gives out what was gathered.
+func (a *answer) flush(emit emitter) error {
+	if a.pieces == 0 {
+		return nil
+	}
+	text, n := string(a.gathered), a.pieces
+	a.gathered, a.pieces = a.gathered[:0], 0
+	return a.tell(a.of, text, n, nil, emit)
+}
+
 func (a *answer) text(index int, text string, scores []exchange.Score, emit emitter) error {
 	if text == "" && len(scores) == 0 {
 		return nil
 	}
+	return a.tell(index, text, max(1, len(scores)), scores, emit)
+}
+
+// tell tells of text that counts as so many tokens.
+func (a *answer) tell(index int, text string, tokens int, scores []exchange.Score, emit emitter) error {
 	c, err := a.at(index)
 	if err != nil {
 		return err
 	}
-	tokens := max(1, len(scores))
 	c.tokens, c.text = c.tokens+tokens, true
 	if a.begin(emit, exchange.Started{}) {
 		emit(exchange.TextDelta{Candidate: index, Text: text, Tokens: tokens, Scores: scores})

@@ -273,7 +273,10 @@ type chatDecoder struct{ answer }
 
 func (d *chatDecoder) piece(data []byte, emit emitter) (bool, error) {
 	if index, text, ok := textPiece(data); ok {
-		return false, d.text(index, string(text), nil, emit)
+		return false, d.gather(index, text, emit)
+	}
+	if err := d.flush(emit); err != nil {
+		return false, err
 	}
 	var c chatChunk
 	if err := json.Unmarshal(data, &c); err != nil {

@@ -21,6 +21,8 @@ import (
 type decoder interface {
 	// piece takes one piece of a stream, which is valid until it returns. It reports whether the stream has ended with it.
 	piece(data []byte, emit emitter) (last bool, err error)
+	// flush gives out what was gathered of pieces that came together.
+	flush(emit emitter) error
 	// whole takes an answer that came in one.
 	whole(data []byte, emit emitter) error
 	// end is called when no more comes; said is whether the stream itself said that it has ended.
@@ -127,11 +129,16 @@ const done = "[DONE]"
 func follow(r *bufio.Reader, lines bool, d decoder, emit emitter, dog *watchdog) error {
 	p := pieces{r: r, lines: lines}
 	for {
+		if r.Buffered() == 0 {
+			if err := d.flush(emit); err != nil {
+				return err
+			}
+		}
 		data, err := p.next()
 		if errors.Is(err, io.EOF) {
-			return d.end(false, emit)
+			return errors.Join(d.flush(emit), d.end(false, emit))
 		} else if err != nil {
-			return err
+			return errors.Join(d.flush(emit), err)
 		}
 		dog.heard()
 		if len(data) == 0 {
@@ -144,7 +151,7 @@ func follow(r *bufio.Reader, lines bool, d decoder, emit emitter, dog *watchdog)
 			}
 		}
 		if last {
-			if err := d.end(true, emit); err != nil {
+			if err := errors.Join(d.flush(emit), d.end(true, emit)); err != nil {
 				return err
 			}
 			// What may still come is nothing, but has to be read for the connection to be used again.

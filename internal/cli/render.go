@@ -136,7 +136,7 @@ func (t *terminal) inStyles(ctx context.Context, flags clientFlags, model, instr
 
 // compare shows what one question becomes in each style.
 func (t *terminal) compare(ctx context.Context, flags clientFlags, model, instructions string, args []string) error {
-	gate, model, bodies, err := t.inStyles(ctx, flags, model, instructions, args)
+	gate, _, bodies, err := t.inStyles(ctx, flags, model, instructions, args)
 	if err != nil {
 		return err
 	}

@@ -98,7 +98,7 @@ func (m *Machine) attempt(c call) attempt {
 			return !left
 		}
 		r := readers.Get().(*bufio.Reader)
-		r.Reset(&bounded{r: resp.Body, left: m.set.LongestAnswer})
+		r.Reset(&bounded{r: resp.Body, left: m.set.LongestAnswer, dog: dog})
 		defer func() {
 			r.Reset(nil)
 			readers.Put(r)
@@ -228,9 +228,10 @@ type bounded struct {
 	r    io.Reader
 	left int64
 	last time.Time // when something was read
+	dog  *watchdog // knows whether the answer has begun; nil for what is no stream
 }
 
-// gather is how long after something was read the next is left to gather. Tokens that come one by one are further apart and wait for nothing;
+// gather is how long after something was read the next is left to gather, once the answer has begun. Tokens that come one by one are further apart and wait for nothing;
 // of what comes in a burst many are read, and passed on, at once, which spares most of the work.
 const gather = time.Millisecond
 
@@ -238,7 +239,7 @@ func (b *bounded) Read(p []byte) (int, error) {
 	if b.left <= 0 {
 		return 0, broken("it goes on beyond what an answer may have (longest_answer)")
 	}
-	if since := time.Since(b.last); since < gather {
+	if since := time.Since(b.last); since < gather && b.dog != nil && b.dog.begun.Load() {
 		time.Sleep(gather - since)
 	}
 	n, err := b.r.Read(p[:min(int64(len(p)), b.left)])

@@ -143,7 +143,7 @@ func TestMachinesInTheConsole(t *testing.T) {
 	}
 	tab, do := browse(t)
 	type css = chromedp.CSS
-	go_ := func(where string) chromedp.Action[chromedp.Void] {
+	visit := func(where string) chromedp.Action[chromedp.Void] {
 		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("location.hash = %q", "/"+where))
 	}
 	answered := func() string {
@@ -156,7 +156,7 @@ func TestMachinesInTheConsole(t *testing.T) {
 		return out
 	}
 	do("sign in", chromedp.Navigate(strings.TrimSuffix(g.BaseURL, "v1")), chromedp.SendKeys(css("#owner-key"), g.Owner+"\r"), chromedp.WaitVisible(css(`[data-testid="base-url"]`)))
-	do("the machine", go_("machines"), chromedp.WaitVisible(`//*[@data-testid="machine attic"]//span[text()="answers"]`),
+	do("the machine", visit("machines"), chromedp.WaitVisible(`//*[@data-testid="machine attic"]//span[text()="answers"]`),
 		chromedp.Click(css(`[aria-label="Probe attic"]`)), chromedp.WaitVisible(`//*[@data-testid="machine attic"]//td[contains(text(), "log-probabilities")]`))
 	if out := answered(); !strings.Contains(out, "helper → attic/harbour-4m") {
 		t.Error(out)
@@ -185,16 +185,16 @@ func TestMachinesInTheConsole(t *testing.T) {
 			}
 		}
 	}
-	do("ask again", go_("traffic/exchange/"+id), chromedp.Click(`//*[@role="dialog"]//a[text()="Ask again"]`), chromedp.Click(css("#replay-model")), chromedp.Click(`//*[@role="option"][contains(., "master")]`),
+	do("ask again", visit("traffic/exchange/"+id), chromedp.Click(`//*[@role="dialog"]//a[text()="Ask again"]`), chromedp.Click(css("#replay-model")), chromedp.Click(`//*[@role="option"][contains(., "master")]`),
 		chromedp.Click(`//button[text()="Ask again"]`), chromedp.WaitVisible(css(`[data-testid="replay"] ins`)))
 	said, err := chromedp.Run(tab, chromedp.Text(css(`[data-testid="replay"]`)))
 	if err != nil || !strings.Contains(said, "They part at token 1") || !strings.Contains(said, "19:40") {
 		t.Errorf("%s, %v", said, err)
 	}
-	do("a suite", go_("suites"), chromedp.Click(`//button[text()="Run the one that ships"]`), chromedp.WaitVisible(css(`[data-testid="suite-report"]`)))
+	do("a suite", visit("suites"), chromedp.Click(`//button[text()="Run the one that ships"]`), chromedp.WaitVisible(css(`[data-testid="suite-report"]`)))
 	rows, err := chromedp.Run(tab, chromedp.Evaluate[int](`document.querySelectorAll('[data-testid="suite-report"] tbody tr').length`))
 	if err != nil || rows != 10 {
 		t.Errorf("the report has %d rows, %v", rows, err)
 	}
-	do("beside the model", go_("models"), chromedp.WaitVisible(`//dd[contains(text(), "of 10 cases")]`))
+	do("beside the model", visit("models"), chromedp.WaitVisible(`//dd[contains(text(), "of 10 cases")]`))
 }

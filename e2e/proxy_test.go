@@ -180,7 +180,8 @@ func BenchmarkProxiedStreams(b *testing.B) {
 }
 
 // BenchmarkProxiedShare has 64 clients read streams whose pieces come 10 ms apart, as a model's would, from the server itself and through a gate: what
-// the gate adds to the first token, and to the whole stream, by their medians.
+// the gate adds to the first token, and to the whole stream, by their medians. The clients begin one after the other, since waves of 64
+// requests would tell how long the last of them waits.
 func BenchmarkProxiedShare(b *testing.B) {
 	scripts, server := scriptedServer(b)
 	scripts.Runner.Before = func(ctx context.Context, _ int) error {
@@ -198,8 +199,9 @@ func BenchmarkProxiedShare(b *testing.B) {
 		var firsts, wholes []time.Duration
 		var next atomic.Int64
 		var clients sync.WaitGroup
-		for range 64 {
+		for i := range 64 {
 			clients.Go(func() {
+				time.Sleep(time.Duration(i) * 5 * time.Millisecond)
 				for next.Add(1) <= int64(b.N) {
 					begun := time.Now()
 					body := fmt.Sprintf(`{"model":%q,"stream":true,"messages":[{"role":"user","content":"When?"}]}`, model)

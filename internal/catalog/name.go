@@ -32,9 +32,6 @@ const (
 	SamePrefix Way = "prefix"      // that which has read the conversation so far, or the same instructions
 )
 
-// Ways are all of them.
-var Ways = []Way{InOrder, FewestOpen, ByShare, SamePrefix}
-
 // Target is a model or preset that may answer under a name.
 type Target struct {
 	To      string   `json:"to"`                // the model or preset
@@ -131,7 +128,7 @@ func (n Name) Check() error {
 	switch n.Any {
 	case "", InOrder, FewestOpen, ByShare, SamePrefix:
 	default:
-		return exchange.InvalidParam("any", "any is %q; in_order, fewest_open, share and prefix are possible", n.Any)
+		return exchange.InvalidParam("any", "any is %q; %s, %s, %s and %s are possible", n.Any, InOrder, FewestOpen, ByShare, SamePrefix)
 	}
 	seen := map[string]bool{}
 	for i, t := range n.Of {

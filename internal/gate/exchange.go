@@ -210,9 +210,18 @@ func (x *Exchange) aim(t target) (err error) {
 	x.model, *x.req = t.model, req
 	r.Answered, r.Machine, r.Preset, r.Unenforced = t.model.ID, t.model.Machine, preset, unenforced
 	if x.content != nil {
-		x.content.Model = t.model
+		x.content = x.said() // which is another request now
 	}
 	return nil
+}
+
+// said is what is kept of the request, to which the answer is added; nil if it cannot be written down, which cannot be: the codec has all there is.
+func (x *Exchange) said() *Content {
+	raw, err := x.req.Encode()
+	if err != nil {
+		return nil
+	}
+	return &Content{Request: raw, Model: x.model}
 }
 
 // next turns to the next target, after one has failed before its first token. It reports whether there is one.
@@ -283,9 +292,7 @@ func (x *Exchange) tellStanding() {
 func (x *Exchange) admitted() {
 	x.gate.came(x)
 	if keep := x.gate.Recorder; keep != nil && x.req != nil && x.record.ShadowOf == "" && x.req.Wanted == nil && keep.Wants(x.record.Key) {
-		if raw, err := x.req.Encode(); err == nil { // it can always be written down: the codec has all there is
-			x.content = &Content{Request: raw, Model: x.model}
-		}
+		x.content = x.said()
 	}
 	for _, o := range x.gate.Observers {
 		o.Began(x.record)

@@ -167,7 +167,7 @@ func (g *Gate) runner(m catalog.Model) (Runner, error) {
 	return machine, nil
 }
 
-// errLaidOutThere is why a prompt cannot be shown.
+// laidOutThere is why a prompt cannot be shown.
 func laidOutThere(m catalog.Model) error {
 	return exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the prompt of %q is laid out by the machine %q, and cannot be shown here; runners.%s.layout has prompts laid out here", m.ID, m.Machine, m.Machine)
 }

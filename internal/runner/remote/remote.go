@@ -349,13 +349,6 @@ func (m *Machine) State() State {
 	return s
 }
 
-// Open is how many answers are under way.
-func (m *Machine) Open() int {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return m.open
-}
-
 // Close ends looking after the machine. Answers under way come to their end.
 func (m *Machine) Close() {
 	m.close()

@@ -575,3 +575,16 @@ func TestPromptsAsTexts(t *testing.T) {
 		t.Error("a template that is broken is taken")
 	}
 }
+
+// Whoever asks cannot have a machine fetch what it likes, unless the owner lets it.
+func TestPictureAddresses(t *testing.T) {
+	shown := &exchange.Request{Turns: []exchange.Turn{say(exchange.User, exchange.Image{URL: "http://169.254.169.254/latest", At: "messages[0].content[0]"})}}
+	for _, lets := range []bool{false, true} {
+		s, m := serve(t, func(s *remote.Settings) { s.ImageAddresses = lets })
+		s.Runner.Pieces = func(*exchange.Request) []string { return []string{"a boat"} }
+		h := run(t.Context(), m, shown)
+		if lets != (h.err == nil) || !lets && (exchange.AsError(h.err).Param != "messages[0].content[0]" || s.Asked() != 0) {
+			t.Errorf("letting addresses through is %v: %v, asked %d times", lets, h.err, s.Asked())
+		}
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"kindredgate/internal/exchange"
 )
@@ -115,7 +116,7 @@ func FuzzMembers(f *testing.F) {
 		f.Add([]byte(doc))
 	}
 	f.Fuzz(func(t *testing.T, doc []byte) {
-		if !json.Valid(doc) {
+		if !json.Valid(doc) || !utf8.Valid(doc) { // which was seen to before
 			return
 		}
 		if doc[space(doc, 0)] == '{' {

@@ -95,6 +95,9 @@ func TestFallback(t *testing.T) {
 	if e := list.Exchanges[0]; e.Model != "helper" || e.Answered != "cellar/harbour-4m" || e.Machine != "cellar" || !slices.Equal(e.PassedOver, []string{"attic/harbour-4m runner_unavailable"}) {
 		t.Errorf("%+v", e)
 	}
+	if status, metrics, _ := call(t, "GET", strings.TrimSuffix(r.house.Server.BaseURL(), "/v1")+"/metrics", r.key, ""); status != 200 || !strings.Contains(metrics, `kindred_machine_up{machine="cellar"} 1`) {
+		t.Errorf("%d %.500s", status, metrics)
+	}
 	// What the client did wrong is not tried elsewhere; what has begun is not either.
 	r.machines["attic"].Break(standin.Fault{Status: 400})
 	asked := r.machines["cellar"].Asked()

@@ -149,6 +149,9 @@ func exchangeCells(e kept.Exchange) []string {
 	if e.Answered != "" && e.Answered != model {
 		model += " → " + e.Answered
 	}
+	if e.ShadowOf != "" {
+		model += " (shadow)"
+	}
 	return []string{at, e.Label, model, e.Style, tokens, first, whole, ended(e)}
 }
 

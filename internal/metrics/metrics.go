@@ -108,11 +108,13 @@ var (
 	loaded    = prometheus.NewDesc("kindred_model_loaded", "Whether a model is loaded.", []string{"gen_ai_response_model", "kept"}, nil)
 	memory    = prometheus.NewDesc("kindred_model_memory_bytes", "Memory set aside for a loaded model: its weights and its contexts.", []string{"gen_ai_response_model", "for"}, nil)
 	leases    = prometheus.NewDesc("kindred_model_requests", "Requests that use a model now.", []string{"gen_ai_response_model"}, nil)
+	up        = prometheus.NewDesc("kindred_machine_up", "Whether requests are sent to another server that has models.", []string{"machine"}, nil)
+	streams   = prometheus.NewDesc("kindred_machine_requests", "Answers of such a server that are under way.", []string{"machine"}, nil)
 	pageBytes = prometheus.NewDesc("kindred_context_bytes", "Memory of contexts: busy with answers, kept for what may come again, and the limit.", []string{"gen_ai_response_model", "state"}, nil)
 )
 
 func (models) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{loaded, memory, leases, pageBytes} {
+	for _, d := range []*prometheus.Desc{loaded, memory, leases, pageBytes, up, streams} {
 		out <- d
 	}
 }
@@ -124,6 +126,15 @@ func (c models) Collect(out chan<- prometheus.Metric) {
 	}
 	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
 		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	for _, machine := range c.gate.Machines.Machines() {
+		s := machine.State()
+		healthy := 0.0
+		if s.Healthy {
+			healthy = 1
+		}
+		gauge(up, healthy, s.Name)
+		gauge(streams, float64(s.Open), s.Name)
 	}
 	for _, m := range list {
 		if !m.Usable() {

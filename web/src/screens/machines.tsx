@@ -36,6 +36,13 @@ const features: [keyof api.Machine["abilities"], string][] = [
   ["raw_formats", "raw formats"],
 ];
 
+const styles: [keyof api.Machine["abilities"], string][] = [
+  ["chat", "chat"],
+  ["raw", "raw"],
+  ["responses", "response"],
+  ["embeddings", "embedding"],
+];
+
 const able = (a: api.Machine["abilities"], is: string) => features.filter(([key]) => a[key] === is).map(([, says]) => says);
 
 function Machine({ machine: m }: { machine: api.Machine }) {
@@ -81,6 +88,7 @@ function Machine({ machine: m }: { machine: api.Machine }) {
         <Fact name="Under way" value={`${m.open}`} />
         <Fact name="First token" value={m.first_token_ms ? milliseconds(m.first_token_ms) : "not yet"} />
         <Fact name="Seen" value={m.looked ? `${ago(m.looked)}, in ${milliseconds(m.look_ms)}` : "never"} />
+        <Fact name="Styles" value={styles.filter(([key]) => m.abilities[key] === "yes").map(([, says]) => says).join(", ") || "not known"} />
         <Fact name="Prompts" value={{ conversation: "laid out there", prompt: "laid out here", form: "in its own form" }[m.mode]} />
         {m.pass.length > 0 && <Fact name="Passed on" value={m.pass.join(", ")} />}
         {faults.length > 0 && <Fact name="Was wrong" value={faults.join(", ")} />}

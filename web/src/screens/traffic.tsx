@@ -124,7 +124,7 @@ function ExchangeTable({ list, behind }: { list: api.Exchange[]; behind: string 
           ),
         },
         { title: "Key", wide: "max-w-40 truncate font-medium", cell: (e) => e.label },
-        { title: "Model", wide: "max-w-56 truncate", cell: (e) => (e.answered && e.answered !== e.model ? `${e.model} → ${e.answered}` : e.model) },
+        { title: "Model", wide: "max-w-56 truncate", cell: (e) => (e.answered && e.answered !== e.model ? `${e.model} → ${e.answered}` : e.model) + (e.shadow_of ? " (shadow)" : "") },
         { title: "Style", cell: (e) => e.style },
         { title: "Prompt", number: true, cell: (e) => e.prompt_tokens || "" },
         { title: "Answer", number: true, cell: (e) => e.completion_tokens || "" },

@@ -82,6 +82,7 @@ const SocketPrefix = "unix:"
 
 // check reports what does not go together, and makes paths absolute.
 func (n *Network) check(access Access) error {
+	n.Listen = slices.Clone(n.Listen) // which others may be reading
 	for i, l := range n.Listen {
 		path, socket := strings.CutPrefix(l, SocketPrefix)
 		if socket {
@@ -385,6 +386,7 @@ func (c *Config) Check() error {
 			return fmt.Errorf("models.fetch[%d].address is %q; it must begin with http:// or https://", i, f.Address)
 		}
 	}
+	c.Models.Folders = slices.Clone(c.Models.Folders) // which others may be reading
 	for _, path := range append([]*string{&c.Data}, pointers(c.Models.Folders)...) {
 		if *path, err = Absolute(*path); err != nil {
 			return err

@@ -112,7 +112,7 @@ func (t *terminal) demo() *cobra.Command {
 func (t *terminal) run(ctx context.Context, cfg config.Config, read func() (config.Reading, error), greet func(context.Context, *boot.House) error) (err error) {
 	if os.Getenv("GOGC") == "" {
 		// What a gate has in memory of its own is little beside the weights, which are mapped; so its garbage is collected less often.
-		debug.SetGCPercent(300)
+		debug.SetGCPercent(500)
 	}
 	h, err := boot.Open(ctx, cfg, boot.Options{Log: slog.New(slog.NewTextHandler(t.err, nil)), Console: web.Console(), Version: Version, Read: read})
 	if err != nil {

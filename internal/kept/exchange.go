@@ -54,6 +54,9 @@ type Exchange struct {
 	Prefill    float64 `json:"prefill_ms"`
 	FirstToken float64 `json:"first_token_ms"` // from the beginning; 0 if none came
 	Took       float64 `json:"took_ms"`
+
+	// Doc is the exchange as JSON, for who keeps it; nil if it was not made into that yet.
+	Doc []byte `json:"-"`
 }
 
 // Comparison is how the answer of a shadow compares with the one that was given.

@@ -25,8 +25,9 @@ import (
 )
 
 const (
-	// commitAfter is how long the writer gathers exchanges before it writes them.
-	commitAfter = 50 * time.Millisecond
+	// commitAfter is how long the writer gathers exchanges before it writes them. Those that end meanwhile are written once; they are in the
+	// journal, and whoever asks has them written first.
+	commitAfter = 250 * time.Millisecond
 	// mostPending bounds how many exchanges wait in memory when the database cannot be written; of more the oldest are in the journal
 	// only.
 	mostPending = 50_000
@@ -182,7 +183,8 @@ func (b *Book) add(e kept.Exchange) {
 		b.log.Error("an exchange cannot be written down", "id", e.ID, "error", err.Error())
 		return
 	}
-	line = append(line, '\n')
+	e.Doc = line
+	line = append(line[:len(line):len(line)], '\n')
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	err = b.journal.add(line)

@@ -34,9 +34,11 @@ func (s *Store) PutExchanges(ctx context.Context, list []kept.Exchange) error {
 	// What belongs to the same total is added up here, since a batch mostly has one key and one model.
 	totals := map[totalOf]*kept.Total{}
 	for _, e := range list {
-		doc, err := json.Marshal(e)
-		if err != nil {
-			return err
+		doc := e.Doc
+		if doc == nil {
+			if doc, err = json.Marshal(e); err != nil {
+				return err
+			}
 		}
 		result, err := put.ExecContext(ctx, e.ID, e.Begun.UnixMicro(), e.Key, e.Label, e.Model, e.Answered, e.Style, string(e.State), int64(e.Took*1000), e.Job, string(doc))
 		if err != nil {

@@ -233,7 +233,7 @@ type bounded struct {
 
 // gather is how long after something was read the next is left to gather, once the answer has begun. Tokens that come one by one are further apart and wait for nothing;
 // of what comes in a burst many are read, and passed on, at once, which spares most of the work.
-const gather = time.Millisecond
+const gather = 2 * time.Millisecond
 
 func (b *bounded) Read(p []byte) (int, error) {
 	if b.left <= 0 {

@@ -11,7 +11,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -177,68 +176,6 @@ func BenchmarkProxiedStreams(b *testing.B) {
 			}
 		})
 	}
-}
-
-// BenchmarkProxiedShare has 64 clients read streams whose pieces come 10 ms apart, as a model's would, from the server itself and through a gate: what
-// the gate adds to the first token, and to the whole stream, by their medians. The clients begin one after the other, since waves of 64
-// requests would tell how long the last of them waits.
-func BenchmarkProxiedShare(b *testing.B) {
-	scripts, server := scriptedServer(b)
-	scripts.Runner.Before = func(ctx context.Context, _ int) error {
-		select {
-		case <-time.After(10 * time.Millisecond):
-			return nil
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
-	g := gateBefore(b, server)
-	client := wideClient(64)
-	medians := func(base, key, model string) (first, whole time.Duration) {
-		var mu sync.Mutex
-		var firsts, wholes []time.Duration
-		var next atomic.Int64
-		var clients sync.WaitGroup
-		for i := range 64 {
-			clients.Go(func() {
-				time.Sleep(time.Duration(i) * 5 * time.Millisecond)
-				for next.Add(1) <= int64(b.N) {
-					begun := time.Now()
-					body := fmt.Sprintf(`{"model":%q,"stream":true,"messages":[{"role":"user","content":"When?"}]}`, model)
-					req, err := http.NewRequestWithContext(b.Context(), http.MethodPost, base+"/chat/completions", strings.NewReader(body))
-					if err != nil {
-						b.Error(err)
-						return
-					}
-					req.Header.Set("Authorization", "Bearer "+key)
-					resp, err := client.Do(req)
-					if err != nil {
-						b.Error(err)
-						return
-					}
-					at := time.Since(begun) // the header comes with the first token
-					_, err = io.Copy(io.Discard, resp.Body)
-					resp.Body.Close()
-					if err != nil {
-						b.Error(err)
-					}
-					mu.Lock()
-					firsts, wholes = append(firsts, at), append(wholes, time.Since(begun))
-					mu.Unlock()
-				}
-			})
-		}
-		clients.Wait()
-		slices.Sort(firsts)
-		slices.Sort(wholes)
-		return firsts[len(firsts)/2], wholes[len(wholes)/2]
-	}
-	medians(g.BaseURL, g.Owner, "m0/harbour-4m") // connections are made
-	b.ResetTimer()
-	first, whole := medians(server.URL+"/v1", "machine-key", "harbour-4m")
-	gateFirst, gateWhole := medians(g.BaseURL, g.Owner, "m0/harbour-4m")
-	b.ReportMetric(float64((gateFirst - first).Microseconds()), "first-µs")
-	b.ReportMetric(float64((gateWhole - whole).Microseconds()), "whole-µs")
 }
 
 // 2,000 streams at once through one gate to four servers: all come to their end. When a server dies in the middle of that, only those are

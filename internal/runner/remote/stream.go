@@ -227,11 +227,12 @@ func (p *pieces) line() ([]byte, error) {
 type bounded struct {
 	r    io.Reader
 	left int64
-	last time.Time // when something was read
-	dog  *watchdog // knows whether the answer has begun; nil for what is no stream
+	last time.Time     // when something was read
+	gap  time.Duration // between that and what was read before
+	dog  *watchdog     // knows whether the answer has begun; nil for what is no stream
 }
 
-// gather is how long after something was read the next is left to gather, once the answer has begun. Tokens that come one by one are further apart and wait for nothing;
+// gather is how long after something was read the next is left to gather, in a burst. Tokens that come one by one are further apart and wait for nothing;
 // of what comes in a burst many are read, and passed on, at once, which spares most of the work.
 const gather = 2 * time.Millisecond
 
@@ -239,11 +240,12 @@ func (b *bounded) Read(p []byte) (int, error) {
 	if b.left <= 0 {
 		return 0, broken("it goes on beyond what an answer may have (longest_answer)")
 	}
-	if since := time.Since(b.last); since < gather && b.dog != nil && b.dog.begun.Load() {
+	if since := time.Since(b.last); since < gather && b.gap < 2*gather && b.dog != nil && b.dog.begun.Load() {
 		time.Sleep(gather - since)
 	}
 	n, err := b.r.Read(p[:min(int64(len(p)), b.left)])
-	b.left, b.last = b.left-int64(n), time.Now()
+	now := time.Now()
+	b.left, b.last, b.gap = b.left-int64(n), now, now.Sub(b.last)
 	return n, err
 }
 

@@ -81,6 +81,7 @@ func TestPassedOn(t *testing.T) {
 		want       string
 	}{
 		{"/moderations", `{"input":"x"}`, 404, "no machine is set up"},
+		{"/moderations", `{"model":"studio/painter","input":"x"}`, 404, "no machine is set up"},
 		{"/images/generations", `{"model":"harbour-4m"}`, 404, "no machine is set up"},
 		{"/images/generations", `{"model":"studio/sculptor"}`, 404, "has no model"},
 		{"/images/generations", `{"model":`, 400, "cannot be read"},

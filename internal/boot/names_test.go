@@ -32,6 +32,7 @@ func route(t *testing.T, machines ...string) *routed {
 	r := &routed{t: t, machines: map[string]*standin.Server{}, servers: map[string]*httptest.Server{}}
 	cfg := settings(t, t.TempDir())
 	cfg.Runners = map[string]config.Runner{}
+	cfg.Record = config.Record{Content: true, Days: 1, Space: 1 << 24}
 	for _, name := range machines {
 		s := standin.New()
 		s.Runner.Pieces = func(*exchange.Request) []string { return scripted.Words("here is the " + name) }
@@ -97,6 +98,13 @@ func TestFallback(t *testing.T) {
 	}
 	if status, metrics, _ := call(t, "GET", strings.TrimSuffix(r.house.Server.BaseURL(), "/v1")+"/metrics", r.key, ""); status != 200 || !strings.Contains(metrics, `kindred_machine_up{machine="cellar"} 1`) {
 		t.Errorf("%d %.500s", status, metrics)
+	}
+	// What is recorded is what the one that answered was asked, without what was put in for the one that did not.
+	r.gate("POST", "/gate/presets", `{"name":"brief","model":"attic/harbour-4m","instructions":"Be brief."}`, 201)
+	r.name(`{"name":"told","of":[{"to":"brief"},{"to":"cellar/harbour-4m"}]}`)
+	id := r.recorded("/chat/completions", `{"model":"told","messages":[{"role":"user","content":"Where?"}]}`)
+	if shown := r.gate("GET", "/gate/exchanges/"+id, "", 200); strings.Contains(shown, "Be brief.") || !strings.Contains(shown, `"answered":"cellar/harbour-4m"`) || !strings.Contains(shown, "Where?") {
+		t.Error(shown)
 	}
 	// What the client did wrong is not tried elsewhere; what has begun is not either.
 	r.machines["attic"].Break(standin.Fault{Status: 400})

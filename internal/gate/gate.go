@@ -234,12 +234,8 @@ func (g *Gate) embeds(ctx context.Context, caller keyring.Key, t target, req *ex
 	return nil
 }
 
-// embed has vectors made by a model, the first that is tried or a later one.
-func (x *Exchange) embed(m catalog.Model, req *exchange.Embedding) (*exchange.Vectors, error) {
-	runner, err := x.gate.runner(m)
-	if err != nil {
-		return nil, err
-	}
+// turn notes which model is asked, the first that is tried or a later one.
+func (x *Exchange) turn(m catalog.Model) {
 	before := x.model.ID
 	x.model, x.record.Answered, x.record.Machine = m, m.ID, m.Machine
 	if before == "" {
@@ -247,6 +243,15 @@ func (x *Exchange) embed(m catalog.Model, req *exchange.Embedding) (*exchange.Ve
 	} else {
 		x.gate.moved(before, m.ID)
 	}
+}
+
+// embed has vectors made by a model.
+func (x *Exchange) embed(m catalog.Model, req *exchange.Embedding) (*exchange.Vectors, error) {
+	runner, err := x.gate.runner(m)
+	if err != nil {
+		return nil, err
+	}
+	x.turn(m)
 	v, err := runner.Embed(x.ctx, m.Path, req)
 	if err == nil {
 		x.record.PromptTokens, x.record.Timings, x.record.Reason = v.Tokens, v.Timings, exchange.Stopped

@@ -35,13 +35,7 @@ func (g *Gate) PassOn(ctx context.Context, caller keyring.Key, from Origin, mode
 		if !ok {
 			continue
 		}
-		before := x.model.ID
-		x.model, x.record.Answered, x.record.Machine = t.model, t.model.ID, t.model.Machine
-		if i == 0 {
-			x.admitted()
-		} else {
-			x.gate.moved(before, t.model.ID)
-		}
+		x.turn(t.model)
 		begun, err := do(x.ctx, m, t.model.Path, g.through(from.Via))
 		if err == nil {
 			x.record.Reason = exchange.Stopped

@@ -109,6 +109,10 @@ func (m *Machine) laidOut(model string, req *exchange.Request) (attempt, error) 
 	}
 	can := m.Look().Of(model)
 	b := rawBody{common: m.common(model, req, can), Logprobs: req.Scores}
+	if b.MaxTokens == nil {
+		n := m.room(model, len(laid.Tokens))
+		b.MaxTokens = &n
+	}
 	if can.TokenPrompts != No {
 		b.Prompt = laid.IDs()
 	} else {
@@ -136,6 +140,17 @@ func (m *Machine) laidOut(model string, req *exchange.Request) (attempt, error) 
 		}
 		return d
 	})
+}
+
+// unknownRoom is how many tokens an answer may have where the server does not say what its context holds.
+const unknownRoom = 2048
+
+// room is how many tokens an answer may have that the request does not bound: a raw completion would end after 16 by the standard.
+func (m *Machine) room(model string, prompt int) int {
+	if there, err := m.Model(model); err == nil && there.Context > 0 {
+		return max(1, there.Context-prompt)
+	}
+	return unknownRoom
 }
 
 // shows refuses what could not be read from the answer: marks that are control tokens do not come through a raw completion.

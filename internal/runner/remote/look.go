@@ -173,7 +173,10 @@ func (m *Machine) LookNow(ctx context.Context) error {
 			models[i].Abilities, models[i].Probed = m.look.Models[j].Abilities, m.look.Models[j].Probed
 		}
 	}
-	m.look = Look{At: time.Now(), Took: time.Since(begun), Models: models, Abilities: abilities}
+	if begun.Before(m.look.At) {
+		return nil // a look that began later has ended before this one, and knows more
+	}
+	m.look = Look{At: begun, Took: time.Since(begun), Models: models, Abilities: abilities}
 	return nil
 }
 

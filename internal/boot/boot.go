@@ -392,7 +392,7 @@ func ensureOwner(ctx context.Context, keys *keyring.Keyring, file string) (made 
 
 // KeepsKey reports whether a file holds a key that is valid.
 func KeepsKey(ctx context.Context, keys *keyring.Keyring, file string) (bool, error) {
-	raw, err := os.ReadFile(file)
+	raw, err := system.ReadFile(file, 1<<10)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	} else if err != nil {

@@ -2,10 +2,10 @@ package boot
 
 import (
 	"fmt"
-	"os"
 
 	"kindredgate/internal/config"
 	"kindredgate/internal/runner/remote"
+	"kindredgate/internal/system"
 )
 
 // reach has the gate's other machines as the configuration says.
@@ -46,7 +46,7 @@ func (h *House) layout(of config.RunnerLayout) (*remote.Layout, error) {
 		if err != nil {
 			return nil, err
 		}
-		raw, err := os.ReadFile(path)
+		raw, err := system.ReadFile(path, 1<<20)
 		if err != nil {
 			return nil, err
 		}

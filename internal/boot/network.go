@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -82,7 +83,7 @@ func (h *House) listen(n config.Network) error {
 func (h *House) secure(n config.Network) (*tls.Config, error) {
 	switch {
 	case n.Certificate != "":
-		c := &certificate{file: n.Certificate, key: n.Key, log: h.log}
+		c := &certificate{file: n.Certificate, key: n.Key, hosts: calledBy(h.Config), log: h.log}
 		if err := c.load(); err != nil {
 			return nil, err
 		}
@@ -98,7 +99,7 @@ func (h *House) secure(n config.Network) (*tls.Config, error) {
 func (h *House) ordered(a config.ACME) (*tls.Config, error) {
 	client := &acme.Client{DirectoryURL: a.Directory}
 	if a.Roots != "" {
-		raw, err := os.ReadFile(a.Roots)
+		raw, err := system.ReadFile(a.Roots, maxCertificates)
 		if err != nil {
 			return nil, fmt.Errorf("network.acme.roots: %w", err)
 		}
@@ -138,12 +139,25 @@ func listenSocket(path string) (net.Listener, error) {
 	return l, nil
 }
 
+// calledBy are the names by which the configuration says that the gate is called.
+func calledBy(c config.Config) []string {
+	hosts := slices.Clone(c.HostNames)
+	if u, err := url.Parse(c.Network.BaseURL); err == nil && u.Hostname() != "" {
+		hosts = append(hosts, u.Hostname())
+	}
+	return hosts
+}
+
+// maxCertificates bounds a file of certificates or of a key, in bytes.
+const maxCertificates = 1 << 20
+
 // lookAgain is how often the files of a certificate are looked at, for it to be replaced while the gate runs.
 const lookAgain = time.Second
 
 // certificate is one whose files may change. It is safe for concurrent use.
 type certificate struct {
 	file, key string
+	hosts     []string // names by which the gate is called
 	log       *slog.Logger
 
 	mu     sync.Mutex
@@ -158,21 +172,74 @@ type fileState struct {
 	size int64
 }
 
-// load reads the files.
+// load reads the files. What cannot serve takes no good certificate's place; at the start there is none, and a warning has to do.
 func (c *certificate) load() error {
 	state, err := c.states()
 	if err != nil {
 		return err
 	}
-	loaded, err := tls.LoadX509KeyPair(c.file, c.key)
+	chain, err := system.ReadFile(c.file, maxCertificates)
+	if err != nil {
+		return fmt.Errorf("certificate: %w", err)
+	}
+	key, err := system.ReadFile(c.key, maxCertificates)
+	if err != nil {
+		return fmt.Errorf("certificate: %w", err)
+	}
+	loaded, err := tls.X509KeyPair(chain, key)
 	if err != nil {
 		return fmt.Errorf("certificate %s with key %s: %w", c.file, c.key, err)
 	}
-	if end := loaded.Leaf.NotAfter; time.Now().After(end) {
-		c.log.Warn("the certificate has expired, so clients will refuse it; put a new one in its place", "file", c.file, "expired", end.Format(time.RFC3339))
+	now := time.Now()
+	if fault := unfit(loaded.Leaf, now); fault != nil {
+		if c.loaded != nil && unfit(c.loaded.Leaf, now) == nil {
+			return fmt.Errorf("certificate %s: %w", c.file, fault)
+		}
+		c.log.Warn("clients will refuse the certificate; put a valid one in its place", "file", c.file, "error", fault.Error())
+	}
+	if c.loaded != nil && unfit(c.loaded.Leaf, now) == nil {
+		if lost := c.lost(loaded.Leaf); lost != "" {
+			return fmt.Errorf("certificate %s is for %s, and no longer for %s", c.file, strings.Join(loaded.Leaf.DNSNames, ", "), lost)
+		}
 	}
 	c.loaded, c.state = &loaded, state
 	return nil
+}
+
+// unfit is why clients refuse a certificate at a time, by its dates.
+func unfit(leaf *x509.Certificate, now time.Time) error {
+	switch {
+	case now.After(leaf.NotAfter):
+		return fmt.Errorf("it expired on %s", leaf.NotAfter.Format(time.RFC3339))
+	case now.Before(leaf.NotBefore):
+		return fmt.Errorf("it is valid from %s on, which is not yet", leaf.NotBefore.Format(time.RFC3339))
+	}
+	return nil
+}
+
+// lost is a name for which the certificate that is used holds, and another does not: one by which the gate is called, or, if none of these
+// is known, one of its own if the other has none of them.
+func (c *certificate) lost(other *x509.Certificate) string {
+	used := c.loaded.Leaf
+	known := false
+	for _, host := range c.hosts {
+		if used.VerifyHostname(host) != nil {
+			continue
+		}
+		if known = true; other.VerifyHostname(host) != nil {
+			return host
+		}
+	}
+	own := slices.Clone(used.DNSNames)
+	for _, ip := range used.IPAddresses {
+		own = append(own, ip.String())
+	}
+	if known || len(own) == 0 || slices.ContainsFunc(own, func(name string) bool {
+		return slices.Contains(other.DNSNames, name) || other.VerifyHostname(name) == nil
+	}) {
+		return ""
+	}
+	return strings.Join(own, ", ")
 }
 
 func (c *certificate) states() (s [2]fileState, err error) {

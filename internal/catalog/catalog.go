@@ -19,6 +19,7 @@ import (
 	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/system"
 	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights"
 	"kindredgate/internal/weights/disk"
@@ -296,6 +297,9 @@ func Read(path string) Model {
 	}
 	if err != nil {
 		m.Problem, m.Nearest = strings.TrimPrefix(err.Error(), path+": "), instead(err)
+		if len(m.Problem) > maxProblem { // it may repeat what the files say
+			m.Problem = strings.ToValidUTF8(m.Problem[:maxProblem], "") + "…"
+		}
 		if time.Since(m.Installed) < arrivalTime && notWhole(err) {
 			m.Arriving = true
 			m.Problem = "it is being copied, or is not whole: " + m.Problem
@@ -303,6 +307,9 @@ func Read(path string) Model {
 	}
 	return m
 }
+
+// maxProblem bounds what is said of a model that cannot be used, in bytes.
+const maxProblem = 1 << 10
 
 // instead says what would run in the place of a model that does not.
 func instead(err error) string {
@@ -372,6 +379,9 @@ func (m *Model) read(path string) error {
 
 // Describe takes the facts from a checkpoint, of which only the header need be there.
 func (m *Model) Describe(c *weights.Checkpoint) error {
+	if err := c.Bound(); err != nil {
+		return err
+	}
 	m.Layout, m.Title, m.Architecture, m.Description, m.License, m.Tokenizer = c.Layout, c.Name, c.Architecture, c.Description, c.License, c.TokenizerKind
 	m.Parameters = c.Parameters()
 	for _, s := range c.Shares() {
@@ -443,7 +453,7 @@ func tokenBytes(c *weights.Checkpoint, s *model.Spec) int64 {
 
 // readBeside reads generation_config.json in the folder of a GGUF file, if there is one.
 func readBeside(path string, d *Defaults) error {
-	raw, err := os.ReadFile(filepath.Join(filepath.Dir(path), "generation_config.json"))
+	raw, err := system.ReadFile(filepath.Join(filepath.Dir(path), "generation_config.json"), 1<<20)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	} else if err != nil {

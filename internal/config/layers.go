@@ -18,6 +18,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"kindredgate/internal/system"
 )
 
 // Layer is where a value comes from.
@@ -61,6 +63,9 @@ type leaf struct {
 	value     reflect.Value
 }
 
+// maxFile bounds a configuration file, in bytes.
+const maxFile = 4 << 20
+
 // variable is what names a setting in the environment.
 const variable = "KINDRED_"
 
@@ -101,7 +106,7 @@ func Read(path string, flags ...Flag) (Reading, error) {
 	if r.File, err = filepath.Abs(r.File); err != nil {
 		return r, fmt.Errorf("configuration: %w", err)
 	}
-	raw, err := os.ReadFile(r.File)
+	raw, err := system.ReadFile(r.File, maxFile)
 	if err != nil && (path != "" || !errors.Is(err, fs.ErrNotExist)) {
 		return r, fmt.Errorf("configuration: %w", err)
 	}
@@ -310,7 +315,7 @@ func firstLine(err error) string {
 
 // Declarations reads the sections of a file that "kindred arrange" is for, as JSON.
 func Declarations(path string) ([]byte, error) {
-	raw, err := os.ReadFile(path)
+	raw, err := system.ReadFile(path, maxFile)
 	if err != nil {
 		return nil, err
 	}

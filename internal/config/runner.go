@@ -3,11 +3,12 @@ package config
 import (
 	"fmt"
 	"net/url"
-	"os"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"kindredgate/internal/system"
 )
 
 // Runner is another server that has models: one that speaks the OpenAI-compatible protocol or, with Form, another one.
@@ -110,7 +111,7 @@ func (r Runner) Key(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	raw, err := os.ReadFile(path)
+	raw, err := system.ReadFile(path, maxFile)
 	if err != nil {
 		return "", fmt.Errorf("runners.%s.key_file: %w", name, err)
 	}

@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -67,7 +68,8 @@ func final(err error) bool {
 		return status.Status < 500 && status.Status != http.StatusTooManyRequests && status.Status != http.StatusRequestTimeout
 	}
 	var file *fs.PathError
-	return errors.As(err, &file) || errors.Is(err, context.Canceled)
+	var endless *endlessError
+	return errors.As(err, &endless) || errors.As(err, &file) || errors.Is(err, context.Canceled)
 }
 
 // origin is what is remembered of a file that is not whole, so that it goes on only with the rest of the same one.
@@ -171,6 +173,9 @@ func (s Source) try(ctx context.Context, address, file string, progress func(don
 	default:
 		return &StatusError{address, resp.StatusCode}
 	}
+	if limit := longest(file); total > limit {
+		return fmt.Errorf("the server announces %d bytes; at most %d are taken of such a file", total, limit)
+	}
 	if total < 0 {
 		total = 0
 	}
@@ -184,14 +189,34 @@ func (s Source) try(ctx context.Context, address, file string, progress func(don
 	if _, err := out.Seek(done, io.SeekStart); err != nil {
 		return err
 	}
-	return s.receive(ctx, out, resp.Body, done, total, cancel, progress)
+	return s.receive(ctx, out, longest(file), resp.Body, done, total, cancel, progress)
+}
+
+// longest bounds what is taken of a file, in bytes: of one of weights more than any model has, and of text as much as is read of it.
+func longest(file string) int64 {
+	if ext := strings.ToLower(filepath.Ext(file)); ext == ".gguf" || ext == ".safetensors" {
+		return mostWeights
+	}
+	return mostText
+}
+
+const (
+	mostWeights = 1 << 40
+	mostText    = 256 << 20
+)
+
+// endlessError says that a server sends more than any file of its kind has.
+type endlessError struct{ limit int64 }
+
+func (e *endlessError) Error() string {
+	return fmt.Sprintf("more than %d bytes have come, the most that are taken of such a file", e.limit)
 }
 
 // errSilent is why a try ends when nothing comes.
 var errSilent = errors.New("nothing has come for a while")
 
 // receive copies the body. If nothing comes for too long, the try is cancelled.
-func (s Source) receive(ctx context.Context, out io.Writer, body io.Reader, done, total int64, cancel context.CancelCauseFunc, progress func(done, total int64)) error {
+func (s Source) receive(ctx context.Context, out io.Writer, limit int64, body io.Reader, done, total int64, cancel context.CancelCauseFunc, progress func(done, total int64)) error {
 	patience := s.Patience
 	if patience <= 0 {
 		patience = time.Minute
@@ -209,6 +234,9 @@ func (s Source) receive(ctx context.Context, out io.Writer, body io.Reader, done
 			done += int64(n)
 			if total > 0 && done > total {
 				return fmt.Errorf("more than the %d bytes have come that the server announced", total)
+			}
+			if done > limit {
+				return &endlessError{limit}
 			}
 			progress(done, total)
 		}
@@ -297,6 +325,14 @@ func (s Source) Files(ctx context.Context, address string) ([]library.File, erro
 		_, part, count, ok := gguf.Part(name)
 		if !ok || part != 1 {
 			return []library.File{{Address: address, Name: name}}, nil
+		}
+		// Before any is fetched, the first says how many there are.
+		f, _, err := s.header(ctx, address)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		if said, err := f.Metadata.Int("split.count"); err != nil || said != count {
+			return nil, fmt.Errorf("%s is the first of %d files by its name, but not by what is in it (split.count)", name, count)
 		}
 		var list []library.File
 		for n := 1; n <= count; n++ {
@@ -417,10 +453,16 @@ func (s Source) Listing(ctx context.Context, address string) (list []string, err
 	if err != nil {
 		return nil, err
 	}
-	return links(base, string(raw)), nil
+	if list = links(base, string(raw)); len(list) > maxLinks {
+		return nil, fmt.Errorf("%s names more than %d models; name one of them, or a page with fewer", address, maxLinks)
+	}
+	return list, nil
 }
 
-// links finds the addresses of models in a page, or in a list with one a line.
+// maxLinks bounds how many models of a page are looked at.
+const maxLinks = 500
+
+// links finds the addresses of models in a page, or in a list with one a line, up to one more than are looked at.
 func links(base *url.URL, text string) (list []string) {
 	var found []string
 	if strings.Contains(strings.ToLower(text), "<a ") {
@@ -432,6 +474,9 @@ func links(base *url.URL, text string) (list []string) {
 	}
 	known := map[string]bool{}
 	for _, ref := range found {
+		if len(list) > maxLinks {
+			break // which is an error to whoever asked
+		}
 		ref = strings.TrimSpace(ref)
 		u, err := url.Parse(ref)
 		if ref == "" || strings.HasPrefix(ref, "#") || err != nil {

@@ -263,6 +263,47 @@ func TestLook(t *testing.T) {
 	}
 }
 
+// Nothing that a server says makes a look or an addition go on without end.
+func TestServersThatNameTooMuch(t *testing.T) {
+	var page strings.Builder
+	page.WriteString("<a href=x>")
+	for i := range 200_000 {
+		fmt.Fprintf(&page, "<a href=m%d.gguf>", i)
+	}
+	first := read(t, harbour) // a model in one file, whatever its name says
+	s := serve(t, map[string][]byte{"page.html": []byte(page.String()), "m-00001-of-01000.gguf": first, "m-00001-of-99999.gguf": first})
+	if err := quick.Look(t.Context(), s.URL+"/page.html", func(m catalog.Model) { t.Errorf("%s was looked at", m.Path) }); err == nil || !strings.Contains(err.Error(), "more than 500 models") {
+		t.Errorf("a long page: %v", err)
+	}
+	before := s.asked.Load()
+	_, err := library.New(t.TempDir(), quick).Add(t.Context(), library.Addition{Source: s.URL + "/m-00001-of-01000.gguf"}, func(library.Progress) {})
+	if err == nil || !strings.Contains(err.Error(), "split.count") || s.asked.Load() > before+1 {
+		t.Errorf("a thousand parts: %v, %d requests", err, s.asked.Load()-before)
+	}
+	// More parts than any model has make a name like any other.
+	if files, err := quick.Files(t.Context(), s.URL+"/m-00001-of-99999.gguf"); err != nil || len(files) != 1 {
+		t.Errorf("%d files, %v", len(files), err)
+	}
+
+	endless := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "announced.json") {
+			w.Header().Set("Content-Length", "900000000000")
+		}
+		for block := make([]byte, 1<<20); r.Context().Err() == nil; {
+			if _, err := w.Write(block); err != nil {
+				return
+			}
+		}
+	}))
+	defer endless.Close()
+	for path, want := range map[string]string{"/announced.json": "the server announces 900000000000 bytes", "/endless.json": "the most that are taken of such a file"} {
+		file := filepath.Join(t.TempDir(), "tokenizer.json")
+		if err := quick.Fetch(t.Context(), endless.URL+path, file, func(int64, int64) {}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", path, err)
+		}
+	}
+}
+
 // A library puts what it fetches into its folder when it is whole and right, and leaves nothing of what is not.
 func TestLibraryFetches(t *testing.T) {
 	raw := read(t, harbour)

@@ -51,13 +51,12 @@ func withoutQuery(address string) string {
 	return address
 }
 
-// lookFile reads as much of a GGUF file as its header takes.
-func (s Source) lookFile(ctx context.Context, address string) (m catalog.Model, err error) {
-	m.Path, m.ID = address, strings.TrimSuffix(path.Base(withoutQuery(address)), ".gguf")
+// header reads as much of a GGUF file as its header takes, and tells its size.
+func (s Source) header(ctx context.Context, address string) (*gguf.File, int64, error) {
 	for n := int64(1 << 20); ; n *= 4 {
 		raw, size, err := s.Beginning(ctx, address, n)
 		if err != nil {
-			return m, err
+			return nil, 0, err
 		}
 		if size == 0 {
 			size = int64(len(raw))
@@ -65,21 +64,29 @@ func (s Source) lookFile(ctx context.Context, address string) (m catalog.Model, 
 		f, err := gguf.ParseHeader(raw, size)
 		if errors.Is(err, gguf.ErrShort) && int64(len(raw)) == n && n < mostHeader {
 			continue
-		} else if err != nil {
-			return m, err
 		}
-		c, err := gguf.Header(f, size)
-		if err != nil {
-			return m, err
-		}
-		m.Size = size
-		if count, err := f.Metadata.Int("split.count"); err == nil && count > 1 {
-			if err := s.otherParts(ctx, address, c, &m); err != nil {
-				return m, err
-			}
-		}
-		return m, m.Describe(c)
+		return f, size, err
 	}
+}
+
+// lookFile looks at a GGUF file by its header.
+func (s Source) lookFile(ctx context.Context, address string) (m catalog.Model, err error) {
+	m.Path, m.ID = address, strings.TrimSuffix(path.Base(withoutQuery(address)), ".gguf")
+	f, size, err := s.header(ctx, address)
+	if err != nil {
+		return m, err
+	}
+	c, err := gguf.Header(f, size)
+	if err != nil {
+		return m, err
+	}
+	m.Size = size
+	if count, err := f.Metadata.Int("split.count"); err == nil && count > 1 {
+		if err := s.otherParts(ctx, address, c, &m); err != nil {
+			return m, err
+		}
+	}
+	return m, m.Describe(c)
 }
 
 // otherParts adds the tensors of the other parts of a model.

@@ -13,8 +13,8 @@ func init() {
 	sandwich := map[string]names{"safetensors": {
 		postAttention: "layers.%d.post_attention_layernorm", feedForwardNorm: "layers.%d.pre_feedforward_layernorm", postFeedForward: "layers.%d.post_feedforward_layernorm",
 	}}
-	register(family{gemma2, sandwich}, "gemma2")
-	register(family{gemma3, sandwich}, "gemma3", "gemma3_text")
+	register(family{spec: gemma2, names: sandwich, windows: true}, "gemma2")
+	register(family{spec: gemma3, names: sandwich, windows: true}, "gemma3", "gemma3_text")
 }
 
 // gemma sets what the families have in common; every so many layers one sees all.

@@ -6,7 +6,7 @@ import "kindredgate/internal/weights"
 // without a position, and layers that see a window by turns with layers that see all. Its safetensors files have the rows
 // of gate and up by turns.
 func init() {
-	register(family{spec: gptOSS, names: map[string]names{
+	register(family{spec: gptOSS, windows: true, names: map[string]names{
 		"GGUF": {feedForwardNorm: "blk.%d.post_attention_norm", postAttention: ""},
 		"safetensors": {
 			router:       "layers.%d.mlp.router",
@@ -24,7 +24,7 @@ func gptOSS(c *weights.Checkpoint, s *Spec) error {
 	for i := range s.Layers {
 		l := &s.Layers[i]
 		l.Sinks, l.Activation, l.Clamp = true, ClampedSwish, float32(clamp)
-		if c.Hyper.Local == nil && i%2 == 1 {
+		if every := max(2, c.Hyper.WindowEvery); c.Hyper.Local == nil && (i+1)%every == 0 {
 			l.Window = 0
 		}
 	}

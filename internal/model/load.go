@@ -123,6 +123,9 @@ type family struct {
 	spec func(c *weights.Checkpoint, s *Spec) error // refines what base made of the hyperparameters
 	// names are what the family calls tensors otherwise than most, by layout; "" for one that it has not.
 	names map[string]names
+	// windows says that it takes windows in some layers only, as GGUF files name them, and that these differ from the others in nothing
+	// that the files do not say.
+	windows bool
 }
 
 var families = map[string]family{}
@@ -144,11 +147,30 @@ func (e *UnknownFamilyError) Error() string {
 	return fmt.Sprintf("architecture %q is not supported; these are: %s", e.Architecture, strings.Join(Families(), ", "))
 }
 
-// Describe makes the Spec of a checkpoint without looking at its weights.
+// Describe makes the Spec of a checkpoint, and checks that all its tensors are there in their shapes, without looking at the weights
+// themselves: what it accepts, Load accepts.
 func Describe(c *weights.Checkpoint) (Spec, error) {
+	m, err := build(c, true)
+	if err != nil {
+		return Spec{}, err
+	}
+	return m.Spec, nil
+}
+
+// describe makes the Spec of a checkpoint by its hyperparameters.
+func describe(c *weights.Checkpoint) (Spec, error) {
 	f, ok := families[c.Architecture]
 	if !ok {
 		return Spec{}, &UnknownFamilyError{c.Architecture}
+	}
+	if c.Fault != nil {
+		return Spec{}, c.Fault
+	}
+	if len(c.Unknown) > 0 {
+		return Spec{}, fmt.Errorf("metadata %s may change what the network computes, and is not known of the family %s", strings.Join(c.Unknown[:min(len(c.Unknown), 5)], ", "), c.Architecture)
+	}
+	if h := &c.Hyper; c.Layout == "GGUF" && h.Window > 0 && (h.Local != nil || h.WindowEvery > 0) && !f.windows {
+		return Spec{}, fmt.Errorf("metadata %s.attention.sliding_window_pattern is not known of the family %[1]s: layers with a window differ from the others", c.Architecture)
 	}
 	s, err := base(c)
 	if err != nil {
@@ -180,8 +202,8 @@ func base(c *weights.Checkpoint) (Spec, error) {
 			return Spec{}, fmt.Errorf("the %s is missing or out of range: %d", v.name, v.value)
 		}
 	}
-	if h.Layers > 4096 {
-		return Spec{}, fmt.Errorf("the block count is %d", h.Layers)
+	if h.Layers > maxLayers {
+		return Spec{}, fmt.Errorf("the block count is %d; at most %d are possible", h.Layers, maxLayers)
 	}
 	if h.KVHeads == 0 {
 		h.KVHeads = h.Heads
@@ -241,13 +263,17 @@ func (s *Spec) rotate(c *weights.Checkpoint) error {
 }
 
 // Load builds the model that a checkpoint holds. The weights stay in its files, which must stay open.
-func Load(c *weights.Checkpoint) (*Model, error) {
-	s, err := Describe(c)
+func Load(c *weights.Checkpoint) (*Model, error) { return build(c, false) }
+
+// build makes the model of a checkpoint. A dry one has no weights: only their shapes are checked.
+func build(c *weights.Checkpoint, dry bool) (*Model, error) {
+	s, err := describe(c)
 	if err != nil {
 		return nil, err
 	}
 	m := &Model{Spec: s}
 	l := newLoader(c, families[c.Architecture], &m.Spec)
+	l.dry = dry
 	m.embedding = l.matrix(embedding, 0, s.Vocab, s.Dim)
 	if s.Positions > 0 {
 		m.positions = l.matrix(positions, 0, s.Positions, s.Dim)
@@ -288,6 +314,7 @@ type loader struct {
 	spec  *Spec
 	used  map[string]bool
 	parts []Part
+	dry   bool // shapes and types are checked, no weight is read
 	err   error
 }
 
@@ -391,9 +418,12 @@ func (l *loader) matrix(r role, layer, rows, cols int) tensor.Matrix {
 }
 
 func (l *loader) asMatrix(t *weights.Tensor, rows, cols int) tensor.Matrix {
-	m, err := tensor.NewMatrix(t.Type, rows, cols, t.Data, t.Scales)
-	if err != nil {
-		l.fail("tensor %s: %w", t.Name, err)
+	var m tensor.Matrix
+	if !l.dry {
+		var err error
+		if m, err = tensor.NewMatrix(t.Type, rows, cols, t.Data, t.Scales); err != nil {
+			l.fail("tensor %s: %w", t.Name, err)
+		}
 	}
 	if !tensor.Usable(t.Type, cols) {
 		l.fail("tensor %s: rows of %d elements stored as %s cannot be multiplied", t.Name, cols, t.Type)
@@ -403,6 +433,9 @@ func (l *loader) asMatrix(t *weights.Tensor, rows, cols int) tensor.Matrix {
 
 // values reads a small tensor of any type into memory.
 func (l *loader) values(t *weights.Tensor, n int) []float32 {
+	if l.dry {
+		return []float32{}
+	}
 	m, err := tensor.NewMatrix(t.Type, 1, n, t.Data, t.Scales)
 	if err != nil {
 		l.fail("tensor %s: %w", t.Name, err)
@@ -469,6 +502,9 @@ func (l *loader) linear(r role, layer, rows, cols, heads int) linear {
 
 // slice is some rows of a matrix with their biases.
 func (w linear) slice(from, n, step int) linear {
+	if w.Rows == 0 {
+		return w // of a model without weights
+	}
 	out := linear{Matrix: w.Matrix.Slice(from, n, step)}
 	if w.bias != nil {
 		out.bias = make([]float32, n)
@@ -614,7 +650,7 @@ func (l *loader) stacked(r role, layer, experts, rows, cols int) []linear {
 		if scales > 0 {
 			one.Scales = t.Scales[e*scales : (e+1)*scales]
 		}
-		if list[e].Matrix = l.asMatrix(&one, rows, cols); biases != nil {
+		if list[e].Matrix = l.asMatrix(&one, rows, cols); len(biases) > 0 {
 			list[e].bias = biases[e*rows : (e+1)*rows]
 		}
 	}

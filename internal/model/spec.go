@@ -123,6 +123,13 @@ func (s *Spec) Variant(tokens int) int {
 	return 0
 }
 
+// Bounds of what a network may ask for.
+const (
+	maxLayers  = 1024
+	maxExperts = 4096
+	maxContext = 1 << 50 // bytes of the keys and values of a whole context
+)
+
 // check refuses shapes that no network has, so that the graph need not.
 func (s *Spec) check() error {
 	for _, v := range []struct {
@@ -146,6 +153,19 @@ func (s *Spec) check() error {
 	}
 	if s.Embeds() && s.KVLayersDiffer() {
 		return errors.New("an encoder whose layers have heads of different sizes is not supported")
+	}
+	if len(s.Layers) > maxLayers {
+		return fmt.Errorf("the block count is %d; at most %d are possible", len(s.Layers), maxLayers)
+	}
+	var perToken int64
+	for _, l := range s.Layers {
+		if l.KVHeads > 1<<22 || l.HeadDim > 1<<22 {
+			return fmt.Errorf("%d key/value heads of %d are out of range", l.KVHeads, l.HeadDim)
+		}
+		perToken += 4 * int64(l.KVHeads) * int64(l.HeadDim)
+	}
+	if perToken > maxContext/int64(s.Context) {
+		return fmt.Errorf("a context of %d tokens of %d bytes is out of range", s.Context, perToken)
 	}
 	for i := range s.Ropes {
 		if err := s.Ropes[i].check(); err != nil {
@@ -188,7 +208,7 @@ func (s *Spec) checkLayer(l *LayerSpec) error {
 		return fmt.Errorf("a window of %d positions is out of range", l.Window)
 	case !(l.Scale > 0) || l.Scale > 1e6 || !(l.Cap >= 0):
 		return fmt.Errorf("the scale %g or the cap %g of attention is out of range", l.Scale, l.Cap)
-	case l.Experts < 0 || l.Experts > 1<<16 || l.Experts > 0 && (l.ExpertsUsed < 1 || l.ExpertsUsed > l.Experts):
+	case l.Experts < 0 || l.Experts > maxExperts || l.Experts > 0 && (l.ExpertsUsed < 1 || l.ExpertsUsed > l.Experts):
 		return fmt.Errorf("%d of %d experts cannot be used", l.ExpertsUsed, l.Experts)
 	case l.Experts > 0 && !l.Gated:
 		return errors.New("experts without a gate are not supported")

@@ -14,6 +14,9 @@ var (
 	readOnly     = []syscall.Errno{syscall.EROFS}
 )
 
+// withoutWaiting has a pipe opened at once, whether or not somebody writes to it, and no terminal taken as the process's own.
+const withoutWaiting = syscall.O_NONBLOCK | syscall.O_NOCTTY
+
 // FileNumber tells a file from one that takes its place under the same name; 0 if the system gives none.
 func FileNumber(path string) (uint64, error) {
 	info, err := os.Stat(path)

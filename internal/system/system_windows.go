@@ -15,6 +15,9 @@ var (
 	readOnly     = []syscall.Errno{windows.ERROR_WRITE_PROTECT}
 )
 
+// withoutWaiting is nothing here: opening waits for nobody.
+const withoutWaiting = 0
+
 // FileNumber tells a file from one that takes its place under the same name; 0 if the system gives none.
 func FileNumber(path string) (uint64, error) {
 	f, err := os.Open(path)

@@ -29,6 +29,10 @@ type Checkpoint struct {
 	Purpose  string
 	// Nested are the lengths to which vectors may be cut, if the model was trained for that.
 	Nested []int
+	// Fault is why the hyperparameters cannot be understood, and Unknown are the names of those that are not known. Neither matters before
+	// the family is known.
+	Fault   error
+	Unknown []string
 
 	// Begin and End are the texts of the begin and the end token, which templates write; empty if there are none.
 	Begin, End string
@@ -132,6 +136,52 @@ type Generation struct {
 	MinP              *float64
 	RepetitionPenalty *float64
 	Ends              []int32 // tokens that end an answer
+}
+
+// Bounds of what the files say in words, in bytes. Whatever reads them may take time and memory in proportion, wherever they are listed.
+const (
+	MaxName     = 64      // of a family
+	maxTitle    = 256     // of the model, the license, a token or a purpose
+	maxProse    = 4096    // of a description, or a license that is written out
+	maxTemplate = 1 << 20 // of a chat template, which has to be parsed
+	maxPurposes = 256     // prompts of an embedding model
+	maxEnds     = 64      // tokens that end an answer
+)
+
+// Bound cuts what is only shown, and reports what is too long to be used.
+func (c *Checkpoint) Bound() error {
+	c.Name, c.TokenizerKind = shortened(c.Name, maxTitle), shortened(c.TokenizerKind, maxTitle)
+	c.Description, c.License = shortened(c.Description, maxProse), shortened(c.License, maxProse)
+	for _, b := range []struct {
+		what string
+		n    int
+		most int
+	}{
+		{"name of its family", len(c.Architecture), MaxName}, {"text of its begin token", len(c.Begin), maxTitle}, {"text of its end token", len(c.End), maxTitle},
+		{"chat template", len(c.ChatTemplate), maxTemplate}, {"name of its default purpose", len(c.Purpose), maxTitle},
+	} {
+		if b.n > b.most {
+			return fmt.Errorf("the %s has %d bytes; at most %d are read", b.what, b.n, b.most)
+		}
+	}
+	if len(c.Purposes) > maxPurposes || len(c.Nested) > maxPurposes || len(c.Generation.Ends) > maxEnds {
+		return fmt.Errorf("its files list %d purposes, %d lengths of vectors and %d tokens that end an answer; at most %d, %d and %d are read",
+			len(c.Purposes), len(c.Nested), len(c.Generation.Ends), maxPurposes, maxPurposes, maxEnds)
+	}
+	for name, text := range c.Purposes {
+		if len(name) > maxTitle || len(text) > maxProse {
+			return fmt.Errorf("the prompt for the purpose %.40q has %d bytes, and its name %d; at most %d and %d are read", name, len(text), len(name), maxProse, maxTitle)
+		}
+	}
+	return nil
+}
+
+// shortened cuts a text after most bytes, at the end of a character.
+func shortened(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	return strings.ToValidUTF8(s[:most], "") + "…"
 }
 
 // Find returns the tensor of that name, and whether there is one.

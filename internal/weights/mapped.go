@@ -2,9 +2,10 @@ package weights
 
 import (
 	"fmt"
-	"os"
 
 	mmap "github.com/edsrzf/mmap-go"
+
+	"kindredgate/internal/system"
 )
 
 // Mapped is a file in memory, read as it is used.
@@ -15,7 +16,7 @@ type Mapped struct {
 
 // Map maps a whole file. An empty file has no Data.
 func Map(path string) (*Mapped, error) {
-	f, err := os.Open(path)
+	f, err := system.Open(path)
 	if err != nil {
 		return nil, err
 	}
@@ -23,9 +24,6 @@ func Map(path string) (*Mapped, error) {
 	info, err := f.Stat()
 	if err != nil {
 		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s: not a regular file", path)
 	}
 	if info.Size() == 0 {
 		return &Mapped{}, nil

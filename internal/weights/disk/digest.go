@@ -5,8 +5,9 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
+
+	"kindredgate/internal/system"
 )
 
 // How much of each file is looked at for its digest: all of a small one, samples of a large one.
@@ -33,7 +34,7 @@ func Digest(path string) (string, error) {
 }
 
 func digest(h io.Writer, file string) error {
-	f, err := os.Open(file)
+	f, err := system.Open(file)
 	if err != nil {
 		return err
 	}

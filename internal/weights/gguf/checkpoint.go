@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -56,6 +57,9 @@ func Header(f *File, size int64) (*weights.Checkpoint, error) {
 	return c, describe(c, f)
 }
 
+// maxParts bounds how many files a model may have. A name that says more is that of a file like any other.
+const maxParts = 1024
+
 var partName = regexp.MustCompile(`^(.*)-(\d{5})-of-(\d{5})(\.[^.]+)$`)
 
 // Part tells of a file's name whether it is one of several parts of a model, and of which: part of count. base is the
@@ -67,7 +71,7 @@ func Part(path string) (base string, part, count int, ok bool) {
 	}
 	part, _ = strconv.Atoi(m[2])
 	count, _ = strconv.Atoi(m[3])
-	return m[1], part, count, part >= 1 && part <= count
+	return m[1], part, count, part >= 1 && part <= count && count <= maxParts
 }
 
 // PartPath is the path of part n of the model of which path is a part.
@@ -128,11 +132,14 @@ func openParts(c *weights.Checkpoint, first *File, path string) error {
 type keys struct {
 	md   Metadata
 	arch string
+	read map[string]bool // metadata that was asked for
 	err  error
 }
 
 func read[T any](k *keys, key string, get func(string) (T, error)) T {
-	v, err := get(strings.ReplaceAll(key, "*", k.arch))
+	key = strings.ReplaceAll(key, "*", k.arch)
+	k.read[key] = true
+	v, err := get(key)
 	if missing := (*MissingError)(nil); err != nil && !errors.As(err, &missing) && k.err == nil {
 		k.err = err
 	}
@@ -144,9 +151,16 @@ func (k *keys) float(key string) float64    { return read(k, key, k.md.Float) }
 func (k *keys) string(key string) string    { return read(k, key, k.md.String) }
 func (k *keys) floats(key string) []float32 { return read(k, key, k.md.Float32s) }
 
+func (k *keys) fail(format string, args ...any) {
+	if k.err == nil {
+		k.err = fmt.Errorf(format, args...)
+	}
+}
+
 // bool is nil if the key is missing.
 func (k *keys) bool(key string) *bool {
 	if _, ok := k.md[strings.ReplaceAll(key, "*", k.arch)]; !ok {
+		k.read[strings.ReplaceAll(key, "*", k.arch)] = true
 		return nil
 	}
 	v := read(k, key, k.md.Bool)
@@ -177,7 +191,10 @@ func describe(c *weights.Checkpoint, f *File) error {
 	if err != nil {
 		return err
 	}
-	k := &keys{md: f.Metadata, arch: arch}
+	if len(arch) > weights.MaxName {
+		return fmt.Errorf("metadata general.architecture has %d bytes, which is no name of a family", len(arch))
+	}
+	k := &keys{md: f.Metadata, arch: arch, read: map[string]bool{}}
 	c.Layout, c.Architecture = "GGUF", arch
 	c.Name, c.Description, c.License = k.string("general.name"), k.string("general.description"), k.string("general.license")
 	h := &c.Hyper
@@ -206,14 +223,16 @@ func describe(c *weights.Checkpoint, f *File) error {
 			h.Rope.Scaling, h.Rope.Factor = "linear", linear
 		}
 	}
+	readPattern(k, h)
 	if v := k.int("*.attention.value_length"); v != 0 && h.HeadDim != 0 && v != h.HeadDim {
-		return fmt.Errorf("heads with keys of %d and values of %d dimensions are not supported", h.HeadDim, v)
+		k.fail("heads with keys of %d and values of %d dimensions are not supported", h.HeadDim, v)
 	}
 	pooling := k.int("*.pooling_type")
 	var ok bool
 	if h.Pooling, ok = poolings[pooling]; !ok {
-		return fmt.Errorf("pooling of kind %d is not supported; 1 (mean), 2 (first) and 3 (last) are", pooling)
+		k.fail("pooling of kind %d is not supported; 1 (mean), 2 (first) and 3 (last) are", pooling)
 	}
+	c.Unknown = k.unknown()
 	tokens, _ := f.Metadata["tokenizer.ggml.tokens"].(Array) // that it is missing, the tokenizer says
 	text := func(id int32) string {
 		if id < 0 || int(id) >= tokens.Len || tokens.Kind != KindString {
@@ -231,5 +250,47 @@ func describe(c *weights.Checkpoint, f *File) error {
 	c.TokenizerKind = string(tokenizerModels[k.string("tokenizer.ggml.model")])
 	c.TokenizerFault = tokenizerFault(f.Metadata)
 	c.Tokenizer = func() (*weights.Tokenizer, error) { return readTokenizer(f.Metadata) }
-	return k.err
+	c.Fault = k.err
+	return nil
+}
+
+// readPattern reads which layers see only the window: every so many sees all, or for each layer whether it is such a one.
+func readPattern(k *keys, h *weights.Hyperparameters) {
+	const key = "*.attention.sliding_window_pattern"
+	if list, ok := k.md[strings.ReplaceAll(key, "*", k.arch)].(Array); ok && list.Kind == KindBool {
+		h.Local = read(k, key, k.md.Bools)
+	} else {
+		h.WindowEvery = k.int(key)
+	}
+}
+
+// neutral are keys that need not be known, as long as they say what holds without them; nil for those that never matter. Numbers and
+// truth values are compared as numbers.
+var neutral = map[string][]float64{
+	"rope.scaling.finetuned": nil, "tensor_data_layout": nil, "rope.scale_linear": nil, "attention.layer_norm_epsilon": nil,
+	"use_parallel_residual": {0}, "expert_gating_func": {0, 1}, "expert_weights_norm": {1}, "expert_weights_scale": {0, 1}, "leading_dense_block_count": {0},
+	"interleave_moe_layer_step": {0, 1}, "expert_group_count": {0, 1}, "expert_group_used_count": {0, 1}, "nextn_predict_layers": {0},
+	"embedding_scale": {0, 1}, "residual_scale": {0, 1}, "logit_scale": {0, 1}, "attention.scale": {0}, "attention.output_scale": {0, 1},
+	"attention.clamp_kqv": {0}, "attention.max_alibi_bias": {0}, "attention.temperature_scale": {0}, "attention.temperature_length": nil,
+	"rope.scaling.yarn_log_multiplier": {0}, "rope.scaling.yarn_ext_factor": {1}, "swin_norm": {0},
+}
+
+// unknown are the keys of the architecture that say something of the network which nothing here has asked for, in order.
+func (k *keys) unknown() (list []string) {
+	for key := range k.md {
+		name, own := strings.CutPrefix(key, k.arch+".")
+		if !own || k.read[key] {
+			continue
+		}
+		values, known := neutral[name]
+		if known && values == nil {
+			continue
+		}
+		if v, ok := k.md.Number(key); ok && slices.Contains(values, v) {
+			continue
+		}
+		list = append(list, key)
+	}
+	slices.Sort(list)
+	return list
 }

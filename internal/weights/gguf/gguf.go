@@ -65,6 +65,7 @@ const (
 	defaultAlignment = 32
 	maxDims          = 4
 	maxArrayDepth    = 4
+	maxTensorName    = 256 // bytes; the specification has 64
 )
 
 // ErrShort is wrapped by the error for a header that goes on beyond the bytes that were given.
@@ -151,6 +152,9 @@ func (f *File) readTensors(r *reader, n int, data []byte, total int64) error {
 	extents := make([]extent, 0, n)
 	for range n {
 		t := weights.Tensor{Name: r.string()}
+		if len(t.Name) > maxTensorName {
+			r.fail("a tensor has a name of %d bytes; at most %d are possible", len(t.Name), maxTensorName)
+		}
 		dims := r.uint32()
 		if r.err == nil && (dims == 0 || dims > maxDims) {
 			r.fail("tensor %q has %d dimensions; 1 to %d are possible", t.Name, dims, maxDims)

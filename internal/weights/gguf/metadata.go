@@ -99,6 +99,21 @@ func (m Metadata) Int(key string) (int, error) {
 	}
 }
 
+// Number returns a number of any kind, or a boolean as 0 or 1, and whether the key has one.
+func (m Metadata) Number(key string) (float64, bool) {
+	if n, err := m.Int(key); err == nil {
+		return float64(n), true
+	}
+	if b, ok := m[key].(bool); ok {
+		if b {
+			return 1, true
+		}
+		return 0, true
+	}
+	f, err := m.Float(key)
+	return f, err == nil
+}
+
 // Float returns a float of either width.
 func (m Metadata) Float(key string) (float64, error) {
 	switch v := m[key].(type) {

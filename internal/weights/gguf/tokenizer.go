@@ -34,14 +34,23 @@ func tokenizerFault(md Metadata) error {
 	if !ok {
 		return unknownTokenizer(name)
 	}
-	if _, err := md.array("tokenizer.ggml.tokens", KindString, "an array of strings"); err != nil {
+	tokens, err := md.array("tokenizer.ggml.tokens", KindString, "an array of strings")
+	if err != nil {
 		return err
+	}
+	for _, key := range specialTokens {
+		if id, err := md.Int("tokenizer.ggml." + key); err == nil && id != math.MaxUint32 && (id < 0 || id >= tokens.Len) {
+			return fmt.Errorf("metadata tokenizer.ggml.%s is %d; there are %d tokens", key, id, tokens.Len)
+		}
 	}
 	if kind == weights.ByteLevelBPE {
 		_, _, err = splitsOf(md)
 	}
 	return err
 }
+
+// specialTokens are the keys that name a token by its number.
+var specialTokens = []string{"bos_token_id", "eos_token_id", "unknown_token_id", "fim_pre_token_id", "fim_suf_token_id", "fim_mid_token_id", "seperator_token_id"}
 
 func unknownTokenizer(name string) error {
 	return fmt.Errorf("tokenizer %q is not supported; gpt2, llama, t5 and bert are", name)
@@ -64,7 +73,7 @@ func splitsOf(md Metadata) (expressions []string, name string, err error) {
 
 // readTokenizer reads the definition of a tokenizer. Every inconsistency in it is an error.
 func readTokenizer(md Metadata) (*weights.Tokenizer, error) {
-	k := &keys{md: md}
+	k := &keys{md: md, read: map[string]bool{}}
 	name, err := md.String("tokenizer.ggml.model")
 	if err != nil {
 		return nil, err

@@ -199,18 +199,20 @@ func rope(h *weights.Hyperparameters, d *document) error {
 			r.Base = s.Base
 		}
 		partial = max(partial, s.Partial)
-		switch kind := strings.ToLower(s.RopeType + s.Type); kind {
+		kind := strings.ToLower(s.RopeType)
+		if older := strings.ToLower(s.Type); kind == "" {
+			kind = older
+		} else if older != "" && older != kind { // published files have both spellings, and both say the same
+			return fmt.Errorf("rope scaling is of type %q by rope_type and %q by type", s.RopeType, s.Type)
+		}
+		switch kind {
 		case "", "default":
 		case "linear", "llama3", "yarn", "longrope":
 			r.Scaling = kind
 		case "su":
 			r.Scaling = "longrope"
 		default:
-			if s.RopeType != s.Type {
-				return fmt.Errorf("rope scaling of type %q is not supported; linear, llama3, yarn and longrope are", kind)
-			}
-			s.Type = "" // both spellings say the same
-			return rope(h, d)
+			return fmt.Errorf("rope scaling of type %q is not supported; linear, llama3, yarn and longrope are", kind)
 		}
 		r.Factor, r.LowFrequency, r.HighFrequency, r.BetaFast, r.BetaSlow = s.Factor, s.Low, s.High, s.Fast, s.Slow
 		r.Unrounded = s.Truncate != nil && !*s.Truncate
@@ -233,7 +235,7 @@ func rope(h *weights.Hyperparameters, d *document) error {
 // readCompanions reads what lies beside config.json and the weights. What is not there is left open.
 func readCompanions(c *weights.Checkpoint, folder string) error {
 	optional := func(name string, read func([]byte) error) error {
-		raw, err := readSmall(folder, name)
+		raw, err := readSmall(folder, name, maxText)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			return nil
@@ -262,7 +264,7 @@ func readCompanions(c *weights.Checkpoint, folder string) error {
 		optional("config_sentence_transformers.json", func(raw []byte) error { return readPurposes(c, raw) }),
 	)
 	c.Tokenizer = func() (*weights.Tokenizer, error) {
-		raw, err := readSmall(folder, "tokenizer.json")
+		raw, err := readSmall(folder, "tokenizer.json", maxTokenizer)
 		if err != nil {
 			return nil, err
 		}
@@ -330,7 +332,7 @@ func readModules(c *weights.Checkpoint, folder string, raw []byte) error {
 }
 
 func readPooling(c *weights.Checkpoint, folder string) error {
-	raw, err := readSmall(folder, ConfigFile)
+	raw, err := readSmall(folder, ConfigFile, maxText)
 	if err != nil {
 		return err
 	}
@@ -359,7 +361,7 @@ func readPooling(c *weights.Checkpoint, folder string) error {
 }
 
 func readDense(c *weights.Checkpoint, folder, module string) error {
-	raw, err := readSmall(filepath.Join(folder, module), ConfigFile)
+	raw, err := readSmall(filepath.Join(folder, module), ConfigFile, maxText)
 	if err != nil {
 		return err
 	}

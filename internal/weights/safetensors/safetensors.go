@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 
+	"kindredgate/internal/system"
 	"kindredgate/internal/weights"
 )
 
@@ -38,6 +39,9 @@ type Tensor struct {
 
 // ErrShort is wrapped by the error for a header that goes on beyond the bytes that were given.
 var ErrShort = errors.New("the header goes on")
+
+// maxTensorName bounds the names of tensors, in bytes.
+const maxTensorName = 512
 
 // bytesOf is what an element of each type takes.
 var bytesOf = map[string]int64{
@@ -82,6 +86,9 @@ func readHeader(raw []byte, room int64) (list []Tensor, metadata map[string]stri
 			return nil, nil, fmt.Errorf("tensor %q appears twice", name)
 		}
 		seen[name] = true
+		if len(name) > maxTensorName {
+			return nil, nil, fmt.Errorf("a tensor has a name of %d bytes; at most %d are possible", len(name), maxTensorName)
+		}
 		if name == "__metadata__" {
 			if err := d.Decode(&metadata); err != nil {
 				return nil, nil, fmt.Errorf("its metadata: %w", err)
@@ -164,7 +171,7 @@ func Is(path string) bool {
 
 // Shards are the weight files of a folder, those included that its index names and that are not there.
 func Shards(folder string) ([]string, error) {
-	raw, err := os.ReadFile(filepath.Join(folder, IndexFile))
+	raw, err := readSmall(folder, IndexFile, maxText)
 	switch {
 	case err == nil:
 		var index struct {
@@ -223,7 +230,7 @@ func openFolder(c *weights.Checkpoint, folder string) error {
 			return missingShard(err, file, files)
 		}
 	}
-	raw, err := readSmall(folder, ConfigFile)
+	raw, err := readSmall(folder, ConfigFile, maxText)
 	if err != nil {
 		return err
 	}
@@ -306,16 +313,18 @@ func Add(c *weights.Checkpoint, list []Tensor, prefix string, data []byte) error
 	return nil
 }
 
-// readSmall reads a file of text beside the weights.
-func readSmall(folder, name string) ([]byte, error) {
-	const most = 256 << 20
-	path := filepath.Join(folder, name)
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, errors.Unwrap(err))
+// Bounds of the files of text beside the weights, in bytes. A tokenizer of 260,000 tokens takes some 35 MB.
+const (
+	maxText      = 16 << 20
+	maxTokenizer = 256 << 20
+)
+
+// readSmall reads a file of text beside the weights, of at most limit bytes.
+func readSmall(folder, name string, limit int64) ([]byte, error) {
+	raw, err := system.ReadFile(filepath.Join(folder, name), limit)
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		err = fmt.Errorf("%s: %w", name, at.Err)
 	}
-	if info.Size() > most {
-		return nil, fmt.Errorf("%s has %d bytes; more than %d are not read", name, info.Size(), most)
-	}
-	return os.ReadFile(path)
+	return raw, err
 }

@@ -1,0 +1,8 @@
+package boot
+
+// LoadCertificate reads the files of the gate's certificate now.
+func (h *House) LoadCertificate() error {
+	h.certificate.mu.Lock()
+	defer h.certificate.mu.Unlock()
+	return h.certificate.load()
+}

@@ -16,10 +16,10 @@ import (
 // says what lives in them; change both together.
 var rooms = map[string][]string{
 	"jinja":     {},
-	"weights":   {},
+	"weights":   {"system"},
 	"tensor":    {"weights"},
 	"kv":        {"tensor"},
-	"config":    {},
+	"config":    {"system"},
 	"system":    {},
 	"tokenizer": {"weights"},
 	"reading":   {},
@@ -38,7 +38,7 @@ var rooms = map[string][]string{
 	"dialect/wire":     {"exchange", "dialect/field"},
 
 	"weights/gguf":        {"weights"},
-	"weights/safetensors": {"weights"},
+	"weights/safetensors": {"system", "weights"},
 	"weights/disk":        {"system", "weights", "weights/gguf", "weights/safetensors"},
 
 	"dialect/chat":       {"exchange", "dialect/field", "dialect/wire"},
@@ -51,7 +51,7 @@ var rooms = map[string][]string{
 	"runner/native":   {"exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk"},
 	"runner/remote":   {"exchange", "prompt", "reading", "tokenizer", "weights", "weights/disk"},
 	"difference":      {},
-	"catalog":         {"exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},
+	"catalog":         {"system", "exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},
 	"convert":         {"model", "tensor", "tokenizer", "kv", "weights", "weights/gguf", "weights/disk"},
 	"library":         {"system", "catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
 	"fetch":           {"library", "catalog", "weights", "weights/gguf", "weights/safetensors"},

@@ -79,6 +79,24 @@ func TestMistakesAreNamed(t *testing.T) {
 	}
 }
 
+// What is no file in the place of the configuration is an error at once: nobody waits for a pipe, or reads a device for ever.
+func TestOnlyAFileIsAConfiguration(t *testing.T) {
+	home := alone(t)
+	path := filepath.Join(home, "gate.yaml")
+	if err := os.Symlink("/dev/zero", path); err != nil {
+		t.Skip(err)
+	}
+	if _, err := Read(path); err == nil || !strings.Contains(err.Error(), "not a regular file") {
+		t.Errorf("%v", err)
+	}
+	if _, err := Declarations(path); err == nil || !strings.Contains(err.Error(), "not a regular file") {
+		t.Errorf("%v", err)
+	}
+	if _, err := (Runner{KeyFile: path}).Key("attic"); err == nil || !strings.Contains(err.Error(), "not a regular file") {
+		t.Errorf("%v", err)
+	}
+}
+
 // Each layer wins over those before it, and each value tells its own.
 func TestSettingsTellWhereTheyComeFrom(t *testing.T) {
 	home := alone(t)

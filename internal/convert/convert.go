@@ -480,7 +480,11 @@ func (w *work) verify(ctx context.Context, path string, r *Report) error {
 	if w.job.Text == "" || m.Embeds() {
 		return nil
 	}
-	ids := tok.Wrap(tok.Encode(w.job.Text))
+	ids, err := tok.Encode(w.job.Text)
+	if err != nil {
+		return err
+	}
+	ids = tok.Wrap(ids)
 	return weights.Guarded(func() error { return compare(ctx, w.job.Team, w.m, m, ids[:min(len(ids), 512, m.Context)], r) })
 }
 

@@ -42,7 +42,11 @@ func tokens(t testing.TB, c *weights.Checkpoint, text string) []int32 {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return tok.Wrap(tok.Encode(text))
+	ids, err := tok.Encode(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tok.Wrap(ids)
 }
 
 // Every family, from a folder and from a file, is the same network and tokenizer when it is read back.

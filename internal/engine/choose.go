@@ -256,8 +256,12 @@ func (e *Engine) force(s *sequence) (id int32, cut bool) {
 
 // encode gives the tokens of a text in which control tokens may be.
 func (e *Engine) encode(text string) []int32 {
+	tokens, err := e.tok.EncodeSpans(text, func(int, int) bool { return true })
+	if err != nil {
+		return nil // as if the vocabulary had no tokens for it
+	}
 	var ids []int32
-	for _, t := range e.tok.EncodeSpans(text, func(int, int) bool { return true }) {
+	for _, t := range tokens {
 		ids = append(ids, t.ID)
 	}
 	return ids

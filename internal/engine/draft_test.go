@@ -73,7 +73,7 @@ func TestGuessesChangeNothing(t *testing.T) {
 	var jobs []Job
 	for i, s := range []Sampling{{}, {Temperature: 0.4, Seed: 1}, {Temperature: 1.5, Seed: 2}, {Temperature: 1, TopP: 0.9, Seed: 3, RepetitionPenalty: 1.3}, {Temperature: 1.2, Seed: 7, FrequencyPenalty: 1}} {
 		// Longer than what the drafter reads in a step.
-		prompt := plain.tok.Encode(strings.Repeat("A question about harbours. ", 4*i*(i%2)) + "Write a guide to Marrow Isle, and what to see there.")
+		prompt := encoded(t, plain, strings.Repeat("A question about harbours. ", 4*i*(i%2))+"Write a guide to Marrow Isle, and what to see there.")
 		jobs = append(jobs, Job{Prompt: prompt, MaxTokens: 24 + i, Sampling: s})
 	}
 	want := make([][]int32, len(jobs))
@@ -116,7 +116,7 @@ func TestGuessesChangeNothing(t *testing.T) {
 func TestDraftersKeepWhatTheyRead(t *testing.T) {
 	e := harbour(t, Options{Drafter: shallow(t)})
 	d := e.drafter
-	tokens := e.tok.Encode("When is the last boat to Osmer? And what does a bicycle cost on the way to Gannet Isle and back, on a Sunday in winter?")
+	tokens := encoded(t, e, "When is the last boat to Osmer? And what does a bicycle cost on the way to Gannet Isle and back, on a Sunday in winter?")
 	begin := func() *sequence { return newSequence(t.Context(), e, Job{Prompt: tokens, MaxTokens: 50}) }
 	read := func(s *sequence) {
 		for at := s.shadow.kv.Len(); at < len(s.tokens); at++ {
@@ -182,7 +182,7 @@ func TestDraftsChangeNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := drafting.tok.Encode("The boat to Gannet Isle leaves at 06:20. The boat to Osmer leaves at 07:40. The boat to Gannet Isle leaves at 06:20. The boat to")
+	text := encoded(t, drafting, "The boat to Gannet Isle leaves at 06:20. The boat to Osmer leaves at 07:40. The boat to Gannet Isle leaves at 06:20. The boat to")
 	var jobs []Job
 	for i, s := range []Sampling{{}, {Temperature: 0.7, Seed: 3}, {Temperature: 1, TopP: 0.9, Seed: 4, RepetitionPenalty: 1.1}, {Temperature: 1, FrequencyPenalty: 0.3, Seed: 5}} {
 		for _, formed := range []bool{false, true} {
@@ -305,7 +305,7 @@ func BenchmarkDrafts(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		sentence := e.tok.Encode("The boat to Gannet Isle leaves at 06:20 from the second pier, and the boat to Osmer leaves at 07:40 from the first one. ")
+		sentence := encoded(b, e, "The boat to Gannet Isle leaves at 06:20 from the second pier, and the boat to Osmer leaves at 07:40 from the first one. ")
 		quote := slices.Concat(sentence, sentence, sentence)
 		for _, kind := range []string{"quote", "schema"} {
 			b.Run(fmt.Sprintf("%s/drafts=%v", kind, drafts), func(b *testing.B) {
@@ -328,4 +328,14 @@ func BenchmarkDrafts(b *testing.B) {
 			})
 		}
 	}
+}
+
+// encoded is the tokens of a text.
+func encoded(t testing.TB, e *Engine, text string) []int32 {
+	t.Helper()
+	ids, err := e.tok.Encode(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return ids
 }

@@ -54,7 +54,10 @@ func (e *Encoder) Close() {
 }
 
 // Tokens are the tokens of a text, with what the model wants before and after it.
-func (e *Encoder) Tokens(text string) []int32 { return e.tok.Wrap(e.tok.Encode(text)) }
+func (e *Encoder) Tokens(text string) ([]int32, error) {
+	ids, err := e.tok.Encode(text)
+	return e.tok.Wrap(ids), err
+}
 
 // Encode makes a vector of length 1 of each text. A text without tokens, or with more than the context holds, is a
 // *[InputError]; if too many wait already it is ErrQueueFull.

@@ -388,6 +388,11 @@ func TestLoadRefuses(t *testing.T) {
 		{"too few layers", llama, "tensor blk.1.", func(c *weights.Checkpoint) { c.Hyper.Layers = 1 }},
 		{"uneven heads", llama, "cannot share", func(c *weights.Checkpoint) { c.Hyper.KVHeads = 3 }},
 		{"other shape", llama, "has the shape", func(c *weights.Checkpoint) { c.Hyper.FeedForward = 65 }},
+		{"a layer of an endless context", llama, "is out of range", func(c *weights.Checkpoint) {
+			c.Hyper.Heads, c.Hyper.KVHeads, c.Hyper.HeadDim, c.Hyper.Context = 1<<22, 1<<22, 1<<22, 1<<24
+		}},
+		{"details that are not understood", llama, "no such window", func(c *weights.Checkpoint) { c.Fault = errors.New("no such window") }},
+		{"hyperparameters that are not known", llama, "llama.attention.scale may change", func(c *weights.Checkpoint) { c.Unknown = []string{"llama.attention.scale"} }},
 		{"experts", moe, "5 of 4 experts", func(c *weights.Checkpoint) { c.Hyper.ExpertsUsed = 5 }},
 		{"shared experts", moe, "beside one that every token uses", func(c *weights.Checkpoint) { c.Hyper.SharedExperts = true }},
 		{"scaled rope", llama, `rope scaling of type "dynamic"`, func(c *weights.Checkpoint) { c.Hyper.Rope.Scaling = "dynamic" }},
@@ -411,8 +416,12 @@ func TestLoadRefuses(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			ck := checkpoint(t, c.path)
 			c.change(ck)
-			if _, err := Load(ck); err == nil || !strings.Contains(err.Error(), c.want) {
-				t.Errorf("error %v, want one with %q", err, c.want)
+			_, described := Describe(ck) // by which models are listed
+			_, loaded := Load(ck)
+			for _, err := range []error{described, loaded} {
+				if err == nil || !strings.Contains(err.Error(), c.want) {
+					t.Errorf("error %v, want one with %q", err, c.want)
+				}
 			}
 		})
 	}

@@ -8,6 +8,7 @@ import (
 
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/reading"
+	"kindredgate/internal/tokenizer"
 )
 
 // Abilities are what a template can lay out. They are found by rendering small conversations and looking for
@@ -233,7 +234,7 @@ func (t *Template) EndTokens() []int32 {
 	var ids []int32
 	add := func(text string) {
 		// If text comes first, it is the next turn's, and so is what comes after it.
-		tokens := t.tok.EncodeSpans(text, func(int, int) bool { return true })
+		tokens := t.mark(text)
 		if len(tokens) > 0 && t.tok.IsControl(tokens[0].ID) && !slices.Contains(ids, tokens[0].ID) {
 			ids = append(ids, tokens[0].ID)
 		}
@@ -246,6 +247,15 @@ func (t *Template) EndTokens() []int32 {
 	return ids
 }
 
+// mark is the tokens of a mark, of which [New] has seen that they can be made.
+func (t *Template) mark(text string) []tokenizer.Token {
+	tokens, err := t.tok.EncodeSpans(text, func(int, int) bool { return true })
+	if err != nil {
+		return nil
+	}
+	return tokens
+}
+
 // MarkTokens are the control tokens by which the template marks reasoning and calls: what is not text to a reader
 // of the answer, but has to be seen by what reads it.
 func (t *Template) MarkTokens() []int32 {
@@ -256,7 +266,7 @@ func (t *Template) MarkTokens() []int32 {
 		marks = reading.ChannelMarks()
 	}
 	for _, m := range marks {
-		for _, token := range t.tok.EncodeSpans(m, func(int, int) bool { return true }) {
+		for _, token := range t.mark(m) {
 			if t.tok.IsControl(token.ID) {
 				ids = append(ids, token.ID)
 			}

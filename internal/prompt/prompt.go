@@ -33,10 +33,15 @@ type Template struct {
 // New parses the source of a template, and finds out what it can do.
 func New(source string, tok *tokenizer.Tokenizer) (*Template, error) {
 	t, err := parse(source, tok.Text(tok.BOS), tok.Text(tok.EOS))
-	if err == nil {
-		t.tok = tok
+	if err != nil {
+		return nil, err
 	}
-	return t, err
+	t.tok = tok
+	s := t.abilities.Style
+	if _, err := tok.Encode(strings.Join([]string{t.abilities.TurnEnd, s.Reasoning.Open, s.Reasoning.Close, s.Calls.Open, s.Calls.Close}, "")); err != nil {
+		return nil, fmt.Errorf("the marks of its template: %w", err)
+	}
+	return t, nil
 }
 
 // Probe finds out what a template can do, for which no tokenizer is needed but the texts of its begin and end tokens.
@@ -143,7 +148,10 @@ func (t *Template) Render(c Conversation) (*Prompt, error) {
 		return nil, &exchange.Error{Kind: exchange.Invalid, Code: "template_error", Param: "messages",
 			Message: fmt.Sprintf("the model's template cannot lay out this conversation: %v", err)}
 	}
-	p := tokenize(t.tok, out, trusted)
+	p, err := tokenize(t.tok, out, trusted)
+	if err != nil {
+		return nil, err
+	}
 	p.Folded = t.foldSystem && slices.ContainsFunc(c.Turns, func(turn exchange.Turn) bool { return turn.Role == exchange.System })
 	paths := Paths(c.Turns)
 	for i, turn := range c.Turns {
@@ -371,15 +379,18 @@ const rawPath = "prompt"
 
 // Raw is a prompt that goes to the model as it is, with no template. Who sends it is its author, so control tokens
 // are recognised in it. The begin token is put in front if the model wants that and it is not there.
-func Raw(tok *tokenizer.Tokenizer, text string) *Prompt {
+func Raw(tok *tokenizer.Tokenizer, text string) (*Prompt, error) {
 	var l layout
 	if begin := tok.Text(tok.BOS); tok.AddsBOS() && !strings.HasPrefix(text, begin) {
 		l.add(begin, bosPath)
 	}
 	l.add(text, rawPath)
-	p := tokenize(tok, l.out, func(jinja.Origin) bool { return true })
+	p, err := tokenize(tok, l.out, func(jinja.Origin) bool { return true })
+	if err != nil {
+		return nil, err
+	}
 	p.Warnings = foreignMarks(tok, text)
-	return p
+	return p, nil
 }
 
 // ErrNoFill says that a model cannot write what stands between a beginning and an end.
@@ -400,7 +411,7 @@ func Fill(tok *tokenizer.Tokenizer, before, after string) (*Prompt, error) {
 	l.add(tok.Text(tok.Fill.After), "")
 	l.add(after, "suffix")
 	l.add(tok.Text(tok.Fill.Middle), "")
-	return tokenize(tok, l.out, trusted), nil
+	return tokenize(tok, l.out, trusted)
 }
 
 // layout is a prompt that is put together without a template.
@@ -414,7 +425,7 @@ func (l *layout) add(text, path string) {
 }
 
 // tokenize recognises control tokens that lie wholly in trusted text.
-func tokenize(tok *tokenizer.Tokenizer, out jinja.Output, trusted func(jinja.Origin) bool) *Prompt {
+func tokenize(tok *tokenizer.Tokenizer, out jinja.Output, trusted func(jinja.Origin) bool) (*Prompt, error) {
 	p := &Prompt{Text: out.Text}
 	// Where text that may hold control tokens ends that goes on from each span; 0 if the span is not such.
 	reach := make([]int, len(out.Spans))
@@ -428,12 +439,15 @@ func tokenize(tok *tokenizer.Tokenizer, out jinja.Output, trusted func(jinja.Ori
 		}
 	}
 	at := 0 // index of the span that the last position asked for was in; positions only grow
-	tokens := tok.EncodeSpans(out.Text, func(start, end int) bool {
+	tokens, err := tok.EncodeSpans(out.Text, func(start, end int) bool {
 		for out.Spans[at].End <= start {
 			at++
 		}
 		return end <= reach[at]
 	})
+	if err != nil {
+		return nil, exchange.InvalidParam("", "%v", err)
+	}
 	from := 0
 	for _, s := range out.Spans {
 		p.Spans = append(p.Spans, Span{Start: from, End: s.End, Origin: s.Origin.Path, Line: s.Origin.Line})
@@ -447,5 +461,5 @@ func tokenize(tok *tokenizer.Tokenizer, out jinja.Output, trusted func(jinja.Ori
 		p.Spans[span].Tokens++
 		p.Tokens = append(p.Tokens, Token{ID: token.ID, Start: token.Start, End: token.End, Control: tok.IsControl(token.ID)})
 	}
-	return p
+	return p, nil
 }

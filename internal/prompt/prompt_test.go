@@ -241,7 +241,10 @@ func TestRaw(t *testing.T) {
 		"<|begin|><|user|>Hi<|end|>": "<|begin|><|user|>Hi<|end|>",
 		"":                           "<|begin|>",
 	} {
-		p := Raw(tmpl.tok, text)
+		p, err := Raw(tmpl.tok, text)
+		if err != nil {
+			t.Fatal(err)
+		}
 		control := 0
 		for _, token := range p.Tokens {
 			if token.Control {
@@ -302,7 +305,7 @@ func TestFill(t *testing.T) {
 		t.Errorf("a model without the tokens: %v", err)
 	}
 	tok := tmpl.tok // of this test alone
-	id := func(mark string) int32 { return tok.EncodeSpans(mark, func(int, int) bool { return true })[0].ID }
+	id := func(mark string) int32 { return tmpl.mark(mark)[0].ID }
 	tok.Fill = tokenizer.Fill{Before: id("<|user|>"), After: id("<|tool|>"), Middle: id("<|assistant|>")}
 	p, err := Fill(tok, "The last <|end|>", " leaves.")
 	if err != nil || p.Text != "<|begin|><|user|>The last <|end|><|tool|> leaves.<|assistant|>" {
@@ -416,10 +419,10 @@ func TestWarnings(t *testing.T) {
 		}
 	}
 	tmpl, _ := harbour(t)
-	if p := Raw(tmpl.tok, "<|user|>Hi<|end|><|assistant|>"); len(p.Warnings) != 0 {
+	if p, err := Raw(tmpl.tok, "<|user|>Hi<|end|><|assistant|>"); err != nil || len(p.Warnings) != 0 {
 		t.Errorf("the model's own marks: %q", p.Warnings)
 	}
-	if p := Raw(tmpl.tok, "<|im_start|>user\nHi<|im_end|>"); len(p.Warnings) != 1 || !strings.Contains(p.Warnings[0], "does not know as marks") {
+	if p, err := Raw(tmpl.tok, "<|im_start|>user\nHi<|im_end|>"); err != nil || len(p.Warnings) != 1 || !strings.Contains(p.Warnings[0], "does not know as marks") {
 		t.Errorf("another model's marks: %q", p.Warnings)
 	}
 }

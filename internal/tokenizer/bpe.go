@@ -128,7 +128,7 @@ func byteToken(s string) (byte, bool) {
 
 // splitBeforeMark splits where words begin. For a vocabulary without tokens that reach into the next word that changes
 // nothing, but that words can be remembered and a long text does not have to be looked at as a whole.
-func splitBeforeMark(text string, give func(from, to int)) {
+func splitBeforeMark(_ *work, text string, give func(from, to int)) {
 	from := 0
 	for i := len(spaceMark); i < len(text); i++ {
 		if text[i] == spaceMark[0] && strings.HasPrefix(text[i:], spaceMark) && !strings.HasSuffix(text[from:i], spaceMark) {

@@ -1,6 +1,7 @@
 package tokenizer
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,6 +13,10 @@ import (
 // readTexts finds the bytes that each token stands for.
 func (t *Tokenizer) readTexts(d *weights.Tokenizer) error {
 	t.tokens = make([]token, len(d.Tokens))
+	left := freeBytes // of all texts together
+	for _, s := range d.Tokens {
+		left += growth * len(s)
+	}
 	for i, s := range d.Tokens {
 		text := s
 		switch d.Kinds[i] {
@@ -25,8 +30,14 @@ func (t *Tokenizer) readTexts(d *weights.Tokenizer) error {
 		case weights.UnusedToken:
 		default:
 			for _, step := range d.Decoders {
+				if step.Name == "Replace" && strings.Count(text, step.Pattern)*len(step.Content) > left {
+					return fmt.Errorf("its decoders make the text of token %d too long", i)
+				}
 				text = decodeStep(text, step, d.Model, d.Kinds[i])
 			}
+		}
+		if left -= len(text); left < 0 {
+			return errors.New("its decoders make the texts of its tokens too long")
 		}
 		t.tokens[i] = token{text: text}
 	}

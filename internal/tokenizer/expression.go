@@ -1,6 +1,7 @@
 package tokenizer
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -65,10 +66,16 @@ const steps = 1 << 20
 // maxDepth bounds how deep groups that are repeated may call each other.
 const maxDepth = 10_000
 
-// match is where the match that begins at text[i:] ends, -1 if there is none.
-func (e *expression) match(text string, i int) int {
-	m := matching{text: text, budget: steps}
-	return m.run(e.start, i)
+// match is where the match that begins at text[i:] ends, -1 if there is none, or if the text has no work left.
+func (e *expression) match(w *work, text string, i int) int {
+	most := min(steps, w.steps)
+	m := matching{text: text, budget: most}
+	end := m.run(e.start, i)
+	w.take(most - m.budget)
+	if w.spent {
+		return -1
+	}
+	return end
 }
 
 // run is where the match of n and all that follows ends.
@@ -168,7 +175,11 @@ func (m *matching) has(s *runeSet, i int) int {
 	if r == utf8.RuneError && size == 1 {
 		r = -1 // a byte that is no character is in no class but those that say what is not in them
 	}
-	if s.has(r) {
+	in, made := s.look(r)
+	if made {
+		m.budget -= 256
+	}
+	if in {
 		return size
 	}
 	return 0
@@ -222,9 +233,25 @@ func (m *matching) repeated(n *node, i int) int {
 	}
 }
 
+// compiling is what the expressions of one tokenizer may take together.
+type compiling struct {
+	size  int // nodes that are left; sets of characters count as many
+	calls int // of parts that make nodes: a group without content makes none, however often it is repeated
+}
+
+// Bounds of the expressions of a tokenizer.
+const (
+	maxSize    = 1 << 16
+	maxCalls   = 1 << 20
+	maxNesting = 64
+	setSize    = 128 // of a set whose answers are kept, which takes some 35 kB, and four times that at the most
+)
+
+func newCompiling() *compiling { return &compiling{size: maxSize, calls: maxCalls} }
+
 // compile reads an expression.
-func compile(source string) (*expression, error) {
-	p := &expressionParser{source: source}
+func (c *compiling) compile(source string) (*expression, error) {
+	p := &expressionParser{source: source, left: c}
 	tree := p.alternatives()
 	if p.err == nil && p.at < len(source) {
 		p.fail("there is an unmatched )")
@@ -236,7 +263,8 @@ func compile(source string) (*expression, error) {
 	if p.err != nil {
 		return nil, fmt.Errorf("the expression %q: %w", source, p.err)
 	}
-	firsts(e.start, map[*node]bool{})
+	f := firsts{seen: map[*node]bool{}, known: map[*node]*[4]uint64{}}
+	f.walk(e.start)
 	return e, nil
 }
 
@@ -248,15 +276,9 @@ type expressionParser struct {
 	at     int
 	fold   bool // letters match in both cases
 	depth  int
-	size   int // nodes, to bound what counted repetitions copy
+	left   *compiling
 	err    error
 }
-
-// Bounds of an expression.
-const (
-	maxExpression = 1 << 16
-	maxNesting    = 64
-)
 
 func (p *expressionParser) fail(format string, args ...any) {
 	if p.err == nil {
@@ -275,10 +297,29 @@ func (p *expressionParser) take(s string) bool {
 }
 
 func (p *expressionParser) new(n *node) *node {
-	if p.size++; p.size > maxExpression {
+	p.charge(1)
+	return n
+}
+
+// charge counts what a part takes.
+func (p *expressionParser) charge(size int) {
+	if p.left.size -= size; p.left.size < 0 {
 		p.fail("it is too large")
 	}
-	return n
+}
+
+// set makes a set whose answers are kept.
+func (p *expressionParser) set(test func(rune) bool) *runeSet {
+	if p.charge(setSize); p.err != nil {
+		return new(runeSet)
+	}
+	return newSet(test)
+}
+
+// one makes the set of a character.
+func (p *expressionParser) one(r rune) *runeSet {
+	p.charge(1)
+	return newQuickSet(p.equal(r))
 }
 
 func (p *expressionParser) alternatives() part {
@@ -304,6 +345,9 @@ func (p *expressionParser) sequence() part {
 		list = append(list, p.quantified())
 	}
 	return func(next *node) *node {
+		if p.left.calls -= 1 + len(list); p.left.calls < 0 {
+			p.fail("it repeats too much")
+		}
 		for i := len(list) - 1; i >= 0 && p.err == nil; i-- {
 			next = list[i](next)
 		}
@@ -409,7 +453,7 @@ func (p *expressionParser) item() (*runeSet, part) {
 		set := p.class()
 		return set, nil
 	case p.take("."):
-		return newSet(func(r rune) bool { return r != '\n' }), nil
+		return newQuickSet(func(r rune) bool { return r != '\n' }), nil
 	case p.take("^"):
 		return nil, func(next *node) *node { return p.new(&node{kind: atStart, next: next}) }
 	case p.take("$"):
@@ -420,13 +464,13 @@ func (p *expressionParser) item() (*runeSet, part) {
 	case p.take(`\`):
 		has, r := p.escape()
 		if has != nil {
-			return newSet(has), nil
+			return p.set(has), nil
 		}
-		return newSet(p.equal(r)), nil
+		return p.one(r), nil
 	}
 	r, size := utf8.DecodeRuneInString(p.source[p.at:])
 	p.at += size
-	return newSet(p.equal(r)), nil
+	return p.one(r), nil
 }
 
 // equal is the test for one character, in both cases if these count as one.
@@ -479,8 +523,14 @@ func (p *expressionParser) group() part {
 
 // class reads the inside of [ ].
 func (p *expressionParser) class() *runeSet {
+	if p.depth++; p.depth > maxNesting {
+		p.fail("classes and groups are nested more than %d deep", maxNesting)
+		return new(runeSet)
+	}
+	defer func() { p.depth-- }()
 	negated := p.take("^")
 	var tests []func(rune) bool
+	var ranges [][2]rune
 	for first := true; p.err == nil && (first || !p.peek("]")); first = false {
 		if p.at >= len(p.source) {
 			p.fail("a ] is missing")
@@ -490,13 +540,14 @@ func (p *expressionParser) class() *runeSet {
 			p.fail("a class of this form is not supported")
 			break
 		}
+		p.charge(1)
 		if p.take("[") {
-			inner := p.class()
-			tests = append(tests, inner.has)
+			tests = append(tests, p.class().has)
 			continue
 		}
 		has, low := p.classItem()
 		if has != nil {
+			p.charge(setSize / 8)
 			tests = append(tests, has)
 			continue
 		}
@@ -508,29 +559,49 @@ func (p *expressionParser) class() *runeSet {
 				p.fail("a range in a class has no proper end")
 			}
 		}
-		if low == high {
-			tests = append(tests, p.equal(low))
-			continue
-		}
-		fold := p.fold
-		tests = append(tests, func(r rune) bool {
-			if low <= r && r <= high {
-				return true
-			}
-			if fold && r >= 0 {
-				for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
-					if low <= f && f <= high {
-						return true
-					}
-				}
-			}
-			return false
-		})
+		ranges = append(ranges, [2]rune{low, high})
 	}
 	p.take("]")
-	return newSet(func(r rune) bool {
+	if len(ranges) > 0 {
+		tests = append(tests, within(ranges, p.fold))
+	}
+	return p.set(func(r rune) bool {
 		return slices.ContainsFunc(tests, func(t func(rune) bool) bool { return t(r) }) != negated
 	})
+}
+
+// within is the test for characters that lie in one of some ranges, in both cases if these count as one.
+func within(ranges [][2]rune, fold bool) func(rune) bool {
+	slices.SortFunc(ranges, func(a, b [2]rune) int { return cmp.Compare(a[0], b[0]) })
+	merged := ranges[:1]
+	for _, r := range ranges[1:] {
+		if last := &merged[len(merged)-1]; r[0] <= last[1]+1 {
+			last[1] = max(last[1], r[1])
+		} else {
+			merged = append(merged, r)
+		}
+	}
+	in := func(r rune) bool {
+		i, found := slices.BinarySearchFunc(merged, r, func(of [2]rune, r rune) int { return cmp.Compare(of[0], r) })
+		return found || i > 0 && r <= merged[i-1][1]
+	}
+	if !fold {
+		return in
+	}
+	return func(r rune) bool {
+		if in(r) {
+			return true
+		}
+		if r < 0 {
+			return false
+		}
+		for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
+			if in(f) {
+				return true
+			}
+		}
+		return false
+	}
 }
 
 func (p *expressionParser) classItem() (func(rune) bool, rune) {
@@ -639,47 +710,61 @@ func isWord(r rune) bool {
 }
 
 // firsts finds, for every choice, the bytes that each option can begin with.
-func firsts(n *node, seen map[*node]bool) {
-	if n == nil || seen[n] {
-		return
-	}
-	seen[n] = true
-	for _, o := range n.options {
-		firsts(o, seen)
-		var bytes [4]uint64
-		if beginnings(o, &bytes, 0) {
-			n.first = append(n.first, &bytes)
-		} else {
-			n.first = append(n.first, nil)
-		}
-	}
-	firsts(n.sub, seen)
-	firsts(n.next, seen)
+type firsts struct {
+	seen  map[*node]bool
+	known map[*node]*[4]uint64 // of nodes that were asked for; nil if they can begin with any, or while that is being found out
 }
 
-// beginnings adds the bytes that a match of n can begin with; false means that any may be.
-func beginnings(n *node, bytes *[4]uint64, depth int) bool {
+func (f *firsts) walk(n *node) {
+	for ; n != nil && !f.seen[n]; n = n.next {
+		f.seen[n] = true
+		for _, o := range n.options {
+			f.walk(o)
+			n.first = append(n.first, f.of(o, 0))
+		}
+		f.walk(n.sub)
+	}
+}
+
+// of is the bytes that a match of n can begin with; nil for any. Each node is looked at once.
+func (f *firsts) of(n *node, depth int) *[4]uint64 {
 	if depth > maxNesting {
-		return false
+		return nil
+	}
+	if bytes, ok := f.known[n]; ok {
+		return bytes
+	}
+	f.known[n] = nil // a loop that comes back here could begin with anything that follows it
+	var all [4]uint64
+	add := func(n *node) bool {
+		bytes := f.of(n, depth+1)
+		if bytes == nil {
+			return false
+		}
+		for i, b := range bytes {
+			all[i] |= b
+		}
+		return true
 	}
 	switch n.kind {
 	case oneOf, repeat:
-		bytes[0] |= n.set.ascii[0]
-		bytes[1] |= n.set.ascii[1]
-		bytes[2], bytes[3] = ^uint64(0), ^uint64(0) // characters beyond ASCII are asked one by one
-		if n.kind == repeat && n.min == 0 {
-			return beginnings(n.next, bytes, depth+1)
+		all = [4]uint64{n.set.ascii[0], n.set.ascii[1], ^uint64(0), ^uint64(0)} // characters beyond ASCII are asked one by one
+		if n.kind == repeat && n.min == 0 && !add(n.next) {
+			return nil
 		}
-		return true
 	case choice:
 		for _, o := range n.options {
-			if !beginnings(o, bytes, depth+1) {
-				return false
+			if !add(o) {
+				return nil
 			}
 		}
-		return true
 	case loop:
-		return beginnings(n.sub, bytes, depth+1) && beginnings(n.next, bytes, depth+1)
+		if !add(n.sub) || !add(n.next) {
+			return nil
+		}
+	case atEnd, ahead, atStart, atTextEnd:
+		return nil
 	}
-	return false
+	f.known[n] = &all
+	return &all
 }

@@ -16,7 +16,8 @@ type mapped struct {
 	text string
 	// at says, for each byte of text and for its end, at which byte of the original it stands; nil if text is the
 	// original. It never falls. What was put in stands where it was put.
-	at []int32
+	at   []int32
+	work *work
 }
 
 // original is where byte i of the text stands in the original.
@@ -45,6 +46,9 @@ func rewrite(m mapped) *rewriting {
 
 // put adds text that takes the place of what began at byte i.
 func (r *rewriting) put(text string, i int) {
+	if !r.from.work.fits(r.text.Len() + len(text)) {
+		return
+	}
 	at := int32(r.from.original(i))
 	for range len(text) {
 		r.at = append(r.at, at)
@@ -54,6 +58,9 @@ func (r *rewriting) put(text string, i int) {
 
 // keep adds the bytes from i to j as they are.
 func (r *rewriting) keep(i, j int) {
+	if !r.from.work.fits(r.text.Len() + j - i) {
+		return
+	}
 	for k := i; k < j; k++ {
 		r.at = append(r.at, int32(r.from.original(k)))
 	}
@@ -62,13 +69,13 @@ func (r *rewriting) keep(i, j int) {
 
 func (r *rewriting) done() mapped {
 	r.at = append(r.at, int32(r.from.original(len(r.from.text))))
-	return mapped{r.text.String(), r.at}
+	return mapped{r.text.String(), r.at, r.from.work}
 }
 
-// newNormalizers makes normalizers of steps, of pre-tokenizers those that change the text.
-func newNormalizers(steps ...weights.Step) (list []normalizer, err error) {
+// normalizers makes normalizers of steps, of pre-tokenizers those that change the text.
+func (c *compiling) normalizers(steps ...weights.Step) (list []normalizer, err error) {
 	for _, s := range steps {
-		one, err := newNormalizer(s)
+		one, err := c.normalizer(s)
 		if err != nil {
 			return nil, err
 		}
@@ -79,7 +86,7 @@ func newNormalizers(steps ...weights.Step) (list []normalizer, err error) {
 	return list, nil
 }
 
-func newNormalizer(s weights.Step) (normalizer, error) {
+func (c *compiling) normalizer(s weights.Step) (normalizer, error) {
 	always := func(do func(m mapped) mapped) normalizer { return func(m mapped, _ bool) mapped { return do(m) } }
 	switch s.Name {
 	case "NFC":
@@ -109,7 +116,7 @@ func newNormalizer(s weights.Step) (normalizer, error) {
 			r := rewrite(m)
 			r.keep(from, to)
 			r.at = append(r.at, int32(m.original(to)))
-			return mapped{r.text.String(), r.at}
+			return mapped{r.text.String(), r.at, m.work}
 		}), nil
 	case "Prepend", "PrefixSpace":
 		return func(m mapped, first bool) mapped {
@@ -122,17 +129,17 @@ func newNormalizer(s weights.Step) (normalizer, error) {
 			return r.done()
 		}, nil
 	case "Replace":
-		find, err := newFinder(s)
+		find, err := c.finder(s)
 		if err != nil {
 			return nil, err
 		}
 		return always(func(m mapped) mapped {
-			from, to := find(m.text, 0)
+			from, to := find(m.work, m.text, 0)
 			if from == to {
 				return m
 			}
 			r, at := rewrite(m), 0
-			for ; from < to; from, to = find(m.text, at) {
+			for ; from < to && !m.work.spent; from, to = find(m.work, m.text, at) {
 				r.keep(at, from)
 				r.put(s.Content, from)
 				at = to

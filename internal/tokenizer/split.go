@@ -10,18 +10,18 @@ import (
 
 // A splitter cuts text into the pieces that are made tokens of, each by itself. It calls give with the beginning and the
 // end of each piece, in order; what it leaves out is dropped.
-type splitter func(text string, give func(from, to int))
+type splitter func(w *work, text string, give func(from, to int))
 
-// newSplitters makes splitters of the steps that split; the other steps are the normalizer's.
-func newSplitters(steps []weights.Step) (list []splitter, err error) {
+// splitters makes splitters of the steps that split; the other steps are the normalizer's.
+func (c *compiling) splitters(steps []weights.Step) (list []splitter, err error) {
 	for _, s := range steps {
 		var one splitter
 		switch s.Name {
 		case "Split":
-			one, err = newSplit(s)
+			one, err = c.splitter(s)
 		case "Punctuation":
 			s.Pattern, s.Literal = `[\p{P}$+<=>^`+"`"+`|~]`, false
-			one, err = newSplit(s)
+			one, err = c.splitter(s)
 		case "BertPreTokenizer":
 			one = splitBert
 		case "ByteLevel", "Replace", "PrefixSpace":
@@ -38,14 +38,14 @@ func newSplitters(steps []weights.Step) (list []splitter, err error) {
 }
 
 // finder gives the next match in text at or after from; from and to are equal if there is none.
-type finder func(text string, at int) (from, to int)
+type finder func(w *work, text string, at int) (from, to int)
 
-func newFinder(s weights.Step) (finder, error) {
+func (c *compiling) finder(s weights.Step) (finder, error) {
 	if s.Literal {
 		if s.Pattern == "" {
 			return nil, fmt.Errorf("the pattern of %s is empty", s.Name)
 		}
-		return func(text string, at int) (int, int) {
+		return func(w *work, text string, at int) (int, int) {
 			for i := at; i+len(s.Pattern) <= len(text); i++ {
 				if text[i] == s.Pattern[0] && text[i:i+len(s.Pattern)] == s.Pattern {
 					return i, i + len(s.Pattern)
@@ -54,13 +54,13 @@ func newFinder(s weights.Step) (finder, error) {
 			return len(text), len(text)
 		}, nil
 	}
-	e, err := compile(s.Pattern)
+	e, err := c.compile(s.Pattern)
 	if err != nil {
 		return nil, err
 	}
-	return func(text string, at int) (int, int) {
-		for at < len(text) {
-			if end := e.match(text, at); end > at {
+	return func(w *work, text string, at int) (int, int) {
+		for at < len(text) && !w.spent {
+			if end := e.match(w, text, at); end > at {
 				return at, end
 			}
 			if text[at] < utf8.RuneSelf {
@@ -74,16 +74,16 @@ func newFinder(s weights.Step) (finder, error) {
 	}, nil
 }
 
-// newSplit splits by the matches of a pattern.
-func newSplit(s weights.Step) (splitter, error) {
-	find, err := newFinder(s)
+// splitter splits by the matches of a pattern.
+func (c *compiling) splitter(s weights.Step) (splitter, error) {
+	find, err := c.finder(s)
 	if err != nil {
 		return nil, err
 	}
 	// pieces tells of the matches and of what lies between them, in order.
-	pieces := func(text string, visit func(from, to int, matched bool)) {
+	pieces := func(w *work, text string, visit func(from, to int, matched bool)) {
 		for at := 0; at < len(text); {
-			from, to := find(text, at)
+			from, to := find(w, text, at)
 			if from > at {
 				visit(at, from, s.Invert)
 			}
@@ -95,21 +95,21 @@ func newSplit(s weights.Step) (splitter, error) {
 	}
 	switch s.Behavior {
 	case "isolated":
-		return func(text string, give func(int, int)) {
-			pieces(text, func(from, to int, _ bool) { give(from, to) })
+		return func(w *work, text string, give func(int, int)) {
+			pieces(w, text, func(from, to int, _ bool) { give(from, to) })
 		}, nil
 	case "removed":
-		return func(text string, give func(int, int)) {
-			pieces(text, func(from, to int, matched bool) {
+		return func(w *work, text string, give func(int, int)) {
+			pieces(w, text, func(from, to int, matched bool) {
 				if !matched {
 					give(from, to)
 				}
 			})
 		}, nil
 	case "merged_with_previous":
-		return func(text string, give func(int, int)) {
+		return func(w *work, text string, give func(int, int)) {
 			begun := -1
-			pieces(text, func(from, to int, matched bool) {
+			pieces(w, text, func(from, to int, matched bool) {
 				switch {
 				case matched && begun >= 0:
 					give(begun, to)
@@ -125,9 +125,9 @@ func newSplit(s weights.Step) (splitter, error) {
 			}
 		}, nil
 	case "merged_with_next":
-		return func(text string, give func(int, int)) {
+		return func(w *work, text string, give func(int, int)) {
 			begun := -1
-			pieces(text, func(from, to int, matched bool) {
+			pieces(w, text, func(from, to int, matched bool) {
 				switch {
 				case matched:
 					if begun >= 0 {
@@ -146,9 +146,9 @@ func newSplit(s weights.Step) (splitter, error) {
 			}
 		}, nil
 	case "contiguous":
-		return func(text string, give func(int, int)) {
+		return func(w *work, text string, give func(int, int)) {
 			begun, kind := 0, false
-			pieces(text, func(from, to int, matched bool) {
+			pieces(w, text, func(from, to int, matched bool) {
 				if from > begun && matched != kind {
 					give(begun, from)
 					begun = from
@@ -164,7 +164,7 @@ func newSplit(s weights.Step) (splitter, error) {
 }
 
 // splitBert drops white space and isolates punctuation.
-func splitBert(text string, give func(from, to int)) {
+func splitBert(_ *work, text string, give func(from, to int)) {
 	begun := 0
 	flush := func(to int) {
 		if begun < to {

@@ -77,15 +77,22 @@ func New(d *weights.Tokenizer) (*Tokenizer, error) {
 		if a.ID < 0 || int(a.ID) >= len(d.Tokens) {
 			return nil, fmt.Errorf("the added token %q is %d; there are %d tokens", a.Text, a.ID, len(d.Tokens))
 		}
+		if len(a.Text) > maxAdded {
+			return nil, fmt.Errorf("the added token %d has %d bytes; at most %d are possible", a.ID, len(a.Text), maxAdded)
+		}
 		t.added[a.Text] = a
 		t.starts[a.Text[0]] = true
 		t.longest = max(t.longest, len(a.Text))
 	}
-	var err error
-	if t.normalizers, err = newNormalizers(slices.Concat(d.Normalizers, d.Splitters)...); err != nil {
+	err := checkSteps(d.Normalizers, d.Splitters, d.Decoders)
+	if err != nil {
 		return nil, err
 	}
-	if t.splitters, err = newSplitters(d.Splitters); err != nil {
+	c := newCompiling()
+	if t.normalizers, err = c.normalizers(slices.Concat(d.Normalizers, d.Splitters)...); err != nil {
+		return nil, err
+	}
+	if t.splitters, err = c.splitters(d.Splitters); err != nil {
 		return nil, err
 	}
 	if t.words, err = newEncoder(d); err != nil {
@@ -146,9 +153,10 @@ type Token struct {
 	Start, End int
 }
 
-// Encode turns text into tokens. What looks like a control token is text like any other.
-func (t *Tokenizer) Encode(text string) []int32 {
-	return ids(t.EncodeSpans(text, func(int, int) bool { return false }))
+// Encode turns text into tokens. What looks like a control token is text like any other. The only error is [ErrCostly].
+func (t *Tokenizer) Encode(text string) ([]int32, error) {
+	tokens, err := t.EncodeSpans(text, func(int, int) bool { return false })
+	return ids(tokens), err
 }
 
 func ids(tokens []Token) []int32 {
@@ -161,8 +169,9 @@ func ids(tokens []Token) []int32 {
 
 // EncodeSpans recognises a control token written at text[start:end] only where trusted(start, end) is true; it is asked
 // with start growing. Other tokens that were added to the vocabulary are text and recognised everywhere. What lies
-// between is encoded as a whole.
-func (t *Tokenizer) EncodeSpans(text string, trusted func(start, end int) bool) []Token {
+// between is encoded as a whole. The only error is [ErrCostly].
+func (t *Tokenizer) EncodeSpans(text string, trusted func(start, end int) bool) ([]Token, error) {
+	w := newWork(text)
 	out := make([]Token, 0, len(text)/4+8)
 	plain := 0 // where the text that is not yet encoded begins
 	for i := 0; i < len(text); {
@@ -171,6 +180,7 @@ func (t *Tokenizer) EncodeSpans(text string, trusted func(start, end int) bool) 
 			continue
 		}
 		a, ok := t.addedAt(text, i, trusted)
+		w.take(min(t.longest, len(text)-i) / 8)
 		if !ok {
 			i++
 			continue
@@ -182,11 +192,14 @@ func (t *Tokenizer) EncodeSpans(text string, trusted func(start, end int) bool) 
 		if a.RightStrip {
 			to = len(text) - len(strings.TrimLeftFunc(text[to:], unicode.IsSpace))
 		}
-		out = t.encode(out, text[plain:from], plain)
+		out = t.encode(w, out, text[plain:from], plain)
 		out = append(out, Token{ID: a.ID, Start: from, End: to})
 		i, plain = to, to
 	}
-	return t.encode(out, text[plain:], plain)
+	if out = t.encode(w, out, text[plain:], plain); w.spent {
+		return nil, ErrCostly
+	}
+	return out, nil
 }
 
 // addedAt finds the longest added token that stands at text[i:] and may be there.
@@ -209,13 +222,15 @@ func (t *Tokenizer) addedAt(text string, i int, trusted func(start, end int) boo
 }
 
 // encode appends the tokens of plain text that begins at byte offset of the whole.
-func (t *Tokenizer) encode(out []Token, text string, offset int) []Token {
-	if text == "" {
+func (t *Tokenizer) encode(w *work, out []Token, text string, offset int) []Token {
+	if text == "" || w.spent {
 		return out
 	}
-	m := mapped{text: text}
+	m := mapped{text: text, work: w}
 	for _, n := range t.normalizers {
-		m = n(m, offset == 0)
+		if m = n(m, offset == 0); w.spent {
+			return out
+		}
 	}
 	e := encoding{t: t, m: m, offset: offset, out: out}
 	e.split(t.splitters, 0, len(m.text))
@@ -236,9 +251,9 @@ func (e *encoding) split(by []splitter, from, to int) {
 		e.word(from, to)
 		return
 	}
-	by[0](e.m.text[from:to], func(a, b int) {
+	by[0](e.m.work, e.m.text[from:to], func(a, b int) {
 		switch {
-		case a == b:
+		case a == b, e.m.work.spent:
 		case len(by) == 1:
 			e.word(from+a, from+b)
 		default:

@@ -2,9 +2,11 @@ package tokenizer
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -88,7 +90,7 @@ func TestEveryKindEqualsReference(t *testing.T) {
 				t.Fatalf("only %d cases", len(v.Cases))
 			}
 			for _, c := range v.Cases {
-				if got := tok.Encode(c.Text); !slices.Equal(got, c.IDs) {
+				if got := encoded(t, tok, c.Text); !slices.Equal(got, c.IDs) {
 					t.Errorf("%q: %v, want %v", c.Text, got, c.IDs)
 				}
 				if c.Decoded != nil {
@@ -98,7 +100,7 @@ func TestEveryKindEqualsReference(t *testing.T) {
 				}
 			}
 			for _, c := range v.Special {
-				if got := ids(tok.EncodeSpans(c.Text, everywhere)); !slices.Equal(got, c.IDs) {
+				if got := ids(spans(t, tok, c.Text, everywhere)); !slices.Equal(got, c.IDs) {
 					t.Errorf("%q with control tokens: %v, want %v", c.Text, got, c.IDs)
 				}
 			}
@@ -129,7 +131,7 @@ func TestPublishedTokenizers(t *testing.T) {
 			}
 			readJSON(t, file, &cases)
 			for _, c := range cases {
-				if got := ids(tok.EncodeSpans(c.Text, everywhere)); !slices.Equal(got, c.IDs) {
+				if got := ids(spans(t, tok, c.Text, everywhere)); !slices.Equal(got, c.IDs) {
 					t.Errorf("%q: %v, want %v", c.Text, got, c.IDs)
 				}
 			}
@@ -157,10 +159,10 @@ func TestEncodeEqualsReference(t *testing.T) {
 	}
 	tok := harbour(t)
 	for _, c := range v.Texts {
-		if got := tok.Encode(c.Text); !slices.Equal(got, c.Plain) {
+		if got := encoded(t, tok, c.Text); !slices.Equal(got, c.Plain) {
 			t.Errorf("%q as text: %v, want %v", c.Text, got, c.Plain)
 		}
-		if got := ids(tok.EncodeSpans(c.Text, everywhere)); !slices.Equal(got, c.Control) {
+		if got := ids(spans(t, tok, c.Text, everywhere)); !slices.Equal(got, c.Control) {
 			t.Errorf("%q with control tokens: %v, want %v", c.Text, got, c.Control)
 		}
 		if got := tok.Decode(c.Plain); got != c.Text {
@@ -200,8 +202,8 @@ func TestLongWordsMergeLikeShortOnes(t *testing.T) {
 func TestControlTokensOnlyWhereTrusted(t *testing.T) {
 	tok := harbour(t)
 	text := "<|user|><|end|><|user|>"
-	got := tok.EncodeSpans(text, func(start, end int) bool { return start == 0 || start == 15 })
-	end := tok.Encode("<|end|>")
+	got := spans(t, tok, text, func(start, end int) bool { return start == 0 || start == 15 })
+	end := encoded(t, tok, "<|end|>")
 	user := tok.Control("<|user|>")
 	if len(got) != 2+len(end) || got[0] != (Token{user, 0, 8}) || got[len(got)-1] != (Token{user, 15, 23}) {
 		t.Errorf("%q gave %v", text, got)
@@ -234,7 +236,7 @@ func TestDecoderShowsControlTokensOnRequest(t *testing.T) {
 	tok := harbour(t)
 	user, end := tok.Control("<|user|>"), tok.Control("<|end|>")
 	d := tok.NewDecoder(false, user)
-	if got := d.Next(user) + d.Next(tok.Encode("x")[0]) + d.Next(end); got != "<|user|>x" {
+	if got := d.Next(user) + d.Next(encoded(t, tok, "x")[0]) + d.Next(end); got != "<|user|>x" {
 		t.Errorf("%q", got)
 	}
 }
@@ -279,7 +281,7 @@ func TestAddedTokens(t *testing.T) {
 		"a  [M] \n b": {{Start: 0, End: 1}, {ID: 301, Start: 1, End: 9}, {Start: 9, End: 10}},
 		"Os":          {{ID: 302, Start: 0, End: 2}},
 	} {
-		got := tok.EncodeSpans(text, func(int, int) bool { return false })
+		got := spans(t, tok, text, func(int, int) bool { return false })
 		for i := range got {
 			if got[i].ID < 300 || got[i].ID > 302 {
 				got[i].ID = 0
@@ -289,7 +291,7 @@ func TestAddedTokens(t *testing.T) {
 			t.Errorf("%q: %v, want %v", text, got, want)
 		}
 	}
-	if got := tok.Encode("Osmer"); got[0] == 302 {
+	if got := encoded(t, tok, "Osmer"); got[0] == 302 {
 		t.Errorf("a token for single words was found within one: %v", got)
 	}
 	if got := tok.Decode([]int32{300}); got != "<think>" {
@@ -302,7 +304,7 @@ func TestOffsetsPointIntoTheText(t *testing.T) {
 	tok := fromFile(t, "testdata/reference/wordpiece/tokenizer.json")
 	text := "The\tCAFÉ  e\u0301\u0000 日本"
 	var words []string
-	for _, token := range tok.EncodeSpans(text, everywhere) {
+	for _, token := range spans(t, tok, text, everywhere) {
 		words = append(words, text[token.Start:token.End])
 	}
 	if got, want := strings.Join(words, ""), "TheCAFÉe\u0301\u0000日本"; got != want {
@@ -310,7 +312,7 @@ func TestOffsetsPointIntoTheText(t *testing.T) {
 	}
 	tok = fromFile(t, "testdata/reference/spm-llama/tokenizer.json")
 	text, at := " the gate\n is", 0
-	for _, token := range tok.EncodeSpans(text, everywhere) {
+	for _, token := range spans(t, tok, text, everywhere) {
 		if token.Start > token.End || token.Start < at && token.Start != at {
 			t.Errorf("token %v after byte %d", token, at)
 		}
@@ -318,6 +320,58 @@ func TestOffsetsPointIntoTheText(t *testing.T) {
 	}
 	if at != len(text) {
 		t.Errorf("the last token ends at %d of %d", at, len(text))
+	}
+}
+
+// A definition comes with a model's files. What it asks for is refused, or the texts that it would make endless are, and nothing is made that is
+// much larger than what asks for it.
+func TestHostileDefinitions(t *testing.T) {
+	replace := func(n int, pattern, content string) (steps []weights.Step) {
+		for range n {
+			steps = append(steps, weights.Step{Name: "Replace", Literal: true, Pattern: pattern, Content: content})
+		}
+		return steps
+	}
+	split := func(pattern string) []weights.Step {
+		return []weights.Step{{Name: "Split", Pattern: pattern, Behavior: "isolated"}}
+	}
+	for what, c := range map[string]struct {
+		change    func(d *weights.Tokenizer)
+		text      string
+		refused   string
+		expensive bool
+	}{
+		"a chain that doubles":             {func(d *weights.Tokenizer) { d.Normalizers = replace(60, "a", "aa") }, "aaaa", "", true},
+		"a step that multiplies":           {func(d *weights.Tokenizer) { d.Normalizers = replace(1, "a", strings.Repeat("b", 1000)) }, strings.Repeat("a", 10_000), "", true},
+		"ten thousand steps":               {func(d *weights.Tokenizer) { d.Normalizers = replace(10_000, "a", "a") }, "", "10000 steps", false},
+		"a step that puts in much":         {func(d *weights.Tokenizer) { d.Splitters = replace(1, "a", strings.Repeat("b", 1<<20)) }, "", "puts in 1048576", false},
+		"decoders that double":             {func(d *weights.Tokenizer) { d.Decoders = replace(60, "e", "ee") }, "", "too long", false},
+		"a decoder that strips forever":    {func(d *weights.Tokenizer) { d.Decoders = []weights.Step{{Name: "Strip", Content: " ", Left: 1 << 30}} }, "", "Strip", false},
+		"a split that goes back and forth": {func(d *weights.Tokenizer) { d.Splitters = split(`(?:(?:a|aa)+)+b`) }, strings.Repeat("a", 2000), "", true},
+		"expressions that are too many": {func(d *weights.Tokenizer) {
+			d.Splitters = slices.Concat(split(strings.Repeat("ab", 1<<14)), split(strings.Repeat("cd", 1<<14)), split("x"))
+		}, "", "too large", false},
+		"an added token without end": {func(d *weights.Tokenizer) {
+			d.Added = append(d.Added, weights.AddedToken{Text: strings.Repeat("x", 1<<20)})
+		}, "", "has 1048576 bytes", false},
+		"nothing of the kind": {func(d *weights.Tokenizer) { d.Normalizers = []weights.Step{{Name: "NFKD"}} }, strings.Repeat("\ufdfa", 1000), "", false},
+	} {
+		d := harbourDefinition(t)
+		c.change(d)
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		tok, err := New(d)
+		if (c.refused != "") != (err != nil) || err != nil && !strings.Contains(err.Error(), c.refused) {
+			t.Errorf("%s: %v", what, err)
+		}
+		if err == nil {
+			if _, err := tok.Encode(c.text); c.expensive != errors.Is(err, ErrCostly) {
+				t.Errorf("%s: %v", what, err)
+			}
+		}
+		if runtime.ReadMemStats(&after); after.TotalAlloc-before.TotalAlloc > 64<<20 {
+			t.Errorf("%s: %d bytes were allocated", what, after.TotalAlloc-before.TotalAlloc)
+		}
 	}
 }
 
@@ -329,7 +383,7 @@ func FuzzEncode(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		var back strings.Builder
 		at := 0
-		for _, token := range tok.EncodeSpans(text, func(int, int) bool { return false }) {
+		for _, token := range spans(t, tok, text, func(int, int) bool { return false }) {
 			if token.Start != at || token.End-token.Start != len(tok.Text(token.ID)) {
 				t.Fatalf("token %v does not follow on byte %d", token, at)
 			}
@@ -347,7 +401,7 @@ func BenchmarkEncode(b *testing.B) {
 	text := strings.Repeat("The last boat to Osmer leaves Sorrel Quay at 19:40, and the crossing takes 35 minutes.\n", 200)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		tok.Encode(text)
+		encoded(b, tok, text)
 	}
 }
 
@@ -368,7 +422,26 @@ func ExampleTokenizer_Decode() {
 		fmt.Println(err)
 		return
 	}
-	ids := tok.Encode("the last boat")
+	ids, err := tok.Encode("the last boat")
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
 	fmt.Println(len(ids), tok.Decode(ids))
 	// Output: 3 the last boat
+}
+
+// encoded and spans are the tokens of a text that costs no more than it may.
+func encoded(t testing.TB, tok *Tokenizer, text string) []int32 {
+	t.Helper()
+	return ids(spans(t, tok, text, func(int, int) bool { return false }))
+}
+
+func spans(t testing.TB, tok *Tokenizer, text string, trusted func(start, end int) bool) []Token {
+	t.Helper()
+	tokens, err := tok.EncodeSpans(text, trusted)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tokens
 }

@@ -2,6 +2,7 @@ package tokenizer
 
 import (
 	"errors"
+	"fmt"
 	"unicode/utf8"
 
 	"kindredgate/internal/weights"
@@ -25,8 +26,11 @@ func newWordPiece(d *weights.Tokenizer) (*wordPiece, error) {
 	if w.maxWord <= 0 {
 		w.maxWord = 100
 	}
+	if w.maxWord > maxWord || len(w.continuation) > maxContent {
+		return nil, fmt.Errorf("words of %d characters, continued by a mark of %d bytes, are not possible", w.maxWord, len(w.continuation))
+	}
 	for i, s := range d.Tokens {
-		if _, dup := w.vocab[s]; d.Kinds[i] == weights.NormalToken && s != "" && !dup {
+		if _, dup := w.vocab[s]; d.Kinds[i] == weights.NormalToken && s != "" && !dup && len(s) <= longestToken {
 			w.vocab[s] = int32(i)
 			w.longest = max(w.longest, len(s))
 		}

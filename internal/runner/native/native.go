@@ -541,5 +541,5 @@ func (r *Runner) RenderRaw(ctx context.Context, path, text string) (*prompt.Prom
 		return nil, err
 	}
 	defer l.release()
-	return prompt.Raw(l.tok, text), nil
+	return prompt.Raw(l.tok, text)
 }

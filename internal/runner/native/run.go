@@ -130,12 +130,18 @@ func (l *loadedModel) planRaw(p *plan, raw *exchange.Raw) error {
 		return l.bulky(len(raw.Text)+len(raw.Suffix), "prompt")
 	case raw.Suffix != "":
 		laid, err := prompt.Fill(l.tok, raw.Text, raw.Suffix)
-		if err != nil {
+		if errors.Is(err, prompt.ErrNoFill) {
 			return exchange.InvalidParam("suffix", "%v; leave suffix out", err)
+		} else if err != nil {
+			return err
 		}
 		p.job.Prompt = laid.IDs()
 	case raw.Tokens == nil:
-		p.job.Prompt = prompt.Raw(l.tok, raw.Text).IDs()
+		laid, err := prompt.Raw(l.tok, raw.Text)
+		if err != nil {
+			return err
+		}
+		p.job.Prompt = laid.IDs()
 	}
 	if len(p.job.Prompt) == 0 {
 		return exchange.InvalidParam("prompt", "the prompt is empty, and the model has no begin token to start from")
@@ -159,7 +165,10 @@ func (l *loadedModel) planWanted(p *plan, wanted string) error {
 	if l.tooBulky(len(wanted)) {
 		return l.bulky(len(wanted), "answer")
 	}
-	tokens := l.tok.Encode(wanted)
+	tokens, err := l.tok.Encode(wanted)
+	if err != nil {
+		return exchange.InvalidParam("answer", "%v", err)
+	}
 	if len(tokens) == 0 {
 		return exchange.InvalidParam("answer", "the answer is empty, so there is nothing to score")
 	}
@@ -343,7 +352,9 @@ func (r *Runner) Embed(ctx context.Context, path string, req *exchange.Embedding
 			return nil, l.bulky(len(in.Text), "input")
 		}
 		if texts[i] = in.Tokens; in.Tokens == nil && in.Text != "" {
-			texts[i] = l.encoder.Tokens(front + in.Text)
+			if texts[i], err = l.encoder.Tokens(front + in.Text); err != nil {
+				return nil, exchange.InvalidParam("input", "input %d: %v", i, err)
+			}
 		}
 		out.Tokens += len(texts[i])
 	}

@@ -117,7 +117,11 @@ func (m *Machine) laidOut(model string, req *exchange.Request) (attempt, error) 
 		b.Prompt = laid.IDs()
 	} else {
 		// As a text the prompt is taken apart there, where what a user wrote could become a control token.
-		if again := prompt.Raw(l.tok, laid.Text).IDs(); !slices.Equal(again, laid.IDs()) && !slices.Equal(again, l.tok.Wrap(laid.IDs())) {
+		raw, err := prompt.Raw(l.tok, laid.Text)
+		if err != nil {
+			return nil, err
+		}
+		if again := raw.IDs(); !slices.Equal(again, laid.IDs()) && !slices.Equal(again, l.tok.Wrap(laid.IDs())) {
 			return nil, exchange.InvalidParam(exchange.Conversation, "the conversation has control tokens of the model in it, which the machine %q would take for real: it takes prompts as texts only", m.name)
 		}
 		b.Prompt = laid.Text

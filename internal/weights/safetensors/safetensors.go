@@ -316,7 +316,7 @@ func Add(c *weights.Checkpoint, list []Tensor, prefix string, data []byte) error
 // Bounds of the files of text beside the weights, in bytes. A tokenizer of 260,000 tokens takes some 35 MB.
 const (
 	maxText      = 16 << 20
-	maxTokenizer = 256 << 20
+	maxTokenizer = 64 << 20
 )
 
 // readSmall reads a file of text beside the weights, of at most limit bytes.

@@ -1,6 +1,7 @@
 package safetensors
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"os"
@@ -9,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights"
 )
 
@@ -206,13 +208,65 @@ func FuzzHeader(f *testing.F) {
 	})
 }
 
-func FuzzConfig(f *testing.F) {
-	for _, name := range []string{"gpt-oss", "gemma3", "phi3-longrope", "bert-mean"} {
-		raw, err := os.ReadFile(fixtures + name + "/hf/config.json")
-		if err != nil {
-			f.Fatal(err)
+// seeds adds the lines of a file, which are those of all families of models.
+func seeds(f *testing.F, path string) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		f.Fatal(err)
+	}
+	for line := range bytes.Lines(raw) {
+		f.Add(line)
+	}
+}
+
+var (
+	hostileConfigs = []string{
+		`{"model_type": "llama", "rope_parameters": {"rope_type": "LLaMA4", "type": "llama4"}}`,
+		`{"model_type": "llama", "rope_parameters": {"rope_type": "x", "type": "x"}}`,
+		`{"model_type": "llama", "rope_scaling": {"rope_type": "x", "type": "x"}, "text_config": {"text_config": {}}}`,
+	}
+	hostileTokenizers = []string{
+		`{"model": {"type": "BPE", "vocab": {}, "merges": []}, "added_tokens": [{"id": 65000}, {"id": 195000}, {"id": 455000}, {"id": 975000}, {"id": 2000000}, {"id": 4000000}]}`,
+		`{"model": {"type": "BPE", "vocab": {}, "merges": []}, "normalizer": {"type": "Sequence", "normalizers": [` + strings.Repeat("{},", 5000) + `{}]}}`,
+		`{"model": {"type": "Unigram", "unk_id": 0, "vocab": [["a", 0]]}, "normalizer": {"type": "Sequence", "normalizers": [` + strings.Repeat(`{"type": "Replace", "pattern": {"String": "a"}, "content": "aa"},`, 50) + `{"type": "NFC"}]}}`,
+		`{"model": {"type": "Unigram", "unk_id": 0, "vocab": [["a", 0]]}, "pre_tokenizer": {"type": "Split", "behavior": "Isolated", "pattern": {"Regex": "` + strings.Repeat("[", 200) + `"}}}`,
+	}
+)
+
+// Published folders say twice how positions are stretched. What says the same is understood; nothing else is gone around in for ever.
+func TestScalingInBothSpellings(t *testing.T) {
+	for raw, want := range map[string]string{
+		`{"rope_type": "yarn", "type": "yarn", "factor": 4}`:     "",
+		`{"rope_type": "Linear", "type": "linear", "factor": 4}`: "",
+		`{"rope_type": "default", "type": "default"}`:            "",
+		`{"rope_type": "llama4", "type": "llama4"}`:              `of type "llama4" is not supported`,
+		`{"rope_type": "yarn", "type": "linear"}`:                `"yarn" by rope_type and "linear" by type`,
+	} {
+		for _, key := range []string{"rope_parameters", "rope_scaling"} {
+			err := Configure(&weights.Checkpoint{}, []byte(`{"model_type": "llama", "`+key+`": `+raw+`}`))
+			if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+				t.Errorf("%s %s: %v, want %q", key, raw, err, want)
+			}
 		}
-		f.Add(raw)
+	}
+}
+
+// What a definition leaves out justifies no table of millions of tokens, nor do its parts take hundreds of times what they take in the file.
+func TestDefinitionsOutOfProportion(t *testing.T) {
+	for i, want := range []string{"has the number", "parts; at most"} {
+		raw := []byte(hostileTokenizers[i])
+		spends(t, len(raw), func() {
+			if _, err := ReadTokenizer(raw); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%v, want %q", err, want)
+			}
+		})
+	}
+}
+
+func FuzzConfig(f *testing.F) {
+	seeds(f, "testdata/configs.jsonl")
+	for _, raw := range hostileConfigs {
+		f.Add([]byte(raw))
 	}
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		spends(t, len(raw), func() {
@@ -231,11 +285,19 @@ func FuzzTokenizer(f *testing.F) {
 	} {
 		f.Add([]byte(raw))
 	}
+	seeds(f, "testdata/tokenizers.jsonl")
+	for _, raw := range hostileTokenizers {
+		f.Add([]byte(raw))
+	}
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		spends(t, len(raw), func() {
 			d, err := ReadTokenizer(raw)
 			if err != nil {
 				return
+			}
+			if tok, err := tokenizer.New(d); err == nil {
+				ids, _ := tok.Encode("It's 12:30 — aab\ufdfa   \n<s>") // that it costs too much is an answer too
+				tok.Decode(ids)
 			}
 			if len(d.Kinds) != len(d.Tokens) || d.Scores != nil && len(d.Scores) != len(d.Tokens) {
 				t.Errorf("%d tokens, %d kinds, %d scores", len(d.Tokens), len(d.Kinds), len(d.Scores))

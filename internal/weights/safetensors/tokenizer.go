@@ -53,6 +53,20 @@ type component struct {
 	SEP json.RawMessage `json:"sep"`
 }
 
+// definition is a component with all that is in it, which is read only if it has no more parts than published ones justify: a part of two
+// bytes takes hundreds when it is read.
+type definition struct{ *component }
+
+// maxComponents bounds the parts of a component.
+const maxComponents = 4096
+
+func (d *definition) UnmarshalJSON(raw []byte) error {
+	if n := bytes.Count(raw, []byte("{")); n > maxComponents {
+		return fmt.Errorf("a part of the tokenizer has %d parts; at most %d are read", n, maxComponents)
+	}
+	return json.Unmarshal(raw, &d.component)
+}
+
 type templatePiece struct {
 	Special  *struct{ ID string } `json:"SpecialToken"`
 	Sequence *struct{ ID string } `json:"Sequence"`
@@ -75,10 +89,10 @@ func ReadTokenizer(raw []byte) (*weights.Tokenizer, error) {
 			SingleWord bool   `json:"single_word"`
 			Normalized bool   `json:"normalized"`
 		} `json:"added_tokens"`
-		Normalizer    *component      `json:"normalizer"`
-		PreTokenizer  *component      `json:"pre_tokenizer"`
-		PostProcessor *component      `json:"post_processor"`
-		Decoder       *component      `json:"decoder"`
+		Normalizer    definition      `json:"normalizer"`
+		PreTokenizer  definition      `json:"pre_tokenizer"`
+		PostProcessor definition      `json:"post_processor"`
+		Decoder       definition      `json:"decoder"`
 		Model         json.RawMessage `json:"model"`
 	}
 	if err := json.Unmarshal(raw, &d); err != nil {
@@ -88,8 +102,9 @@ func ReadTokenizer(raw []byte) (*weights.Tokenizer, error) {
 	if err := readModel(t, d.Model); err != nil {
 		return nil, fmt.Errorf("model: %w", err)
 	}
+	highest := highestID(len(t.Tokens) + len(d.Added)) // of the file as it is: what is left out must not justify leaving out more
 	for _, a := range d.Added {
-		if a.ID < 0 || a.ID > highestID(len(t.Tokens)+len(d.Added)) {
+		if a.ID < 0 || a.ID > highest {
 			return nil, fmt.Errorf("the added token %q has the number %d", a.Content, a.ID)
 		}
 		for int64(len(t.Tokens)) <= a.ID {
@@ -106,16 +121,16 @@ func ReadTokenizer(raw []byte) (*weights.Tokenizer, error) {
 			SingleWord: a.SingleWord, Normalized: a.Normalized})
 	}
 	var err error
-	if t.Normalizers, err = normalizers(d.Normalizer); err != nil {
+	if t.Normalizers, err = normalizers(d.Normalizer.component); err != nil {
 		return nil, fmt.Errorf("normalizer: %w", err)
 	}
-	if t.Splitters, err = splitters(d.PreTokenizer); err != nil {
+	if t.Splitters, err = splitters(d.PreTokenizer.component); err != nil {
 		return nil, fmt.Errorf("pre_tokenizer: %w", err)
 	}
-	if t.Decoders, err = decoders(d.Decoder); err != nil {
+	if t.Decoders, err = decoders(d.Decoder.component); err != nil {
 		return nil, fmt.Errorf("decoder: %w", err)
 	}
-	if err := postProcess(t, d.PostProcessor); err != nil {
+	if err := postProcess(t, d.PostProcessor.component); err != nil {
 		return nil, fmt.Errorf("post_processor: %w", err)
 	}
 	byteLevel := func(s weights.Step) bool { return s.Name == "ByteLevel" }

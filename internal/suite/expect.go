@@ -56,7 +56,10 @@ func (e *Expected) unmet(ctx context.Context, c Case, a Answer, ask Ask) (what, 
 	if e.schema != nil {
 		doc, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
 		if err == nil {
-			err = e.schema.Validate(doc)
+			err = obeys(ctx, e.schema, doc)
+		}
+		if ctx.Err() != nil {
+			return "", "", context.Cause(ctx)
 		}
 		if err != nil {
 			return "obeys", fmt.Sprintf("%s: %.300s", said, strings.ReplaceAll(err.Error(), "\n", " ")), nil

@@ -183,16 +183,30 @@ func document(raw []byte) (doc any, names []string, err error) {
 			err = fmt.Errorf("it cannot be read as YAML: %v", p)
 		}
 	}()
-	if err := laidOut(raw); err != nil {
+	unreadable := func(err error) error {
+		return fmt.Errorf("it cannot be read as YAML: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))
+	}
+	if err := flat(string(raw)); err != nil {
 		return nil, nil, err
 	}
-	if err := yaml.Unmarshal(raw, &doc); err != nil {
-		return nil, nil, fmt.Errorf("it cannot be read as YAML: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))
+	file, err := parser.ParseBytes(raw, 0)
+	if err != nil {
+		return nil, nil, unreadable(err)
+	}
+	if err := laidOut(file); err != nil || len(file.Docs) == 0 {
+		return nil, nil, err
 	}
 	var ordered struct {
 		Cases yaml.MapSlice `yaml:"cases"`
 	}
-	if err := yaml.Unmarshal(raw, &ordered); err != nil {
+	root := file.Docs[0].Body
+	if root == nil {
+		return nil, nil, nil
+	}
+	if err := yaml.NodeToValue(root, &doc); err != nil {
+		return nil, nil, unreadable(err)
+	}
+	if err := yaml.NodeToValue(root, &ordered); err != nil {
 		return nil, nil, fmt.Errorf("cases must be an object: the name of each case, and what it is")
 	}
 	for _, item := range ordered.Cases {
@@ -206,55 +220,49 @@ func document(raw []byte) (doc any, names []string, err error) {
 	return doc, names, err
 }
 
-// mostNodes is how many values a suite may have, aliases taken for what they stand for.
-const mostNodes = 200_000
-
-// laidOut refuses a file that is short only because of its aliases.
-func laidOut(raw []byte) error {
-	file, err := parser.ParseBytes(raw, 0)
-	if err != nil {
-		return fmt.Errorf("it cannot be read as YAML: %s", strings.TrimSpace(yaml.FormatError(err, false, false)))
-	}
-	anchors := map[string]int{}
-	var size func(n ast.Node) int
-	sum := func(list ...ast.Node) int {
-		all := 1
+// laidOut refuses a file that is short, or shallow, only because of its aliases.
+func laidOut(file *ast.File) error {
+	type extent struct{ nodes, depth int }
+	anchors := map[string]extent{}
+	var of func(n ast.Node) extent
+	sum := func(list ...ast.Node) (all extent) {
 		for _, n := range list {
-			if all < mostNodes {
-				all += size(n)
-			}
+			one := of(n)
+			all.nodes, all.depth = min(all.nodes+one.nodes, mostNodes+1), max(all.depth, one.depth)
 		}
-		return all
+		return extent{all.nodes + 1, all.depth + 1}
 	}
-	size = func(n ast.Node) int {
+	of = func(n ast.Node) extent {
 		switch n := n.(type) {
 		case *ast.AnchorNode:
-			s := size(n.Value)
-			anchors[n.Name.String()] = s
-			return s
+			e := of(n.Value)
+			anchors[n.Name.String()] = e
+			return e
 		case *ast.AliasNode:
 			return anchors[n.Value.String()]
 		case *ast.TagNode:
-			return size(n.Value)
+			return of(n.Value)
 		case *ast.MappingValueNode:
 			return sum(n.Value)
 		case *ast.MappingNode:
-			all := 1
-			for _, v := range n.Values {
-				all += size(v)
+			list := make([]ast.Node, len(n.Values))
+			for i, v := range n.Values {
+				list[i] = v
 			}
-			return all
+			return sum(list...)
 		case *ast.SequenceNode:
 			return sum(n.Values...)
 		}
-		return 1
+		return extent{1, 1}
 	}
-	all := 0
 	for _, d := range file.Docs {
-		all += size(d.Body)
-	}
-	if all > mostNodes {
-		return fmt.Errorf("the suite has more than %d values when its aliases are taken for what they stand for", mostNodes)
+		e := of(d.Body)
+		if e.nodes > mostNodes {
+			return fmt.Errorf("the suite has more than %d values when its aliases are taken for what they stand for", mostNodes)
+		}
+		if e.depth > 4*deepest { // a member of an object is two
+			return fmt.Errorf("values are nested more than %d deep when the aliases are taken for what they stand for", deepest)
+		}
 	}
 	return nil
 }

@@ -247,6 +247,72 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
+// Files that would have the parser call itself without end, or compare thousands of keys with one another, are refused before it reads them.
+func TestFilesOutOfProportion(t *testing.T) {
+	const head = "suite: x\ncases: {a: {said: [{user: x}], answer: {holds: "
+	deep := func(open, end string, n int) string {
+		return head + strings.Repeat(open, n) + "x" + strings.Repeat(end, n) + "}}}\n"
+	}
+	var chain, keys, blocks strings.Builder
+	chain.WriteString("suite: x\na0: &a0 [x]\n")
+	for i := 1; i < 450; i++ {
+		fmt.Fprintf(&chain, "a%d: &a%d [*a%d]\n", i, i, i-1)
+	}
+	for i := range 20_000 {
+		fmt.Fprintf(&keys, "k%d: x\n", i)
+	}
+	for i := range 300 {
+		blocks.WriteString(strings.Repeat(" ", i) + "k:\n")
+	}
+	for what, c := range map[string]struct{ raw, want string }{
+		"brackets": {deep("[", "]", 40_000), "nested more than"}, "braces": {deep("{a: ", "}", 40_000), "nested more than"}, "entries": {"suite: x\ncases: " + strings.Repeat("- ", 40_000), "nested more than"},
+		"blocks": {blocks.String(), "nested more than"}, "anchors": {"suite: " + strings.Repeat("&a ", 40_000), "nested more than"}, "tags": {"suite: " + strings.Repeat("!a ", 40_000), "nested more than"},
+		"aliases": {chain.String(), "nested more than"}, "keys": {keys.String(), "more than 8192 keys"}, "nothing": {"", "suite"},
+	} {
+		if _, err := Parse([]byte(c.raw)); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %.300v", what, err)
+		}
+	}
+}
+
+// A schema that would go through an answer again and again is not met, and says why.
+func TestSchemasOutOfProportion(t *testing.T) {
+	doubling := func(last, each string) string {
+		var b strings.Builder
+		b.WriteString(`{"$ref": "#/$defs/d0", "$defs": {`)
+		for i := range 40 {
+			fmt.Fprintf(&b, `"d%d": {"`+each+`": [{"$ref": "#/$defs/d%d"}, {"$ref": "#/$defs/d%d"}]}, `, i, i+1, i+1)
+		}
+		return b.String() + `"d40": ` + last + `}}`
+	}
+	for what, c := range map[string]struct{ schema, answer, why string }{
+		"doubling":         {doubling("true", "allOf"), "1", "too many steps"},
+		"doubling, wrong":  {`{"not": ` + strings.ReplaceAll(doubling("false", "anyOf"), "#/", "#/not/") + `}`, "1", "too many steps"},
+		"doubling draft 7": {strings.Replace(doubling(`{"type": "string"}`, "oneOf"), "{", `{"$schema": "http://json-schema.org/draft-07/schema#", `, 1), "1", "too many steps"},
+		"by depth":         {`{"allOf": [{"properties": {"a": {"$ref": "#"}}}, {"properties": {"a": {"$ref": "#"}}}]}`, strings.Repeat(`{"a":`, 60) + "1" + strings.Repeat("}", 60), "too many steps"},
+		"a large number":   {`{"multipleOf": 3}`, "1e999999999", "out of range"},
+		"itself":           {`{"properties": {"a": {"$ref": "#"}}, "additionalProperties": false}`, strings.Repeat(`{"a":`, 60) + "{}" + strings.Repeat("}", 60), ""},
+	} {
+		e := Expected{Obeys: json.RawMessage(c.schema)}
+		if err := e.compile(); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		_, why, err := e.unmet(t.Context(), Case{}, Answer{Text: c.answer}, nil)
+		if err != nil || (c.why == "") != (why == "") || !strings.Contains(why, c.why) {
+			t.Errorf("%s: %q, %v, want %q", what, why, err, c.why)
+		}
+	}
+	gone, leave := context.WithCancel(t.Context())
+	leave()
+	e := Expected{Obeys: json.RawMessage(`{}`)}
+	if err := e.compile(); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := e.unmet(gone, Case{}, Answer{Text: "1"}, nil); !errors.Is(err, context.Canceled) {
+		t.Errorf("somebody who left: %v", err)
+	}
+}
+
 // A short file that stands for a long one, by aliases of aliases, is refused before it is laid out.
 func TestAliasesOfAliases(t *testing.T) {
 	var b strings.Builder

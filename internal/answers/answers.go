@@ -339,7 +339,7 @@ func (d *Desk) put(ctx context.Context, r *Run) error {
 		return err
 	}
 	d.prune(ctx)
-	return d.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.Account(), Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
+	return d.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.Account(), Payer: r.key.Payer(), Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
 		Previous: r.call.Previous, Input: input, Body: body, Events: events})
 }
 

@@ -29,6 +29,7 @@ import (
 	"kindredgate/internal/kv"
 	"kindredgate/internal/ledger"
 	"kindredgate/internal/library"
+	"kindredgate/internal/machine"
 	"kindredgate/internal/metrics"
 	"kindredgate/internal/prepared"
 	"kindredgate/internal/runner/native"
@@ -202,7 +203,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	}
 	h.Server = server.New(server.Options{
 		Gate: h.Gate, Answers: desk, Ledger: book, Contents: said, SuiteRuns: db, Prices: h.shownPrices, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
-		Exposure: exposure(cfg), Settings: h.settings.tell, Check: h.look,
+		Exposure: exposure(cfg), Settings: h.settings.tell, Check: h.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
 	return h, nil
 }

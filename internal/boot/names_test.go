@@ -3,6 +3,7 @@ package boot_test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http/httptest"
 	"slices"
@@ -209,15 +210,31 @@ func TestWaysOfChoosing(t *testing.T) {
 
 func TestTargetsForSome(t *testing.T) {
 	r := route(t, "attic", "cellar")
-	r.name(`{"name":"helper","of":[{"to":"attic/harbour-4m"},{"to":"cellar/harbour-4m","keys":["ferry desk"]}]}`)
-	var issued struct{ Key string }
-	if err := json.Unmarshal([]byte(r.gate("POST", "/gate/keys", `{"label":"ferry desk"}`, 201)), &issued); err != nil {
+	var issued, backend, derived struct{ Key string }
+	soon := time.Now().Add(time.Hour).UTC().Format(time.RFC3339)
+	if err := errors.Join(json.Unmarshal([]byte(r.gate("POST", "/gate/keys", `{"label":"ferry desk"}`, 201)), &issued), json.Unmarshal([]byte(r.gate("POST", "/gate/keys", `{"label":"backend","may_issue":true}`, 201)), &backend)); err != nil {
 		t.Fatal(err)
+	}
+	r.name(`{"name":"helper","of":[{"to":"attic/harbour-4m"},{"to":"cellar/harbour-4m","keys":["ferry desk"]}]}`)
+	if got := r.gate("PUT", "/gate/names", `{"name":"helper","of":[{"to":"attic/harbour-4m","keys":["nobody"]}]}`, 400); !strings.Contains(got, "there is no key") {
+		t.Error(got)
+	}
+	// What a key's holder calls its keys makes them no other's: not for a target, nor when the owner names a key by its label.
+	_, body, _ := call(t, "POST", r.house.Server.BaseURL()[:len(r.house.Server.BaseURL())-len("/v1")]+"/gate/key/issue", backend.Key, `{"label":"ferry desk","expires":"`+soon+`"}`)
+	if err := json.Unmarshal([]byte(body), &derived); err != nil || derived.Key == "" {
+		t.Fatal(body)
+	}
+	if shown := r.gate("GET", "/gate/keys/ferry%20desk", "", 200); !strings.Contains(shown, issued.Key[:11]) {
+		t.Error(shown)
 	}
 	if by, _, _ := r.ask("helper", ""); by != "attic" {
 		t.Error(by)
 	}
 	owner := r.key
+	r.key = derived.Key
+	if by, _, _ := r.ask("helper", ""); by != "attic" {
+		t.Errorf("a key that calls itself another's: %s", by)
+	}
 	r.key = issued.Key
 	if by, _, _ := r.ask("helper", ""); by != "cellar" {
 		t.Error(by)

@@ -34,10 +34,11 @@ const (
 
 // Target is a model or preset that may answer under a name.
 type Target struct {
-	To      string   `json:"to"`                // the model or preset
-	Share   int      `json:"share,omitempty"`   // in proportion to those of the others; 0 counts as 1
-	Drained bool     `json:"drained,omitempty"` // it gets nothing new; what runs there comes to its end
-	Keys    []string `json:"keys,omitempty"`    // labels of keys, or their groups: it is for these only, and ahead of targets for all
+	To      string `json:"to"`                // the model or preset
+	Share   int    `json:"share,omitempty"`   // in proportion to those of the others; 0 counts as 1
+	Drained bool   `json:"drained,omitempty"` // it gets nothing new; what runs there comes to its end
+	// Keys are identifiers of keys, of the first where others came in its place, or groups: it is for these only, and ahead of targets for all.
+	Keys []string `json:"keys,omitempty"`
 	// Header is a header with its value, such as "x-tier: gold": it is for requests with that only, and ahead of targets for all.
 	Header string `json:"header,omitempty"`
 }

@@ -191,6 +191,11 @@ func (c *client) differences(ctx context.Context, wanted arrangement) (steps []s
 			}
 		}
 	}
+	keys, labels, err := c.keySteps(ctx, wanted.Keys)
+	if err != nil {
+		return nil, err
+	}
+	steps = append(steps, keys...) // before the names that are for some of them
 	if wanted.Names != nil {
 		var have server.NameList
 		if err := c.call(ctx, http.MethodGet, "/gate/names", nil, &have); err != nil {
@@ -212,34 +217,50 @@ func (c *client) differences(ctx context.Context, wanted arrangement) (steps []s
 			s := step{What: "name", Name: name, Change: "is new, answered by " + n.Said(), method: http.MethodPut, path: "/gate/names", body: n}
 			if old, ok := existing[name]; ok {
 				s.Change = fmt.Sprintf("answered by %s instead of %s", n.Said(), old.Said())
-				if reflect.DeepEqual(old, n) {
+				if reflect.DeepEqual(old, byKeys(n, labels)) {
 					continue
 				}
 			}
 			steps = append(steps, s)
 		}
 	}
-	keys, err := c.keySteps(ctx, wanted.Keys)
-	return append(append(steps, keys...), gone...), err
+	return append(steps, gone...), nil
 }
 
-// keySteps is what would have to be done for keys.
-func (c *client) keySteps(ctx context.Context, wanted map[string]map[string]any) (steps []step, err error) {
-	if len(wanted) == 0 {
-		return nil, nil
+// byKeys is a name as the gate keeps it: with identifiers in the place of the labels of keys.
+func byKeys(n catalog.Name, labels map[string]string) catalog.Name {
+	n.Of = slices.Clone(n.Of)
+	for i := range n.Of {
+		n.Of[i].Keys = slices.Clone(n.Of[i].Keys)
+		for j, named := range n.Of[i].Keys {
+			n.Of[i].Keys[j] = cmp.Or(labels[named], named)
+		}
 	}
+	return n
+}
+
+// keySteps is what would have to be done for keys, and what identifies those that there are, by their labels. Keys that keys have issued are
+// left alone, whatever they are called.
+func (c *client) keySteps(ctx context.Context, wanted map[string]map[string]any) (steps []step, labels map[string]string, err error) {
 	var have struct {
 		Keys []server.KeyInfo `json:"keys"`
 	}
 	if err := c.call(ctx, http.MethodGet, "/gate/keys", nil, &have); err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	own := func(k server.KeyInfo) bool { return k.Revoked == nil && !k.Owner && k.Issuer == "" }
+	labels = map[string]string{}
+	for _, k := range have.Keys {
+		if own(k) {
+			labels[k.Label] = cmp.Or(k.Follows, k.ID)
+		}
 	}
 	for _, label := range slices.Sorted(maps.Keys(wanted)) {
 		body := map[string]any{}
 		maps.Copy(body, wanted[label])
 		var mine []server.KeyInfo
 		for _, k := range have.Keys {
-			if k.Label == label && k.Revoked == nil && !k.Owner {
+			if k.Label == label && own(k) {
 				mine = append(mine, k)
 			}
 		}
@@ -252,7 +273,7 @@ func (c *client) keySteps(ctx context.Context, wanted map[string]map[string]any)
 		for _, k := range mine {
 			old, err := asDocument(k)
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			given := map[string]any{}
 			for name := range body {
@@ -260,14 +281,14 @@ func (c *client) keySteps(ctx context.Context, wanted map[string]map[string]any)
 			}
 			changes, err := changed(given, body)
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			if changes != "" {
 				steps = append(steps, step{What: "key", Name: fmt.Sprintf("%s (%s…)", label, k.ID), Change: changes, method: http.MethodPatch, path: keyPath(k.ID), body: body})
 			}
 		}
 	}
-	return steps, nil
+	return steps, labels, nil
 }
 
 // asDocument is a value as JSON has it.

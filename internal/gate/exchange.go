@@ -27,6 +27,7 @@ type Origin struct {
 	Via      []string                 // what it came through (RFC 9110, section 7.6.3)
 	Patient  bool                     // whether it waits for others in a queue
 	Header   func(name string) string // a header that it came with; nil if it came without
+	Entry    *keyring.Entry           // by which it came in; nil if it took no place of its key's before
 	// Standing is told how the caller's limits stand, whenever that changes; nil for no one. It must not keep the caller waiting.
 	Standing func([]keyring.Standing)
 }
@@ -199,7 +200,7 @@ func (x *Exchange) aim(t target) (err error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	r := &x.record
-	req.Owner, req.Share, req.Reserve, req.Fingerprint = r.Key.Account(), x.lease.QueueShare(), x.reserve, g.Fingerprint(t.model, t.preset)
+	req.Owner, req.Share, req.Reserve, req.Fingerprint = r.Key.Payer(), x.lease.QueueShare(), x.reserve, g.Fingerprint(t.model, t.preset)
 	if r.Patient {
 		req.Owner, req.Share = patientOwner, patientShare
 	}
@@ -270,7 +271,7 @@ func (x *Exchange) admit(other *Exchange) (err error) {
 		x.lease = other.lease.Part()
 		return nil
 	}
-	x.lease, err = x.gate.Keys.Admit(r.Key, r.Asked)
+	x.lease, err = x.gate.Keys.Admit(r.Key, r.Asked, r.Entry)
 	x.tellStanding()
 	return err
 }

@@ -22,6 +22,23 @@ func (g *Gate) came(x *Exchange) {
 	if g.Keys.Revoked(x.record.Key.ID) {
 		g.endWith(x.record.Key)
 	}
+	g.endInTime(x, x.record.Key)
+}
+
+// endInTime has an exchange end when its key does, which may be later or earlier by then.
+func (g *Gate) endInTime(x *Exchange, k keyring.Key) {
+	ends := k.Ends()
+	if ends.IsZero() {
+		return
+	}
+	t := time.AfterFunc(time.Until(ends), func() {
+		if now, valid := g.Keys.Now(k.ID); valid {
+			g.endInTime(x, now)
+		} else {
+			x.Cancel(exchange.Errorf(exchange.Unauthenticated, "invalid_api_key", "the key %q ended while it was used", k.Label))
+		}
+	})
+	context.AfterFunc(x.ctx, func() { t.Stop() })
 }
 
 // left forgets an exchange.
@@ -73,6 +90,14 @@ func (g *Gate) IssueKey(ctx context.Context, t keyring.Terms) (secret string, k 
 
 // IssueKeyUnder makes a key for the holder of another, as [keyring.Keyring.IssueUnder] does.
 func (g *Gate) IssueKeyUnder(ctx context.Context, issuer keyring.Key, t keyring.Terms) (secret string, k keyring.Key, err error) {
+	if err := issuer.MayIssueKeys(); err != nil { // before anything is told of the names that there are
+		return "", keyring.Key{}, err
+	}
+	for _, id := range t.Models {
+		if !issuer.MayUse(id) {
+			return "", keyring.Key{}, forbidden(issuer, id)
+		}
+	}
 	if err := g.checkTerms(ctx, t); err != nil {
 		return "", keyring.Key{}, err
 	}
@@ -81,12 +106,25 @@ func (g *Gate) IssueKeyUnder(ctx context.Context, issuer keyring.Key, t keyring.
 
 // ChangeKey changes a key's terms, which hold from its next request on.
 func (g *Gate) ChangeKey(ctx context.Context, ref string, change func(*keyring.Terms) error) (keyring.Key, error) {
-	return g.Keys.Change(ctx, ref, func(t *keyring.Terms) error {
+	k, err := g.Keys.Change(ctx, ref, func(t *keyring.Terms) error {
 		if err := change(t); err != nil {
 			return err
 		}
 		return g.checkTerms(ctx, *t)
 	})
+	if err != nil {
+		return k, err
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for x := range g.running {
+		if of := x.record.Key; of.ID == k.ID || of.Issuer == k.Account() { // which never change
+			if now, valid := g.Keys.Now(of.ID); valid {
+				g.endInTime(x, now)
+			}
+		}
+	}
+	return k, nil
 }
 
 func (g *Gate) checkTerms(ctx context.Context, t keyring.Terms) error {

@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/keyring"
 )
 
 // SaveName makes a public name answered by models or presets, at once and for whoever asks from then on. No name shadows another: one that
@@ -37,7 +39,25 @@ func (g *Gate) SaveName(ctx context.Context, n catalog.Name) error {
 			return exchange.InvalidParam(at, "%s", exchange.AsError(err).Message)
 		}
 	}
+	for i := range n.Of {
+		for j, ref := range n.Of[i].Keys {
+			named, err := g.keyOrGroup(ctx, ref)
+			if err != nil {
+				return exchange.InvalidParam(fmt.Sprintf("of[%d].keys", i), "%s", exchange.AsError(err).Message)
+			}
+			n.Of[i].Keys[j] = named
+		}
+	}
 	return g.Names.PutName(ctx, n)
+}
+
+// keyOrGroup is what stands for a key or a group in a target. A label would not do: another key may have the same.
+func (g *Gate) keyOrGroup(ctx context.Context, ref string) (string, error) {
+	if slices.ContainsFunc(g.Keys.Groups(), func(s keyring.GroupStanding) bool { return s.Name == ref }) {
+		return ref, nil
+	}
+	k, err := g.Keys.Find(ctx, ref)
+	return keyring.Prefix + k.Account(), err
 }
 
 // ForgetName removes a public name.

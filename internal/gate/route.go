@@ -296,7 +296,10 @@ func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, a
 
 // meant reports whether a target is for requests like this one.
 func meant(of catalog.Target, k keyring.Key, from Origin) bool {
-	if of.Keys != nil && !slices.Contains(of.Keys, k.Label) && (k.Group == "" || !slices.Contains(of.Keys, k.Group)) {
+	if of.Keys != nil && !slices.ContainsFunc(of.Keys, func(named string) bool {
+		// Labels are of names that were kept by older gates; what a key's holder calls its keys stands for nothing.
+		return named == keyring.Prefix+k.Account() || named == k.Group && k.Group != "" || named == k.Label && k.Issuer == ""
+	}) {
 		return false
 	}
 	if of.Header == "" {

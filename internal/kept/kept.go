@@ -12,6 +12,7 @@ import (
 type Response struct {
 	ID         string
 	Key        string // the id of the key that asked
+	Payer      string // the key whose space it takes, where that is another
 	Created    time.Time
 	Ended      bool
 	Background bool

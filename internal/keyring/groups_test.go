@@ -32,7 +32,7 @@ func TestGroupsOfKeys(t *testing.T) {
 		k             Key
 		answer, share int
 	}{{one, 20, 10}, {two, 5, 30}} {
-		l, err := r.Admit(c.k, "m")
+		l, err := r.Admit(c.k, "m", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -44,7 +44,7 @@ func TestGroupsOfKeys(t *testing.T) {
 		}
 		l.Settle(45, 0)
 	}
-	l, err := r.Admit(one, "m")
+	l, err := r.Admit(one, "m", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

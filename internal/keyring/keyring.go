@@ -35,10 +35,48 @@ type Key struct {
 	Created  time.Time
 	LastUsed time.Time // zero if never; exact to a minute
 	Revoked  time.Time // zero if it is valid
+
+	issuer *Key // the key that issued it, as it was when this one was checked; nil if the owner did
 }
 
 // Account identifies what goes on when a key is replaced: its use, and what is kept of it.
 func (k Key) Account() string { return cmp.Or(k.Follows, k.ID) }
+
+// Payer is the account whose share of the gate a key uses up: that of the key that issued it, so that issuing keys multiplies nothing.
+func (k Key) Payer() string { return cmp.Or(k.Issuer, k.Account()) }
+
+// MayUse reports whether the key, and the one that issued it, may use a model.
+func (k Key) MayUse(model string) bool {
+	return k.Terms.MayUse(model) && (k.issuer == nil || k.issuer.Terms.MayUse(model))
+}
+
+// MayAsk returns an error if the key, or the one that issued it, may not be used in a style.
+func (k Key) MayAsk(style string) error {
+	if k.issuer != nil {
+		if err := k.issuer.Terms.MayAsk(style); err != nil {
+			return err
+		}
+	}
+	return k.Terms.MayAsk(style)
+}
+
+// MayCome returns an error if the key, or the one that issued it, may not be used from an address, or by a page of an origin.
+func (k Key) MayCome(address, origin string) error {
+	if k.issuer != nil {
+		if err := k.issuer.Terms.MayCome(address, origin); err != nil {
+			return err
+		}
+	}
+	return k.Terms.MayCome(address, origin)
+}
+
+// Ends is when the key ends, by itself or with the one that issued it; zero for never.
+func (k Key) Ends() time.Time {
+	if k.issuer != nil && !k.issuer.Expires.IsZero() && (k.Expires.IsZero() || k.issuer.Expires.Before(k.Expires)) {
+		return k.issuer.Expires
+	}
+	return k.Expires
+}
 
 // Group is what several keys may use together.
 type Group struct {
@@ -76,16 +114,20 @@ type Records interface {
 // ErrUnknown says that there is no such record.
 var ErrUnknown = errors.New("no such record")
 
-// Keyring issues and checks keys. It is safe for concurrent use. It keeps the keys that it has looked up, so nothing
-// else may change its records.
+// Keyring issues and checks keys. It is safe for concurrent use. It keeps all keys, so nothing else may change its records, and a stranger's
+// guesses cost no look-up there.
 type Keyring struct {
 	records Records
 	log     *slog.Logger
 	now     func() time.Time
 
 	mu        sync.RWMutex
-	known     map[string]Key       // by identifier
+	known     map[string]Key       // by identifier; nil until they were read
+	order     []string             // their identifiers, the newest first
+	pages     map[string][]string  // identifiers by the origins of pages that may use the keys
+	holders   map[string][]string  // identifiers by account
 	unwritten map[string]time.Time // when keys were revoked, where the records could not be told yet
+	touched   map[string]time.Time // when keys were used, likewise
 
 	changing sync.Mutex // held while terms are changed
 	counting sync.Mutex
@@ -95,80 +137,136 @@ type Keyring struct {
 
 // New makes a keyring on top of records. What it cannot write, and need not at once, goes to the log.
 func New(r Records, log *slog.Logger) *Keyring {
-	return &Keyring{records: r, log: log, now: time.Now, known: map[string]Key{}, unwritten: map[string]time.Time{}, accounts: map[string]*account{}, groups: map[string]Limits{}}
+	return &Keyring{records: r, log: log, now: time.Now, unwritten: map[string]time.Time{}, touched: map[string]time.Time{}, accounts: map[string]*account{}, groups: map[string]Limits{}}
 }
 
-// key looks a key up.
-func (r *Keyring) key(ctx context.Context, id string) (Key, error) {
-	r.mu.RLock()
-	k, ok := r.known[id]
-	r.mu.RUnlock()
-	if ok {
-		return k, nil
+// storage is the error of records that fail while somebody asks: it is not the asker's, and may pass.
+func storage(doing string, err error) error {
+	var known *exchange.Error
+	if err == nil || errors.As(err, &known) || errors.Is(err, context.Canceled) {
+		return err
 	}
-	// Held until the key is kept, so that one that is revoked meanwhile is not kept as it was before.
+	return &exchange.Error{Kind: exchange.Unavailable, Code: "storage_failed", Message: "the gate could not " + doing + "; try again, and if that does not help, its log says why", RetryAfter: time.Second, Err: err}
+}
+
+// read has all keys in memory.
+func (r *Keyring) read(ctx context.Context) error {
+	r.mu.RLock()
+	known := r.known
+	r.mu.RUnlock()
+	if known != nil {
+		return nil
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	k, err := r.records.Key(ctx, id)
-	if err == nil {
-		r.known[id] = k
+	if r.known != nil {
+		return nil
 	}
-	return k, err
+	list, err := r.records.Keys(ctx)
+	if err != nil {
+		return storage("look up the keys", err)
+	}
+	r.known = make(map[string]Key, len(list))
+	for _, k := range list {
+		r.known[k.ID] = k
+		r.order = append(r.order, k.ID)
+	}
+	r.index()
+	return nil
+}
+
+// index makes what keys are found by anew, after they have changed. mu is held.
+func (r *Keyring) index() {
+	r.pages, r.holders = map[string][]string{}, map[string][]string{}
+	for _, id := range r.order {
+		k := r.known[id]
+		r.holders[k.Account()] = append(r.holders[k.Account()], id)
+		if k.Revoked.IsZero() {
+			for _, o := range k.Origins {
+				r.pages[o] = append(r.pages[o], id)
+			}
+		}
+	}
+}
+
+// key finds a key.
+func (r *Keyring) key(ctx context.Context, id string) (Key, error) {
+	if err := r.read(ctx); err != nil {
+		return Key{}, err
+	}
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	k, ok := r.known[id]
+	if !ok {
+		return Key{}, ErrUnknown
+	}
+	return k, nil
 }
 
 // revoke makes a key invalid, at once and whatever becomes of the records. It reports whether they know; [Keyring.Retry] tells them
-// if not.
+// if not. Nobody else waits for them.
 func (r *Keyring) revoke(ctx context.Context, k Key, at time.Time) error {
 	r.mu.Lock()
-	defer r.mu.Unlock()
 	k.Revoked = at
 	r.known[k.ID] = k
-	err := r.records.RevokeKey(ctx, k.ID, at)
+	r.unwritten[k.ID] = at
+	r.index()
+	r.mu.Unlock()
+	err := r.writeRevocation(ctx, k.ID, at)
 	if err != nil {
-		r.unwritten[k.ID] = at
 		r.log.Error("a key is revoked, but that could not be written yet; it is tried again", "key", prefix+k.ID, "error", err.Error())
 	}
 	return err
 }
 
-// Retry writes the revocations that could not be written when they were made. It is called now and then.
+func (r *Keyring) writeRevocation(ctx context.Context, id string, at time.Time) error {
+	err := r.records.RevokeKey(ctx, id, at)
+	if err == nil {
+		r.mu.Lock()
+		delete(r.unwritten, id)
+		r.mu.Unlock()
+	}
+	return err
+}
+
+// Retry writes what could not be written when it was: revocations, and when keys were used. It is called now and then, and at the end.
 func (r *Keyring) Retry(ctx context.Context) {
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	for id, at := range r.unwritten {
-		if r.records.RevokeKey(ctx, id, at) == nil {
-			delete(r.unwritten, id)
+	revoked, touched := maps.Clone(r.unwritten), r.touched
+	r.touched = map[string]time.Time{}
+	r.mu.Unlock()
+	for id, at := range revoked {
+		if r.writeRevocation(ctx, id, at) == nil {
 			r.log.Info("the revocation of a key is written now", "key", prefix+id)
+		}
+	}
+	for id, at := range touched {
+		if err := r.records.TouchKey(ctx, id, at); err != nil {
+			r.log.Warn("the use of a key was not noted", "key", prefix+id, "error", err.Error())
 		}
 	}
 }
 
-// touch notes that a key is used now, unless that was noted within the last minute: that is enough to know, and spares a
-// write for every request. That it cannot be written is no reason to refuse the request.
-func (r *Keyring) touch(ctx context.Context, k *Key) {
+// touch notes that a key is used now, unless that was noted within the last minute: that is enough to know. It is written later, so that no
+// request waits for it.
+func (r *Keyring) touch(k *Key) {
 	now := r.now().UTC()
 	if now.Sub(k.LastUsed) < time.Minute {
 		return
 	}
-	r.mu.Lock()
-	held, ok := r.known[k.ID]
-	due := !ok || now.Sub(held.LastUsed) >= time.Minute // else another request has just noted it
-	if ok && due {
-		held.LastUsed = now
-		r.known[k.ID] = held
-	}
-	r.mu.Unlock()
 	k.LastUsed = now
-	if !due {
-		return
-	}
-	if err := r.records.TouchKey(ctx, k.ID, now); err != nil && ctx.Err() == nil {
-		r.log.Warn("the use of a key was not noted", "key", prefix+k.ID, "error", err.Error())
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if held, ok := r.known[k.ID]; ok && now.Sub(held.LastUsed) >= time.Minute { // else another request has just noted it
+		held.LastUsed = now
+		r.known[k.ID], r.touched[k.ID] = held, now
 	}
 }
 
 const (
-	prefix       = "kg_"
+	// Prefix begins every key.
+	Prefix       = "kg_"
+	prefix       = Prefix
 	idLength     = 8
 	secretLength = 32
 	checkLength  = 2
@@ -221,8 +319,8 @@ func (r *Keyring) Issue(ctx context.Context, t Terms) (secret string, k Key, err
 // IssueUnder makes a key for the holder of another one, which must be one that may issue keys. The new one may no more than that, and
 // what it uses counts for both.
 func (r *Keyring) IssueUnder(ctx context.Context, issuer Key, t Terms) (secret string, k Key, err error) {
-	if !issuer.MayIssue || issuer.Issuer != "" {
-		return "", Key{}, exchange.Errorf(exchange.Forbidden, "may_not_issue", "the key %q may not issue others; its owner can change that with \"kindred keys change\"", issuer.Label)
+	if err := issuer.MayIssueKeys(); err != nil {
+		return "", Key{}, err
 	}
 	if err := t.under(issuer.Terms, r.now()); err != nil {
 		return "", Key{}, err
@@ -234,6 +332,14 @@ func (r *Keyring) IssueUnder(ctx context.Context, issuer Key, t Terms) (secret s
 		return "", Key{}, err
 	}
 	return r.issue(ctx, Key{Terms: t, Issuer: issuer.Account()})
+}
+
+// MayIssueKeys returns an error if the key may not issue others.
+func (k Key) MayIssueKeys() error {
+	if k.MayIssue && k.Issuer == "" {
+		return nil
+	}
+	return exchange.Errorf(exchange.Forbidden, "may_not_issue", "the key %q may not issue others; its owner can change that with \"kindred keys change\"", k.Label)
 }
 
 // mostChildren is how many valid keys a key may have issued.
@@ -260,10 +366,12 @@ func (r *Keyring) makeRoom(ctx context.Context, issuer Key) error {
 			continue
 		}
 		if err := r.records.DropKey(ctx, k.ID); err != nil {
-			return fmt.Errorf("forget a key that has ended: %w", err)
+			return storage("forget a key that has ended", err)
 		}
 		r.mu.Lock()
 		delete(r.known, k.ID)
+		r.order = slices.DeleteFunc(r.order, func(id string) bool { return id == k.ID })
+		r.index()
 		r.mu.Unlock()
 		r.counting.Lock()
 		maps.DeleteFunc(r.accounts, func(id string, _ *account) bool { return id == k.ID || strings.HasPrefix(id, k.ID+"/") })
@@ -317,13 +425,16 @@ func (r *Keyring) Change(ctx context.Context, ref string, change func(*Terms) er
 	if err := check(&k.Terms); err != nil {
 		return Key{}, err
 	}
+	if err := r.records.ChangeKey(ctx, k.ID, k.Terms); err != nil {
+		return Key{}, storage("keep the key's terms", err)
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if err := r.records.ChangeKey(ctx, k.ID, k.Terms); err != nil {
-		return Key{}, fmt.Errorf("keep the key's terms: %w", err)
-	}
-	delete(r.known, k.ID) // it is looked up anew
-	return k, nil
+	held := r.known[k.ID] // which may have been revoked meanwhile
+	held.Terms = k.Terms
+	r.known[k.ID] = held
+	r.index()
+	return held, nil
 }
 
 // Rotate issues a key in the place of another, with the same terms, use and responses. The other one goes on working for the grace.
@@ -335,10 +446,12 @@ func (r *Keyring) Rotate(ctx context.Context, ref string, grace time.Duration) (
 	switch {
 	case !old.Revoked.IsZero():
 		return "", Key{}, Key{}, exchange.InvalidParam("id", "the key %q (%s…) is revoked; issue another", old.Label, prefix+old.ID)
+	case !old.Expires.IsZero() && !now.Before(old.Expires):
+		return "", Key{}, Key{}, exchange.InvalidParam("id", "the key %q (%s…) has expired; prolong it with \"kindred keys change\", or issue another", old.Label, prefix+old.ID)
 	case grace < 0:
 		return "", Key{}, Key{}, exchange.InvalidParam("grace", "grace is %s; it is how long the old key goes on working", grace)
 	}
-	secret, next, err = r.issue(ctx, Key{Terms: old.Terms, Follows: old.Account()})
+	secret, next, err = r.issue(ctx, Key{Terms: old.Terms, Follows: old.Account(), Issuer: old.Issuer})
 	if err != nil {
 		return "", Key{}, Key{}, err
 	}
@@ -362,16 +475,24 @@ func (r *Keyring) issue(ctx context.Context, k Key) (secret string, _ Key, err e
 	secret += check(secret)
 	k.Hash = hash(secret)
 	k.Created = r.now().UTC().Truncate(time.Second)
-	if err := r.records.AddKey(ctx, k); err != nil {
-		return "", Key{}, fmt.Errorf("keep the new key: %w", err)
+	if err := r.read(ctx); err != nil {
+		return "", Key{}, err
 	}
+	if err := r.records.AddKey(ctx, k); err != nil {
+		return "", Key{}, storage("keep the new key", err)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.known[k.ID] = k
+	r.order = slices.Insert(r.order, 0, k.ID)
+	r.index()
 	return secret, k, nil
 }
 
 // IssueOwner makes a new owner key; the ones before it are revoked, and the consoles that were signed in with them
 // are signed out.
 func (r *Keyring) IssueOwner(ctx context.Context) (secret string, err error) {
-	keys, err := r.records.Keys(ctx)
+	keys, err := r.Keys(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -407,7 +528,7 @@ func (r *Keyring) Check(ctx context.Context, secret string) (Key, error) {
 	}
 	k, err := r.key(ctx, body[:idLength])
 	if err != nil && !errors.Is(err, ErrUnknown) {
-		return Key{}, fmt.Errorf("look up the key: %w", err)
+		return Key{}, err
 	}
 	// An unknown identifier has no hash, which no secret's hash equals.
 	if subtle.ConstantTimeCompare(hash(secret), k.Hash) != 1 {
@@ -420,36 +541,68 @@ func (r *Keyring) Check(ctx context.Context, secret string) (Key, error) {
 		return Key{}, unauthenticated("the key %q (%s…) has expired on %s; issue another with \"kindred keys issue\", or prolong it with \"kindred keys change\"", k.Label, prefix+k.ID, k.Expires.UTC().Format(time.RFC3339))
 	}
 	if k.Issuer != "" {
-		if !r.Holds(ctx, k.Issuer) {
+		issuer, ok := r.holder(k.Issuer)
+		if !ok {
 			return Key{}, unauthenticated("the key %q (%s…) ended with the key that issued it", k.Label, prefix+k.ID)
 		}
+		k.issuer, k.Group = &issuer, issuer.Group
 	}
-	r.touch(ctx, &k)
+	r.touch(&k)
 	return k, nil
+}
+
+// holder is the valid key with an account: the first one, or the newest in its place. mu is not held.
+func (r *Keyring) holder(account string) (Key, bool) {
+	now := r.now()
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	for _, id := range r.holders[account] { // the newest first
+		if k := r.known[id]; k.Revoked.IsZero() && (k.Expires.IsZero() || now.Before(k.Expires)) {
+			return k, true
+		}
+	}
+	return Key{}, false
 }
 
 // Holds reports whether there is a valid key with an account: the first one, or one in its place.
 func (r *Keyring) Holds(ctx context.Context, account string) bool {
-	now := r.now()
-	valid := func(k Key) bool { return k.Revoked.IsZero() && (k.Expires.IsZero() || now.Before(k.Expires)) }
-	if first, err := r.key(ctx, account); err == nil && valid(first) {
-		return true
+	if r.read(ctx) != nil {
+		return false
 	}
-	keys, err := r.Keys(ctx)
-	return err == nil && slices.ContainsFunc(keys, func(k Key) bool { return k.Account() == account && valid(k) })
+	_, ok := r.holder(account)
+	return ok
+}
+
+// Now is a key as it is now, with the one that issued it, and whether it is valid.
+func (r *Keyring) Now(id string) (k Key, valid bool) {
+	r.mu.RLock()
+	k, valid = r.known[id]
+	r.mu.RUnlock()
+	if !valid || !k.Revoked.IsZero() || !k.Expires.IsZero() && !r.now().Before(k.Expires) {
+		return k, false
+	}
+	if k.Issuer != "" {
+		issuer, ok := r.holder(k.Issuer)
+		if !ok {
+			return k, false
+		}
+		k.issuer = &issuer
+	}
+	return k, true
 }
 
 // Keys lists all keys, the newest first.
 func (r *Keyring) Keys(ctx context.Context) ([]Key, error) {
-	list, err := r.records.Keys(ctx)
+	if err := r.read(ctx); err != nil {
+		return nil, err
+	}
 	r.mu.RLock()
 	defer r.mu.RUnlock()
-	for i, k := range list {
-		if at, ok := r.unwritten[k.ID]; ok {
-			list[i].Revoked = at
-		}
+	list := make([]Key, len(r.order))
+	for i, id := range r.order {
+		list[i] = r.known[id]
 	}
-	return list, err
+	return list, nil
 }
 
 // Proof shows who knows the challenge that this is the keyring of the owner key, and tells nothing about the key: it is the
@@ -495,11 +648,17 @@ func (r *Keyring) Revoke(ctx context.Context, ref string) (k Key, written bool, 
 	return k, !pending, nil
 }
 
-// ForPagesOf says whether there is a valid key that pages of an origin may use.
+// ForPagesOf says whether there is a valid key that pages of an origin may use. It looks at the keys for this origin alone.
 func (r *Keyring) ForPagesOf(ctx context.Context, origin string) bool {
-	keys, err := r.Keys(ctx)
-	return err == nil && slices.ContainsFunc(keys, func(k Key) bool {
-		return k.Revoked.IsZero() && (k.Expires.IsZero() || r.now().Before(k.Expires)) && slices.Contains(k.Origins, origin)
+	if r.read(ctx) != nil {
+		return false
+	}
+	r.mu.RLock()
+	ids := r.pages[origin] // which is made anew and never changed
+	r.mu.RUnlock()
+	return slices.ContainsFunc(ids, func(id string) bool {
+		k, valid := r.Now(id)
+		return valid && (k.issuer == nil || len(k.issuer.Origins) == 0 || slices.Contains(k.issuer.Origins, origin))
 	})
 }
 
@@ -525,7 +684,7 @@ func (r *Keyring) find(ctx context.Context, ref, done string) (Key, error) {
 			found = []Key{k}
 			break
 		}
-		if k.Label == ref && k.Revoked.IsZero() && !k.Owner {
+		if k.Label == ref && k.Revoked.IsZero() && !k.Owner && k.Issuer == "" { // what a key's holder calls its keys is no name of the owner's
 			found = append(found, k)
 		}
 	}
@@ -553,7 +712,7 @@ func (r *Keyring) SignIn(ctx context.Context, secret string) (token string, expi
 	token = characters(48)
 	expires = r.now().Add(sessionLife)
 	if err := r.records.AddSession(ctx, Session{Hash: hash(token), Expires: expires}); err != nil {
-		return "", time.Time{}, fmt.Errorf("keep the session: %w", err)
+		return "", time.Time{}, storage("keep the session", err)
 	}
 	return token, expires, nil
 }
@@ -562,7 +721,7 @@ func (r *Keyring) SignIn(ctx context.Context, secret string) (token string, expi
 func (r *Keyring) CheckSession(ctx context.Context, token string) error {
 	s, err := r.records.Session(ctx, hash(token))
 	if err != nil && !errors.Is(err, ErrUnknown) {
-		return fmt.Errorf("look up the session: %w", err)
+		return storage("look up the session", err)
 	}
 	if err != nil || !r.now().Before(s.Expires) {
 		return exchange.Errorf(exchange.Unauthenticated, "signed_out", "the console is not signed in, or no longer; sign in with the owner key")

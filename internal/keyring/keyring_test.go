@@ -24,6 +24,7 @@ type memory struct {
 	groups   map[string]Group
 	full     error // what writing fails with, if it does
 	reads    int
+	listed   int
 }
 
 func (m *memory) write(do func()) error {
@@ -60,6 +61,7 @@ func (m *memory) Key(_ context.Context, id string) (Key, error) {
 func (m *memory) Keys(context.Context) ([]Key, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	m.listed++
 	return slices.Clone(m.keys), nil
 }
 
@@ -258,18 +260,22 @@ func TestUseIsNoted(t *testing.T) {
 		}
 	}
 	use()
+	r.Retry(t.Context()) // which writes it
 	first := *now
 	*now = now.Add(59 * time.Second)
 	use()
+	r.Retry(t.Context())
 	if got, _ := m.Key(t.Context(), k.ID); !got.LastUsed.Equal(first) {
 		t.Errorf("noted at %v, want %v", got.LastUsed, first)
 	}
 	*now = now.Add(time.Second)
 	m.full = errors.New("no space left")
 	use()
+	r.Retry(t.Context())
 	m.full = nil
 	*now = now.Add(time.Minute)
 	use()
+	r.Retry(t.Context())
 	if got, _ := m.Key(t.Context(), k.ID); !got.LastUsed.Equal(*now) {
 		t.Errorf("noted at %v, want %v", got.LastUsed, *now)
 	}

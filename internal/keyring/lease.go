@@ -99,22 +99,72 @@ type Lease struct {
 	ended  bool
 }
 
-// Admit counts a request of a key for a model, by the name under which it was asked for. The error says which limit was reached, and
-// when it may be tried again; the lease is there in either case, to tell how the limits stand.
-func (r *Keyring) Admit(k Key, model string) (*Lease, error) {
-	issuer := Key{}
-	if k.Issuer != "" {
-		issuer, _ = r.key(context.Background(), k.Issuer) // it was looked up with the key; without it the key was refused
+// Entry is a request that has come in, before it is known what it asks for: it takes one of the places that its key may have at once, so that
+// nobody holds bodies that will not be asked with. It is handed to [Keyring.Admit], or left. It is safe for concurrent use.
+type Entry struct {
+	ring   *Keyring
+	places []*account // that it takes; nil once they were handed over or left
+}
+
+// Enter lets a request of a key in, if there is a place for it, and room for one more in all other limits. The error says which limit was
+// reached, as that of Admit does.
+func (r *Keyring) Enter(k Key) (*Entry, error) {
+	r.counting.Lock()
+	defer r.counting.Unlock()
+	l := &Lease{ring: r, parts: new(int), bounds: r.bounds(k, r.issuerOf(k), "")}
+	if err := l.refuse(r.now(), nil, func(int) int64 { return 1 }); err != nil {
+		return nil, err
 	}
+	e := &Entry{ring: r}
+	for _, b := range l.bounds {
+		b.account.running++
+		e.places = append(e.places, b.account)
+	}
+	return e, nil
+}
+
+// Leave gives the places back, if nobody has taken them over. It may be called again, without effect, and on nil.
+func (e *Entry) Leave() {
+	if e == nil {
+		return
+	}
+	e.ring.counting.Lock()
+	defer e.ring.counting.Unlock()
+	for _, a := range e.places {
+		a.running--
+	}
+	e.places = nil
+}
+
+// issuerOf is the key that issued another; an empty one if the owner did.
+func (r *Keyring) issuerOf(k Key) Key {
+	if k.issuer != nil {
+		return *k.issuer
+	}
+	issuer, _ := r.holder(k.Issuer) // without it the key was refused
+	return issuer
+}
+
+// Admit counts a request of a key for a model, by the name under which it was asked for. It takes over the places of the entry by which it
+// came in; nil if there was none. The error says which limit was reached, and when it may be tried again; the lease is there in either case, to
+// tell how the limits stand.
+func (r *Keyring) Admit(k Key, model string, entry *Entry) (*Lease, error) {
 	l := &Lease{ring: r, parts: new(int)}
 	r.counting.Lock()
 	defer r.counting.Unlock()
 	now := r.now()
-	l.bounds = r.bounds(k, issuer, model)
+	l.bounds = r.bounds(k, r.issuerOf(k), model)
 	for _, b := range l.bounds {
 		l.limits = tightest(l.limits, b.limits)
 	}
-	if err := l.refuse(now, func(kind int) int64 {
+	var taken []*account
+	if entry != nil {
+		taken, entry.places = entry.places, nil
+	}
+	for _, a := range taken {
+		a.running-- // which comes back below, if the request is admitted
+	}
+	if err := l.refuse(now, taken, func(kind int) int64 {
 		// As for tokens, there must be room for one at least: how many the prompt has is known later.
 		return 1
 	}); err != nil {
@@ -185,8 +235,9 @@ func (a *account) count(kind int, n int64) {
 	a.changed[kind] = true
 }
 
-// refuse looks for a limit that leaves no room for so much, and of several takes the one that lasts longest. counting is held.
-func (l *Lease) refuse(now time.Time, more func(kind int) int64) error {
+// refuse looks for a limit that leaves no room for so much, and of several takes the one that lasts longest. taken are accounts of which the
+// request has had a place, which nobody else may have got meanwhile. counting is held.
+func (l *Lease) refuse(now time.Time, taken []*account, more func(kind int) int64) error {
 	var refusal *exchange.Error
 	for _, b := range l.bounds {
 		for kind := range b.account.windows {
@@ -210,7 +261,7 @@ func (l *Lease) refuse(now time.Time, more func(kind int) int64) error {
 			}
 			refusal.RetryAfter = wait
 		}
-		if b.limits.AtOnce > 0 && b.account.running >= b.limits.AtOnce && !l.admitted() && refusal == nil {
+		if b.limits.AtOnce > 0 && b.account.running >= b.limits.AtOnce && !l.admitted() && !slices.Contains(taken, b.account) && refusal == nil {
 			refusal = exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "%s may have %d requests under way at once, and has; wait for one of them to end", b.of, b.limits.AtOnce)
 			refusal.RetryAfter = time.Second
 		}
@@ -250,7 +301,7 @@ func (l *Lease) Reserve(tokens int) error {
 	if n -= l.held; n <= 0 && l.held > 0 {
 		return nil
 	}
-	if err := l.refuse(l.ring.now(), func(kind int) int64 {
+	if err := l.refuse(l.ring.now(), nil, func(kind int) int64 {
 		if kind == tokensMinute || kind == tokensDay {
 			return n
 		}
@@ -348,10 +399,8 @@ func standing(bounds []bound, now time.Time) (list []Standing) {
 
 // Standing tells how the limits of a key stand, in all and with single models.
 func (r *Keyring) Standing(ctx context.Context, k Key) (list []Standing) {
-	issuer := Key{}
-	if k.Issuer != "" {
-		issuer, _ = r.key(ctx, k.Issuer) // a key without its issuer is refused
-	}
+	_ = r.read(ctx) // who cannot be looked up has no limits to tell of
+	issuer := r.issuerOf(k)
 	r.counting.Lock()
 	defer r.counting.Unlock()
 	now := r.now()

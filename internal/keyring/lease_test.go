@@ -37,24 +37,24 @@ func refused(t *testing.T, err error, of string, after time.Duration) {
 func TestRequestsAMinute(t *testing.T) {
 	r, _, now, k := limited(t, Terms{Limits: Limits{RequestsPerMinute: 2}})
 	for i := range 2 {
-		l, err := r.Admit(k, "m")
+		l, err := r.Admit(k, "m", nil)
 		if err != nil {
 			t.Fatal(i, err)
 		}
 		l.Settle(5, 0)
 		*now = now.Add(10 * time.Second)
 	}
-	l, err := r.Admit(k, "m")
+	l, err := r.Admit(k, "m", nil)
 	refused(t, err, `the key "bot" may use 2 requests a minute, and has used 2; there is room again in 40 s`, 40*time.Second)
 	if s := l.Standing(); len(s) != 1 || s[0] != (Standing{What: "requests a minute", Limit: 2, Remaining: 0, Reset: 40 * time.Second}) {
 		t.Errorf("%+v", s)
 	}
 	l.Settle(100, 0) // of one that was refused nothing counts
 	*now = now.Add(40*time.Second - 1)
-	_, err = r.Admit(k, "m")
+	_, err = r.Admit(k, "m", nil)
 	refused(t, err, "a minute", 1)
 	*now = now.Add(1) // as it was said
-	if _, err := r.Admit(k, "m"); err != nil {
+	if _, err := r.Admit(k, "m", nil); err != nil {
 		t.Error(err)
 	}
 }
@@ -62,11 +62,11 @@ func TestRequestsAMinute(t *testing.T) {
 func TestTokensAreReservedAndSettled(t *testing.T) {
 	r, _, now, k := limited(t, Terms{Limits: Limits{TokensPerMinute: 100, PromptTokens: 70, AnswerTokens: 20, QueueShare: 30}, ByModel: map[string]Limits{"large": {AnswerTokens: 5, QueueShare: 50}}})
 	left := func() int64 { return r.Standing(t.Context(), k)[0].Remaining }
-	l, err := r.Admit(k, "m")
+	l, err := r.Admit(k, "m", nil)
 	if err != nil || l.AnswerTokens() != 20 || l.QueueShare() != 30 {
 		t.Fatal(err, l.AnswerTokens(), l.QueueShare())
 	}
-	if large, err := r.Admit(k, "large"); err != nil || large.AnswerTokens() != 5 || large.QueueShare() != 30 {
+	if large, err := r.Admit(k, "large", nil); err != nil || large.AnswerTokens() != 5 || large.QueueShare() != 30 {
 		t.Error("the tightest limits do not hold", err)
 	}
 	if err := l.Reserve(60); err != nil || left() != 40 {
@@ -76,7 +76,7 @@ func TestTokensAreReservedAndSettled(t *testing.T) {
 	if err := errors.Join(l.Reserve(60), l.Reserve(50)); err != nil || left() != 40 {
 		t.Errorf("%v, %d left after the same again", err, left())
 	}
-	other, err := r.Admit(k, "m")
+	other, err := r.Admit(k, "m", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +91,7 @@ func TestTokensAreReservedAndSettled(t *testing.T) {
 		t.Errorf("%d are left of 100 when 75 were used", left())
 	}
 	// What was reserved and not used comes back; an answer may go beyond the limit, and then nothing more does.
-	l, _ = r.Admit(k, "m")
+	l, _ = r.Admit(k, "m", nil)
 	if err := l.Reserve(20); err != nil {
 		t.Fatal(err)
 	}
@@ -99,18 +99,18 @@ func TestTokensAreReservedAndSettled(t *testing.T) {
 	if left() != 25 {
 		t.Errorf("%d are left after one that used nothing", left())
 	}
-	l, _ = r.Admit(k, "m")
+	l, _ = r.Admit(k, "m", nil)
 	l.Settle(500, 0)
-	_, err = r.Admit(k, "m")
+	_, err = r.Admit(k, "m", nil)
 	refused(t, err, "tokens a minute", time.Minute)
 	// What was reserved in a minute that is over is not given back to the next.
 	*now = now.Add(time.Minute)
-	l, err = r.Admit(k, "m")
+	l, err = r.Admit(k, "m", nil)
 	if err := errors.Join(err, l.Reserve(50)); err != nil {
 		t.Fatal(err)
 	}
 	*now = now.Add(time.Minute)
-	late, err := r.Admit(k, "m")
+	late, err := r.Admit(k, "m", nil)
 	if err := errors.Join(err, late.Reserve(30)); err != nil {
 		t.Fatal(err)
 	}
@@ -120,7 +120,7 @@ func TestTokensAreReservedAndSettled(t *testing.T) {
 	}
 	// A prompt that the limit could never take is wrong, rather than early.
 	r, _, _, k = limited(t, Terms{Limits: Limits{TokensPerMinute: 100}})
-	l, _ = r.Admit(k, "m")
+	l, _ = r.Admit(k, "m", nil)
 	if err := l.Reserve(101); err == nil || exchange.AsError(err).Kind != exchange.Invalid || !strings.Contains(err.Error(), "can never be read") {
 		t.Error(err)
 	}
@@ -129,42 +129,42 @@ func TestTokensAreReservedAndSettled(t *testing.T) {
 func TestSeveralLimitsAtOnce(t *testing.T) {
 	r, _, now, k := limited(t, Terms{Limits: Limits{RequestsPerMinute: 1, RequestsPerDay: 3}, ByModel: map[string]Limits{"large": {RequestsPerDay: 1}}})
 	*now = time.Date(2031, 5, 6, 23, 0, 0, 0, time.Local)
-	if _, err := r.Admit(k, "large"); err != nil {
+	if _, err := r.Admit(k, "large", nil); err != nil {
 		t.Fatal(err)
 	}
 	// Of two that are reached the one that lasts longer is told, so that trying again then succeeds.
-	_, err := r.Admit(k, "large")
+	_, err := r.Admit(k, "large", nil)
 	refused(t, err, `the key "bot" with model "large" may use 1 requests a day, and has used 1; there is room again in 1 h 0 min`, time.Hour)
-	_, err = r.Admit(k, "small")
+	_, err = r.Admit(k, "small", nil)
 	refused(t, err, `the key "bot" may use 1 requests a minute`, time.Minute)
 	*now = now.Add(time.Minute)
-	if _, err := r.Admit(k, "small"); err != nil {
+	if _, err := r.Admit(k, "small", nil); err != nil {
 		t.Error(err)
 	}
 	*now = now.Add(59 * time.Minute) // the next day
-	if _, err := r.Admit(k, "large"); err != nil {
+	if _, err := r.Admit(k, "large", nil); err != nil {
 		t.Error(err)
 	}
 }
 
 func TestRequestsAtOnce(t *testing.T) {
 	r, _, _, k := limited(t, Terms{Limits: Limits{AtOnce: 2}})
-	one, err1 := r.Admit(k, "m")
-	two, err2 := r.Admit(k, "m")
+	one, err1 := r.Admit(k, "m", nil)
+	two, err2 := r.Admit(k, "m", nil)
 	if err := errors.Join(err1, err2); err != nil {
 		t.Fatal(err)
 	}
 	part := one.Part() // of the same request
-	_, err := r.Admit(k, "m")
+	_, err := r.Admit(k, "m", nil)
 	refused(t, err, "2 requests under way at once", time.Second)
 	if err := two.Reserve(10); err != nil {
 		t.Errorf("one that was admitted is refused: %v", err)
 	}
 	one.Settle(1, 0)
-	_, err = r.Admit(k, "m")
+	_, err = r.Admit(k, "m", nil)
 	refused(t, err, "at once", time.Second)
 	part.Settle(1, 0)
-	if _, err := r.Admit(k, "m"); err != nil {
+	if _, err := r.Admit(k, "m", nil); err != nil {
 		t.Error(err)
 	}
 }
@@ -172,7 +172,7 @@ func TestRequestsAtOnce(t *testing.T) {
 // What was used counts after a restart, and after a key was replaced; a clock that is set back keeps nobody waiting longer than the limit's time.
 func TestUseOutlivesARestart(t *testing.T) {
 	r, m, now, k := limited(t, Terms{Limits: Limits{RequestsPerMinute: 2}})
-	if _, err := r.Admit(k, "m"); err != nil {
+	if _, err := r.Admit(k, "m", nil); err != nil {
 		t.Fatal(err)
 	}
 	m.full = errors.New("the disk is full")
@@ -192,13 +192,13 @@ func TestUseOutlivesARestart(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := next.Admit(replaced, "m"); err != nil {
+	if _, err := next.Admit(replaced, "m", nil); err != nil {
 		t.Error(err)
 	}
-	_, err = next.Admit(k, "m")
+	_, err = next.Admit(k, "m", nil)
 	refused(t, err, "has used 2", time.Minute)
 	*now = now.Add(-time.Hour)
-	_, err = next.Admit(k, "m")
+	_, err = next.Admit(k, "m", nil)
 	refused(t, err, "has used 2", time.Minute)
 }
 
@@ -322,7 +322,7 @@ func TestCountingTogether(t *testing.T) {
 	for range 100 {
 		go func() {
 			for range 20 {
-				l, err := r.Admit(k, "m")
+				l, err := r.Admit(k, "m", nil)
 				if err == nil {
 					err = l.Reserve(10)
 				}
@@ -362,7 +362,7 @@ func BenchmarkCheck(b *testing.B) {
 func BenchmarkLimits(b *testing.B) {
 	r, _, _, k := limited(b, Terms{Limits: Limits{RequestsPerMinute: 1 << 30, RequestsPerDay: 1 << 30, TokensPerMinute: 1 << 30, TokensPerDay: 1 << 30, AtOnce: 100}, ByModel: map[string]Limits{"m": {TokensPerDay: 1 << 30}}})
 	for b.Loop() {
-		l, err := r.Admit(k, "m")
+		l, err := r.Admit(k, "m", nil)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -386,7 +386,7 @@ func TestIssuedKeysMakeRoom(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := r.Admit(k, "m"); err != nil {
+		if _, err := r.Admit(k, "m", nil); err != nil {
 			t.Fatal(err)
 		}
 	}

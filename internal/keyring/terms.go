@@ -69,6 +69,12 @@ type LimitField struct {
 
 const mostLimit = 1 << 40
 
+// Bounds of the lists in a key's terms, which are looked through at each request.
+const (
+	mostEntries = 64
+	longEntry   = 256 // bytes
+)
+
 func (l Limits) check(at string) error {
 	for _, f := range l.Fields() {
 		switch {
@@ -83,6 +89,20 @@ func (l Limits) check(at string) error {
 
 // check reports what is wrong with terms, as an [exchange.Error]. It tidies the label up.
 func (t *Terms) check() error {
+	for _, list := range []struct {
+		param string
+		n     int
+		texts []string
+	}{{"models", len(t.Models), t.Models}, {"endpoints", len(t.Endpoints), t.Endpoints}, {"origins", len(t.Origins), t.Origins}, {"addresses", len(t.Addresses), nil}, {"limits_by_model", len(t.ByModel), sortedKeys(t.ByModel)}} {
+		if list.n > mostEntries {
+			return exchange.InvalidParam(list.param, "%s has %d entries; a key may have %d", list.param, list.n, mostEntries)
+		}
+		for i, text := range list.texts {
+			if len(text) > longEntry {
+				return exchange.InvalidParam(list.param, "%s[%d] has %d bytes; %d are possible", list.param, i, len(text), longEntry)
+			}
+		}
+	}
 	t.Label = strings.TrimSpace(t.Label)
 	if !printable(t.Label) {
 		return exchange.InvalidParam("label", "a key needs a label of 1 to 100 printable characters, to tell it from the others")

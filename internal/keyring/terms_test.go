@@ -74,7 +74,7 @@ func TestBudgets(t *testing.T) {
 	r, m, now, k := limited(t, Terms{Limits: Limits{CostPerMonth: 50}})
 	*now = time.Date(2031, 1, 31, 23, 0, 0, 0, time.Local)
 	spend := func(cost int64) error {
-		l, err := r.Admit(k, "m")
+		l, err := r.Admit(k, "m", nil)
 		if err == nil {
 			l.Settle(10, cost)
 		}
@@ -97,14 +97,14 @@ func TestBudgets(t *testing.T) {
 	if err := again.Load(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := again.Admit(k, "m"); err == nil {
+	if _, err := again.Admit(k, "m", nil); err == nil {
 		t.Error("after a restart the budget is there again")
 	}
 	if s := again.Standing(t.Context(), k); len(s) != 1 || s[0].What != CostAMonth || s[0].Limit != 500_000 || s[0].Remaining != 0 {
 		t.Errorf("it stands so: %+v", s)
 	}
 	*now = now.Add(time.Hour)
-	if _, err := again.Admit(k, "m"); err != nil {
+	if _, err := again.Admit(k, "m", nil); err != nil {
 		t.Errorf("in the next month: %v", err)
 	}
 }

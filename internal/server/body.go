@@ -3,6 +3,7 @@ package server
 import (
 	"bytes"
 	"compress/gzip"
+	"context"
 	"errors"
 	"io"
 	"mime"
@@ -19,9 +20,12 @@ import (
 
 // body reads a request's body, up to the limit, and unpacks it if it is compressed.
 func body(c *gin.Context) ([]byte, error) {
-	raw, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	raw, err := readAll(c, http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
 	if err == nil {
-		raw, err = unpacked(c.GetHeader("Content-Encoding"), raw)
+		raw, err = unpacked(c, c.GetHeader("Content-Encoding"), raw)
+	}
+	if err == nil && c.Request.Context().Err() != nil {
+		err = context.Cause(c.Request.Context()) // nobody waits for what would be made of it
 	}
 	c.Set(bodyKey, raw) // for the owner to look at, if it is refused
 	var tooLarge *http.MaxBytesError
@@ -33,7 +37,7 @@ func body(c *gin.Context) ([]byte, error) {
 }
 
 // unpacked undoes a compression of a body (RFC 9110, section 8.4), as far as the limit of bodies.
-func unpacked(encoding string, raw []byte) ([]byte, error) {
+func unpacked(c *gin.Context, encoding string, raw []byte) ([]byte, error) {
 	wrong := func(err error) error {
 		return exchange.Errorf(exchange.Invalid, "invalid_encoding", "the body is not what its Content-Encoding %q says: %v", encoding, err)
 	}
@@ -58,8 +62,11 @@ func unpacked(encoding string, raw []byte) ([]byte, error) {
 	default:
 		return nil, exchange.Errorf(exchange.Invalid, "unsupported_encoding", "the body has the Content-Encoding %q; gzip and zstd are understood, or none", encoding)
 	}
-	plain, err := io.ReadAll(io.LimitReader(r, maxBody+1))
+	plain, err := readAll(c, io.LimitReader(r, maxBody+1))
+	var full *exchange.Error
 	switch {
+	case errors.As(err, &full):
+		return nil, full
 	case err != nil:
 		return nil, wrong(err)
 	case len(plain) > maxBody:

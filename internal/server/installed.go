@@ -217,9 +217,10 @@ func (s *Server) ready(c *gin.Context) {
 		c.String(http.StatusOK, "ready\n")
 		return
 	}
-	m, err := s.Gate.Catalog.Find(name)
-	if err != nil {
-		fail(c, err)
+	m, ok := s.Gate.Catalog.Known(name)
+	if !ok {
+		// A stranger is told nothing of the models that there are.
+		fail(c, exchange.Errorf(exchange.Unavailable, "model_not_loaded", "model %q is not loaded", name))
 		return
 	}
 	switch s.Gate.Loader.Status(m.Path).State {
@@ -228,6 +229,6 @@ func (s *Server) ready(c *gin.Context) {
 	case native.Loading:
 		fail(c, exchange.Errorf(exchange.Unavailable, "model_loading", "model %q is being loaded", name))
 	default:
-		fail(c, exchange.Errorf(exchange.Unavailable, "model_not_loaded", "model %q is not loaded; the first request loads it, or models.keep_loaded", name))
+		fail(c, exchange.Errorf(exchange.Unavailable, "model_not_loaded", "model %q is not loaded", name))
 	}
 }

@@ -23,6 +23,7 @@ const (
 	progressKey = "progress"
 	standingKey = "standing"
 	bodyKey     = "body"
+	begunKey    = "begun"
 )
 
 // identify gives the request its id.
@@ -75,7 +76,7 @@ func (s *Server) log(c *gin.Context) {
 // in the log.
 func (s *Server) noteRefused(c *gin.Context, err error) {
 	caller, known := c.Get(callerKey)
-	_, begun := c.Get(standingKey)
+	_, begun := c.Get(begunKey)
 	style, asks := styleOf(c.FullPath())
 	if known && asks && !begun && c.Request.Method == http.MethodPost {
 		s.Gate.Refuse(caller.(keyring.Key), origin(c, style), err)

@@ -27,12 +27,28 @@ type pacedBody struct {
 	io.ReadCloser
 	control  *http.ResponseController
 	patience time.Duration
+	begun    time.Time
+	came     int64
 }
+
+// slowest is how many bytes a second a body has to come with, once it has come for twice as long as it may stall: a byte now and then would keep it for
+// ever.
+const slowest = 4 << 10
 
 func (b *pacedBody) Read(p []byte) (n int, err error) {
 	// Where there is no connection to set a deadline for, as in tests of handlers, nothing can stall.
-	_ = b.control.SetReadDeadline(time.Now().Add(b.patience))
+	now := time.Now()
+	if b.begun.IsZero() {
+		b.begun = now
+	}
+	deadline, late := now.Add(b.patience), b.begun.Add(2*b.patience+time.Duration(b.came/slowest)*time.Second)
+	slow := late.Before(deadline)
+	if slow {
+		deadline = late
+	}
+	_ = b.control.SetReadDeadline(deadline)
 	n, err = b.ReadCloser.Read(p)
+	b.came += int64(n)
 	if err == io.EOF {
 		// Later reads only look whether the client is still there. After an error they fail too, so that the server does not
 		// wait for the rest of the body before it answers.
@@ -40,6 +56,9 @@ func (b *pacedBody) Read(p []byte) (n int, err error) {
 	}
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		err = exchange.Errorf(exchange.Invalid, "body_incomplete", "the body stopped to come: nothing of it arrived for %s", b.patience)
+		if slow {
+			err = exchange.Errorf(exchange.Invalid, "body_incomplete", "the body comes too slowly: %d bytes in %s; after %s it has to have come with %d bytes a second", b.came, time.Since(b.begun).Round(time.Second), 2*b.patience, slowest)
+		}
 	}
 	return n, err
 }

@@ -49,6 +49,8 @@ type Options struct {
 	// Patience is how long a client may leave a body unfinished, or an answer untaken, without any of it moving; 30 seconds if
 	// zero.
 	Patience time.Duration
+	// Bodies is how many bytes of request bodies are held at once; 256 MiB if zero.
+	Bodies int64
 	// Grace is how long running answers may go on when the server stops; 10 seconds if zero.
 	Grace time.Duration
 }
@@ -74,6 +76,7 @@ type Server struct {
 	addresses []net.Addr
 	front     atomic.Pointer[front]
 	refused   refusals
+	intake    *intake
 	failed    failures
 	mishaps   mishaps
 	started   time.Time
@@ -107,7 +110,7 @@ func New(o Options, addresses ...net.Addr) *Server {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{Options: o, addresses: addresses, started: time.Now(), ending: context.Background()}
+	s := &Server{Options: o, intake: newIntake(o.Bodies), addresses: addresses, started: time.Now(), ending: context.Background()}
 	s.Expose(o.Exposure)
 	return s
 }
@@ -144,7 +147,7 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	if err := r.SetTrustedProxies(trusted); err != nil { // none, unless they are named
 		s.Log.Warn("the trusted proxies cannot be used", "error", err.Error())
 	}
-	r.Use(s.identify, s.log, s.patient, s.survive, s.onlyApplications, s.shareWithBrowsers, s.checkHost)
+	r.Use(s.identify, s.log, s.patient, s.hold, s.survive, s.onlyApplications, s.shareWithBrowsers, s.checkHost)
 	r.NoRoute(s.noRoute)
 	r.NoMethod(func(c *gin.Context) {
 		fail(c, exchange.Errorf(exchange.MethodNotAllowed, "method_not_allowed", "%s does not take %s; it takes %s", c.Request.URL.Path, c.Request.Method, c.Writer.Header().Get("Allow")))
@@ -159,16 +162,16 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	v1 := r.Group("/v1", s.admit)
 	v1.GET("/models", s.listModels)
 	v1.GET("/models/:id", s.showModel)
-	v1.POST("/chat/completions", s.chat)
-	v1.POST("/completions", s.complete)
-	v1.POST("/generate", s.generate)
-	v1.POST("/embeddings", s.embed)
-	v1.POST("/images/:what", s.passOn(dialect.Images))
-	v1.POST("/audio/:what", s.passOn(dialect.Audio))
-	v1.POST("/moderations", s.passOn(dialect.Moderations))
-	v1.POST("/responses", s.respond)
-	v1.POST("/responses/input_tokens", s.countInput)
-	v1.POST("/responses/compact", s.compact)
+	v1.POST("/chat/completions", s.enter, s.chat)
+	v1.POST("/completions", s.enter, s.complete)
+	v1.POST("/generate", s.enter, s.generate)
+	v1.POST("/embeddings", s.enter, s.embed)
+	v1.POST("/images/:what", s.enter, s.passOn(dialect.Images))
+	v1.POST("/audio/:what", s.enter, s.passOn(dialect.Audio))
+	v1.POST("/moderations", s.enter, s.passOn(dialect.Moderations))
+	v1.POST("/responses", s.enter, s.respond)
+	v1.POST("/responses/input_tokens", s.enter, s.countInput)
+	v1.POST("/responses/compact", s.enter, s.compact)
 	v1.GET("/responses/:id", s.showResponse)
 	v1.DELETE("/responses/:id", s.deleteResponse)
 	v1.POST("/responses/:id/cancel", s.cancelResponse)

@@ -27,7 +27,7 @@ func (s *Server) signIn(c *gin.Context) {
 	key, _ := o.String("key")
 	token, expires, err := s.Gate.Keys.SignIn(c.Request.Context(), key)
 	if err != nil {
-		fail(c, err)
+		fail(c, s.failed.slow(c, err))
 		return
 	}
 	s.setCookie(c, token, time.Until(expires))

@@ -33,10 +33,16 @@ func (s *Server) unknown(c *gin.Context, fields []string) {
 // origin says where an exchange in a style comes from.
 func origin(c *gin.Context, style dialect.Style) gate.Origin {
 	agent := c.Request.UserAgent()
-	var standing atomic.Pointer[[]keyring.Standing] // the exchange may outlive the request
+	c.Set(begunKey, true)
+	return gate.Origin{Entry: entryOf(c), ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.ClientIP(), Agent: agent[:min(len(agent), longAgent)], Trace: traceparent(c), Via: via(c), Header: c.GetHeader,
+		Standing: noteStanding(c)}
+}
+
+// noteStanding has the limits as they are told shown in the answer's headers. The exchange that tells them may outlive the request.
+func noteStanding(c *gin.Context) func([]keyring.Standing) {
+	var standing atomic.Pointer[[]keyring.Standing]
 	c.Set(standingKey, &standing)
-	return gate.Origin{ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.ClientIP(), Agent: agent[:min(len(agent), longAgent)], Trace: traceparent(c), Via: via(c), Header: c.GetHeader,
-		Standing: func(s []keyring.Standing) { standing.Store(&s) }}
+	return func(s []keyring.Standing) { standing.Store(&s) }
 }
 
 // traceparent is the place in a trace that a request came with, if it is one (W3C Trace Context, section 3.2).

@@ -19,7 +19,7 @@ func (s *Store) PutGroup(ctx context.Context, g keyring.Group) error {
 
 // Groups lists the groups in the order of their names.
 func (s *Store) Groups(ctx context.Context) (list []keyring.Group, err error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, limits FROM groups ORDER BY name`)
+	rows, err := s.reader.QueryContext(ctx, `SELECT name, limits FROM groups ORDER BY name`)
 	if err != nil {
 		return nil, told(err)
 	}

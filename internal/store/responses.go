@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -53,9 +54,10 @@ func unpack(r *kept.Response, doc []byte) (err error) {
 	return nil
 }
 
-// PutResponse keeps a response, in the place of one with the same id. The oldest of its key make room for it, those that have not
+// PutResponse keeps a response, in the place of one with the same id. The oldest of its payer make room for it, those that have not
 // ended apart.
 func (s *Store) PutResponse(ctx context.Context, r kept.Response) error {
+	payer := cmp.Or(r.Payer, r.Key)
 	doc, err := pack(r)
 	switch {
 	case err != nil:
@@ -68,15 +70,15 @@ func (s *Store) PutResponse(ctx context.Context, r kept.Response) error {
 		return told(err)
 	}
 	defer tx.Rollback() //nolint:errcheck // it has no effect after Commit
-	if _, err := tx.ExecContext(ctx, `INSERT INTO responses (id, key, created, ended, background, previous, doc, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+	if _, err := tx.ExecContext(ctx, `INSERT INTO responses (id, key, payer, created, ended, background, previous, doc, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (id) DO UPDATE SET ended = excluded.ended, doc = excluded.doc, bytes = excluded.bytes`,
-		r.ID, r.Key, r.Created.Unix(), r.Ended, r.Background, r.Previous, doc, len(doc)); err != nil {
+		r.ID, r.Key, payer, r.Created.Unix(), r.Ended, r.Background, r.Previous, doc, len(doc)); err != nil {
 		return told(err)
 	}
 	// Whatever lies beyond the space, counted from the newest on.
 	if _, err := tx.ExecContext(ctx, `DELETE FROM responses WHERE ended = 1 AND id IN (
-		SELECT id FROM (SELECT id, sum(bytes) OVER (ORDER BY id = ?1 DESC, created DESC, rowid DESC) AS total FROM responses WHERE key = ?2) WHERE total > ?3)`,
-		r.ID, r.Key, s.limits.Load().Space); err != nil {
+		SELECT id FROM (SELECT id, sum(bytes) OVER (ORDER BY id = ?1 DESC, created DESC, rowid DESC) AS total FROM responses WHERE payer = ?2) WHERE total > ?3)`,
+		r.ID, payer, s.limits.Load().Space); err != nil {
 		return told(err)
 	}
 	return told(tx.Commit())
@@ -87,7 +89,7 @@ func (s *Store) Response(ctx context.Context, id string) (kept.Response, error) 
 	r := kept.Response{ID: id}
 	var created int64
 	var doc []byte
-	err := s.db.QueryRowContext(ctx, `SELECT key, created, ended, background, previous, doc FROM responses WHERE id = ?`, id).
+	err := s.reader.QueryRowContext(ctx, `SELECT key, created, ended, background, previous, doc FROM responses WHERE id = ?`, id).
 		Scan(&r.Key, &created, &r.Ended, &r.Background, &r.Previous, &doc)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, kept.ErrMissing

@@ -8,12 +8,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -53,7 +51,7 @@ func Open(path string, responses kept.Limits) (*Store, error) {
 	}
 	// One connection: SQLite has one writer, and waiting for it here is fair and cannot time out.
 	db.SetMaxOpenConns(1)
-	if err := errors.Join(migrate(db), readable(db)); err != nil {
+	if err := errors.Join(migrate(db, path), readable(db)); err != nil {
 		return nil, errors.Join(fmt.Errorf("database %s: %w", path, told(err)), db.Close())
 	}
 	options["_pragma"] = append(options["_pragma"], "query_only(1)")
@@ -88,46 +86,6 @@ func readable(db *sql.DB) error {
 // Close closes the database.
 func (s *Store) Close() error { return errors.Join(s.reader.Close(), s.db.Close()) }
 
-// migrate runs the numbered scripts that the database has not seen. A database from a newer gate is refused.
-func migrate(db *sql.DB) error {
-	var version int
-	if err := db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
-		return err
-	}
-	scripts, err := fs.Glob(migrations, "migrations/*.sql")
-	if err != nil {
-		return err
-	}
-	if version > len(scripts) {
-		return fmt.Errorf("its schema has version %d, this gate knows versions up to %d; use the newer gate that made it", version, len(scripts))
-	}
-	for i, name := range scripts[version:] {
-		script, err := migrations.ReadFile(name)
-		if err != nil {
-			return err
-		}
-		number := version + i + 1
-		if !strings.HasPrefix(filepath.Base(name), fmt.Sprintf("%04d_", number)) {
-			return fmt.Errorf("migration %d is called %s", number, name)
-		}
-		tx, err := db.Begin()
-		if err != nil {
-			return err
-		}
-		_, err = tx.Exec(string(script))
-		if err == nil {
-			_, err = tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", number))
-		}
-		if err != nil {
-			return errors.Join(fmt.Errorf("migration %s: %w", name, err), tx.Rollback())
-		}
-		if err := tx.Commit(); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // ErrDamaged is for a database that cannot be read.
 var ErrDamaged = errors.New("the database is damaged")
 
@@ -140,6 +98,8 @@ func told(err error) error {
 	switch e.Code() & 0xff {
 	case codes.SQLITE_FULL:
 		return &exchange.Error{Kind: exchange.Unavailable, Code: "storage_full", Message: "the disk with the gate's data folder is full, so this could not be stored; free some of it and try again", Err: err}
+	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
+		return &exchange.Error{Kind: exchange.Unavailable, Code: "storage_failed", Message: "another program has the gate's database locked, so this could not be stored; try again", RetryAfter: time.Second, Err: err}
 	case codes.SQLITE_IOERR, codes.SQLITE_READONLY, codes.SQLITE_CANTOPEN:
 		return &exchange.Error{Kind: exchange.Unavailable, Code: "storage_failed", Message: "the gate's database cannot be written; the gate's log says why", Err: err}
 	case codes.SQLITE_CORRUPT, codes.SQLITE_NOTADB:
@@ -244,7 +204,7 @@ func scanKey(row interface{ Scan(...any) error }) (k keyring.Key, err error) {
 
 // Counts lists what was used of limits.
 func (s *Store) Counts(ctx context.Context) (list []keyring.Counts, err error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT account, what, begun, used FROM counts`)
+	rows, err := s.reader.QueryContext(ctx, `SELECT account, what, begun, used FROM counts`)
 	if err != nil {
 		return nil, err
 	}
@@ -279,7 +239,7 @@ func (s *Store) PutCounts(ctx context.Context, list []keyring.Counts) error {
 
 // Key returns a key, or keyring.ErrUnknown.
 func (s *Store) Key(ctx context.Context, id string) (keyring.Key, error) {
-	k, err := scanKey(s.db.QueryRowContext(ctx, `SELECT `+keyColumns+` FROM keys WHERE id = ?`, id))
+	k, err := scanKey(s.reader.QueryRowContext(ctx, `SELECT `+keyColumns+` FROM keys WHERE id = ?`, id))
 	if errors.Is(err, sql.ErrNoRows) {
 		return keyring.Key{}, keyring.ErrUnknown
 	}
@@ -288,7 +248,7 @@ func (s *Store) Key(ctx context.Context, id string) (keyring.Key, error) {
 
 // Keys lists all keys, the newest first.
 func (s *Store) Keys(ctx context.Context) ([]keyring.Key, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT `+keyColumns+` FROM keys ORDER BY created DESC, rowid DESC`)
+	rows, err := s.reader.QueryContext(ctx, `SELECT `+keyColumns+` FROM keys ORDER BY created DESC, rowid DESC`)
 	if err != nil {
 		return nil, err
 	}
@@ -309,7 +269,7 @@ func (s *Store) RevokeKey(ctx context.Context, id string, at time.Time) error {
 	return s.exec(ctx, `UPDATE keys SET revoked = ? WHERE id = ?`, seconds(at), id)
 }
 
-// DropKey forgets a key, and what was counted of it.
+// DropKey forgets a key, what was counted of it, and its responses.
 func (s *Store) DropKey(ctx context.Context, id string) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
@@ -321,6 +281,9 @@ func (s *Store) DropKey(ctx context.Context, id string) error {
 	}
 	// What was counted with single models stands under the key's identifier, a slash, and the model.
 	if _, err := tx.ExecContext(ctx, `DELETE FROM counts WHERE account = ?1 OR substr(account, 1, length(?1) + 1) = ?1 || '/'`, id); err != nil {
+		return told(err)
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM responses WHERE key = ?`, id); err != nil {
 		return told(err)
 	}
 	return told(tx.Commit())
@@ -342,7 +305,7 @@ func (s *Store) AddSession(ctx context.Context, session keyring.Session) error {
 // Session returns a session, or keyring.ErrUnknown.
 func (s *Store) Session(ctx context.Context, hash []byte) (keyring.Session, error) {
 	var expires int64
-	err := s.db.QueryRowContext(ctx, `SELECT expires FROM sessions WHERE hash = ?`, hash).Scan(&expires)
+	err := s.reader.QueryRowContext(ctx, `SELECT expires FROM sessions WHERE hash = ?`, hash).Scan(&expires)
 	if errors.Is(err, sql.ErrNoRows) {
 		return keyring.Session{}, keyring.ErrUnknown
 	}

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -226,6 +227,122 @@ func TestMigrationsAreNumbered(t *testing.T) {
 	}
 	if _, err := s.Key(t.Context(), "none"); !errors.Is(err, keyring.ErrUnknown) || errors.Is(err, sql.ErrNoRows) {
 		t.Errorf("a key that does not exist: %v", err)
+	}
+}
+
+// An older database is brought up to date when nobody else has it open, with a copy set aside. What was stored uncompressed does not count for
+// what it was, so that the first response after that has room beside it.
+func TestUpgrade(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	limits := kept.Limits{Age: 30 * 24 * time.Hour, Space: 100_000}
+	old, err := sql.Open("sqlite", location(path, nil))
+	if err != nil {
+		t.Fatal(err)
+	}
+	scripts, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	const before = 11
+	for _, name := range scripts[:before] {
+		script, err := migrations.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := old.Exec(string(script)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	long := `{"input":[],"body":{"x":"` + strings.Repeat("boats ", 10_000) + `"},"events":[]}`
+	for i, statement := range []string{
+		`PRAGMA journal_mode = WAL`, fmt.Sprintf(`PRAGMA user_version = %d`, before),
+		`INSERT INTO keys (id, label, hash, owner, models, created, last_used, revoked, issuer) VALUES ('child', 'x', x'00', 0, '[]', 1, 0, 0, 'parent')`,
+		`INSERT INTO responses (id, key, created, ended, background, previous, doc, bytes) VALUES ('one', 'child', 1, 1, 0, '', CAST('` + long + `' AS BLOB), ` + fmt.Sprint(len(long)) + `)`,
+		`INSERT INTO responses (id, key, created, ended, background, previous, doc, bytes) VALUES ('two', 'parent', 2, 1, 0, '', CAST('` + long + `' AS BLOB), ` + fmt.Sprint(len(long)) + `)`,
+		`INSERT INTO responses (id, key, created, ended, background, previous, doc, bytes) VALUES ('damaged', 'parent', 2, 1, 0, '', CAST('{"input"' AS BLOB), 8)`,
+	} {
+		if _, err := old.Exec(statement); err != nil {
+			t.Fatalf("%d: %v", i, err)
+		}
+	}
+	if s, err := Open(path, limits); err == nil || !strings.Contains(err.Error(), "stop that gate first") {
+		t.Fatalf("beside a gate that has it open: %v, %v", s, err)
+	}
+	if err := old.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s := open(t, path)
+	s.Limit(limits)
+	copied, err := sql.Open("sqlite", location(copyOf(path, before), nil))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer copied.Close()
+	var version, n int
+	if err := errors.Join(copied.QueryRow(`PRAGMA user_version`).Scan(&version), copied.QueryRow(`SELECT count(*) FROM responses`).Scan(&n)); err != nil || version != before || n != 3 {
+		t.Errorf("the copy has version %d and %d responses, %v", version, n, err)
+	}
+	if info, err := os.Stat(copyOf(path, before)); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the copy: %v, %v", info.Mode(), err)
+	}
+	if err := s.PutResponse(t.Context(), kept.Response{ID: "three", Key: "parent", Created: time.Now(), Ended: true, Input: []byte("[]"), Body: []byte("{}"), Events: []byte("[]")}); err != nil {
+		t.Fatal(err)
+	}
+	for _, id := range []string{"one", "two", "three"} {
+		if r, err := s.Response(t.Context(), id); err != nil || id != "three" && len(r.Body) < 60_000 {
+			t.Errorf("%s: %v", id, err)
+		}
+	}
+	if _, err := s.Response(t.Context(), "damaged"); !errors.Is(err, kept.ErrDamaged) {
+		t.Errorf("a damaged one: %v", err)
+	}
+	var payer string
+	if err := s.db.QueryRow(`SELECT payer FROM responses WHERE id = 'one'`).Scan(&payer); err != nil || payer != "parent" {
+		t.Errorf("the space of a derived key's response is %q's, %v", payer, err)
+	}
+}
+
+// While another program has the database locked, what only reads waits for nothing, and what writes fails as something that may pass.
+func TestLockedByAnother(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, path)
+	if _, err := s.db.Exec(`PRAGMA busy_timeout = 50`); err != nil {
+		t.Fatal(err)
+	}
+	r := keyring.New(s, slog.New(slog.DiscardHandler))
+	secret, k, err := r.Issue(t.Context(), keyring.Terms{Label: "x"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := sql.Open("sqlite", location(path, nil))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	other.SetMaxOpenConns(1)
+	if _, err := other.Exec(`BEGIN IMMEDIATE`); err != nil {
+		t.Fatal(err)
+	}
+	_, _, err = r.Issue(t.Context(), keyring.Terms{Label: "y"})
+	if e := exchange.AsError(err); e.Code != "storage_failed" || e.Kind != exchange.Unavailable {
+		t.Errorf("a key that cannot be kept: %v", err)
+	}
+	again := keyring.New(s, slog.New(slog.DiscardHandler)) // which knows no key yet
+	if _, err := again.Check(t.Context(), secret); err != nil {
+		t.Errorf("a key that is looked up: %v", err)
+	}
+	if _, written, err := again.Revoke(t.Context(), k.ID); err != nil || written {
+		t.Errorf("a revocation: %t, %v", written, err)
+	}
+	if _, err := again.Check(t.Context(), secret); err == nil {
+		t.Error("the revoked key is valid")
+	}
+	if _, err := other.Exec(`ROLLBACK`); err != nil {
+		t.Fatal(err)
+	}
+	again.Retry(t.Context())
+	if kept, err := s.Key(t.Context(), k.ID); err != nil || kept.Revoked.IsZero() {
+		t.Errorf("after that: %+v, %v", kept, err)
 	}
 }
 

@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"net/url"
 	"slices"
@@ -31,11 +30,20 @@ type Object struct {
 // state is shared by the objects of a body.
 type state struct {
 	err     error
+	objects int  // that were read
 	lenient bool // whether a text may stand for what is written in it: "false", "0.2", "[…]"
 }
 
-// maxDepth bounds the nesting of a body.
-const maxDepth = 100
+// Bounds of a body, beside its length: what is made of it must not take many times as much.
+const (
+	maxDepth   = 100
+	maxFields  = 4096    // of an object that is read field by field
+	maxKeys    = 1 << 16 // of any object
+	maxObjects = 1 << 16 // that are read field by field
+	maxItems   = 1 << 16 // of a list of objects
+)
+
+func tooDeep() error { return notJSON("the body is nested more than %d deep", maxDepth) }
 
 // Parse reads a body that must be one JSON object. The error is an [exchange.Error] of kind Invalid.
 func Parse(body []byte) (*Object, error) { return parseWith(body, &state{}) }
@@ -84,61 +92,22 @@ func notJSON(format string, args ...any) error {
 
 // checkSyntax makes sure that body is one JSON value, not nested too deep, with no key twice in an object.
 func checkSyntax(body []byte) error {
-	if json.Valid(body) && plain(body) {
-		return nil
+	if json.Valid(body) {
+		return check(body)
 	}
-	return slowSyntax(body)
-}
-
-// slowSyntax says what is wrong with a body, if anything is.
-func slowSyntax(body []byte) error {
-	d := json.NewDecoder(bytes.NewReader(body))
-	d.UseNumber() // a number beyond float64 is the reader's to refuse, under its name
-	type level struct {
-		keys    map[string]bool // nil in an array
-		wantKey bool
-	}
-	var open []level
-	for first := true; first || len(open) > 0; first = false {
-		tok, err := d.Token()
-		if err != nil {
-			return syntaxError(err, body)
-		}
-		if n := len(open); n > 0 && open[n-1].keys != nil {
-			top := &open[n-1]
-			if key, ok := tok.(string); ok && top.wantKey {
-				if top.keys[key] {
-					return notJSON("the key %q appears twice in one object", key)
-				}
-				top.keys[key] = true
-				top.wantKey = false
-				continue
-			}
-			top.wantKey = true
-		}
-		switch tok {
-		case json.Delim('{'):
-			open = append(open, level{keys: map[string]bool{}, wantKey: true})
-		case json.Delim('['):
-			open = append(open, level{})
-		case json.Delim('}'), json.Delim(']'):
-			open = open[:len(open)-1]
-		}
-		if len(open) > maxDepth {
-			return notJSON("the body is nested more than %d deep", maxDepth)
-		}
-	}
-	if _, err := d.Token(); err != io.EOF {
-		return notJSON("there is more after the JSON object, at byte %d", d.InputOffset())
-	}
-	return nil
+	// Unmarshal looks at the syntax first, and makes nothing of a body in which that is wrong.
+	return syntaxError(json.Unmarshal(body, new(json.RawMessage)), body)
 }
 
 func syntaxError(err error, body []byte) error {
 	var syntax *json.SyntaxError
 	switch {
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.As(err, &syntax) && strings.Contains(syntax.Error(), "unexpected end"):
 		return notJSON("the body is not JSON: it ends too early, after %d bytes", len(body))
+	case errors.As(err, &syntax) && strings.Contains(syntax.Error(), "max depth"):
+		return tooDeep()
+	case errors.As(err, &syntax) && strings.Contains(syntax.Error(), "after top-level value"):
+		return notJSON("there is more after the JSON object, at byte %d", syntax.Offset)
 	case errors.As(err, &syntax):
 		// The offset is that of the byte at fault, or of the one after it: the decoder counts in both ways.
 		for _, at := range []int{int(syntax.Offset) - 1, int(syntax.Offset)} {
@@ -164,9 +133,18 @@ func (s *state) object(path string, raw json.RawMessage) *Object {
 		s.fail(path, "%s must be an object, not %s", orBody(path), kind(raw))
 		return o
 	}
-	if err := members(raw, func(name string, value json.RawMessage) {
+	if s.objects++; s.objects > maxObjects {
+		s.fail(path, "the body has more than %d objects", maxObjects)
+		return o
+	}
+	if err := members(raw, func(name string, value json.RawMessage) bool {
+		if len(o.names) == maxFields {
+			s.fail(path, "%s has more than %d fields", orBody(path), maxFields)
+			return false
+		}
 		o.names = append(o.names, name)
 		o.values[name] = value
+		return true
 	}); err != nil {
 		s.fail(path, "%v", err)
 	}
@@ -327,9 +305,11 @@ func (o *Object) Object(name string) *Object {
 // Objects reads a list of objects.
 func (o *Object) Objects(name string) []*Object {
 	items := o.Items(name)
-	list := make([]*Object, len(items))
+	list := make([]*Object, 0, len(items))
 	for i, raw := range items {
-		list[i] = o.Item(name, i, raw)
+		if list = append(list, o.Item(name, i, raw)); o.state.objects > maxObjects {
+			return nil
+		}
 	}
 	return list
 }
@@ -377,9 +357,37 @@ const (
 	Other // a number or a boolean
 )
 
-// Items reads a list of anything.
-func (o *Object) Items(name string) []json.RawMessage {
-	items, _ := value[[]json.RawMessage](o, name, "a list")
+// Numbers reports whether a field is a list that begins with a number, and reads it as one of whole numbers.
+func (o *Object) Numbers(name string) (list []int32, ok bool) {
+	raw, ok := o.Raw(name)
+	if !ok || raw[0] != '[' {
+		return nil, false
+	}
+	if c := raw[space(raw, 1)]; c != '-' && (c < '0' || c > '9') {
+		return nil, false
+	}
+	list, _ = value[[]int32](o, name, "a list of tokens (whole numbers)")
+	return list, true
+}
+
+// Items reads a list of anything but single numbers, of which there may be more than it takes: [Object.Numbers] is for these.
+func (o *Object) Items(name string) (items []json.RawMessage) {
+	raw, ok := o.Raw(name)
+	if !ok || o.state.err != nil {
+		return nil
+	}
+	if raw[0] != '[' { // as it may for senders that are lenient
+		items, _ = value[[]json.RawMessage](o, name, "a list")
+		return items
+	}
+	elements(raw, func(item json.RawMessage) bool {
+		if len(items) == maxItems {
+			o.Fail(name, "%s has more than %d entries", o.Path(name), maxItems)
+			return false
+		}
+		items = append(items, item)
+		return true
+	})
 	return items
 }
 

@@ -1,9 +1,11 @@
 package field
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -110,6 +112,88 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
+// byTokens reports whether valid JSON has no key twice in an object, and is not too deep, by taking it apart token by token.
+func byTokens(doc []byte) bool {
+	d := json.NewDecoder(bytes.NewReader(doc))
+	d.UseNumber()
+	type level struct {
+		keys    map[string]bool // nil in a list
+		wantKey bool
+	}
+	var open []level
+	for first := true; first || len(open) > 0; first = false {
+		tok, err := d.Token()
+		if err != nil {
+			return false
+		}
+		if n := len(open); n > 0 && open[n-1].keys != nil {
+			top := &open[n-1]
+			if key, ok := tok.(string); ok && top.wantKey {
+				if top.keys[key] {
+					return false
+				}
+				top.keys[key], top.wantKey = true, false
+				continue
+			}
+			top.wantKey = true
+		}
+		switch tok {
+		case json.Delim('{'):
+			open = append(open, level{keys: map[string]bool{}, wantKey: true})
+		case json.Delim('['):
+			open = append(open, level{})
+		case json.Delim('}'), json.Delim(']'):
+			open = open[:len(open)-1]
+		}
+		if len(open) > maxDepth {
+			return false
+		}
+	}
+	return true
+}
+
+// What is made of a body takes a small multiple of what the body does, whatever it is made of.
+func TestBodiesOutOfProportion(t *testing.T) {
+	const long = 8 << 20
+	list := func(open, each, end string) string {
+		return open + strings.TrimSuffix(strings.Repeat(each, (long-len(open))/len(each)), ",") + end
+	}
+	var keys strings.Builder
+	for i := 0; keys.Len() < long; i++ {
+		fmt.Fprintf(&keys, `"%d":1,`, i)
+	}
+	for what, c := range map[string]struct{ body, want string }{
+		"objects":           {list(`{"x":[`, "{},", "]}"), "x has more than 65536 entries"},
+		"lists":             {list(`{"x":[`, "[],", "]}"), "x has more than 65536 entries"},
+		"objects in lists":  {`{"x":[` + strings.TrimSuffix(strings.Repeat(`{"y":[`+strings.TrimSuffix(strings.Repeat("{},", 60_000), ",")+`]},`, 40), ",") + "]}", "the body has more than 65536 objects"},
+		"keys":              {"{" + keys.String() + `"x":[]}`, "an object has more than 65536 keys"},
+		"an object's keys":  {`{"y":{},"x":[{` + keys.String()[:strings.LastIndexByte(keys.String()[:200_000], ',')+1] + `"x":1}]}`, "x[0] has more than 4096 fields"},
+		"broken at the end": {list(`{"x":[`, "1,", "]]"), "is not JSON"},
+		"twice at the end":  {list(`{"y":1,"x":[`, "1,", `],"y":2}`), `"y" appears twice`},
+		"written otherwise": {`{"y":1,"x":[],"\u0079":2}`, `"y" appears twice`},
+		"one of many":       {"{" + keys.String()[:strings.LastIndexByte(keys.String()[:1000], ',')+1] + `"0":1,"x":[]}`, `"0" appears twice`},
+		"deep":              {strings.Repeat("[", 200_000), "nested more than 100 deep"},
+		"deep and right":    {strings.Repeat("[", 101) + strings.Repeat("]", 101), "nested more than 100 deep"},
+	} {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		o, err := Parse([]byte(c.body))
+		if err == nil {
+			for _, one := range o.Objects("x") {
+				one.Objects("y")
+			}
+			err = o.Err()
+		}
+		runtime.ReadMemStats(&after)
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %.200v, want %q", what, err, c.want)
+		}
+		if spent := after.TotalAlloc - before.TotalAlloc; spent > 64<<20 {
+			t.Errorf("%s: %d bytes cost %d", what, len(c.body), spent)
+		}
+	}
+}
+
 // What is read the short way is what encoding/json reads.
 func FuzzMembers(f *testing.F) {
 	for _, doc := range []string{`{"a":1,"b":[{"c":"\"}"}],"d":{"e":"f\\"}}`, `{ "a" : { } , "b" : [ ] }`, `{"a":1,"a":2}`, `{"\u0061":1,"a":2}`, `{"a":-1.5e3,"b":true,"c":null,"d":"é"}`, `{}`, ` {"a":"x"} `, `[{"a":1},{"a":1}]`, `"x"`, `1`} {
@@ -125,7 +209,7 @@ func FuzzMembers(f *testing.F) {
 				t.Fatal(err)
 			}
 			got := map[string]json.RawMessage{}
-			if err := members(doc, func(name string, value json.RawMessage) { got[name] = value }); err != nil {
+			if err := members(doc, func(name string, value json.RawMessage) bool { got[name] = value; return true }); err != nil {
 				t.Fatal(err)
 			}
 			for name, value := range want {
@@ -137,8 +221,18 @@ func FuzzMembers(f *testing.F) {
 				t.Errorf("%s has %d fields, want %d", doc, len(got), len(want))
 			}
 		}
-		if plain(doc) && strings.Contains(fmt.Sprint(slowSyntax(doc)), "twice") {
-			t.Errorf("%s has a key twice", doc)
+		if got, want := check(doc), byTokens(doc); (got == nil) != want {
+			t.Errorf("%s: %v, want it to be accepted: %t", doc, got, want)
+		}
+		if doc[space(doc, 0)] == '[' {
+			var want, got []json.RawMessage
+			if err := json.Unmarshal(doc, &want); err != nil {
+				t.Fatal(err)
+			}
+			elements(doc, func(item json.RawMessage) bool { got = append(got, item); return true })
+			if !slices.EqualFunc(got, want, func(a, b json.RawMessage) bool { return string(a) == string(b) }) {
+				t.Errorf("%s has the entries %s, want %s", doc, got, want)
+			}
 		}
 	})
 }

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 
 	"kindredgate/internal/dialect/field"
@@ -18,6 +19,7 @@ const (
 	MaxCandidates = 8
 	maxStops      = 16
 	maxTools      = 128
+	maxBias       = 1024
 	// MaxMetadata is how many entries metadata may have.
 	MaxMetadata = 16
 )
@@ -87,7 +89,12 @@ func Sampling(o *field.Object) (s exchange.Sampling) {
 	}
 	if bias := o.Object("logit_bias"); bias != nil {
 		s.LogitBias = map[int32]float64{}
-		for _, name := range bias.Unread() {
+		names := bias.Unread()
+		if len(names) > maxBias {
+			o.Fail("logit_bias", "logit_bias has %d entries; %d are possible", len(names), maxBias)
+			return s
+		}
+		for _, name := range names {
 			id, err := strconv.ParseInt(name, 10, 32)
 			if err != nil || id < 0 {
 				o.Fail("logit_bias", "logit_bias has the key %q, which is not a token id", name)
@@ -233,13 +240,25 @@ func only(tools []exchange.Tool, names []string) []exchange.Tool {
 func Image(o *field.Object, url string) exchange.Image {
 	image := exchange.Image{Detail: o.OneOf("detail", "auto", "low", "high", "original"), At: o.Path(url)}
 	image.URL, _ = o.String(url)
-	if !picture.MatchString(image.URL) {
+	if !isPicture(image.URL) {
 		o.Fail(url, "%s must be data:image/…;base64,… with the picture itself, or an address that begins with https:// or http://", o.Path(url))
 	}
 	return image
 }
 
-var picture = regexp.MustCompile(`^(?i:data:image/[a-z0-9.+-]+;base64,[A-Za-z0-9+/]+={0,2}$|https?://.)`)
+// isPicture reports whether an address may be a picture's. One that holds the picture may be megabytes long.
+func isPicture(address string) bool {
+	head := pictureHead.FindString(address[:min(len(address), 100)])
+	if head == "" || !strings.HasSuffix(head, ",") {
+		return head != ""
+	}
+	data := strings.TrimRight(address[len(head):], "=")
+	return data != "" && len(address)-len(head)-len(data) <= 2 && strings.Trim(data, base64Alphabet) == ""
+}
+
+const base64Alphabet = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
+
+var pictureHead = regexp.MustCompile(`^(?i:data:image/[a-z0-9.+-]+;base64,|https?://.)`)
 
 // Pictured reports whether there is a picture among parts.
 func Pictured(parts []exchange.Part) bool {
@@ -381,6 +400,9 @@ func (u *Usage) Count(event exchange.Event) {
 
 // Inputs reads a list of texts, a list of tokens, or a list of lists of tokens.
 func Inputs(o *field.Object, name string, most int) (list []exchange.Input) {
+	if ids, ok := o.Numbers(name); ok {
+		return []exchange.Input{{Tokens: ids}}
+	}
 	items := o.Items(name)
 	switch {
 	case o.Err() != nil:
@@ -395,10 +417,6 @@ func Inputs(o *field.Object, name string, most int) (list []exchange.Input) {
 			o.Fail(name, "%s must be a text, a list of texts, a list of tokens (whole numbers), or a list of such lists", name)
 		}
 		return ids
-	}
-	raw, _ := o.Raw(name)
-	if c := items[0][0]; c == '-' || '0' <= c && c <= '9' {
-		return []exchange.Input{{Tokens: tokens(raw)}}
 	}
 	if len(items) > most {
 		o.Fail(name, "%s has %d entries; %d are possible in one request", name, len(items), most)

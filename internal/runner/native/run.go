@@ -73,6 +73,11 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 	if l.engine == nil {
 		return nil, exchange.InvalidParam("model", "the model makes embeddings, not text; POST /v1/embeddings asks it for them")
 	}
+	for id := range req.Sampling.LogitBias {
+		if id < 0 || int(id) >= l.tok.Size() {
+			return nil, exchange.InvalidParam("logit_bias", "logit_bias has token %d; the model's tokens are 0 to %d", id, l.tok.Size()-1)
+		}
+	}
 	if req.Raw != nil {
 		if err := l.planRaw(p, req.Raw); err != nil {
 			return nil, err

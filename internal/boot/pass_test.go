@@ -84,7 +84,7 @@ func TestPassedOn(t *testing.T) {
 		{"/moderations", `{"model":"studio/painter","input":"x"}`, 404, "no machine is set up"},
 		{"/images/generations", `{"model":"harbour-4m"}`, 404, "no machine is set up"},
 		{"/images/generations", `{"model":"studio/sculptor"}`, 404, "has no model"},
-		{"/images/generations", `{"model":`, 400, "cannot be read"},
+		{"/images/generations", `{"model":`, 400, "is not JSON"},
 		{"/images/..", `{}`, 404, "nothing at"},
 	} {
 		if status, body, _ := call(t, "POST", base+c.path, r.key, c.body); status != c.status || !strings.Contains(body, c.want) {

@@ -417,7 +417,7 @@ func (m *Model) Describe(c *weights.Checkpoint) error {
 		slices.Sort(m.Purposes)
 		return nil
 	}
-	m.ContextBytes = kv.NewPool(spec.KVLayers(), kv.F16, 0).Bytes(spec.Context)
+	m.ContextBytes = kv.Bytes(spec.KVLayers(), kv.F16, spec.Context)
 	m.Use = Completion
 	if c.ChatTemplate != "" {
 		m.Use = Chat

@@ -576,6 +576,9 @@ func compare(ctx context.Context, team *tensor.Team, before, after *model.Model,
 		}
 		a, b := first(part), second(part)
 		for i := range a {
+			if !finite(a[i]) || !finite(b[i]) {
+				return errors.New("what the model computes is not numbers, before or after; its weights are damaged, or too large for the type that was chosen")
+			}
 			r.add(a[i], b[i])
 		}
 	}
@@ -583,6 +586,11 @@ func compare(ctx context.Context, team *tensor.Team, before, after *model.Model,
 		r.Divergence /= float64(r.Tokens)
 	}
 	return nil
+}
+
+// finite reports whether all logits are numbers.
+func finite(logits []float32) bool {
+	return !slices.ContainsFunc(logits, func(l float32) bool { return l-l != 0 }) // which is 0, unless l is infinite or no number
 }
 
 // add compares the logits after one token.

@@ -8,14 +8,14 @@ import (
 // chooser chooses tokens for several sequences at once; each is its own.
 type chooser struct {
 	e      *Engine
-	logits [][]float32
-	first  []int // of each output: where its logits are
+	logits [][]float32 // of the tokens that there are
+	first  []int       // of each output: where its logits are
 }
 
 // Do chooses for some of the step's outputs.
 func (c *chooser) Do(_, from, to int) {
 	for i := from; i < to; i++ {
-		if o := c.e.outputs[i]; o.next == NoToken {
+		if o := c.e.outputs[i]; o.next == NoToken && !o.s.ended {
 			c.e.follow(o.s, c.logits[c.first[i]:c.first[i]+1+max(0, o.more)])
 		}
 	}
@@ -24,19 +24,28 @@ func (c *chooser) Do(_, from, to int) {
 // choose chooses the tokens that follow, and scores those of prompts.
 func (e *Engine) choose(logits [][]float32) {
 	c := &e.chooser
-	c.logits, c.first = logits, c.first[:0]
+	c.logits, c.first = c.logits[:0], c.first[:0]
+	for _, l := range logits {
+		// Networks have rows beyond the last token, to come to a round number: what these say is nothing that could be chosen.
+		c.logits = append(c.logits, l[:e.tok.Size()])
+	}
+	logits = c.logits
 	at := 0
 	for _, o := range e.outputs {
 		c.first = append(c.first, at)
 		at++
 		if o.next != NoToken {
+			if !finite(logits[at-1]) {
+				o.s.end(ErrNotNumbers)
+				continue
+			}
 			o.s.scores = append(o.s.scores, score(logits[at-1], o.next, *o.s.job.Scores))
 			continue
 		}
 		at += max(0, o.more)
 	}
 	e.opts.Team.Split(len(e.outputs), 8*e.model.Vocab, c)
-	c.logits = nil
+	clear(c.logits)
 }
 
 // follow chooses the token after the last one, and, as long as it is the one that was drafted, the one after that.
@@ -84,7 +93,7 @@ func (e *Engine) extend(s *sequence, logits []float32, before, drafted int) {
 		s.held = s.heldSpace
 		return
 	}
-	if s.job.NoAnswer {
+	if s.job.NoAnswer && finite(logits) {
 		step := s.first()
 		step.Ended, step.Cut = true, true
 		s.put(step)

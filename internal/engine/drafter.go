@@ -28,8 +28,7 @@ const (
 
 // newDrafter makes one for an engine.
 func newDrafter(m *model.Model, o Options) *drafter {
-	whole := kv.NewPool(m.KVLayers(), o.Contexts, 0).Bytes(m.Context)
-	return &drafter{model: m, pool: kv.NewPool(m.KVLayers(), o.Contexts, min(o.Memory/4, int64(o.Sequences)*whole)),
+	return &drafter{model: m, pool: kv.NewPool(m.KVLayers(), o.Contexts, o.contexts(m, o.Memory/4)),
 		scratch: m.NewScratch(guessRows+o.Sequences, o.Sequences)}
 }
 
@@ -83,10 +82,10 @@ func (e *Engine) guess(rows, left int) {
 		d.tokens = d.tokens[:0]
 		going := ready[:0]
 		for i, s := range ready {
-			id := largest(logits[i])
+			id := largest(logits[i][:e.tok.Size()])
 			s.draft = append(s.draft, drafted{id: id})
 			s.guessed = append(s.guessed, id)
-			if len(s.draft) < s.wanted && int(id) < e.tok.Size() {
+			if len(s.draft) < s.wanted {
 				going = append(going, s)
 				d.tokens = append(d.tokens, model.Token{ID: id, KV: s.shadow.kv, Logits: true})
 			}
@@ -115,7 +114,7 @@ func (d *drafter) follow(s *sequence) bool {
 		if s.unfit {
 			return false
 		}
-		s.shadow.kv = d.pool.NewSequence(d.model.Variant(len(s.job.Prompt) + s.job.MaxTokens))
+		s.shadow.kv = d.pool.NewSequence(s.variantOf(d.model))
 		s.from = s.shadow.kv.Match(s.tokens[:len(s.tokens)-1])
 	}
 	right := s.from

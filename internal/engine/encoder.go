@@ -40,11 +40,14 @@ func NewEncoder(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Encoder, 
 	}
 	e := &Encoder{model: m, tok: tok, opts: o.filled(), turn: make(chan struct{}, 1)}
 	e.ending, e.end = context.WithCancelCause(context.Background())
-	// One layer of the texts of a batch is all that is kept at a time; each text has pages of its own.
-	tokens := max(m.Context, batchTokens)
-	layers := m.KVLayers()
-	e.pool = kv.NewPool(layers, kv.F32, kv.NewPool(layers, kv.F32, 0).PageBytes()*int64(tokens/kv.PageTokens+batchTokens))
+	e.pool = kv.NewPool(m.KVLayers(), kv.F32, encoderPool(m))
 	return e, nil
+}
+
+// encoderPool is what the contexts of an encoder take: one layer of the texts of a batch is all that is kept at a time, and each text has pages
+// of its own.
+func encoderPool(m *model.Model) int64 {
+	return kv.PageBytes(m.KVLayers(), kv.F32) * int64(max(m.Context, batchTokens)/kv.PageTokens+batchTokens)
 }
 
 // Close ends what is under way with ErrClosed, and returns when nothing is.
@@ -110,8 +113,26 @@ func (e *Encoder) enter() error {
 func (e *Encoder) exit() {
 	e.mu.Lock()
 	e.waiting--
+	idle := e.waiting == 0
 	e.mu.Unlock()
+	if idle {
+		e.rest()
+	}
 	e.active.Done()
+}
+
+// rest gives memory back that only long texts need, when nobody waits.
+func (e *Encoder) rest() {
+	select {
+	case e.turn <- struct{}{}:
+		defer func() { <-e.turn }()
+	default:
+		return // somebody has come
+	}
+	e.pool.Trim()
+	if e.room > batchTokens {
+		e.room, e.space = 0, nil
+	}
 }
 
 // batch waits for its turn and makes the vectors of texts of so many tokens together.
@@ -144,7 +165,13 @@ func (e *Encoder) batch(ctx context.Context, texts [][]int32, tokens int) (out [
 	for i, ids := range texts {
 		list[i].IDs = ids
 	}
-	return e.model.Encode(e.opts.Team, e.space, e.pool, list)
+	out, err = e.model.Encode(e.opts.Team, e.space, e.pool, list)
+	for _, v := range out {
+		if !finite(v) {
+			return nil, ErrNotNumbers
+		}
+	}
+	return out, err
 }
 
 // InputError says which text cannot be made a vector of: it has no tokens, too many, or one that does not exist.

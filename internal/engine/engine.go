@@ -53,6 +53,35 @@ func (o Options) filled() Options {
 	return o
 }
 
+// contexts is what the contexts of a model may take, of so much memory, in bytes.
+func (o Options) contexts(m *model.Model, memory int64) int64 {
+	return max(kv.PageBytes(m.KVLayers(), o.Contexts), min(memory, int64(o.Sequences)*kv.Bytes(m.KVLayers(), o.Contexts, m.Context)))
+}
+
+// Footprint is what a running model takes beside its weights, in bytes.
+type Footprint struct {
+	Contexts int64 // as far as they can grow, those of the drafter included
+	Working  int64 // of the steps
+}
+
+// Footprint is what an engine or an encoder of a model takes with these options.
+func (o Options) Footprint(m *model.Model) (f Footprint) {
+	o = o.filled()
+	if m.Embeds() {
+		f.Contexts = encoderPool(m)
+		f.Working = m.ScratchBytes(max(batchTokens, m.Context), 0)
+		return f
+	}
+	f.Contexts = o.contexts(m, o.Memory)
+	rows, outputs := stepRows(m, o)
+	f.Working = m.ScratchBytes(rows, outputs)
+	if d := o.Drafter; d != nil && !o.NoDrafts {
+		f.Contexts += o.contexts(d, o.Memory/4)
+		f.Working += d.ScratchBytes(guessRows+o.Sequences, o.Sequences)
+	}
+	return f
+}
+
 // Engine is a running model. It is safe for concurrent use.
 type Engine struct {
 	model   *model.Model
@@ -75,7 +104,7 @@ type Engine struct {
 var (
 	ErrQueueFull  = errors.New("too many requests are waiting for the model")
 	ErrClosed     = errors.New("the model was unloaded")
-	ErrNotNumbers = errors.New("the model's logits are not numbers, so no token can be chosen; its weights are damaged, or its numbers are too large for it")
+	ErrNotNumbers = errors.New("what the model computes is not numbers; its weights are damaged, or its numbers are too large for it")
 )
 
 // PanicError is the error of sequences that were under way when something in the engine panicked.
@@ -124,8 +153,7 @@ func prepare(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Engine, erro
 		return nil, fmt.Errorf("the tokenizer has %d tokens, the model's vocabulary only %d", tok.Size(), m.Vocab)
 	}
 	e := &Engine{model: m, tok: tok, opts: o.filled(), wake: make(chan struct{}, 1), done: make(chan struct{})}
-	whole := kv.NewPool(m.KVLayers(), e.opts.Contexts, 0).Bytes(m.Context)
-	e.pool = kv.NewPool(m.KVLayers(), e.opts.Contexts, min(e.opts.Memory, int64(e.opts.Sequences)*whole))
+	e.pool = kv.NewPool(m.KVLayers(), e.opts.Contexts, e.opts.contexts(m, e.opts.Memory))
 	e.room = min(m.Context, e.pool.Use().Limit*kv.PageTokens)
 	if o.Drafter != nil && !o.NoDrafts {
 		e.drafter = newDrafter(o.Drafter, e.opts)
@@ -161,6 +189,7 @@ type Job struct {
 	Stop      []string
 	Sampling  Sampling
 	Ends      []int32 // tokens that end the answer as the end of the sequence does
+	Open      bool    // MaxTokens is as much as there is room for, and nothing that anybody wants
 	NeverEnds bool    // no token ends the answer; it comes to MaxTokens
 	Shown     []int32 // control tokens that are to be in the text, as others are not
 	Whole     bool    // the answer is a text of its own, rather than the continuation of the prompt's
@@ -279,6 +308,7 @@ func (e *Engine) submit(ctx context.Context, job Job) (*sequence, error) {
 	if room < 1 {
 		return nil, &kv.FullError{Tokens: len(job.Prompt) + 1, Needs: e.pool.Bytes(len(job.Prompt) + 1), Budget: int64(e.pool.Use().Limit) * e.pool.PageBytes()}
 	}
+	job.Open = job.Open || job.MaxTokens <= 0
 	if job.MaxTokens <= 0 || job.MaxTokens > room {
 		job.MaxTokens = room
 	}
@@ -305,9 +335,28 @@ func (e *Engine) schedule() {
 			return
 		}
 		if !e.guarded() && e.idle() {
-			<-e.wake
+			e.rest()
 		}
 	}
+}
+
+// restTime is for how long there must be nothing to do before memory that is not used goes back to the system.
+const restTime = 2 * time.Second
+
+// rest waits until there is something to do.
+func (e *Engine) rest() {
+	t := time.NewTimer(restTime)
+	defer t.Stop()
+	select {
+	case <-e.wake:
+		return
+	case <-t.C:
+	}
+	e.pool.Trim()
+	if e.drafter != nil {
+		e.drafter.pool.Trim()
+	}
+	<-e.wake
 }
 
 // share is how many of a number of places one owner may have: some are left for others, who would wait for a whole answer otherwise.
@@ -377,8 +426,21 @@ func (e *Engine) admit() (closed bool) {
 	return false
 }
 
-// next is the waiting sequence that gets the next place; -1 if none may have it.
+// next is the waiting sequence that gets the next place; -1 if none may have it. What was started goes first, as soon as there is memory for what
+// it has: others would take that from it again and again.
 func (e *Engine) next() int {
+	oldest := -1
+	for i, s := range e.waiting {
+		if !s.started.IsZero() && (oldest < 0 || s.started.Before(e.waiting[oldest].started)) {
+			oldest = i
+		}
+	}
+	if oldest >= 0 {
+		if use := e.pool.Use(); len(e.running) == 0 || e.pool.Bytes(len(e.waiting[oldest].tokens)+1) <= int64(use.Limit-use.Busy)*e.pool.PageBytes() {
+			return oldest
+		}
+		return -1
+	}
 	best, fewest := -1, 0
 	for i, s := range e.waiting {
 		if len(s.tokens) > shortPrompt && len(e.running) >= e.opts.Sequences-e.opts.Sequences/4 {

@@ -47,9 +47,19 @@ type output struct {
 }
 
 func (p *stepping) begin(e *Engine) {
-	p.most = max(shortPrompt, min(prefillTokens, stepMemory/e.model.RowBytes()))
-	p.scratch = e.model.NewScratch(p.most+e.opts.Sequences+mostDrafted+mostDue, scoredTokens+e.opts.Sequences+mostDrafted)
+	p.most = longestStep(e.model)
+	p.scratch = e.model.NewScratch(stepRows(e.model, e.opts))
 	p.chooser.e = e
+}
+
+// longestStep is how many tokens of prompts a step of a model has room for.
+func longestStep(m *model.Model) int {
+	return max(shortPrompt, min(prefillTokens, stepMemory/m.RowBytes()))
+}
+
+// stepRows is how many tokens a step has room for, and how many of them can have logits.
+func stepRows(m *model.Model, o Options) (rows, outputs int) {
+	return longestStep(m) + o.Sequences + mostDrafted + mostDue, scoredTokens + o.Sequences + mostDrafted
 }
 
 // budget is how many tokens of prompts the next step may read, beside so many answers.
@@ -73,6 +83,7 @@ func (e *Engine) plan() []model.Token {
 	answers := 0
 	e.dueRoom = mostDue
 	for _, s := range e.running {
+		e.outgrown(s)
 		switch s.fed, s.share = 0, 0; {
 		case s.held != nil: // waits for its mask
 		case len(s.pending()) == 1:
@@ -201,6 +212,9 @@ func (e *Engine) reserve(s *sequence, n int) bool {
 func (e *Engine) putBack(s *sequence) {
 	s.release()
 	s.queued, s.owed = true, false
+	if s.generated == 0 {
+		s.scores = s.scores[:0] // the prompt is read from its beginning
+	}
 	e.running = slices.DeleteFunc(e.running, func(o *sequence) bool { return o == s })
 	e.mu.Lock()
 	e.waiting = slices.Insert(e.waiting, 0, s)
@@ -247,13 +261,37 @@ func (e *Engine) leave() {
 	e.drop(func(s *sequence) bool { return s.ended })
 }
 
+// variantOf says which form of its rotations a network uses for a sequence (Ding et al., "LongRoPE", 2024): by what it may come to, if that was
+// said, and else by what it has come to.
+func (s *sequence) variantOf(m *model.Model) int {
+	if s.job.Open {
+		return m.Variant(len(s.tokens) + 1)
+	}
+	return m.Variant(len(s.job.Prompt) + s.job.MaxTokens)
+}
+
+// outgrown has a sequence that has come to the length from which on the network uses another form of its rotations read its own text again, in
+// that form.
+func (e *Engine) outgrown(s *sequence) {
+	if s.held != nil || s.masking.Load() || len(s.due) > 0 {
+		return
+	}
+	if now := s.variantOf(e.model); now != s.variant {
+		s.release()
+		s.variant, s.owed = now, false
+		s.kv = e.pool.NewSequence(now)
+		s.kv.Match(s.tokens[:len(s.tokens)-1])
+	}
+}
+
 // admitted gives a sequence its context, with what is known of its beginning.
 func (s *sequence) admitted(e *Engine) {
 	s.queued = false
 	if s.started.IsZero() {
 		s.started = time.Now()
 		s.lookup, s.draft = newLookup(len(s.job.Prompt)+min(s.job.MaxTokens, 4096)), make([]drafted, 0, longDraft)
-		s.kv = e.pool.NewSequence(e.model.Variant(len(s.job.Prompt) + s.job.MaxTokens))
+		s.variant = s.variantOf(e.model)
+		s.kv = e.pool.NewSequence(s.variant)
 		if s.job.Form != nil {
 			s.mask(e)
 		}

@@ -100,6 +100,9 @@ func (s *sampler) penalize(logits []float32) {
 // masked is the logits, those of tokens that are not allowed −∞.
 func (s *sampler) masked(logits []float32, allowed []uint64) []float32 {
 	s.space = append(s.space[:0], logits...)
+	for id := min(64*len(allowed), len(s.space)); id < len(s.space); id++ {
+		s.space[id] = float32(math.Inf(-1)) // of which the mask does not speak
+	}
 	for i, w := range allowed {
 		if w == math.MaxUint64 || 64*i >= len(s.space) {
 			continue

@@ -17,6 +17,7 @@ type sequence struct {
 	job       Job
 	tokens    []int32 // the prompt and what was generated; the context holds the first of these
 	kv        *kv.Sequence
+	variant   int // of the network's rotations, in which kv is
 	share     int // tokens that the step under way is to add
 	fed       int // tokens that it adds
 	queued    bool

@@ -86,10 +86,14 @@ func (m *Matcher) after(text string) (*state, bool) {
 // Needs is how many bytes the shortest end of the answer has.
 func (m *Matcher) Needs() int { return m.state.needs() }
 
-// After is the matcher after a token that is allowed; m stays as it is.
+// After is the matcher after a token that is allowed; m stays as it is. After any other nothing is possible.
 func (m *Matcher) After(id int32) *Matcher {
-	s, ok := m.after(m.g.vocab.texts[id])
-	if !ok {
+	text := ""
+	if id >= 0 && int(id) < m.g.vocab.size {
+		text = m.g.vocab.texts[id]
+	}
+	s, ok := m.after(text)
+	if !ok || text == "" {
 		s = &state{}
 	}
 	return &Matcher{g: m.g, state: s}

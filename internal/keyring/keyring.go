@@ -297,6 +297,14 @@ func Redact(text string) string {
 	return secrets.ReplaceAllStringFunc(text, func(key string) string { return key[:len(prefix)+idLength] + "…" })
 }
 
+// FindKeys are where keys stand in a text, each from and to which byte.
+func FindKeys(text string) [][]int {
+	if !strings.Contains(text, prefix) {
+		return nil
+	}
+	return secrets.FindAllStringIndex(text, -1)
+}
+
 // check is the pair of characters that goes with the rest of a key.
 func check(rest string) string {
 	sum := sha256.Sum256([]byte(rest))

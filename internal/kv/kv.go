@@ -10,6 +10,7 @@ import (
 	"container/list"
 	"fmt"
 	"math"
+	"runtime"
 	"sync"
 
 	"kindredgate/internal/tensor"
@@ -54,7 +55,9 @@ type Pool struct {
 	limit   int // pages
 
 	mu     sync.Mutex
-	made   int // pages that exist
+	slabs  *slabs
+	rest   []byte // of the last slab, that is no page yet
+	made   int    // pages that exist
 	free   []*page
 	index  map[pageKey]*page
 	latest map[uint64]*page // by the id of the page before it: the page that was made known last
@@ -69,6 +72,9 @@ type page struct {
 	full  []float32
 	bytes []int8
 	scale []uint16
+
+	memory []byte // in which these lie
+	cold   bool   // it was given back to the system
 
 	refs  int
 	id    uint64 // never given again, so that a page after this one can be told from one after another
@@ -106,23 +112,36 @@ func NewPool(layers []Layer, format Format, budget int64) *Pool {
 		p.scaled += l.elements() / l.block()
 	}
 	p.limit = int(max(1, min(budget/p.PageBytes(), math.MaxInt32)))
+	p.slabs = &slabs{}
+	runtime.AddCleanup(p, (*slabs).free, p.slabs)
 	return p
 }
 
 // PageBytes is what a page takes.
-func (p *Pool) PageBytes() int64 {
-	switch p.format {
-	case F32:
-		return 4 * int64(p.size)
-	case Q8:
-		return int64(p.size) + 2*int64(p.scaled)
+func (p *Pool) PageBytes() int64 { return PageBytes(p.layers, p.format) }
+
+// PageBytes is what a page of a pool of such layers takes.
+func PageBytes(layers []Layer, format Format) int64 {
+	var size, scaled int64
+	for _, l := range layers {
+		size += int64(l.elements())
+		scaled += int64(l.elements() / l.block())
 	}
-	return 2 * int64(p.size)
+	switch format {
+	case F32:
+		return 4 * size
+	case Q8:
+		return size + 2*scaled
+	}
+	return 2 * size
 }
 
 // Bytes is what a context of so many tokens takes.
-func (p *Pool) Bytes(tokens int) int64 {
-	return int64((tokens+PageTokens-1)/PageTokens) * p.PageBytes()
+func (p *Pool) Bytes(tokens int) int64 { return Bytes(p.layers, p.format, tokens) }
+
+// Bytes is what a context of so many tokens takes in a pool of such layers.
+func Bytes(layers []Layer, format Format, tokens int) int64 {
+	return int64((tokens+PageTokens-1)/PageTokens) * PageBytes(layers, format)
 }
 
 // Use is what a pool holds, in pages.
@@ -147,15 +166,7 @@ func (p *Pool) take() *page {
 		one = p.free[len(p.free)-1]
 		p.free = p.free[:len(p.free)-1]
 	case p.made < p.limit:
-		one = &page{}
-		switch p.format {
-		case F32:
-			one.full = make([]float32, p.size)
-		case Q8:
-			one.bytes, one.scale = make([]int8, p.size), make([]uint16, p.scaled)
-		default:
-			one.half = make([]uint16, p.size)
-		}
+		one = p.newPage()
 		p.made++
 	case p.idle.Len() > 0:
 		one = p.idle.Front().Value.(*page)
@@ -166,7 +177,7 @@ func (p *Pool) take() *page {
 		return nil
 	}
 	p.serial++
-	one.id, one.refs = p.serial, 1
+	one.id, one.refs, one.cold = p.serial, 1, false
 	return one
 }
 

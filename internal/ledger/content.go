@@ -1,9 +1,7 @@
 package ledger
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"log/slog"
 	"regexp"
 	"strings"
@@ -64,6 +62,9 @@ func NewRecorder(contents kept.Contents, r Recording, layout func(ctx context.Co
 // Set changes what is kept, from the next exchange on.
 func (k *Recorder) Set(r Recording) { k.set.Store(&r) }
 
+// Redaction is what is taken out of what is kept and shown now.
+func (k *Recorder) Redaction() Redaction { return Redaction{k.set.Load().Redact} }
+
 // Wants says whether what is said with a key is to be kept.
 func (k *Recorder) Wants(key keyring.Key) bool {
 	return key.Content == keyring.ContentKept || key.Content == keyring.ContentAsSet && k.set.Load().All
@@ -112,7 +113,7 @@ func (k *Recorder) guardedPut(s said) {
 	ctx := context.Background()
 	set := k.set.Load()
 	c := k.content(ctx, s)
-	redact(&c, set.Redact)
+	Redaction{set.Redact}.content(&c)
 	if err := k.contents.PutContent(ctx, c, set.Space); err != nil {
 		k.log.Error("what was said could not be recorded", "id", s.record.ID, "error", err.Error())
 	}
@@ -191,57 +192,6 @@ func Answers(events []exchange.Event) []kept.Answer {
 		list = append(list, a)
 	}
 	return list
-}
-
-// redacted stands for what was taken out.
-const redacted = "[redacted]"
-
-// redact takes out of everything that was said what fits a pattern, and keys of this gate.
-func redact(c *kept.Content, patterns []*regexp.Regexp) {
-	clean := func(s string) string {
-		s = keyring.Redact(s)
-		for _, p := range patterns {
-			s = p.ReplaceAllLiteralString(s, redacted)
-		}
-		return s
-	}
-	var doc any
-	d := json.NewDecoder(bytes.NewReader(c.Request))
-	d.UseNumber() // a seed must stay what it is
-	err := d.Decode(&doc)
-	if err == nil {
-		c.Request, err = json.Marshal(cleaned(doc, clean))
-	}
-	if err != nil {
-		c.Request, c.Problem = json.RawMessage(`{}`), "the request could not be gone through: "+err.Error()
-	}
-	for i := range c.Prompt {
-		c.Prompt[i].Text = clean(c.Prompt[i].Text)
-	}
-	for i := range c.Answers {
-		a := &c.Answers[i]
-		a.Reasoning, a.Text = clean(a.Reasoning), clean(a.Text)
-		for j := range a.Calls {
-			a.Calls[j].Arguments = clean(a.Calls[j].Arguments)
-		}
-	}
-}
-
-// cleaned applies clean to every text of a JSON document.
-func cleaned(doc any, clean func(string) string) any {
-	switch doc := doc.(type) {
-	case string:
-		return clean(doc)
-	case []any:
-		for i := range doc {
-			doc[i] = cleaned(doc[i], clean)
-		}
-	case map[string]any:
-		for k := range doc {
-			doc[k] = cleaned(doc[k], clean)
-		}
-	}
-	return doc
 }
 
 // Content returns what was said in an exchange, or kept.ErrMissing.

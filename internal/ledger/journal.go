@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"kindredgate/internal/kept"
+	"kindredgate/internal/system"
 )
 
 // The journal holds what the database does not have yet, a JSON document a line. A line is written before the client sees the end of its
@@ -71,7 +72,7 @@ func (j *journal) add(line []byte) error {
 
 // read gives the exchanges of a file, the later state of each behind the earlier. Lines that are torn are left out, and counted.
 func read(path string) (list []kept.Exchange, torn int, err error) {
-	f, err := os.Open(path)
+	f, err := system.Open(path)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -84,16 +85,20 @@ func read(path string) (list []kept.Exchange, torn int, err error) {
 }
 
 func scan(r io.Reader) (list []kept.Exchange, torn int, err error) {
-	lines := bufio.NewReaderSize(r, 64<<10)
+	lines := bufio.NewReaderSize(r, longLine)
+	long := false // the line goes on from one that was too long to be read
 	for {
-		line, err := lines.ReadBytes('\n')
-		if text := bytes.TrimSpace(line); len(text) > 0 {
+		line, err := lines.ReadSlice('\n')
+		if text := bytes.TrimSpace(line); len(text) > 0 && !long {
 			var e kept.Exchange
-			if len(text) > longLine || json.Unmarshal(text, &e) != nil || e.ID == "" {
+			if errors.Is(err, bufio.ErrBufferFull) || json.Unmarshal(text, &e) != nil || e.ID == "" {
 				torn++
 			} else {
 				list = append(list, e)
 			}
+		}
+		if long = errors.Is(err, bufio.ErrBufferFull); long {
+			continue
 		}
 		if errors.Is(err, io.EOF) {
 			return list, torn, nil

@@ -76,13 +76,22 @@ func Open(ctx context.Context, folder string, records kept.Exchanges, age time.D
 	if err != nil {
 		return nil, err
 	}
+	var taken []string
 	for _, path := range old {
-		if _, err := fmt.Sscanf(filepath.Base(path), "exchanges-%d.journal", &b.journal.number); err != nil {
-			return nil, fmt.Errorf("%s: its name has no number", path)
+		number := 0
+		if _, err := fmt.Sscanf(filepath.Base(path), "exchanges-%d.journal", &number); err == nil {
+			b.journal.number = max(b.journal.number, number)
 		}
 		list, torn, err := read(path)
 		if err != nil {
-			return nil, err
+			// The gate is not to stand still for it: what is in it may be mended.
+			aside := path + ".unreadable"
+			if failure := os.Rename(path, aside); failure != nil {
+				return nil, errors.Join(err, failure)
+			}
+			log.Error("a file of the journal of exchanges cannot be read; it is set aside, and what is in it is missing in the ledger", "file", path, "aside", aside, "error", err.Error())
+		} else {
+			taken = append(taken, path)
 		}
 		if torn > 0 {
 			log.Warn("lines of the journal were not whole and are left out", "file", path, "lines", torn)
@@ -101,7 +110,7 @@ func Open(ctx context.Context, folder string, records kept.Exchanges, age time.D
 	if err := b.journal.begin(); err != nil {
 		return nil, err
 	}
-	for _, path := range old {
+	for _, path := range taken {
 		if err := os.Remove(path); err != nil {
 			return nil, err
 		}

@@ -1,7 +1,9 @@
 package ledger
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -183,6 +185,36 @@ func TestTheJournalIsTakenOver(t *testing.T) {
 	b.Ended(record("next", nil))
 	if err := b.Close(); err != nil || m.state("next") != kept.Done || len(left(t, folder)) > 0 {
 		t.Errorf("%v, %v, %v", err, m.list, left(t, folder))
+	}
+}
+
+// A file of the journal that cannot be read keeps no gate from starting: it is set aside and named, and what is in the others comes over. A line
+// without end is passed over without being held.
+func TestAJournalThatCannotBeRead(t *testing.T) {
+	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}}
+	line, err := json.Marshal(kept.Exchange{ID: "whole", State: kept.Done})
+	if err != nil {
+		t.Fatal(err)
+	}
+	strange := filepath.Join(folder, "exchanges-000003.journal")
+	if err := errors.Join(os.Mkdir(strange, 0o700), os.WriteFile(filepath.Join(folder, "exchanges-later.journal"), append(line, '\n'), 0o600),
+		os.WriteFile(filepath.Join(folder, "exchanges-000007.journal"), slices.Concat([]byte(`{"id":"`), bytes.Repeat([]byte("x"), 3*longLine), []byte("\n"), bytes.Replace(line, []byte("whole"), []byte("after"), 1), []byte("\n")), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	var said bytes.Buffer
+	b, err := Open(t.Context(), folder, m, 0, slog.New(slog.NewTextHandler(&said, nil)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m.state("whole") != kept.Done || m.state("after") != kept.Done || len(m.list) != 2 {
+		t.Errorf("%+v", m.list)
+	}
+	if _, err := os.Stat(strange + ".unreadable"); err != nil || !strings.Contains(said.String(), strange+".unreadable") || !strings.Contains(said.String(), "lines=1") {
+		t.Errorf("%v; %s", err, &said)
+	}
+	b.Ended(record("next", nil))
+	if err := b.Close(); err != nil || len(left(t, folder)) > 0 {
+		t.Errorf("%v, %v", err, left(t, folder))
 	}
 }
 

@@ -75,6 +75,15 @@ func (m *Model) NewScratch(rows, outputs int) *Scratch {
 	return s
 }
 
+// ScratchBytes is about what a Scratch takes.
+func (m *Model) ScratchBytes(rows, outputs int) int64 {
+	n := int64(rows) * int64(m.RowBytes())
+	if !m.Embeds() {
+		n += 4 * int64(outputs) * int64(m.Vocab+m.Dim)
+	}
+	return n
+}
+
 // RowBytes is about what a token of a step takes in a Scratch.
 func (m *Model) RowBytes() int {
 	n := 3 * m.Dim

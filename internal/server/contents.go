@@ -13,6 +13,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/ledger"
 )
 
 // Prices are what is told of what exchanges cost.
@@ -160,6 +161,8 @@ type Refusal struct {
 const (
 	mostRefusals = 50
 	longestBody  = 32 << 10 // that is kept of a refusal, in bytes
+	// notShown stands for the body of a request whose key has it that nothing of what is said is kept.
+	notShown = "(not shown: nothing of what is said with this key is kept)"
 )
 
 // refusals are the last ones, in memory only. It is safe for concurrent use.
@@ -169,20 +172,26 @@ type refusals struct {
 }
 
 // note keeps a request that was refused, if it had something to say.
-func (r *refusals) note(c *gin.Context, e *exchange.Error) {
+func (r *refusals) note(c *gin.Context, e *exchange.Error, clean ledger.Redaction) {
 	if !strings.HasPrefix(c.Request.URL.Path, "/v1/") || c.Request.Method != http.MethodPost {
 		return
 	}
 	raw, _ := c.Get(bodyKey)
 	body, _ := raw.([]byte)
-	label := ""
+	label, shown := "", ""
 	if k, ok := c.Get(callerKey); ok {
 		label = k.(keyring.Key).Label
+		if k.(keyring.Key).Content == keyring.ContentNot {
+			shown = notShown
+		}
+	}
+	if shown == "" && len(body) > 0 {
+		shown = clean.Body(body, longestBody)
 	}
 	agent := c.Request.UserAgent()
 	one := Refusal{ID: c.GetString(idKey), At: time.Now().UTC(), Label: label, Client: c.ClientIP(), Agent: keyring.Redact(agent[:min(len(agent), longAgent)]), Path: keyring.Redact(c.Request.URL.Path[:min(len(c.Request.URL.Path), longAgent)]),
-		Status: statuses[e.Kind], Code: e.Code, Error: keyring.Redact(e.Message), Type: c.ContentType()[:min(len(c.ContentType()), longAgent)], Bytes: len(body),
-		Body: keyring.Redact(strings.ToValidUTF8(string(body[:min(len(body), longestBody)]), "\uFFFD"))}
+		Status: statuses[e.Kind], Code: e.Code, Error: clean.Text(e.Message), Type: c.ContentType()[:min(len(c.ContentType()), longAgent)], Bytes: len(body),
+		Body: shown}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if len(r.list) == mostRefusals {

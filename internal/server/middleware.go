@@ -14,6 +14,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/ledger"
 )
 
 // Names under which middleware leaves things in a request's context.
@@ -38,6 +39,14 @@ func (s *Server) identify(c *gin.Context) {
 	c.Next()
 }
 
+// redaction is what is taken out of what is shown and logged.
+func (s *Server) redaction() ledger.Redaction {
+	if s.Contents == nil {
+		return ledger.Redaction{}
+	}
+	return s.Contents.Redaction()
+}
+
 // progressOf is what the request waits for, if that was said.
 func progressOf(c *gin.Context) string {
 	if p, ok := c.Get(progressKey); ok {
@@ -59,9 +68,10 @@ func (s *Server) log(c *gin.Context) {
 	}
 	e := toError(err.Err)
 	s.noteRefused(c, e)
-	s.refused.note(c, e)
+	clean := s.redaction()
+	s.refused.note(c, e, clean)
 	s.mishaps.note(c, e)
-	attrs = append(attrs, "code", e.Code, "error", keyring.Redact(e.Error()))
+	attrs = append(attrs, "code", e.Code, "error", clean.Text(e.Error()))
 	switch e.Kind {
 	case exchange.Internal:
 		s.Log.Error("request failed", attrs...)

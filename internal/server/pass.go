@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"mime"
 	"mime/multipart"
@@ -15,6 +16,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/dialect"
+	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/runner/remote"
 )
@@ -101,31 +103,41 @@ func (f passedForm) unreadable(err error) error {
 	return exchange.Errorf(exchange.Invalid, "invalid_body", "the body cannot be read: %v", err)
 }
 
-// model is the name of the model; "" if there is none.
+// model is the name of the model; "" if there is none. It must stand there once and so that every parser reads the same: a key may use some
+// models, and what is read here must be what the machine reads.
 func (f passedForm) model() (string, error) {
 	if f.boundary == "" {
-		var o struct {
-			Model *string `json:"model"`
+		o, err := field.Parse(f.raw) // in which no key is there twice
+		if err != nil {
+			return "", err
 		}
-		if err := json.Unmarshal(f.raw, &o); err != nil {
-			return "", f.unreadable(err)
+		for _, name := range o.Unread() {
+			if name != modelField && strings.EqualFold(name, modelField) {
+				return "", exchange.InvalidParam(name, "there is a field %q, which some servers take for %q; leave it out", name, modelField)
+			}
 		}
-		if o.Model == nil {
-			return "", nil
-		}
-		return *o.Model, nil
+		model, _ := o.String(modelField)
+		return model, o.Err()
 	}
-	model := ""
+	var named []string
 	err := f.parts(func(p *multipart.Part) error {
-		if p.FormName() != "model" {
+		if p.FormName() != modelField {
 			return nil
 		}
-		raw, err := io.ReadAll(io.LimitReader(p, longModelName))
-		model = string(raw)
+		raw, err := io.ReadAll(io.LimitReader(p, longModelName+1))
+		if err == nil && (len(raw) > longModelName || p.FileName() != "") {
+			err = errors.New("the model must be a short field, and no file")
+		}
+		named = append(named, string(raw))
 		return err
 	})
-	return model, err
+	if err == nil && len(named) > 1 {
+		err = exchange.InvalidParam(modelField, "the form names a model %d times; name it once", len(named))
+	}
+	return strings.Join(named, ""), err
 }
+
+const modelField = "model"
 
 func (f passedForm) parts(each func(*multipart.Part) error) error {
 	r := multipart.NewReader(bytes.NewReader(f.raw), f.boundary)
@@ -138,11 +150,42 @@ func (f passedForm) parts(each func(*multipart.Part) error) error {
 			return exchange.Errorf(exchange.Invalid, "invalid_body", "the form has more than %d parts", mostFormParts)
 		}
 		if err == nil {
+			err = plainPart(p)
+		}
+		if err == nil {
 			err = each(p)
+		}
+		var known *exchange.Error
+		if errors.As(err, &known) {
+			return known
 		}
 		if err != nil {
 			return f.unreadable(err)
 		}
+	}
+}
+
+// plainName is a field's name as it needs no escapes, which parsers read in different ways.
+var plainName = regexp.MustCompile(`(?i)^form-data;\s*name=(?:"([A-Za-z0-9_.\[\]-]+)"|([A-Za-z0-9_.-]+))\s*(?:;\s*filename\*?=(?:"(?:[^"\\]|\\.)*"|[^;"]*)\s*)*$`)
+
+// plainPart refuses a part of a form whose name can be read in several ways (RFC 7578, sections 4.2 and 5.1), or whose content is encoded.
+func plainPart(p *multipart.Part) error {
+	said := p.Header.Values("Content-Disposition")
+	if len(said) != 1 {
+		return fmt.Errorf("a part has %d Content-Disposition headers", len(said))
+	}
+	m := plainName.FindStringSubmatch(strings.TrimSpace(said[0]))
+	if m == nil || m[1]+m[2] != p.FormName() {
+		return fmt.Errorf("a part says what it is as %.100q; write form-data; name=\"…\", and for a file filename=\"…\" behind that, without escapes in the name", said[0])
+	}
+	if p.FormName() != modelField && strings.EqualFold(p.FormName(), modelField) {
+		return fmt.Errorf("there is a field %q, which some servers take for %q", p.FormName(), modelField)
+	}
+	switch encoding := strings.ToLower(p.Header.Get("Content-Transfer-Encoding")); encoding {
+	case "", "7bit", "8bit", "binary":
+		return nil
+	default:
+		return fmt.Errorf("a part is encoded as %.40q", encoding)
 	}
 }
 

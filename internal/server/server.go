@@ -144,6 +144,7 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.RedirectTrailingSlash = false
+	r.RemoteIPHeaders = []string{forwardedFor}
 	if err := r.SetTrustedProxies(trusted); err != nil { // none, unless they are named
 		s.Log.Warn("the trusted proxies cannot be used", "error", err.Error())
 	}
@@ -237,12 +238,19 @@ func (s *Server) routes(trusted []string) *gin.Engine {
 	return r
 }
 
+// forwardedFor is the header in which proxies say for whom they ask.
+const forwardedFor = "X-Forwarded-For"
+
 // ServeHTTP answers one request. HEAD is GET without the body, which net/http leaves out by itself.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.Method == http.MethodHead {
 		get := *r
 		get.Method = http.MethodGet
 		r = &get
+	}
+	// A proxy may put what it says into a line of its own, behind the one that it was sent: what counts is the end of all of them.
+	if lines := r.Header.Values(forwardedFor); len(lines) > 1 {
+		r.Header.Set(forwardedFor, strings.Join(lines, ", "))
 	}
 	f := s.front.Load()
 	if rest, ok := strings.CutPrefix(r.URL.Path, f.prefix); ok && f.prefix != "" && (rest == "" || rest[0] == '/') {

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/grammar"
 )
@@ -194,8 +195,8 @@ func TestLoadedOnce(t *testing.T) {
 
 // What does not fit unloads the least recently used model that nobody uses, or is refused with the figures.
 func TestMemoryBudget(t *testing.T) {
-	paths := []string{copied(t, harbour), copied(t, harbour), copied(t, harbour)} // 4 MB each, and 100 kB of contexts
-	r := New(Options{Memory: 9_000_000, Context: 100_000})
+	paths := []string{copied(t, harbour), copied(t, harbour), copied(t, harbour)} // 4 MB each, 100 kB of contexts, and 6 MB to work with
+	r := New(Options{Memory: 21_000_000, Context: 100_000})
 	defer r.Close()
 	for _, path := range paths {
 		if err := r.Load(t.Context(), path, false); err != nil {
@@ -221,7 +222,7 @@ func TestMemoryBudget(t *testing.T) {
 	}
 	err = r.Load(t.Context(), paths[0], false)
 	var e *exchange.Error
-	if !errors.As(err, &e) || e.Code != "runner_unavailable" || !strings.Contains(e.Message, "take 4 MB") || !strings.Contains(e.Message, "of the 9 MB") || e.RetryAfter == 0 {
+	if !errors.As(err, &e) || e.Code != "runner_unavailable" || !strings.Contains(e.Message, "4 MB for its weights, 0 MB for contexts (models.context_memory) and 6 MB to work with; of the 21 MB") || e.RetryAfter == 0 {
 		t.Errorf("%v", err)
 	}
 	l.release()
@@ -230,17 +231,108 @@ func TestMemoryBudget(t *testing.T) {
 	}
 	small := New(Options{Memory: 1_000_000})
 	defer small.Close()
-	if err := small.Load(t.Context(), paths[0], false); err == nil || !strings.Contains(err.Error(), "more than the 1 MB") {
+	if err := small.Load(t.Context(), paths[0], false); err == nil || !strings.Contains(err.Error(), "1 MB are set aside") {
 		t.Errorf("larger than all: %v", err)
 	}
 	// What can never fit drives nobody out.
-	middle := New(Options{Memory: 5_000_000})
+	middle := New(Options{Memory: 11_000_000, Context: 100_000})
 	defer middle.Close()
 	if err := middle.Load(t.Context(), paths[0], false); err != nil {
 		t.Fatal(err)
 	}
-	if err := middle.Load(t.Context(), "../../model/testdata/harbour-4m", false); err == nil || !strings.Contains(err.Error(), "more than the 5 MB") || middle.Status(paths[0]).State != Loaded {
+	if err := middle.Load(t.Context(), "../../model/testdata/harbour-4m", false); err == nil || !strings.Contains(err.Error(), "11 MB are set aside") || middle.Status(paths[0]).State != Loaded {
 		t.Errorf("larger than all, beside another: %v, the other is %v", err, middle.Status(paths[0]).State)
+	}
+}
+
+// What is loaded are the files as they are when it is done: replaced in between, they are opened anew, and nothing of the first opening stays.
+func TestReplacedWhileLoading(t *testing.T) {
+	path := copied(t, harbour)
+	other, err := os.ReadFile(embedder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := 0
+	r := New(Options{Told: func(what, _ string, _ error) {
+		if strings.Contains(what, "opened anew") {
+			again++
+		}
+	}, Drafter: func(string) (string, error) { // which is asked for between the first look at the files and their opening
+		if again > 0 {
+			return "", nil
+		}
+		return "", errors.Join(os.WriteFile(path+".new", other, 0o600), os.Rename(path+".new", path))
+	}})
+	defer r.Close()
+	if err := r.Load(t.Context(), path, false); err != nil || again != 1 {
+		t.Fatalf("%v, opened anew %d times", err, again)
+	}
+	if v, err := r.Embed(t.Context(), path, &exchange.Embedding{Inputs: []exchange.Input{{Text: "quay"}}}); err != nil || len(v.Vectors) != 1 {
+		t.Errorf("%+v, %v", v, err)
+	}
+	want := r.Status(path).Bytes
+	r.mu.Lock()
+	used := r.used
+	r.mu.Unlock()
+	if used != want {
+		t.Errorf("%d bytes are in use, by a model of %d", used, want)
+	}
+	// Files that are replaced each time are not opened for ever.
+	stamp := time.Now()
+	restless := New(Options{Drafter: func(string) (string, error) {
+		stamp = stamp.Add(time.Second)
+		return "", os.Chtimes(path, stamp, stamp)
+	}})
+	defer restless.Close()
+	if err := restless.Load(t.Context(), path, false); err == nil || !strings.Contains(err.Error(), "are being replaced") {
+		t.Errorf("%v", err)
+	}
+	restless.mu.Lock()
+	defer restless.mu.Unlock()
+	for restless.pending > 0 {
+		restless.settled.Wait()
+	}
+	if restless.used != 0 || restless.leaving != 0 {
+		t.Errorf("%d bytes are in use, %d on their way out", restless.used, restless.leaving)
+	}
+}
+
+// An entry that nobody waits for any more while it loads is closed when it has loaded, and not before.
+func TestLeftWhileLoading(t *testing.T) {
+	path := copied(t, harbour)
+	looked, goOn := make(chan struct{}), make(chan struct{})
+	r := New(Options{Drafter: func(string) (string, error) {
+		looked <- struct{}{}
+		<-goOn
+		return "", nil
+	}})
+	ctx, leave := context.WithCancel(t.Context())
+	done := make(chan error)
+	go func() { done <- r.Load(ctx, path, false) }()
+	<-looked
+	leave()
+	<-done
+	r.mu.Lock()
+	e := r.loaded[path]
+	r.retire(e) // as it is when its files are found to be others
+	r.mu.Unlock()
+	close(goOn)
+	r.mu.Lock()
+	for r.pending > 0 {
+		r.settled.Wait()
+	}
+	used, leaving := r.used, r.leaving
+	r.mu.Unlock()
+	if used != 0 || leaving != 0 || e.loadedModel == nil {
+		t.Errorf("%d bytes are in use, %d on their way out", used, leaving)
+	}
+	for _, err := range e.engine.Generate(t.Context(), engine.Job{Prompt: []int32{1}, MaxTokens: 1}) {
+		if !errors.Is(err, engine.ErrClosed) {
+			t.Errorf("its engine goes on: %v", err)
+		}
+	}
+	if err := r.Close(); err != nil {
+		t.Error(err)
 	}
 }
 

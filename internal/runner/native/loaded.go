@@ -83,22 +83,37 @@ func (d *draftModel) close() error {
 	return d.checkpoint.Close()
 }
 
-// open maps the model at path. admit is asked, before anything is built, whether there is memory for weights of so many
-// bytes. What drafts is closed with the model, or if there is an error.
-func open(path string, o engine.Options, drafter *draftModel, admit func(bytes int64) error) (*loadedModel, error) {
+// needs is what a model takes, in bytes.
+type needs struct {
+	weights int64 // those of the drafter included
+	engine.Footprint
+}
+
+func (n needs) all() int64 { return n.weights + n.Contexts + n.Working }
+
+// open maps the model at path. admit is asked, before anything is built, whether there is memory for what it needs. What drafts is closed with
+// the model, or if there is an error.
+func open(path string, o engine.Options, drafter *draftModel, admit func(needs) error) (*loadedModel, error) {
 	c, err := disk.Open(path)
 	if err != nil {
 		return nil, errors.Join(err, drafter.close())
 	}
 	l := &loadedModel{checkpoint: c, drafter: drafter}
-	size := c.Size
+	need := needs{weights: c.Size}
 	if drafter != nil {
-		size += drafter.checkpoint.Size
+		need.weights += drafter.checkpoint.Size
 		o.Drafter = drafter.model
 	}
-	if err = admit(size); err == nil {
-		err = weights.Guarded(func() error { return l.assemble(o) })
-	}
+	err = weights.Guarded(func() (err error) {
+		if l.model, err = model.Load(c); err != nil {
+			return err
+		}
+		need.Footprint = o.Footprint(l.model)
+		if err = admit(need); err != nil {
+			return err
+		}
+		return l.assemble(o)
+	})
 	if err != nil {
 		return nil, errors.Join(err, c.Close(), drafter.close())
 	}
@@ -106,12 +121,7 @@ func open(path string, o engine.Options, drafter *draftModel, admit func(bytes i
 }
 
 func (l *loadedModel) assemble(o engine.Options) error {
-	c := l.checkpoint
-	m, err := model.Load(c)
-	if err != nil {
-		return err
-	}
-	l.model = m
+	c, m := l.checkpoint, l.model
 	definition, err := c.Tokenizer()
 	if err != nil {
 		return err

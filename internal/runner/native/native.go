@@ -220,9 +220,10 @@ func (r *Runner) finish(e *entry) {
 	if e.timer != nil {
 		e.timer.Stop()
 	}
-	bytes := e.bytes
-	r.leaving += bytes
+	leaving := e.bytes
+	r.leaving += leaving
 	r.start(func() {
+		<-e.ready // it may be on its way yet, and what is not there cannot be closed
 		if e.ahead != nil {
 			e.ahead.end()
 			e.preparing.end()
@@ -233,9 +234,10 @@ func (r *Runner) finish(e *entry) {
 			}
 		}
 		r.mu.Lock()
-		r.used -= bytes
-		r.leaving -= bytes
+		r.used -= e.bytes
+		r.leaving -= leaving
 		r.mu.Unlock()
+		debug.FreeOSMemory() // what was built for it is not waited for to be in the collector's way
 	})
 }
 
@@ -307,20 +309,41 @@ func (r *Runner) fill(e *entry) {
 		}
 		close(e.ready)
 	}()
-	e.loadedModel, e.err = open(e.path, r.opts.Engine, r.drafter(e.path), func(bytes int64) error { return r.admit(e, bytes) })
-	if e.err == nil {
+	if e.err = r.open(e); e.err == nil {
 		if e.unfit != nil {
 			r.tell("is loaded without the model that is to draft for it", e.path, e.unfit)
 		}
 		r.warm(e)
-		r.mu.Lock()
-		if e.engine != nil {
-			extra := int64(e.engine.Pool().Use().Limit) * e.engine.Pool().PageBytes() // as far as contexts can grow
-			e.bytes += extra
-			r.used += extra
-		}
-		r.mu.Unlock()
 		r.tell("loaded", e.path, nil)
+	}
+}
+
+// mostOpenings is how often a model is opened whose files are replaced meanwhile.
+const mostOpenings = 3
+
+// open opens a model into its entry, such that the entry knows the state of the files that were opened.
+func (r *Runner) open(e *entry) error {
+	for n := 1; ; n++ {
+		l, err := open(e.path, r.opts.Engine, r.drafter(e.path), func(n needs) error { return r.admit(e, n) })
+		if err != nil {
+			return err
+		}
+		identity, err := disk.Identity(e.path)
+		r.mu.Lock()
+		same := err == nil && identity == e.identity
+		e.identity = identity
+		r.mu.Unlock()
+		if same {
+			e.loadedModel = l
+			return nil
+		}
+		if err := errors.Join(err, l.close()); err != nil {
+			return err
+		}
+		if n == mostOpenings {
+			return errors.New("its files are being replaced; try again when that is done")
+		}
+		r.tell("its files were replaced while it was loaded: it is opened anew", e.path, nil)
 	}
 }
 
@@ -366,16 +389,18 @@ func (r *Runner) warm(e *entry) {
 	}
 }
 
-// admit makes room for the weights of an entry, by unloading idle models, the least recently used first. If there is not
-// enough, the error has the figures.
-func (r *Runner) admit(e *entry, bytes int64) error {
+// admit makes room for what an entry needs, by unloading idle models, the least recently used first. If there is not enough, the error has the
+// figures.
+func (r *Runner) admit(e *entry, n needs) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.used -= e.bytes // of an earlier opening
+	e.bytes = 0
 	if r.opts.Memory > 0 {
-		if bytes > r.opts.Memory {
-			return tooLarge(bytes, r.opts.Memory, 0)
+		if n.all() > r.opts.Memory {
+			return tooLarge(n, r.opts.Memory, 0)
 		}
-		for r.used-r.leaving+bytes > r.opts.Memory {
+		for r.used-r.leaving+n.all() > r.opts.Memory {
 			var oldest *entry
 			for _, other := range r.loaded {
 				if other.leases == 0 && !other.kept && other != e && other.done() && (oldest == nil || other.last.Before(oldest.last)) {
@@ -383,14 +408,14 @@ func (r *Runner) admit(e *entry, bytes int64) error {
 				}
 			}
 			if oldest == nil {
-				return tooLarge(bytes, r.opts.Memory, r.used-r.leaving)
+				return tooLarge(n, r.opts.Memory, r.used-r.leaving)
 			}
 			r.retire(oldest)
 			r.tell("unloaded: another model needs its memory", oldest.path, nil)
 		}
 	}
-	e.bytes = bytes
-	r.used += bytes
+	e.bytes = n.all()
+	r.used += e.bytes
 	return nil
 }
 
@@ -404,12 +429,13 @@ func (e *entry) done() bool {
 }
 
 // tooLarge says that a model does not fit into the budget.
-func tooLarge(bytes, budget, used int64) error {
-	const mb = 1e6
-	message := fmt.Sprintf("the model's weights take %.0f MB, more than the %.0f MB that are set aside for models (models.memory)", float64(bytes)/mb, float64(budget)/mb)
+func tooLarge(n needs, budget, used int64) error {
+	mb := func(bytes int64) string { return fmt.Sprintf("%.0f MB", float64(bytes)/1e6) }
+	message := fmt.Sprintf("the model takes %s: %s for its weights, %s for contexts (models.context_memory) and %s to work with; ", mb(n.all()), mb(n.weights), mb(n.Contexts), mb(n.Working))
 	if used > 0 {
-		message = fmt.Sprintf("the model's weights take %.0f MB; of the %.0f MB that are set aside for models (models.memory), models that are in use or kept loaded take %.0f MB: try again when they are done, or unload one",
-			float64(bytes)/mb, float64(budget)/mb, float64(used)/mb)
+		message += fmt.Sprintf("of the %s that are set aside for models (models.memory), models that are in use or kept loaded take %s: try again when they are done, or unload one", mb(budget), mb(used))
+	} else {
+		message += fmt.Sprintf("%s are set aside for models (models.memory)", mb(budget))
 	}
 	return &exchange.Error{Kind: exchange.Unavailable, Code: "runner_unavailable", Message: message, RetryAfter: 10 * time.Second}
 }

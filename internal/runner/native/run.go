@@ -100,6 +100,7 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 	if n, limit := len(p.job.Prompt), l.contextOf(req); n >= limit {
 		return nil, inWords(&engine.ContextError{Prompt: n, Context: limit})
 	} else if p.job.MaxTokens <= 0 || p.job.MaxTokens > limit-n {
+		p.job.Open = p.job.MaxTokens <= 0
 		p.job.MaxTokens = limit - n
 	}
 	if err := reserve(req.Reserve, len(p.job.Prompt)); err != nil {

@@ -47,7 +47,12 @@ func newClient(base *url.URL, connect time.Duration) *http.Client {
 // redirectError is a redirection, none of which is followed: the key, and what was asked, are for the server that is named.
 type redirectError struct{ to *url.URL }
 
-func (e *redirectError) Error() string { return "it redirects to " + e.to.Redacted() }
+func (e *redirectError) Error() string { return "it redirects to " + e.where() }
+
+// where is the address without what only the two servers have to know: who is named in it, and what it asks for.
+func (e *redirectError) where() string {
+	return (&url.URL{Scheme: e.to.Scheme, Host: e.to.Host, Path: e.to.Path}).String()
+}
 
 // addressError is an address that a name must not stand for.
 type addressError struct{ host, address string }
@@ -259,7 +264,7 @@ func (m *Machine) inWords(err error) error {
 	if err == nil || errors.As(err, &ours) || errors.Is(err, context.Canceled) {
 		return err
 	}
-	out := &exchange.Error{Kind: exchange.Unavailable, Code: unavailable, Err: err}
+	out := &exchange.Error{Kind: exchange.Unavailable, Code: unavailable, Err: &hiddenError{err, m}}
 	say := func(format string, args ...any) error {
 		out.Message = m.said(fmt.Sprintf("the machine %q ", m.name) + fmt.Sprintf(format, args...))
 		return out
@@ -298,7 +303,7 @@ func (m *Machine) inWords(err error) error {
 		out.RetryAfter = status.after
 		return say("cannot answer: %v", status)
 	case errors.As(err, &redirect):
-		return say("redirects to %s, which is not followed, since the key and the conversation are for %s; if that is where it is, change runners.%s.url", redirect.to.Redacted(), m.base.Host, m.name)
+		return say("redirects to %s, which is not followed, since the key and the conversation are for %s; if that is where it is, change runners.%s.url", redirect.where(), m.base.Host, m.name)
 	case errors.As(err, &address):
 		return say("is not asked: %s stands for %s, an address that belongs to this machine or to its network alone; if that is meant, write the address itself into runners.%s.url", address.host, address.address, m.name)
 	case errors.As(err, &host):

@@ -7,6 +7,7 @@ package remote
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"iter"
@@ -182,7 +183,7 @@ func (m *Machine) tries(ctx context.Context, try attempt, yield func(exchange.Ev
 		if err == nil || started || !again || n >= m.set.Tries {
 			return err
 		}
-		m.log.Debug("machine is asked again", "name", m.name, "error", err.Error())
+		m.log.Debug("machine is asked again", "name", m.name, "error", m.hidden(err.Error()))
 		select {
 		case <-time.After(max(pause, firstPause<<(n-1))):
 		case <-ctx.Done():
@@ -228,13 +229,25 @@ func (m *Machine) fault(what string) {
 	m.faults[what]++
 }
 
-// hidden takes the key out of a text, in which a server may repeat it.
+// hidden takes the key out of a text, in which a server may repeat it, as it is or as it stands in an address.
 func (m *Machine) hidden(text string) string {
-	if m.set.Key != "" {
-		text = strings.ReplaceAll(text, m.set.Key, "…")
+	if m.set.Key == "" {
+		return text
+	}
+	for _, written := range []string{m.set.Key, url.QueryEscape(m.set.Key), url.PathEscape(m.set.Key), base64.StdEncoding.EncodeToString([]byte(m.set.Key))} {
+		text = strings.ReplaceAll(text, written, "…")
 	}
 	return text
 }
+
+// hiddenError is an error without the key in what it says.
+type hiddenError struct {
+	error
+	m *Machine
+}
+
+func (e *hiddenError) Error() string { return e.m.hidden(e.error.Error()) }
+func (e *hiddenError) Unwrap() error { return e.error }
 
 // resting is the error while the machine is left alone.
 func (m *Machine) resting() error {

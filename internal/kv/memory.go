@@ -1,0 +1,79 @@
+package kv
+
+import (
+	"unsafe"
+
+	"kindredgate/internal/system"
+)
+
+// Pages lie outside of the heap: they hold nothing that the collector has to look at, and would make it wait for as much garbage again before it
+// collects any.
+
+// slabBytes is about how much memory is asked of the system at once.
+const slabBytes = 4 << 20
+
+// slabs is the memory of a pool's pages. It is given back when nobody holds the pool any more.
+type slabs struct{ list [][]byte }
+
+func (s *slabs) free() {
+	for _, b := range s.list {
+		_ = system.FreeMemory(b) // which was given, so that it can be given back
+	}
+}
+
+// newPage makes a page. The pool is locked.
+func (p *Pool) newPage() *page {
+	// Pages of the system are not divided, so that a page can be given back by itself.
+	const align = 4096
+	stride := (int(p.PageBytes()) + align - 1) / align * align
+	if len(p.rest) < stride {
+		n := stride * max(1, min(slabBytes/stride, p.limit-p.made))
+		b, err := system.Memory(n)
+		if err == nil {
+			p.slabs.list = append(p.slabs.list, b)
+		} else {
+			b = make([]byte, n)
+		}
+		p.rest = b
+	}
+	one := &page{memory: p.rest[:stride:stride]}
+	p.rest = p.rest[stride:]
+	at := unsafe.Pointer(unsafe.SliceData(one.memory))
+	switch p.format {
+	case F32:
+		one.full = unsafe.Slice((*float32)(at), p.size)
+	case Q8:
+		// The scales come first, since they have to lie at even addresses.
+		one.scale = unsafe.Slice((*uint16)(at), p.scaled)
+		one.bytes = unsafe.Slice((*int8)(unsafe.Add(at, 2*p.scaled)), p.size)
+	default:
+		one.half = unsafe.Slice((*uint16)(at), p.size)
+	}
+	return one
+}
+
+// Trim gives the memory of pages that nobody uses, and in which nothing is known, back to the system. They are there when they are needed again.
+func (p *Pool) Trim() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, one := range p.free {
+		if !one.cold {
+			one.cold = true
+			system.Discard(one.memory)
+		}
+	}
+}
+
+// Forget makes what is known of texts that nobody uses unknown, and gives its memory back.
+func (p *Pool) Forget() {
+	p.mu.Lock()
+	for p.idle.Len() > 0 {
+		one := p.idle.Front().Value.(*page)
+		p.idle.Remove(one.place)
+		one.place = nil
+		p.forget(one)
+		p.free = append(p.free, one)
+	}
+	p.mu.Unlock()
+	p.Trim()
+}

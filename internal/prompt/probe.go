@@ -1,7 +1,10 @@
 package prompt
 
 import (
+	"cmp"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -44,6 +47,47 @@ const (
 
 func say(role exchange.Role, parts ...exchange.Part) exchange.Turn {
 	return exchange.Turn{Role: role, Parts: parts}
+}
+
+// probeTexts finds out in which form the template shows the texts of each role. Some go through lists of parts only, and would show nothing of a
+// text as it is. One that shows what a user says in neither form is of no use, whatever else it can do.
+func (t *Template) probeTexts() error {
+	user, system := say(exchange.User, exchange.Text(probeText)), say(exchange.System, exchange.Text("s"))
+	call := exchange.ToolCall{ID: "call0000a", Name: probeName, Arguments: `{}`}
+	tool := exchange.Tool{Name: probeName, Parameters: json.RawMessage(`{"type": "object", "properties": {}}`)}
+	var failed error
+	shows := func(of ...Conversation) bool {
+		for _, c := range of {
+			out, err := t.lay(c)
+			if err == nil && strings.Contains(out.Text, probeText) {
+				return true
+			}
+			failed = cmp.Or(err, failed)
+		}
+		return false
+	}
+	try := func(role exchange.Role, of ...Conversation) bool {
+		if shows(of...) {
+			return true
+		}
+		t.lists[role] = true
+		if shows(of...) {
+			return true
+		}
+		delete(t.lists, role)
+		return false
+	}
+	if !try(exchange.User, Conversation{Turns: []exchange.Turn{user}}, Conversation{Turns: []exchange.Turn{system, user}}) {
+		if failed != nil {
+			return fmt.Errorf("it cannot lay out what a user says: %w", failed)
+		}
+		return errors.New("it shows nothing of what a user says, neither as a text nor as a list of parts")
+	}
+	// The others it need not show: what it cannot lay out, it is found to lack.
+	try(exchange.System, Conversation{Turns: []exchange.Turn{say(exchange.System, exchange.Text(probeText)), say(exchange.User, exchange.Text("u"))}})
+	try(exchange.Assistant, Conversation{Turns: []exchange.Turn{say(exchange.User, exchange.Text("u")), say(exchange.Assistant, exchange.Text(probeText)), say(exchange.User, exchange.Text("u"))}})
+	try(exchange.ToolRole, Conversation{Turns: []exchange.Turn{say(exchange.User, exchange.Text("u")), say(exchange.Assistant, call), say(exchange.ToolRole, exchange.ToolResult{CallID: call.ID, Content: probeText})}, Tools: []exchange.Tool{tool}})
+	return nil
 }
 
 // probe renders the probes. What a template refuses, it cannot do.

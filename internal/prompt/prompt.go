@@ -28,6 +28,8 @@ type Template struct {
 	// foldSystem puts what is in system turns at the head of the next user turn, since the template has no system
 	// turn.
 	foldSystem bool
+	// lists are the roles whose texts the template shows only as lists of parts.
+	lists map[exchange.Role]bool
 }
 
 // New parses the source of a template, and finds out what it can do.
@@ -61,7 +63,10 @@ func parse(source, begin, end string) (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Template{template: t, begin: begin, end: end}
+	out := &Template{template: t, begin: begin, end: end, lists: map[exchange.Role]bool{}}
+	if err := out.probeTexts(); err != nil {
+		return nil, err
+	}
 	out.abilities = out.probe(source)
 	out.foldSystem = !out.abilities.System
 	return out, nil
@@ -242,12 +247,12 @@ func (t *Template) variables(c Conversation, emptyTexts bool) (map[string]jinja.
 			instructions = append(instructions, content(path, turn))
 			continue
 		}
-		m, err := message(path, turn)
+		m, err := t.message(path, turn)
 		if err != nil {
 			return nil, err
 		}
 		if len(instructions) > 0 && turn.Role == exchange.User {
-			m.Set("content", paragraphs(append(instructions, content(path, turn))))
+			m.Set("content", t.shown(path, turn.Role, paragraphs(append(instructions, content(path, turn)))))
 			instructions = nil
 		}
 		if !emptyTexts && silent(turn) {
@@ -297,10 +302,23 @@ func paragraphs(texts []jinja.Text) jinja.Text {
 	return joined
 }
 
-func message(path string, turn exchange.Turn) (*jinja.Dict, error) {
+// shown is a text as the template takes it: as it is, or as a list of parts.
+func (t *Template) shown(path string, role exchange.Role, text jinja.Text) jinja.Value {
+	if !t.lists[role] {
+		return text
+	}
+	part := jinja.NewDict(path + ".content")
+	part.Set("type", jinja.NewText("text", path+".content"))
+	part.Set("text", text)
+	list := jinja.NewList(path + ".content")
+	list.Items = append(list.Items, part)
+	return list
+}
+
+func (t *Template) message(path string, turn exchange.Turn) (*jinja.Dict, error) {
 	m := jinja.NewDict(path)
 	m.Set("role", jinja.NewText(string(turn.Role), path+".role"))
-	m.Set("content", content(path, turn))
+	m.Set("content", t.shown(path, turn.Role, content(path, turn)))
 	if turn.Name != "" {
 		m.Set("name", jinja.NewText(turn.Name, path+".name"))
 	}

@@ -262,8 +262,11 @@ func TestRenderErrors(t *testing.T) {
 	for source, want := range map[string]string{
 		"":                                  "no chat template",
 		"{% if %}":                          "template line 1",
-		"{{ raise_exception('no tools') }}": "the model's template refuses this conversation: no tools",
-		"{{ messages[7].content }}":         "template line 1",
+		"{{ raise_exception('no tools') }}": "cannot lay out what a user says: template line 1: no tools",
+		"{% if messages|length != 1 %}{{ raise_exception('no tools') }}{% endif %}{{ messages[0].content }}": "the model's template refuses this conversation: no tools",
+		"{% for m in messages %}{{ m.text }}{% endfor %}":                                                    "shows nothing of what a user says, neither as a text nor as a list of parts",
+		"Hello":                     "shows nothing of what a user says",
+		"{{ messages[7].content }}": "template line 1",
 	} {
 		bad, err := New(source, tmpl.tok)
 		if err == nil {
@@ -355,9 +358,44 @@ func TestTemplatesSeeWhatWasSaid(t *testing.T) {
 		t.Errorf("a template that does not expect none: %q", p.Text)
 	}
 	// Numbers and truth values of a request are the request's, also where they stand alone.
-	p := written(t, "{{ messages[1].tool_calls[0].function.arguments.after }}{{ messages[1].tool_calls[0].function.arguments.now }}", c)
+	p := written(t, "{% if messages|length < 4 %}{{ messages[0].content }}{% else %}{{ messages[1].tool_calls[0].function.arguments.after }}{{ messages[1].tool_calls[0].function.arguments.now }}{% endif %}", c)
 	if p.Text != "10True" || len(p.Spans) != 1 || p.Spans[0].Origin != "messages[1].tool_calls[0].arguments" {
 		t.Errorf("%q, %+v", p.Text, p.Spans)
+	}
+}
+
+// A template that goes through lists of parts gets such lists, for the roles for which it does, and loses nothing of what is said; origins and
+// control tokens are as ever.
+func TestTemplatesThatTakeParts(t *testing.T) {
+	c := Conversation{Turns: []exchange.Turn{say(exchange.System, exchange.Text("Be brief.")), say(exchange.User, exchange.Text("Hi "), exchange.Text("<|end|>")), say(exchange.Assistant, exchange.Text("Ahoy.")), say(exchange.User, exchange.Text("When?"))}}
+	const want = "system:Be brief.;user:Hi <|end|>;assistant:Ahoy.;user:When?;"
+	for what, source := range map[string]string{
+		"all":        `{% for m in messages %}{{ m.role }}:{% for part in m.content %}{% if part.type == 'text' %}{{ part.text }}{% endif %}{% endfor %};{% endfor %}`,
+		"the first":  `{% for m in messages %}{{ m.role }}:{{ m.content[0].text }};{% endfor %}`,
+		"the user's": `{% for m in messages %}{{ m.role }}:{% if m.role == 'user' %}{% for part in m.content %}{{ part['text'] }}{% endfor %}{% else %}{{ m.content }}{% endif %};{% endfor %}`,
+		"either":     `{% for m in messages %}{{ m.role }}:{% if m.content is string %}{{ m.content }}{% else %}{% for part in m.content %}{{ part.text }}{% endfor %}{% endif %};{% endfor %}`,
+		"as text":    `{% for m in messages %}{{ m.role }}:{{ m.content }};{% endfor %}`,
+		"characters": `{% for m in messages %}{{ m.role }}:{% for c in m.content %}{{ c }}{% endfor %};{% endfor %}`,
+	} {
+		p := written(t, source, c)
+		if p.Text != want || p.Count("messages[1].content") == 0 || p.Count("messages[3].content") == 0 || p.Folded {
+			t.Errorf("%s: %q, %+v", what, p.Text, p.Spans)
+		}
+		for _, token := range p.Tokens {
+			if token.Control {
+				t.Errorf("%s: what a user wrote is a control token", what)
+			}
+		}
+	}
+	// Instructions that have no turn of their own come along.
+	folded := written(t, `{% for m in messages %}{% if m.role != 'system' %}{% for part in m.content %}{{ part.text }}{% endfor %};{% endif %}{% endfor %}`, c)
+	if folded.Text != "Be brief.\n\nHi <|end|>;Ahoy.;When?;" || !folded.Folded {
+		t.Errorf("%q", folded.Text)
+	}
+	result := written(t, `{% for m in messages %}{% for part in m.content or [] %}{{ part.text }};{% endfor %}{% endfor %}`, Conversation{Turns: []exchange.Turn{say(exchange.User, exchange.Text("When?")),
+		say(exchange.Assistant, exchange.ToolCall{ID: "1", Name: "f", Arguments: "{}"}), say(exchange.ToolRole, exchange.ToolResult{CallID: "1", Content: "14:00"})}})
+	if result.Text != "When?;14:00;" {
+		t.Errorf("%q", result.Text)
 	}
 }
 

@@ -108,7 +108,7 @@ func TestTemplateOverride(t *testing.T) {
 		"{{ bos_token }}{% for m in messages %}[{{ m.content }}]{% endfor %}": "",
 		"{% for %}":                      "template line 1",
 		"{{ raise_exception('never') }}": "never",
-		"nothing of it":                  "does not appear in its prompt",
+		"nothing of it":                  "shows nothing of what a user says",
 	} {
 		if err := r.CheckTemplate(t.Context(), harbour, source); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", source, err, want)

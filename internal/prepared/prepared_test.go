@@ -88,8 +88,12 @@ func TestPreparedWeightsGiveTheSame(t *testing.T) {
 			t.Errorf("%s: prepared weights give other logits", kind)
 		}
 		again := load(t, kind)
-		if must(t)(c.Open(again, "as it is")) == nil || !slices.Equal(logits(t, again), want) {
-			t.Errorf("%s: opened again, they are not found or give other logits", kind)
+		opened := must(t)(c.Open(again, "as it is"))
+		if opened == nil || opened.Check(t.Context()) != nil {
+			t.Fatalf("%s: opened again, they are not found, or wrong", kind)
+		}
+		if opened.Use(); !slices.Equal(logits(t, again), want) {
+			t.Errorf("%s: opened again, they give other logits", kind)
 		}
 		raw, err := os.ReadFile(f.Path)
 		if err != nil {
@@ -103,9 +107,91 @@ func TestPreparedWeightsGiveTheSame(t *testing.T) {
 			t.Fatal(err)
 		}
 		changed := load(t, kind)
-		if must(t)(other.Open(changed, "as it is")) == nil || slices.Equal(logits(t, changed), want) {
+		odd := must(t)(other.Open(changed, "as it is"))
+		if !slices.Equal(logits(t, changed), want) {
+			t.Errorf("%s: the file is used before it was checked", kind)
+		}
+		if odd.Use(); slices.Equal(logits(t, changed), want) {
 			t.Errorf("%s: the file is not what is multiplied with", kind)
 		}
+		if err := odd.Drop(); err != nil || !slices.Equal(logits(t, changed), want) {
+			t.Errorf("%s: dropped, they are still used: %v", kind, err)
+		}
+	}
+}
+
+// A byte that is not what was written is found wherever it stands, and so is a file that was cut short while it is open.
+func TestDamageIsFound(t *testing.T) {
+	m := load(t, weights.Q8_0)
+	c := cache(t, m)
+	path := must(t)(c.Make(t.Context(), m, "as it is", nothing)).Path
+	whole, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(whole) < 3<<20 {
+		t.Fatal("the model is too small for several megabytes")
+	}
+	for _, at := range []int{200, 4096, 1<<20 - 1, 1 << 20, 2<<20 + 12345, len(whole) - 4*(len(whole)>>20) - 8, len(whole) - 5, len(whole) - 1} {
+		damaged := slices.Clone(whole)
+		damaged[at] ^= 0x10
+		if err := os.WriteFile(path, damaged, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		f := must(t)(c.Open(load(t, weights.Q8_0), "as it is"))
+		if f == nil {
+			t.Fatalf("byte %d: it is not there", at)
+		}
+		if err := f.Check(t.Context()); !errors.Is(err, prepared.ErrDamaged) {
+			t.Errorf("byte %d: %v", at, err)
+		}
+	}
+	if err := os.WriteFile(path, whole, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	f := must(t)(c.Open(load(t, weights.Q8_0), "as it is"))
+	if err := f.Check(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Check(canceled()); !errors.Is(err, context.Canceled) {
+		t.Errorf("somebody who left: %v", err)
+	}
+	if err := os.Truncate(path, 1<<20); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Check(t.Context()); !errors.Is(err, prepared.ErrDamaged) {
+		t.Errorf("cut short: %v", err)
+	}
+}
+
+func canceled() context.Context {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	return ctx
+}
+
+// What a killed gate has left counts until it is removed, which the next start does.
+func TestPartsOfAKilledGate(t *testing.T) {
+	m := load(t, weights.Q8_0)
+	c := cache(t, m)
+	first := must(t)(c.Make(t.Context(), m, "as it is", nothing)).Path
+	left := filepath.Join(c.Folder, "part-123")
+	if err := os.WriteFile(left, make([]byte, 1000), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	tight := prepared.Cache{Folder: c.Folder, Space: 2*c.Needs(m) + 999}
+	must(t)(tight.Make(t.Context(), load(t, weights.Q8_0), "another", nothing))
+	if _, err := os.Stat(first); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("the part does not count: %v", err)
+	}
+	if err := tight.Clean(); err != nil {
+		t.Error(err)
+	}
+	if _, err := os.Stat(left); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("the part is still there: %v", err)
+	}
+	if files, err := filepath.Glob(filepath.Join(c.Folder, "*.panels")); len(files) != 1 || err != nil {
+		t.Errorf("whole files: %v, %v", files, err)
 	}
 }
 

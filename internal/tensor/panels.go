@@ -193,7 +193,8 @@ func (f *panelForm) writeBlock(dst []byte, i int, q *[Block]int8) {
 
 // UsePanels has products read the panels of the matrix, which WritePanels wrote, in the place of its rows. What they give is
 // the same to the bit, so products may be under way. The bytes have to begin where a cache line does; they must stay as they
-// are for as long as the matrix is used. A matrix that has PanelBytes 0 cannot use any.
+// are for as long as the matrix is used. A matrix that has PanelBytes 0 cannot use any. With nil it reads its rows again; products that are under
+// way may go on with the panels.
 func (m *Matrix) UsePanels(data []byte) { m.panels.Store(unsafe.SliceData(data)) }
 
 // prepared multiplies panels with vectors; from is the first row of a panel.

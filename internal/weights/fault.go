@@ -10,6 +10,12 @@ import (
 // ErrFault is wrapped by the error for a mapped file that went away under its reader.
 var ErrFault = errors.New("the weights file was cut short or cannot be read while it is in use")
 
+// FaultError is [ErrFault] with the address that could not be read.
+type FaultError struct{ Address uintptr }
+
+func (e *FaultError) Error() string { return fmt.Sprintf("%v (at address %#x)", ErrFault, e.Address) }
+func (e *FaultError) Unwrap() error { return ErrFault }
+
 // ErrCut is wrapped by the errors for files of which the end, or for models of which files are missing.
 var ErrCut = errors.New("it is cut off or damaged")
 
@@ -40,5 +46,5 @@ func AsFault(p any) (error, bool) {
 	if !errors.As(e, &addressed) {
 		return nil, false
 	}
-	return fmt.Errorf("%w (at address %#x)", ErrFault, addressed.Addr()), true
+	return &FaultError{addressed.Addr()}, true
 }

@@ -29,6 +29,7 @@ type loadedModel struct {
 	drafter    *draftModel // nil if there is none
 	unfit      error       // why it is not used
 	override   atomic.Pointer[override]
+	faulted    func(error) bool // tells whether an error is one of reading prepared weights; nil if there are none
 	forms      forms
 
 	longestOnce sync.Once

@@ -77,6 +77,9 @@ type entry struct {
 func New(o Options) *Runner {
 	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}, live: map[*entry]bool{}, making: make(chan struct{}, 1)}
 	r.settled.L = &r.mu
+	if err := o.Prepared.Clean(); err != nil {
+		r.tell("what was left half prepared cannot be removed", o.Prepared.Folder, err)
+	}
 	r.opts.Engine.Team = r.team
 	if o.Context > 0 {
 		r.opts.Engine.Memory = o.Context
@@ -229,7 +232,7 @@ func (r *Runner) finish(e *entry) {
 			e.preparing.end()
 		}
 		if e.loadedModel != nil {
-			if err := errors.Join(e.close(), e.prepared.Close(), e.preparing.close()); err != nil {
+			if err := errors.Join(e.close(), e.preparing.close(), e.prepared.Close()); err != nil {
 				r.tell("closing failed", e.path, err)
 			}
 		}
@@ -364,29 +367,24 @@ func (r *Runner) drafter(path string) *draftModel {
 	return d
 }
 
-// warm has the model use its prepared weights, or begins to make them, and begins to read its files.
+// warm begins to read the files of an entry, and to check its prepared weights or to make them.
 func (r *Runner) warm(e *entry) {
 	files, err := disk.Files(e.path)
 	if err != nil {
 		files = nil // whoever needs them will see it
 	}
 	if e.prepared, err = r.opts.Prepared.Open(e.model, e.identity); err != nil {
-		r.tell("is loaded without its prepared weights", e.path, err)
+		r.tell("is used as it is in its file until its weights are prepared anew", e.path, err)
 	}
-	if e.prepared != nil {
-		if e.prepared.All {
-			files = nil
-		}
-		files = append(files, e.prepared.Path)
+	if e.prepared != nil && e.prepared.All {
+		files = nil // it is read by being checked
 	}
 	e.ahead = beginReading(files, func(took time.Duration) {
 		if took > time.Second {
 			r.tell("is in memory as a whole", e.path, nil)
 		}
 	})
-	if e.prepared == nil {
-		r.prepare(e)
-	}
+	r.prepare(e)
 }
 
 // admit makes room for what an entry needs, by unloading idle models, the least recently used first. If there is not enough, the error has the

@@ -23,6 +23,19 @@ func whenPrepared(t *testing.T, r *Runner, path string) {
 	}
 }
 
+// whenUsed waits until a model multiplies with prepared weights.
+func whenUsed(t *testing.T, e *entry) *prepared.File {
+	t.Helper()
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(time.Millisecond) {
+		if f := e.preparing.used.Load(); f != nil {
+			return f
+		}
+		if time.Now().After(deadline) {
+			t.Fatal("prepared weights are not used")
+		}
+	}
+}
+
 func loadedAt(r *Runner, path string) *entry {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -70,7 +83,7 @@ func TestWeightsArePreparedOnce(t *testing.T) {
 	if err := r.Load(t.Context(), path, false); err != nil {
 		t.Fatal(err)
 	}
-	if e := loadedAt(r, path); e.prepared == nil || e.preparing != nil {
+	if e := loadedAt(r, path); e.prepared == nil || whenUsed(t, e) != e.prepared {
 		t.Error("what was prepared before is not used")
 	}
 	if again, err := say1(t, r, path); again != first || err != nil {
@@ -84,6 +97,78 @@ func TestWeightsArePreparedOnce(t *testing.T) {
 	if n := strings.Count(strings.Join(said, "\n"), "prepared for this processor"); n != 1 {
 		t.Errorf("the runner said %q", said)
 	}
+}
+
+// Prepared weights that a disk has changed are not used, nor do those that are cut short while they are in use stay: the model's own file serves,
+// with the same answers, and they are made anew.
+func TestDamagedPreparedWeights(t *testing.T) {
+	c := prepared.Cache{Folder: t.TempDir(), Space: 1 << 30}
+	path := copied(t, harbour)
+	first := New(Options{Prepared: c})
+	want, err := say1(t, first, path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c.Needs(loadedAt(first, path).model) == 0 {
+		first.Close()
+		t.Skip("the kernels in use multiply rows as they lie in the file")
+	}
+	file := whenUsed(t, loadedAt(first, path)).Path
+	if err := first.Close(); err != nil {
+		t.Fatal(err)
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := 1 << 20; i < len(raw)-8192; i += 4096 {
+		raw[i] ^= 0x55
+	}
+	if err := os.WriteFile(file, raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var mu sync.Mutex
+	var said []string
+	r := New(Options{Prepared: c, Told: func(what, _ string, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		said = append(said, what)
+		if err != nil {
+			said = append(said, err.Error())
+		}
+	}})
+	defer r.Close()
+	answer := func(when string) {
+		t.Helper()
+		if got, err := say1(t, r, path); err != nil || got != want {
+			t.Errorf("%s: %q, %v, want %q", when, got, err, want)
+		}
+	}
+	answer("damaged")
+	whenUsed(t, loadedAt(r, path))
+	answer("made anew")
+	mu.Lock()
+	if all := strings.Join(said, "\n"); !strings.Contains(all, "are damaged, in megabyte 1") || !strings.Contains(all, "has its weights prepared") {
+		t.Errorf("it was said: %s", all)
+	}
+	mu.Unlock()
+
+	used := loadedAt(r, path).preparing.used.Load()
+	if err := os.Truncate(file, 4096); err != nil {
+		t.Fatal(err)
+	}
+	// Whoever is there when it happens is told that it is not the model's file, and to try again; nobody after that.
+	if _, err := say1(t, r, path); err == nil || !strings.Contains(err.Error(), "prepared for this processor went away") {
+		t.Errorf("cut short: %v", err)
+	}
+	answer("after it was cut short")
+	if e := loadedAt(r, path); whenUsed(t, e) == used {
+		for e.preparing.used.Load() == used {
+			time.Sleep(time.Millisecond)
+		}
+	}
+	whenUsed(t, loadedAt(r, path))
+	answer("made anew once more")
 }
 
 // Models that are loaded at the same time keep within the space together.

@@ -219,7 +219,7 @@ func (l *loadedModel) candidate(ctx context.Context, p *plan, index int) iter.Se
 		started := false
 		for step, err := range l.engine.Generate(ctx, job) {
 			if err != nil {
-				yield(nil, inWords(err))
+				yield(nil, l.inWords(err))
 				return
 			}
 			if !started {
@@ -379,7 +379,7 @@ func (r *Runner) Embed(ctx context.Context, path string, req *exchange.Embedding
 		return nil, e
 	}
 	if err != nil {
-		return nil, inWords(err)
+		return nil, l.inWords(err)
 	}
 	for i, v := range out.Vectors {
 		if n := req.Dimensions; n > 0 && n < len(v) {
@@ -387,6 +387,15 @@ func (r *Runner) Embed(ctx context.Context, path string, req *exchange.Embedding
 		}
 	}
 	return out, nil
+}
+
+// inWords puts the engine's errors into words for a client. Those that come of prepared weights are not the model's.
+func (l *loadedModel) inWords(err error) error {
+	if l.faulted != nil && errors.Is(err, weights.ErrFault) && l.faulted(err) {
+		return &exchange.Error{Kind: exchange.Unavailable, Code: "runner_unavailable", RetryAfter: time.Second, Err: err,
+			Message: "the weights that were prepared for this processor went away while they were used; the model goes on with its own file: try again"}
+	}
+	return inWords(err)
 }
 
 // inWords puts the engine's errors into words for a client.

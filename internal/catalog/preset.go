@@ -100,7 +100,7 @@ func (p Preset) Apply(req *exchange.Request) {
 	req.Template, req.Context = p.Template, p.Context
 	req.Truncate = req.Truncate || p.DropOldest
 	if p.Reasoning != nil {
-		req.Thinking = *p.Reasoning
+		req.Thinking, req.Effort = *p.Reasoning, ""
 	}
 	if n := p.LongestAnswer; n > 0 && (req.MaxTokens == 0 || req.MaxTokens > n) {
 		req.MaxTokens = n

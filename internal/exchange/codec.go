@@ -76,7 +76,7 @@ func DecodeEvent(doc []byte) (Event, error) {
 	if err != nil {
 		return nil, fmt.Errorf("an event: %w", err)
 	}
-	if f, ok := event.(Finish); ok && !slices.Contains([]Reason{Stopped, Length, Called}, f.Reason) {
+	if f, ok := event.(Finish); ok && !slices.Contains([]Reason{Stopped, Length, Called, Filtered}, f.Reason) {
 		return nil, fmt.Errorf("an event: reason %.40q is not known", f.Reason)
 	}
 	return event, nil
@@ -85,6 +85,7 @@ func DecodeEvent(doc []byte) (Event, error) {
 // partBox is a part with its kind.
 type partBox struct {
 	Text       *Text       `json:"text,omitempty"`
+	Refusal    *Refusal    `json:"refusal,omitempty"`
 	Image      *Image      `json:"image,omitempty"`
 	ToolCall   *ToolCall   `json:"tool_call,omitempty"`
 	ToolResult *ToolResult `json:"tool_result,omitempty"`
@@ -109,6 +110,8 @@ func (t Turn) MarshalJSON() ([]byte, error) {
 		switch p := p.(type) {
 		case Text:
 			box.Parts[i].Text = &p
+		case Refusal:
+			box.Parts[i].Refusal = &p
 		case Image:
 			box.Parts[i].Image = &p
 		case ToolCall:
@@ -133,7 +136,7 @@ func (t *Turn) UnmarshalJSON(doc []byte) error {
 		t.Parts = make([]Part, len(box.Parts))
 	}
 	for i, p := range box.Parts {
-		part, err := only[Part](opened(p.Text), opened(p.Image), opened(p.ToolCall), opened(p.ToolResult))
+		part, err := only[Part](opened(p.Text), opened(p.Refusal), opened(p.Image), opened(p.ToolCall), opened(p.ToolResult))
 		if err != nil {
 			return fmt.Errorf("part %d: %w", i, err)
 		}

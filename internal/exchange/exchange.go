@@ -20,13 +20,15 @@ import (
 
 // Request is a question to a model.
 type Request struct {
-	Model      string   `json:"model,omitzero"` // the name the application asked for
-	Turns      []Turn   `json:"turns,omitzero"`
-	Raw        *Raw     `json:"raw,omitzero"` // a prompt that goes to the model as it is; the turns, tools and the template mean nothing then
-	Tools      []Tool   `json:"tools,omitzero"`
-	Choice     Choice   `json:"choice,omitzero"`
-	Format     Format   `json:"format,omitzero"`     // of the answer's text
-	Thinking   bool     `json:"thinking,omitzero"`   // whether the model is asked to reason first, if its template has a switch for it
+	Model    string `json:"model,omitzero"` // the name the application asked for
+	Turns    []Turn `json:"turns,omitzero"`
+	Raw      *Raw   `json:"raw,omitzero"` // a prompt that goes to the model as it is; the turns, tools and the template mean nothing then
+	Tools    []Tool `json:"tools,omitzero"`
+	Choice   Choice `json:"choice,omitzero"`
+	Format   Format `json:"format,omitzero"`   // of the answer's text
+	Thinking bool   `json:"thinking,omitzero"` // whether the model is asked to reason first, if its template has a switch for it
+	// Effort is how much it is to reason, in the words of the request; "" if it does not say. Models of ours know no more than whether.
+	Effort     string   `json:"effort,omitzero"`
 	Candidates int      `json:"candidates,omitzero"` // how many answers; 0 means 1
 	MaxTokens  int      `json:"max_tokens,omitzero"` // of each answer; 0 means as many as the context holds
 	Truncate   bool     `json:"truncate,omitzero"`   // whether the oldest turns are dropped if the prompt is longer than the context, rather than refused
@@ -134,6 +136,8 @@ func (t Turn) Text() string {
 		switch p := p.(type) {
 		case Text:
 			b.WriteString(string(p))
+		case Refusal:
+			b.WriteString(string(p))
 		case ToolResult:
 			b.WriteString(p.Content)
 		case ToolCall, Image:
@@ -142,11 +146,14 @@ func (t Turn) Text() string {
 	return b.String()
 }
 
-// Part is a piece of a turn: [Text], [Image], [ToolCall] or [ToolResult].
+// Part is a piece of a turn: [Text], [Refusal], [Image], [ToolCall] or [ToolResult].
 type Part interface{ part() }
 
 // Text is plain text.
 type Text string
+
+// Refusal is what an assistant said in the place of an answer. To a model of ours it is text.
+type Refusal string
 
 // Image is a picture. Our engine takes none; models elsewhere may.
 type Image struct {
@@ -174,6 +181,7 @@ type ToolResult struct {
 }
 
 func (Text) part()       {}
+func (Refusal) part()    {}
 func (Image) part()      {}
 func (ToolCall) part()   {}
 func (ToolResult) part() {}
@@ -249,6 +257,18 @@ type TextDelta struct {
 	Text      string  `json:"text,omitzero"`
 	Tokens    int     `json:"tokens,omitzero"` // generated since the delta before it
 	Scores    []Score `json:"scores,omitzero"` // of these tokens, if they were asked for
+	// Refusal says that it is said in the place of an answer. No model of ours tells that apart; others may.
+	Refusal bool `json:"refusal,omitzero"`
+	// Citations are of the text so far; what has them may have no text.
+	Citations []Citation `json:"citations,omitzero"`
+}
+
+// Citation says where a part of an answer's text comes from.
+type Citation struct {
+	URL   string `json:"url,omitzero"`
+	Title string `json:"title,omitzero"`
+	Start int    `json:"start,omitzero"` // the first character of the text
+	End   int    `json:"end,omitzero"`   // and the one behind the last
 }
 
 // ReasoningDelta is text by which the model reasons before it answers.
@@ -300,6 +320,8 @@ const (
 	Stopped Reason = "stop"       // the model came to its end, or to a stop string
 	Length  Reason = "length"     // the limit of tokens, or the context, was reached
 	Called  Reason = "tool_calls" // the model wants tools to be called
+	// Filtered is told by machines alone: what was to come was held back.
+	Filtered Reason = "content_filter"
 )
 
 // Embedding is a question for the vectors of texts.

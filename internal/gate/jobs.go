@@ -73,6 +73,8 @@ func hashTurn(h *maphash.Hash, t exchange.Turn) {
 		switch part := part.(type) {
 		case exchange.Text:
 			text(string(part))
+		case exchange.Refusal:
+			text(string(part))
 		case exchange.Image:
 			text(part.URL)
 		case exchange.ToolCall:

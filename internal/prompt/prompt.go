@@ -325,7 +325,7 @@ func (t *Template) message(path string, turn exchange.Turn) (*jinja.Dict, error)
 	calls := jinja.NewList(path + ".tool_calls")
 	for _, part := range turn.Parts {
 		switch part := part.(type) {
-		case exchange.Text:
+		case exchange.Text, exchange.Refusal:
 		case exchange.Image:
 			return nil, part.Untaken()
 		case exchange.ToolCall:

@@ -185,7 +185,7 @@ func changed(req exchange.Request, of kept.Exchange, c Change) (exchange.Request
 		req.MaxTokens = c.MaxTokens
 	}
 	if c.Reasoning != nil {
-		req.Thinking = *c.Reasoning
+		req.Thinking, req.Effort = *c.Reasoning, ""
 	}
 	return req, nil
 }

@@ -68,6 +68,8 @@ func caseOf(r Recorded) (yaml.MapSlice, error) {
 			switch p := p.(type) {
 			case exchange.Text:
 				said = append(said, yaml.MapSlice{{Key: string(t.Role), Value: string(p)}})
+			case exchange.Refusal:
+				said = append(said, yaml.MapSlice{{Key: string(t.Role), Value: string(p)}})
 			case exchange.Image:
 				return nil, fmt.Errorf("it has a picture, and a suite has text")
 			case exchange.ToolCall:

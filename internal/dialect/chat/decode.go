@@ -58,7 +58,7 @@ func Decode(body []byte) (*Call, error) {
 		return list
 	})
 	c.Format = wire.Format(o.Object("response_format"), func(f *field.Object) *field.Object { return f.Object("json_schema") })
-	c.Thinking = wire.Effort(o, "reasoning_effort")
+	c.Thinking, c.Effort = wire.Effort(o, "reasoning_effort")
 	logprobs := o.Bool("logprobs")
 	top := o.Int("top_logprobs", 0, maxTop)
 	switch {
@@ -157,10 +157,15 @@ func parts(m *field.Object, role exchange.Role) (list []exchange.Part) {
 		}
 		return []exchange.Part{exchange.ToolResult{CallID: id, Content: joined(text)}}
 	}
-	if _, ok := m.Raw("content"); !ok && (role != exchange.Assistant || len(calls) == 0) {
+	list = text
+	if role == exchange.Assistant {
+		if s, ok := m.String("refusal"); ok {
+			list = append(list, exchange.Refusal(s))
+		}
+	}
+	if _, ok := m.Raw("content"); !ok && len(list) == 0 && (role != exchange.Assistant || len(calls) == 0) {
 		m.Fail("content", "%s is missing", m.Path("content"))
 	}
-	list = text
 	for _, call := range calls {
 		id, _ := call.String("id")
 		fn := call.Object("function")
@@ -199,7 +204,7 @@ func content(m *field.Object) (list []exchange.Part) {
 			list = append(list, exchange.Text(s))
 		case "refusal":
 			s, _ := part.String("refusal")
-			list = append(list, exchange.Text(s))
+			list = append(list, exchange.Refusal(s))
 		case "image_url":
 			if image := part.Object("image_url"); image != nil {
 				list = append(list, wire.Image(image, "url"))

@@ -38,7 +38,29 @@ type Message struct {
 	Content          *string       `json:"content"`
 	ReasoningContent string        `json:"reasoning_content,omitempty"` // beyond the standard
 	ToolCalls        []ToolCall    `json:"tool_calls,omitempty"`
-	Refusal          *string       `json:"refusal"` // null
+	Refusal          *string       `json:"refusal"` // null if it has not refused
+	Annotations      []Annotation  `json:"annotations,omitempty"`
+}
+
+// Annotation says where a part of the content comes from.
+type Annotation struct {
+	Type     string   `json:"type"` // "url_citation"
+	Citation Citation `json:"url_citation"`
+}
+
+// Citation is a page, and which characters of the content it is for.
+type Citation struct {
+	Start int    `json:"start_index"`
+	End   int    `json:"end_index"`
+	URL   string `json:"url"`
+	Title string `json:"title"`
+}
+
+func annotations(list []exchange.Citation) (out []Annotation) {
+	for _, c := range list {
+		out = append(out, Annotation{"url_citation", Citation{c.Start, c.End, c.URL, c.Title}})
+	}
+	return out
 }
 
 // ToolCall is a call that a model asks for.
@@ -83,7 +105,7 @@ func (c *Chunk) AppendJSON(b []byte) ([]byte, error) {
 		return c.appendWhole(b)
 	}
 	choice := &c.Choices[0]
-	if d := &choice.Delta; d.Role != "" || d.ReasoningContent != "" || d.ToolCalls != nil || choice.Logprobs != nil || choice.FinishReason != nil {
+	if d := &choice.Delta; d.Role != "" || d.Annotations != nil || d.ReasoningContent != "" || d.ToolCalls != nil || choice.Logprobs != nil || choice.FinishReason != nil {
 		return c.appendWhole(b)
 	}
 	text := func(name, value string) {
@@ -124,12 +146,15 @@ type Delta struct {
 	Content          *string       `json:"content,omitempty"`
 	ReasoningContent string        `json:"reasoning_content,omitempty"` // beyond the standard
 	ToolCalls        []ToolCall    `json:"tool_calls,omitempty"`
+	Refusal          *string       `json:"refusal,omitempty"`
+	Annotations      []Annotation  `json:"annotations,omitempty"`
 }
 
 // Encode collects a stream of events into a whole answer.
 func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.Event, error]) (*Completion, error) {
 	n := max(1, call.Candidates)
-	texts, reasonings := make([]strings.Builder, n), make([]strings.Builder, n)
+	texts, refusals, reasonings := make([]strings.Builder, n), make([]strings.Builder, n), make([]strings.Builder, n)
+	cited := make([][]Annotation, n)
 	calls := make([][]ToolCall, n)
 	scores := make([][]exchange.Score, n)
 	c := &Completion{ID: "chatcmpl-" + id, Object: "chat.completion", Created: created.Unix(), Choices: make([]Choice, n)}
@@ -141,16 +166,21 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 		switch event := event.(type) {
 		case exchange.Started:
 		case exchange.TextDelta:
-			texts[event.Candidate].WriteString(event.Text)
+			if event.Refusal {
+				refusals[event.Candidate].WriteString(event.Text)
+			} else {
+				texts[event.Candidate].WriteString(event.Text)
+			}
+			cited[event.Candidate] = append(cited[event.Candidate], annotations(event.Citations)...)
 			scores[event.Candidate] = append(scores[event.Candidate], event.Scores...)
 		case exchange.ReasoningDelta:
 			reasonings[event.Candidate].WriteString(event.Text)
 		case exchange.ToolCallDelta:
 			list := &calls[event.Candidate]
-			if event.Name != "" {
+			if event.Name != "" { // they begin in order, and go on in any
 				*list = append(*list, toolCall(exchange.ToolCall{ID: event.ID, Name: event.Name}))
 			}
-			(*list)[len(*list)-1].Function.Arguments += event.Arguments
+			(*list)[event.Index].Function.Arguments += event.Arguments
 		case exchange.Finish:
 			c.Choices[event.Candidate].FinishReason = event.Reason
 		default:
@@ -162,8 +192,11 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 		if call.Scores != nil {
 			c.Choices[i].Logprobs = &Logprobs{Content: wire.Scores(scores[i])}
 		}
-		m := Message{Role: exchange.Assistant, ReasoningContent: reasonings[i].String(), ToolCalls: calls[i]}
-		if text := texts[i].String(); text != "" || len(calls[i]) == 0 {
+		m := Message{Role: exchange.Assistant, ReasoningContent: reasonings[i].String(), ToolCalls: calls[i], Annotations: cited[i]}
+		if refusal := refusals[i].String(); refusal != "" {
+			m.Refusal = &refusal
+		}
+		if text := texts[i].String(); text != "" || len(calls[i]) == 0 && m.Refusal == nil {
 			m.Content = &text
 		}
 		c.Choices[i].Message = m
@@ -195,7 +228,10 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 					}
 				}
 			case exchange.TextDelta:
-				choice := ChunkChoice{Index: event.Candidate, Delta: Delta{Content: &event.Text}}
+				choice := ChunkChoice{Index: event.Candidate, Delta: Delta{Content: &event.Text, Annotations: annotations(event.Citations)}}
+				if event.Refusal {
+					choice.Delta.Content, choice.Delta.Refusal = nil, &event.Text
+				}
 				if call.Scores != nil {
 					choice.Logprobs = &Logprobs{Content: wire.Scores(event.Scores)}
 				}

@@ -49,7 +49,7 @@ const compactInstructions = "Write down what was said in this conversation so fa
 
 // ToSummary makes the conversation of a call one that asks for its summary.
 func (c *Call) ToSummary() {
-	c.Tools, c.Choice, c.Format, c.Thinking, c.Truncate = nil, exchange.Choice{}, exchange.Format{}, false, true
+	c.Tools, c.Choice, c.Format, c.Thinking, c.Effort, c.Truncate = nil, exchange.Choice{}, exchange.Format{}, false, "", true
 	c.Turns = append(c.Turns, exchange.Turn{Role: exchange.User, Parts: []exchange.Part{exchange.Text(compactInstructions)}})
 }
 

@@ -276,7 +276,7 @@ func typed(o *field.Object, raw json.RawMessage) json.RawMessage {
 		text, _ := o.String("content")
 		var part any = InputText{"input_text", text}
 		if role, _ := o.String("role"); role == string(exchange.Assistant) {
-			part = OutputText{Type: "output_text", Text: text, Annotations: []any{}, Logprobs: []wire.TokenScore{}}
+			part = OutputText{Type: "output_text", Text: text, Annotations: []Annotation{}, Logprobs: []wire.TokenScore{}}
 		}
 		m["content"] = marshal([]any{part})
 	}
@@ -399,7 +399,11 @@ func content(item *field.Object, name string) (list []exchange.Part) {
 		if !ok {
 			part.Fail(key, "%s is missing", part.Path(key))
 		}
-		list = append(list, exchange.Text(s))
+		if key == "refusal" {
+			list = append(list, exchange.Refusal(s))
+		} else {
+			list = append(list, exchange.Text(s))
+		}
 	}
 	return list
 }
@@ -409,7 +413,7 @@ func (c *Call) reasoning(o *field.Object) {
 	if r == nil {
 		return
 	}
-	c.Thinking = wire.Effort(r, "effort")
+	c.Thinking, c.Effort = wire.Effort(r, "effort")
 	if s, ok := r.String("effort"); ok {
 		c.settings.Reasoning.Effort = &s
 	}

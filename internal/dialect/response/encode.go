@@ -110,8 +110,23 @@ type InputText struct {
 type OutputText struct {
 	Type        string            `json:"type"` // "output_text"
 	Text        string            `json:"text"`
-	Annotations []any             `json:"annotations"` // empty
+	Annotations []Annotation      `json:"annotations"`
 	Logprobs    []wire.TokenScore `json:"logprobs"`
+}
+
+// Annotation says where a part of a text comes from.
+type Annotation struct {
+	Type  string `json:"type"` // "url_citation"
+	Start int    `json:"start_index"`
+	End   int    `json:"end_index"`
+	URL   string `json:"url"`
+	Title string `json:"title"`
+}
+
+// RefusalText is what a model says in the place of an answer.
+type RefusalText struct {
+	Type    string `json:"type"` // "refusal"
+	Refusal string `json:"refusal"`
 }
 
 // Reasoning is an item: what a model thinks before it answers.
@@ -173,6 +188,9 @@ type payload struct {
 	Text         *string            `json:"text,omitempty"`
 	Name         string             `json:"name,omitempty"`
 	Arguments    *string            `json:"arguments,omitempty"`
+	Refusal      *string            `json:"refusal,omitempty"`
+	Annotation   *Annotation        `json:"annotation,omitempty"`
+	Annotated    *int               `json:"annotation_index,omitempty"`
 	Logprobs     *[]wire.TokenScore `json:"logprobs,omitempty"`
 }
 
@@ -188,10 +206,20 @@ type Writer struct {
 	sealed   bool // and in a form to be sent back
 
 	message   *Message // that is open, if one is
+	refusing  bool     // it is a refusal
+	cited     []Annotation
 	reasoning *Reasoning
-	call      *FunctionCall
+	at        int             // where the one that is open stands in the output
 	text      strings.Builder // of what is open
 	scores    []wire.TokenScore
+	calls     []*openCall // by their place among the calls; nil for those that are closed
+}
+
+// openCall is a call of which more may come, whatever else comes in between.
+type openCall struct {
+	item *FunctionCall
+	at   int // in the output
+	text strings.Builder
 }
 
 // NewWriter begins a response; its events go to emit.
@@ -241,7 +269,7 @@ func (w *Writer) Add(event exchange.Event) error {
 			w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: item})
 		}
 	case exchange.TextDelta:
-		w.say(event.Text, event.Scores)
+		w.say(event)
 	case exchange.ReasoningDelta:
 		w.reason(event.Text)
 	case exchange.ToolCallDelta:
@@ -278,22 +306,47 @@ func (w *Writer) last() *int {
 // open adds an item.
 func (w *Writer) open(item any) {
 	w.resp.Output = append(w.resp.Output, item)
+	w.at = len(w.resp.Output) - 1
 	w.send("response.output_item.added", payload{OutputIndex: w.last(), Item: item})
+}
+
+// here is where the message or the reasoning that is open stands.
+func (w *Writer) here() *int {
+	at := w.at
+	return &at
 }
 
 var first = new(int) // every item of ours has one part of content
 
-func (w *Writer) say(text string, scores []exchange.Score) {
+func (w *Writer) say(e exchange.TextDelta) {
+	if w.message != nil && w.refusing != e.Refusal {
+		w.close(completed)
+	}
 	if w.message == nil {
 		w.close(completed)
+		w.refusing = e.Refusal
 		w.message = &Message{Type: "message", ID: w.newID("msg"), Status: inProgress, Role: "assistant", Content: []any{}}
 		w.open(w.message)
-		w.send("response.content_part.added", payload{OutputIndex: w.last(), ItemID: w.message.ID, ContentIndex: first, Part: OutputText{Type: "output_text", Annotations: []any{}, Logprobs: []wire.TokenScore{}}})
+		var part any = OutputText{Type: "output_text", Annotations: []Annotation{}, Logprobs: []wire.TokenScore{}}
+		if w.refusing {
+			part = RefusalText{Type: "refusal"}
+		}
+		w.send("response.content_part.added", payload{OutputIndex: w.here(), ItemID: w.message.ID, ContentIndex: first, Part: part})
 	}
-	w.text.WriteString(text)
-	list := wire.Scores(scores)
-	w.scores = append(w.scores, list...)
-	w.send("response.output_text.delta", payload{OutputIndex: w.last(), ItemID: w.message.ID, ContentIndex: first, Delta: &text, Logprobs: &list})
+	w.text.WriteString(e.Text)
+	if w.refusing {
+		w.send("response.refusal.delta", payload{OutputIndex: w.here(), ItemID: w.message.ID, ContentIndex: first, Delta: &e.Text})
+		return
+	}
+	if list := wire.Scores(e.Scores); e.Text != "" || len(e.Citations) == 0 {
+		w.scores = append(w.scores, list...)
+		w.send("response.output_text.delta", payload{OutputIndex: w.here(), ItemID: w.message.ID, ContentIndex: first, Delta: &e.Text, Logprobs: &list})
+	}
+	for _, c := range e.Citations {
+		n, one := len(w.cited), Annotation{"url_citation", c.Start, c.End, c.URL, c.Title}
+		w.cited = append(w.cited, one)
+		w.send("response.output_text.annotation.added", payload{OutputIndex: w.here(), ItemID: w.message.ID, ContentIndex: first, Annotated: &n, Annotation: &one})
+	}
 }
 
 func (w *Writer) reason(text string) {
@@ -301,82 +354,107 @@ func (w *Writer) reason(text string) {
 		w.close(completed)
 		w.reasoning = &Reasoning{Type: "reasoning", ID: w.newID("rs"), Status: inProgress, Summary: []ReasoningText{}, Content: []ReasoningText{}}
 		w.open(w.reasoning)
-		w.send("response.content_part.added", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, ContentIndex: first, Part: ReasoningText{Type: "reasoning_text"}})
+		w.send("response.content_part.added", payload{OutputIndex: w.here(), ItemID: w.reasoning.ID, ContentIndex: first, Part: ReasoningText{Type: "reasoning_text"}})
 		if w.sums {
-			w.send("response.reasoning_summary_part.added", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, SummaryIndex: first, Part: ReasoningText{Type: "summary_text"}})
+			w.send("response.reasoning_summary_part.added", payload{OutputIndex: w.here(), ItemID: w.reasoning.ID, SummaryIndex: first, Part: ReasoningText{Type: "summary_text"}})
 		}
 	}
 	w.text.WriteString(text)
-	w.send("response.reasoning_text.delta", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, ContentIndex: first, Delta: &text})
+	w.send("response.reasoning_text.delta", payload{OutputIndex: w.here(), ItemID: w.reasoning.ID, ContentIndex: first, Delta: &text})
 	if w.sums {
-		w.send("response.reasoning_summary_text.delta", payload{OutputIndex: w.last(), ItemID: w.reasoning.ID, SummaryIndex: first, Delta: &text})
+		w.send("response.reasoning_summary_text.delta", payload{OutputIndex: w.here(), ItemID: w.reasoning.ID, SummaryIndex: first, Delta: &text})
 	}
 }
 
-// close closes the item that is open.
+// close closes the message or the reasoning that is open.
 func (w *Writer) close(status Status) {
 	text := w.text.String()
 	switch {
+	case w.message != nil && w.refusing:
+		m, part := w.message, RefusalText{"refusal", text}
+		w.send("response.refusal.done", payload{OutputIndex: w.here(), ItemID: m.ID, ContentIndex: first, Refusal: &text})
+		w.send("response.content_part.done", payload{OutputIndex: w.here(), ItemID: m.ID, ContentIndex: first, Part: part})
+		m.Content, m.Status = []any{part}, status
+		w.send("response.output_item.done", payload{OutputIndex: w.here(), Item: m})
 	case w.message != nil:
 		m := w.message
-		part := OutputText{Type: "output_text", Text: text, Annotations: []any{}, Logprobs: append([]wire.TokenScore{}, w.scores...)}
-		w.send("response.output_text.done", payload{OutputIndex: w.last(), ItemID: m.ID, ContentIndex: first, Text: &text, Logprobs: &part.Logprobs})
-		w.send("response.content_part.done", payload{OutputIndex: w.last(), ItemID: m.ID, ContentIndex: first, Part: part})
+		part := OutputText{Type: "output_text", Text: text, Annotations: append([]Annotation{}, w.cited...), Logprobs: append([]wire.TokenScore{}, w.scores...)}
+		w.send("response.output_text.done", payload{OutputIndex: w.here(), ItemID: m.ID, ContentIndex: first, Text: &text, Logprobs: &part.Logprobs})
+		w.send("response.content_part.done", payload{OutputIndex: w.here(), ItemID: m.ID, ContentIndex: first, Part: part})
 		m.Content, m.Status = []any{part}, status
-		w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: m})
+		w.send("response.output_item.done", payload{OutputIndex: w.here(), Item: m})
 	case w.reasoning != nil:
 		r := w.reasoning
 		part := ReasoningText{Type: "reasoning_text", Text: text}
-		w.send("response.reasoning_text.done", payload{OutputIndex: w.last(), ItemID: r.ID, ContentIndex: first, Text: &text})
-		w.send("response.content_part.done", payload{OutputIndex: w.last(), ItemID: r.ID, ContentIndex: first, Part: part})
+		w.send("response.reasoning_text.done", payload{OutputIndex: w.here(), ItemID: r.ID, ContentIndex: first, Text: &text})
+		w.send("response.content_part.done", payload{OutputIndex: w.here(), ItemID: r.ID, ContentIndex: first, Part: part})
 		r.Content, r.Status = []ReasoningText{part}, status
 		if w.sums {
 			sum := ReasoningText{Type: "summary_text", Text: text}
-			w.send("response.reasoning_summary_text.done", payload{OutputIndex: w.last(), ItemID: r.ID, SummaryIndex: first, Text: &text})
-			w.send("response.reasoning_summary_part.done", payload{OutputIndex: w.last(), ItemID: r.ID, SummaryIndex: first, Part: sum})
+			w.send("response.reasoning_summary_text.done", payload{OutputIndex: w.here(), ItemID: r.ID, SummaryIndex: first, Text: &text})
+			w.send("response.reasoning_summary_part.done", payload{OutputIndex: w.here(), ItemID: r.ID, SummaryIndex: first, Part: sum})
 			r.Summary = []ReasoningText{sum}
 		}
 		if w.sealed {
 			sealed := seal(text)
 			r.Encrypted = &sealed
 		}
-		w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: r})
-	case w.call != nil:
-		c := w.call
-		c.Arguments, c.Status = text, status
-		w.send("response.function_call_arguments.done", payload{OutputIndex: w.last(), ItemID: c.ID, Name: c.Name, Arguments: &c.Arguments})
-		w.send("response.output_item.done", payload{OutputIndex: w.last(), Item: c})
+		w.send("response.output_item.done", payload{OutputIndex: w.here(), Item: r})
 	}
-	w.message, w.reasoning, w.call, w.scores = nil, nil, nil, nil
+	w.message, w.reasoning, w.scores, w.cited = nil, nil, nil, nil
 	w.text.Reset()
 }
 
+// closeAll closes what is open, calls included.
+func (w *Writer) closeAll(status Status) {
+	w.close(status)
+	for i := range w.calls {
+		w.closeCall(i, status)
+	}
+}
+
+func (w *Writer) closeCall(i int, status Status) {
+	c := w.calls[i]
+	if c == nil {
+		return
+	}
+	w.calls[i] = nil
+	c.item.Arguments, c.item.Status = c.text.String(), status
+	w.send("response.function_call_arguments.done", payload{OutputIndex: &c.at, ItemID: c.item.ID, Name: c.item.Name, Arguments: &c.item.Arguments})
+	w.send("response.output_item.done", payload{OutputIndex: &c.at, Item: c.item})
+}
+
+// callDelta takes a piece of a call. Calls begin in order; pieces of several may come by turns.
 func (w *Writer) callDelta(e exchange.ToolCallDelta) {
 	if e.Name != "" {
 		w.close(completed)
-		w.call = &FunctionCall{Type: "function_call", ID: w.newID("fc"), Status: inProgress, CallID: e.ID, Name: e.Name}
-		w.open(w.call)
+		c := &openCall{item: &FunctionCall{Type: "function_call", ID: w.newID("fc"), Status: inProgress, CallID: e.ID, Name: e.Name}, at: len(w.resp.Output)}
+		w.calls = append(w.calls, c)
+		w.open(c.item)
 	}
-	if e.Arguments != "" {
-		w.text.WriteString(e.Arguments)
-		w.send("response.function_call_arguments.delta", payload{OutputIndex: w.last(), ItemID: w.call.ID, Delta: &e.Arguments})
+	if e.Index >= len(w.calls) || w.calls[e.Index] == nil {
+		return
+	}
+	if c := w.calls[e.Index]; e.Arguments != "" {
+		c.text.WriteString(e.Arguments)
+		w.send("response.function_call_arguments.delta", payload{OutputIndex: &c.at, ItemID: c.item.ID, Delta: &e.Arguments})
 	}
 	if e.Done {
-		w.close(completed)
+		w.closeCall(e.Index, completed)
 	}
 }
 
 func (w *Writer) finish(reason exchange.Reason) {
-	if reason == exchange.Length {
-		w.close(incomplete)
-		w.resp.Incomplete = &Incomplete{Reason: "max_output_tokens"}
+	if why, cut := map[exchange.Reason]string{exchange.Length: "max_output_tokens", exchange.Filtered: "content_filter"}[reason]; cut {
+		w.closeAll(incomplete)
+		w.resp.Incomplete = &Incomplete{Reason: why}
 		w.end(incomplete, "response.incomplete")
 		return
 	}
 	if n := len(w.resp.Output); n == 0 || w.message == nil && w.reasoning != nil {
-		w.say("", nil) // the model has nothing to say, which is an answer
+		w.say(exchange.TextDelta{}) // the model has nothing to say, which is an answer
 	}
-	w.close(completed)
+	w.closeAll(completed)
 	w.end(completed, "response.completed")
 }
 
@@ -406,7 +484,7 @@ func (w *Writer) Fail(err error) {
 	case exchange.Invalid, exchange.NotFound, exchange.Forbidden:
 		code = "invalid_prompt"
 	}
-	w.close(incomplete)
+	w.closeAll(incomplete)
 	w.resp.Error = &Failure{Code: code, Message: e.Message}
 	w.end(failed, "response.failed")
 }
@@ -417,7 +495,7 @@ func (w *Writer) Cancel() {
 	if w.resp.Status.Ended() {
 		return
 	}
-	w.close(incomplete)
+	w.closeAll(incomplete)
 	w.end(cancelled, "kindred:response.cancelled")
 }
 

@@ -121,13 +121,10 @@ func Stop(o *field.Object) []string {
 	return stop
 }
 
-// Effort reads whether the model is to reason first. Templates know yes and no only, so every effort but "none" is yes.
-func Effort(o *field.Object, name string) bool {
-	switch o.OneOf(name, "none", "minimal", "low", "medium", "high", "xhigh") {
-	case "", "none":
-		return false
-	}
-	return true
+// Effort reads how much the model is to reason first, and whether at all. Templates know yes and no only, so every effort but "none" is yes.
+func Effort(o *field.Object, name string) (thinking bool, effort string) {
+	effort = o.OneOf(name, "none", "minimal", "low", "medium", "high", "xhigh")
+	return effort != "" && effort != "none", effort
 }
 
 // Tools reads what may be called. function gives the object that describes the function of a tool of that type.

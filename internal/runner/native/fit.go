@@ -96,6 +96,8 @@ func bulk(turns []exchange.Turn) (n int) {
 			switch part := part.(type) {
 			case exchange.Text:
 				n += len(part)
+			case exchange.Refusal:
+				n += len(part)
 			case exchange.Image: // which no model of the engine takes
 			case exchange.ToolCall:
 				n += len(part.Arguments)

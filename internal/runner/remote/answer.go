@@ -2,7 +2,7 @@ package remote
 
 import (
 	"crypto/rand"
-	"fmt"
+	"encoding/json"
 	"strings"
 
 	"kindredgate/internal/exchange"
@@ -26,11 +26,16 @@ type answer struct {
 // candidate is what came of one answer.
 type candidate struct {
 	tokens int // as they are counted here: one for each piece
-	calls  []string
-	open   bool // the last call has not ended
+	calls  []called
 	text   bool // there was any
 	reason exchange.Reason
 	raw    string // that reason in the server's words, "" if it gave none
+}
+
+// called is a call of a candidate, as its server names it. Pieces of several may come by turns.
+type called struct {
+	number   int
+	id, name string // the id is empty if it gives none
 }
 
 // usage is what a server counts.
@@ -43,6 +48,17 @@ type usage struct {
 	Details struct {
 		Reasoning int `json:"reasoning_tokens"`
 	} `json:"completion_tokens_details"`
+}
+
+// UnmarshalJSON takes what can be read: counts that are no numbers are like none, and no reason to lose the answer.
+func (u *usage) UnmarshalJSON(raw []byte) error {
+	type plain usage
+	var read plain
+	if json.Unmarshal(raw, &read) != nil {
+		read = plain{Prompt: -1} // which cannot be
+	}
+	*u = usage(read)
+	return nil
 }
 
 // mostTokens is more than any prompt or answer has.
@@ -93,25 +109,46 @@ func (a *answer) flush(emit emitter) error {
 	}
 	text, n := string(a.gathered), a.pieces
 	a.gathered, a.pieces = a.gathered[:0], 0
-	return a.tell(a.of, text, n, nil, emit)
+	return a.tell(exchange.TextDelta{Candidate: a.of, Text: text, Tokens: n}, emit)
 }
 
 func (a *answer) text(index int, text string, scores []exchange.Score, emit emitter) error {
 	if text == "" && len(scores) == 0 {
 		return nil
 	}
-	return a.tell(index, text, max(1, len(scores)), scores, emit)
+	return a.tell(exchange.TextDelta{Candidate: index, Text: text, Tokens: max(1, len(scores)), Scores: scores}, emit)
 }
 
-// tell tells of text that counts as so many tokens.
-func (a *answer) tell(index int, text string, tokens int, scores []exchange.Score, emit emitter) error {
-	c, err := a.at(index)
+// refusal takes what is said in the place of an answer.
+func (a *answer) refusal(index int, text string, emit emitter) error {
+	if text == "" {
+		return nil
+	}
+	return a.tell(exchange.TextDelta{Candidate: index, Text: text, Tokens: 1, Refusal: true}, emit)
+}
+
+// mostCitations bounds those that come at once.
+const mostCitations = 256
+
+func (a *answer) cited(index int, list []exchange.Citation, emit emitter) error {
+	if len(list) == 0 {
+		return nil
+	}
+	if len(list) > mostCitations {
+		return broken("it has %d annotations at once", len(list))
+	}
+	return a.tell(exchange.TextDelta{Candidate: index, Citations: list}, emit)
+}
+
+// tell tells of a piece of text.
+func (a *answer) tell(e exchange.TextDelta, emit emitter) error {
+	c, err := a.at(e.Candidate)
 	if err != nil {
 		return err
 	}
-	c.tokens, c.text = c.tokens+tokens, true
+	c.tokens, c.text = c.tokens+e.Tokens, true
 	if a.begin(emit, exchange.Started{}) {
-		emit(exchange.TextDelta{Candidate: index, Text: text, Tokens: tokens, Scores: scores})
+		emit(e)
 	}
 	return a.runaway(c)
 }
@@ -146,7 +183,24 @@ func (a *answer) runaway(c *candidate) error {
 // mostCalls bounds the calls of one answer.
 const mostCalls = 256
 
-// call takes a piece of a call. Servers number them, or do not; a new name or id begins a new one.
+// place is which of the calls a piece belongs to, -1 for a new one: that of the same id; without one, that of the same number, unless another
+// name shows that the server does not number them. A piece without any of these goes on with the last.
+func (c *candidate) place(number int, id, name string) int {
+	for i := len(c.calls) - 1; i >= 0; i-- {
+		switch one := c.calls[i]; {
+		case id != "" && one.id == id:
+			return i
+		case id == "" && one.number == number && (name == "" || name == one.name), id != "" && one.id == "" && one.number == number && name == "":
+			return i
+		}
+	}
+	if name == "" {
+		return len(c.calls) - 1
+	}
+	return -1
+}
+
+// call takes a piece of a call.
 func (a *answer) call(index, number int, id, name, arguments string, emit emitter) error {
 	c, err := a.at(index)
 	if err != nil {
@@ -156,26 +210,21 @@ func (a *answer) call(index, number int, id, name, arguments string, emit emitte
 	if !a.begin(emit, exchange.Started{}) {
 		return nil
 	}
-	last := len(c.calls) - 1
-	key := fmt.Sprintf("%d %s", number, id)
-	fresh := name != "" && (last < 0 || !c.open || id != "" && c.calls[last] != key || !strings.HasPrefix(c.calls[last], fmt.Sprintf("%d ", number)))
+	at := c.place(number, id, name)
 	switch {
-	case fresh:
+	case at < 0 && name == "":
+		return broken("it has the arguments of a tool call without its name")
+	case at < 0:
 		if len(c.calls) == mostCalls {
 			return broken("it has more than %d tool calls", mostCalls)
 		}
-		if c.open && !emit(exchange.ToolCallDelta{Candidate: index, Index: last, Done: true}) {
-			return nil
-		}
-		c.calls, c.open = append(c.calls, key), true
+		c.calls = append(c.calls, called{number, id, name})
 		if id == "" {
 			id = "call_" + strings.ToLower(rand.Text())
 		}
-		emit(exchange.ToolCallDelta{Candidate: index, Index: last + 1, ID: id, Name: name, Arguments: arguments, Tokens: 1})
-	case last < 0:
-		return broken("it has the arguments of a tool call without its name")
+		emit(exchange.ToolCallDelta{Candidate: index, Index: len(c.calls) - 1, ID: id, Name: name, Arguments: arguments, Tokens: 1})
 	case arguments != "":
-		emit(exchange.ToolCallDelta{Candidate: index, Index: last, Arguments: arguments, Tokens: 1})
+		emit(exchange.ToolCallDelta{Candidate: index, Index: at, Arguments: arguments, Tokens: 1})
 	}
 	return a.runaway(c)
 }
@@ -193,7 +242,9 @@ func (a *answer) reason(index int, word string) error {
 	switch word {
 	case "length", "max_tokens":
 		c.reason = exchange.Length
-	case "stop", "tool_calls", "function_call", "content_filter", "eos":
+	case "content_filter":
+		c.reason = exchange.Filtered
+	case "stop", "tool_calls", "function_call", "eos":
 		c.reason = exchange.Stopped
 	default:
 		c.reason = exchange.Stopped
@@ -238,8 +289,8 @@ func (a *answer) end(said bool, emit emitter) error {
 	}
 	for i := range a.candidates {
 		c := &a.candidates[i]
-		if c.open {
-			if !emit(exchange.ToolCallDelta{Candidate: i, Index: len(c.calls) - 1, Done: true}) {
+		for n := range c.calls {
+			if !emit(exchange.ToolCallDelta{Candidate: i, Index: n, Done: true}) {
 				return nil
 			}
 		}
@@ -261,7 +312,7 @@ func (a *answer) end(said bool, emit emitter) error {
 				}
 			}
 			rest -= f.Tokens
-		} else if last {
+		} else if last && !a.counted {
 			f.PromptTokens = EstimateTokens(a.req)
 		}
 		if !emit(f) {

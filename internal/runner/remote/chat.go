@@ -82,6 +82,7 @@ type message struct {
 	Content    any           `json:"content"` // a text, a list of parts, or null
 	ToolCalls  []toolCall    `json:"tool_calls,omitempty"`
 	ToolCallID string        `json:"tool_call_id,omitempty"`
+	Refusal    string        `json:"refusal,omitempty"`
 }
 
 type toolCall struct {
@@ -135,9 +136,7 @@ func (m *Machine) chat(model string, req *exchange.Request) (attempt, error) {
 		return map[string]any{"type": "function", "function": map[string]string{"name": name}}
 	})
 	b.ResponseFormat = format(req.Format)
-	if req.Thinking {
-		b.ReasoningEffort = "medium"
-	}
+	b.ReasoningEffort = effort(req)
 	if req.Scores != nil {
 		b.Logprobs, b.TopLogprobs = true, req.Scores
 	}
@@ -148,6 +147,14 @@ func (m *Machine) chat(model string, req *exchange.Request) (attempt, error) {
 	return m.attempt(call{path: chatPath, body: body, req: req, decode: func() decoder {
 		return &chatDecoder{answer: newAnswer(m, req)}
 	}}), nil
+}
+
+// effort is how much a model is to reason: what the request says, in its own words, and something in the middle where it only says that it should.
+func effort(req *exchange.Request) string {
+	if req.Effort == "" && req.Thinking {
+		return "medium"
+	}
+	return req.Effort
 }
 
 // choice says how tools may be called; one gives the form in which a style names one of them.
@@ -189,6 +196,8 @@ func messages(turns []exchange.Turn) []message {
 			switch p := p.(type) {
 			case exchange.Text:
 				parts = append(parts, part{Type: "text", Text: string(p)})
+			case exchange.Refusal:
+				msg.Refusal += string(p)
 			case exchange.Image:
 				pictured = true
 				parts = append(parts, part{Type: "image_url", ImageURL: &imageURL{p.URL, p.Detail}})
@@ -204,8 +213,12 @@ func messages(turns []exchange.Turn) []message {
 			continue
 		case pictured:
 			msg.Content = parts
-		case len(parts) > 0 || len(msg.ToolCalls) == 0:
-			msg.Content = t.Text()
+		case len(parts) > 0 || len(msg.ToolCalls) == 0 && msg.Refusal == "":
+			text := ""
+			for _, p := range parts {
+				text += p.Text
+			}
+			msg.Content = text
 		}
 		list = append(list, msg)
 	}
@@ -232,14 +245,29 @@ type chatDelta struct {
 	Refusal          *string `json:"refusal"`
 	ReasoningContent string  `json:"reasoning_content"`
 	Reasoning        string  `json:"reasoning"`
-	ToolCalls        []struct {
-		Index    int    `json:"index"`
+	Annotations      []struct {
+		Citation *citation `json:"url_citation"`
+	} `json:"annotations"`
+	ToolCalls []struct {
+		Index    *int   `json:"index"`
 		ID       string `json:"id"`
 		Function struct {
 			Name      string          `json:"name"`
 			Arguments json.RawMessage `json:"arguments"`
 		} `json:"function"`
 	} `json:"tool_calls"`
+}
+
+// citation is where a part of a text comes from.
+type citation struct {
+	Start int    `json:"start_index"`
+	End   int    `json:"end_index"`
+	URL   string `json:"url"`
+	Title string `json:"title"`
+}
+
+func (c citation) neutral() exchange.Citation {
+	return exchange.Citation{URL: c.URL, Title: c.Title, Start: c.Start, End: c.End}
 }
 
 // tokenScore is the log-probability of a token.
@@ -323,19 +351,31 @@ func (d *chatDecoder) delta(index int, delta *chatDelta, scores []exchange.Score
 	if err := d.reasoning(index, thought, emit); err != nil {
 		return err
 	}
-	text := ""
-	for _, t := range []*string{delta.Content, delta.Refusal} {
-		if t != nil {
-			text += *t
+	if delta.Content != nil {
+		if err := d.text(index, *delta.Content, scores, emit); err != nil {
+			return err
+		}
+	} else if err := d.text(index, "", scores, emit); err != nil {
+		return err
+	}
+	if delta.Refusal != nil {
+		if err := d.refusal(index, *delta.Refusal, emit); err != nil {
+			return err
 		}
 	}
-	if err := d.text(index, text, scores, emit); err != nil {
+	var cited []exchange.Citation
+	for _, a := range delta.Annotations {
+		if a.Citation != nil {
+			cited = append(cited, a.Citation.neutral())
+		}
+	}
+	if err := d.cited(index, cited, emit); err != nil {
 		return err
 	}
 	for n, c := range delta.ToolCalls {
-		number := c.Index
-		if number == 0 {
-			number = n // some do not number them
+		number := n // some do not number them
+		if c.Index != nil {
+			number = *c.Index
 		}
 		if err := d.call(index, number, c.ID, c.Function.Name, argumentsOf(c.Function.Arguments), emit); err != nil {
 			return err

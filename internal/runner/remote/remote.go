@@ -310,6 +310,8 @@ func EstimateTokens(req *exchange.Request) int {
 			switch p := p.(type) {
 			case exchange.Text:
 				n += len(p)
+			case exchange.Refusal:
+				n += len(p)
 			case exchange.ToolCall:
 				n += len(p.Name) + len(p.Arguments)
 			case exchange.ToolResult:

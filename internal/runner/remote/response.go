@@ -63,8 +63,8 @@ func (m *Machine) respond(model string, req *exchange.Request) (attempt, error) 
 	} else if f.Kind == exchange.FormatObject {
 		b.Text = map[string]any{"format": map[string]string{"type": "json_object"}}
 	}
-	if req.Thinking {
-		b.Reasoning = map[string]string{"effort": "medium"}
+	if e := effort(req); e != "" {
+		b.Reasoning = map[string]string{"effort": e}
 	}
 	if req.Truncate {
 		b.Truncation = "auto"
@@ -85,6 +85,7 @@ func items(turns []exchange.Turn) []any {
 	type content struct {
 		Type     string `json:"type"`
 		Text     string `json:"text,omitempty"`
+		Refusal  string `json:"refusal,omitempty"`
 		ImageURL string `json:"image_url,omitempty"`
 		Detail   string `json:"detail,omitempty"`
 	}
@@ -98,6 +99,8 @@ func items(turns []exchange.Turn) []any {
 			switch p := p.(type) {
 			case exchange.Text:
 				parts = append(parts, content{Type: kind, Text: string(p)})
+			case exchange.Refusal:
+				parts = append(parts, content{Type: "refusal", Refusal: string(p)})
 			case exchange.Image:
 				parts = append(parts, content{Type: "input_image", ImageURL: p.URL, Detail: p.Detail})
 			case exchange.ToolCall:
@@ -119,6 +122,7 @@ type responseEvent struct {
 	Delta       string          `json:"delta"`
 	OutputIndex int             `json:"output_index"`
 	Logprobs    []tokenScore    `json:"logprobs"`
+	Annotation  *citation       `json:"annotation"`
 	Item        responseItem    `json:"item"`
 	Response    *response       `json:"response"`
 	Error       json.RawMessage `json:"error"`
@@ -131,10 +135,11 @@ type responseItem struct {
 	Name      string `json:"name"`
 	Arguments string `json:"arguments"`
 	Content   []struct {
-		Type     string       `json:"type"`
-		Text     string       `json:"text"`
-		Refusal  string       `json:"refusal"`
-		Logprobs []tokenScore `json:"logprobs"`
+		Type        string       `json:"type"`
+		Text        string       `json:"text"`
+		Refusal     string       `json:"refusal"`
+		Annotations []citation   `json:"annotations"`
+		Logprobs    []tokenScore `json:"logprobs"`
 	} `json:"content"`
 }
 
@@ -145,16 +150,29 @@ type response struct {
 		Reason string `json:"reason"`
 	} `json:"incomplete_details"`
 	Output []responseItem `json:"output"`
-	Usage  *struct {
-		Input        int `json:"input_tokens"`
-		Output       int `json:"output_tokens"`
-		InputDetails struct {
-			Cached int `json:"cached_tokens"`
-		} `json:"input_tokens_details"`
-		Details struct {
-			Reasoning int `json:"reasoning_tokens"`
-		} `json:"output_tokens_details"`
-	} `json:"usage"`
+	Usage  *responseUsage `json:"usage"`
+}
+
+type responseUsage struct {
+	Input        int `json:"input_tokens"`
+	Output       int `json:"output_tokens"`
+	InputDetails struct {
+		Cached int `json:"cached_tokens"`
+	} `json:"input_tokens_details"`
+	Details struct {
+		Reasoning int `json:"reasoning_tokens"`
+	} `json:"output_tokens_details"`
+}
+
+// UnmarshalJSON takes what can be read, as that of the chat style does.
+func (u *responseUsage) UnmarshalJSON(raw []byte) error {
+	type plain responseUsage
+	var read plain
+	if json.Unmarshal(raw, &read) != nil {
+		read = plain{Input: -1}
+	}
+	*u = responseUsage(read)
+	return nil
 }
 
 // responseDecoder makes events of those of a response.
@@ -181,7 +199,11 @@ func (d *responseDecoder) piece(data []byte, emit emitter) (bool, error) {
 	case "response.output_text.delta":
 		return false, d.text(0, e.Delta, d.scores(e.Logprobs), emit)
 	case "response.refusal.delta":
-		return false, d.text(0, e.Delta, nil, emit)
+		return false, d.refusal(0, e.Delta, emit)
+	case "response.output_text.annotation.added":
+		if e.Annotation != nil {
+			return false, d.cited(0, []exchange.Citation{e.Annotation.neutral()}, emit)
+		}
 	case "response.reasoning_text.delta", "response.reasoning_summary_text.delta":
 		return false, d.reasoning(0, e.Delta, emit)
 	case "response.output_item.added":
@@ -258,7 +280,17 @@ func (d *responseDecoder) whole(data []byte, emit emitter) error {
 			case item.Type == "reasoning":
 				err = d.reasoning(0, c.Text, emit)
 			case item.Type == "message":
-				err = d.text(0, c.Text+c.Refusal, d.scores(c.Logprobs), emit)
+				err = d.text(0, c.Text, d.scores(c.Logprobs), emit)
+				if err == nil {
+					err = d.refusal(0, c.Refusal, emit)
+				}
+				var cited []exchange.Citation
+				for _, a := range c.Annotations {
+					cited = append(cited, a.neutral())
+				}
+				if err == nil {
+					err = d.cited(0, cited, emit)
+				}
 			}
 		}
 		if err != nil {

@@ -34,6 +34,7 @@ func route(t *testing.T, machines ...string) *routed {
 	cfg := settings(t, t.TempDir())
 	cfg.Runners = map[string]config.Runner{}
 	cfg.Record = config.Record{Content: true, Days: 1, Space: 1 << 24}
+	cfg.Prices = config.Prices{Models: map[string]config.Price{"*": {Prompt: 1e6, Answer: 1e6}}}
 	for _, name := range machines {
 		s := standin.New()
 		s.Runner.Pieces = func(*exchange.Request) []string { return scripted.Words("here is the " + name) }
@@ -269,6 +270,7 @@ func TestShadows(t *testing.T) {
 	type shown struct {
 		ID, State, Answered string
 		ShadowOf            string `json:"shadow_of"`
+		Cost                int64
 		Compared            *struct {
 			Same   bool
 			Alike  float64
@@ -284,6 +286,10 @@ func TestShadows(t *testing.T) {
 			e := list.Exchanges[i]
 			if e.Answered != "cellar/harbour-4m" || e.Compared == nil || e.Compared.Same || e.Compared.Alike != 0.75 || e.Compared.Parted != "attic | cellar" {
 				t.Errorf("%+v %+v", e, e.Compared)
+			}
+			of := list.Exchanges[slices.IndexFunc(list.Exchanges, func(of shown) bool { return of.ID == e.ShadowOf })]
+			if costs := r.gate("GET", "/gate/costs", "", 200); e.Cost != 0 || of.Cost == 0 || strings.Contains(costs, "cellar") || !strings.Contains(costs, "attic") {
+				t.Errorf("the shadow costs %d, what it shadows %d: %s", e.Cost, of.Cost, costs)
 			}
 			break
 		} else if time.Now().After(deadline) {

@@ -4,7 +4,12 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
 	"net/http"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +20,7 @@ import (
 	"kindredgate/internal/kept"
 	"kindredgate/internal/ledger"
 	"kindredgate/internal/runner/scripted"
+	"kindredgate/internal/store"
 )
 
 // page asks for a page of the ledger.
@@ -106,6 +112,52 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 	}
 	if resp, _ := h.do(t, "GET", "/gate/exchanges", h.key, ""); resp.StatusCode != 403 {
 		t.Errorf("an application's key sees the ledger: %d", resp.StatusCode)
+	}
+}
+
+// cutStore breaks behind the first page.
+type cutStore struct{ *store.Store }
+
+func (s cutStore) Exchanges(ctx context.Context, f kept.Filter) ([]kept.Exchange, error) {
+	if f.Before != "" {
+		return nil, errors.New("the disk is gone")
+	}
+	return s.Store.Exchanges(ctx, f)
+}
+
+// An export that breaks off in the middle does not look whole to whoever reads it.
+func TestExportsThatAreCut(t *testing.T) {
+	db, err := store.Open(filepath.Join(t.TempDir(), "gate.db"), kept.Limits{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	var rows []kept.Exchange
+	for i := range 1001 {
+		rows = append(rows, kept.Exchange{ID: fmt.Sprint("e", i), Begun: time.Now(), State: kept.Done})
+	}
+	if err := db.PutExchanges(t.Context(), rows); err != nil {
+		t.Fatal(err)
+	}
+	h := start(t, &scripted.Runner{}, func(o *Options) {
+		if o.Ledger, err = ledger.Open(context.Background(), t.TempDir(), cutStore{db}, 0, slog.New(slog.DiscardHandler)); err != nil {
+			t.Fatal(err)
+		}
+	})
+	for _, format := range []string{"jsonl", "csv"} {
+		req, err := http.NewRequestWithContext(t.Context(), "GET", h.url+"/gate/exchanges/export?format="+format, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+h.owner)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			continue // cut before anything came
+		}
+		if raw, err := io.ReadAll(resp.Body); err == nil {
+			t.Errorf("%s: %d bytes that look whole", format, len(raw))
+		}
+		resp.Body.Close()
 	}
 }
 

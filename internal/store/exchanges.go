@@ -51,6 +51,9 @@ func (s *Store) PutExchanges(ctx context.Context, list []kept.Exchange) error {
 			}
 			continue
 		}
+		if e.ShadowOf != "" {
+			continue // nobody asked for it
+		}
 		of := totalOf{e.Begun.Local().Format(monthForm), e.Key, e.Label, e.Group, e.Answered}
 		t := totals[of]
 		if t == nil {

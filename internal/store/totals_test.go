@@ -13,7 +13,7 @@ import (
 	"kindredgate/internal/kept"
 )
 
-// What has ended counts once, however often the journal brings it; what is open or was refused does not.
+// What has ended counts once, however often the journal brings it; what is open, was refused or is a shadow does not.
 func TestTotals(t *testing.T) {
 	s, err := Open(filepath.Join(t.TempDir(), "gate.db"), kept.Limits{})
 	if err != nil {
@@ -24,11 +24,12 @@ func TestTotals(t *testing.T) {
 	one := kept.Exchange{ID: "a", Begun: at, Key: "k", Label: "bot", Group: "harbour", Answered: "m", State: kept.Open}
 	done := one
 	done.State, done.PromptTokens, done.CachedTokens, done.CompletionTokens, done.Cost, done.Took, done.Queue = kept.Done, 10, 4, 5, 7, 100, 40
-	failed, refused, later := done, done, done
+	failed, refused, later, shadow := done, done, done, done
+	shadow.ID, shadow.ShadowOf = "a-shadow", "a"
 	failed.ID, failed.State = "b", kept.Failed
 	refused.ID, refused.State = "c", kept.Refused
 	later.ID, later.Begun = "d", at.AddDate(0, 0, 1)
-	for _, list := range [][]kept.Exchange{{one}, {done, failed, refused, later}, {done, failed}} {
+	for _, list := range [][]kept.Exchange{{one}, {done, failed, refused, later, shadow}, {done, failed}} {
 		if err := s.PutExchanges(t.Context(), list); err != nil {
 			t.Fatal(err)
 		}

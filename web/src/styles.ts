@@ -43,7 +43,7 @@ export const styles: Style[] = [
     read: (event) => {
       const chunk = event as Schemas["ChatChunk"];
       const choice = chunk.choices[0];
-      return { text: choice?.delta.content, reasoning: choice?.delta.reasoning_content, reason: choice?.finish_reason ?? undefined, ...usage(chunk.usage) };
+      return { text: choice?.delta.content ?? choice?.delta.refusal, reasoning: choice?.delta.reasoning_content, reason: choice?.finish_reason ?? undefined, ...usage(chunk.usage) };
     },
   },
   {
@@ -86,13 +86,14 @@ export const styles: Style[] = [
       const e = event as Schemas["ResponseEvent"];
       switch (e.type) {
         case "response.output_text.delta":
+        case "response.refusal.delta":
           return { text: e.delta };
         case "response.reasoning_text.delta":
           return { reasoning: e.delta };
         case "response.completed":
         case "response.incomplete":
           return {
-            reason: e.type === "response.completed" ? "stop" : "length",
+            reason: e.type === "response.completed" ? "stop" : e.response?.incomplete_details?.reason === "content_filter" ? "content_filter" : "length",
             promptTokens: e.response?.usage?.input_tokens,
             completionTokens: e.response?.usage?.output_tokens,
           };

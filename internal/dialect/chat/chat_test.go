@@ -255,3 +255,40 @@ func FuzzDecode(f *testing.F) {
 		}
 	})
 }
+
+// Pieces of calls may come by turns; a refusal, and where a text is from, are told as the standard has them.
+func TestWhatMachinesAddToAnswers(t *testing.T) {
+	call := &Call{Request: exchange.Request{Model: "m"}}
+	for _, c := range []struct {
+		name   string
+		events []exchange.Event
+		whole  string
+		piece  string
+	}{
+		{"calls by turns", []exchange.Event{exchange.Started{}, exchange.ToolCallDelta{Index: 0, ID: "a", Name: "f", Arguments: `{"x"`}, exchange.ToolCallDelta{Index: 1, ID: "b", Name: "g", Arguments: `{"y"`},
+			exchange.ToolCallDelta{Index: 0, Arguments: `:1}`}, exchange.ToolCallDelta{Index: 1, Arguments: `:2}`}, exchange.Finish{Reason: exchange.Called}},
+			`{"id":"a","type":"function","function":{"name":"f","arguments":"{\"x\":1}"}},{"id":"b","type":"function","function":{"name":"g","arguments":"{\"y\":2}"}}`, `{"tool_calls":[{"index":0,"function":{"arguments":":1}"}}]}`},
+		{"a refusal", []exchange.Event{exchange.Started{}, exchange.TextDelta{Text: "No.", Refusal: true}, exchange.Finish{Reason: exchange.Stopped}}, `"content":null,"refusal":"No."`, `{"refusal":"No."}`},
+		{"a citation", []exchange.Event{exchange.Started{}, exchange.TextDelta{Text: "At"}, exchange.TextDelta{Citations: []exchange.Citation{{URL: "u", Title: "t", Start: 0, End: 2}}}, exchange.Finish{Reason: exchange.Filtered}},
+			`"annotations":[{"type":"url_citation","url_citation":{"start_index":0,"end_index":2,"url":"u","title":"t"}}]},"logprobs":null,"finish_reason":"content_filter"`, `"annotations":[{"type":"url_citation"`},
+	} {
+		whole, err := Encode("1", time.Unix(1000, 0), call, events(c.events...))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if raw, _ := json.Marshal(whole); !strings.Contains(string(raw), c.whole) {
+			t.Errorf("%s: %s is not in %s", c.name, c.whole, raw)
+		}
+		var pieces strings.Builder
+		for chunk, err := range EncodeStream("1", time.Unix(1000, 0), call, events(c.events...)) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			raw, _ := chunk.AppendJSON(nil)
+			pieces.Write(append(raw, '\n'))
+		}
+		if !strings.Contains(pieces.String(), c.piece) {
+			t.Errorf("%s: %s is not in %s", c.name, c.piece, pieces.String())
+		}
+	}
+}

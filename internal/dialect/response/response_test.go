@@ -3,6 +3,7 @@ package response
 import (
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -28,6 +29,8 @@ func said(turns []exchange.Turn) string {
 			switch p := p.(type) {
 			case exchange.Text:
 				line += string(p)
+			case exchange.Refusal:
+				line += "!" + string(p)
 			case exchange.Image:
 				line += "[" + p.URL + "]"
 			case exchange.ToolCall:
@@ -48,6 +51,7 @@ func TestItemsBecomeTurns(t *testing.T) {
 		{"messages with and without a type", `"input":[{"role":"developer","content":"d"},{"type":"message","role":"user","content":[{"type":"input_text","text":"a"},{"type":"input_text","text":"b"}]}]`, "system=d | user=ab"},
 		{"what a model said and called is one turn", `"input":[{"role":"user","content":"x"},{"type":"reasoning","id":"r","summary":[]},{"role":"assistant","content":[{"type":"output_text","text":"One moment."}]},{"type":"function_call","call_id":"c1","name":"f","arguments":"{}"},{"type":"function_call","call_id":"c2","name":"g","arguments":"{}"},{"type":"function_call_output","call_id":"c1","output":"r"},{"type":"function_call_output","call_id":"c2","output":[{"type":"input_text","text":"s"}]}]`,
 			"user=x | assistant=One moment.<c1 f{}><c2 g{}> | tool={c1 r} | tool={c2 s}"},
+		{"a refusal", `"input":[{"role":"user","content":"x"},{"role":"assistant","content":[{"type":"refusal","refusal":"No."}]},{"role":"user","content":"y"}]`, "user=x | assistant=!No. | user=y"},
 		{"what was truncated", `"input":[{"type":"kindred:truncation","id":"t","dropped_turns":2},{"role":"user","content":"x"}]`, "user=x"},
 	} {
 		call := decodeBody(t, `{"model":"m",`+c.body+`}`)
@@ -159,4 +163,65 @@ func FuzzDecode(f *testing.F) {
 		w.Begin()
 		w.Fail(errors.New("x"))
 	})
+}
+
+// written is what a writer tells of: one line per event, with where it belongs.
+func written(t *testing.T, events ...exchange.Event) (lines []string, resp *Response) {
+	t.Helper()
+	call := decodeBody(t, `{"model":"m","input":"x"}`)
+	w := NewWriter("resp_1", time.Unix(1000, 0), call, func(e Event) {
+		var p struct {
+			Index *int   `json:"output_index"`
+			Delta string `json:"delta"`
+		}
+		if err := json.Unmarshal(e.Data, &p); err != nil {
+			t.Fatal(err)
+		}
+		if p.Index != nil {
+			lines = append(lines, strings.TrimPrefix(e.Type, "response.")+" "+string(rune('0'+*p.Index))+" "+p.Delta)
+		}
+	})
+	for _, e := range events {
+		if err := w.Add(e); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return lines, w.Response()
+}
+
+// Pieces of two calls that come by turns are put together call by call; every event says which it is of.
+func TestCallsThatInterleave(t *testing.T) {
+	lines, resp := written(t, exchange.Started{PromptTokens: 3}, exchange.TextDelta{Text: "A moment."},
+		exchange.ToolCallDelta{Index: 0, ID: "a", Name: "f", Arguments: `{"x"`}, exchange.ToolCallDelta{Index: 1, ID: "b", Name: "g", Arguments: `{"y"`},
+		exchange.ToolCallDelta{Index: 0, Arguments: `:1}`}, exchange.ToolCallDelta{Index: 1, Arguments: `:2}`},
+		exchange.ToolCallDelta{Index: 0, Done: true}, exchange.ToolCallDelta{Index: 1, Done: true}, exchange.Finish{Reason: exchange.Called, Tokens: 9})
+	want := []string{"output_item.added 0 ", "content_part.added 0 ", "output_text.delta 0 A moment.", "output_text.done 0 ", "content_part.done 0 ", "output_item.done 0 ",
+		"output_item.added 1 ", `function_call_arguments.delta 1 {"x"`, "output_item.added 2 ", `function_call_arguments.delta 2 {"y"`, "function_call_arguments.delta 1 :1}", "function_call_arguments.delta 2 :2}",
+		"function_call_arguments.done 1 ", "output_item.done 1 ", "function_call_arguments.done 2 ", "output_item.done 2 "}
+	if !slices.Equal(lines, want) {
+		t.Errorf("\n got %s\nwant %s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
+	}
+	var got []string
+	for _, item := range resp.Output[1:] {
+		c := item.(*FunctionCall)
+		got = append(got, c.CallID+" "+c.Name+c.Arguments+" "+string(c.Status))
+	}
+	if !slices.Equal(got, []string{`a f{"x":1} completed`, `b g{"y":2} completed`}) {
+		t.Error(got)
+	}
+}
+
+// A refusal is one, in the events and in the whole; so is an answer that a filter cut, and where a text is from.
+func TestRefusalsFiltersAndCitations(t *testing.T) {
+	lines, resp := written(t, exchange.Started{}, exchange.TextDelta{Text: "I will not.", Refusal: true}, exchange.Finish{Reason: exchange.Stopped})
+	raw, _ := json.Marshal(resp.Output)
+	if !slices.Contains(lines, "refusal.delta 0 I will not.") || !slices.Contains(lines, "refusal.done 0 ") || !strings.Contains(string(raw), `"content":[{"type":"refusal","refusal":"I will not."}]`) {
+		t.Errorf("%s\n%s", strings.Join(lines, "\n"), raw)
+	}
+	lines, resp = written(t, exchange.Started{}, exchange.TextDelta{Text: "At 19:40"}, exchange.TextDelta{Citations: []exchange.Citation{{URL: "https://ferry.example/times", Title: "Times", Start: 3, End: 8}}}, exchange.Finish{Reason: exchange.Filtered})
+	raw, _ = json.Marshal(resp.Output)
+	if !slices.Contains(lines, "output_text.annotation.added 0 ") || resp.Status != "incomplete" || resp.Incomplete == nil || resp.Incomplete.Reason != "content_filter" ||
+		!strings.Contains(string(raw), `"annotations":[{"type":"url_citation","start_index":3,"end_index":8,"url":"https://ferry.example/times","title":"Times"}]`) {
+		t.Errorf("%s\n%s %+v", strings.Join(lines, "\n"), raw, resp.Incomplete)
+	}
 }

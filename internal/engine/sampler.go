@@ -93,7 +93,7 @@ func (s *sampler) penalize(logits []float32) {
 		}
 	}
 	for id, n := range s.counts {
-		logits[id] -= float32(s.FrequencyPenalty*float64(n) + s.PresencePenalty)
+		logits[id] -= float32(float64(s.FrequencyPenalty*float64(n)) + s.PresencePenalty)
 	}
 }
 

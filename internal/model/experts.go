@@ -76,7 +76,7 @@ func (m *Model) mix(team *tensor.Team, s *Scratch, l *layer, in *tensor.Batch) {
 			bias(y, f.down.bias)
 			x := s.projected.Vec(i)
 			for k, v := range y {
-				x[k] += r.weights[j] * v
+				x[k] += float32(r.weights[j] * v)
 			}
 		}
 	}

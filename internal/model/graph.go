@@ -370,11 +370,11 @@ func (m *Model) normalize(dst, x []float32, n norm) {
 		variance := 0.0
 		for _, v := range x {
 			d := float64(v) - mean
-			variance += d * d
+			variance += float64(d * d)
 		}
 		scale := 1 / math.Sqrt(variance/float64(len(x))+float64(m.Epsilon))
 		for i, v := range x {
-			dst[i] = float32((float64(v)-mean)*scale)*n.weight[i] + n.bias[i]
+			dst[i] = float32(float32((float64(v)-mean)*scale)*n.weight[i]) + n.bias[i]
 		}
 		return
 	}

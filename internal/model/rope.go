@@ -97,7 +97,7 @@ func byWavelength(angle float64, w *weights.Rope) float64 {
 		return angle / w.Factor
 	}
 	s := (old/wavelength - w.LowFrequency) / (w.HighFrequency - w.LowFrequency)
-	return (1-s)*angle/w.Factor + s*angle
+	return float64((1-s)*angle/w.Factor) + float64(s*angle)
 }
 
 // yarn stretches by a ramp over the dimensions (Peng et al., "YaRN", 2023, section 3.2).
@@ -123,10 +123,10 @@ func yarn(r *Rope, w *weights.Rope, base float64) {
 	}
 	for i, a := range r.Angles {
 		ramp := max(0, min(1, (float64(i)-low)/(high-low)))
-		r.Angles[i] = a/w.Factor*ramp + a*(1-ramp)
+		r.Angles[i] = float64(a/w.Factor*ramp) + float64(a*(1-ramp))
 	}
 	if w.Factor > 1 {
-		r.Factor = 0.1*math.Log(w.Factor) + 1
+		r.Factor = float64(0.1*math.Log(w.Factor)) + 1
 	}
 }
 
@@ -137,16 +137,16 @@ func (r *Rope) turn(x []float32, headDim int, cos, sin []float32) {
 		if r.Adjacent {
 			for i := range half {
 				a, b := x[head+2*i], x[head+2*i+1]
-				x[head+2*i] = a*cos[i] - b*sin[i]
-				x[head+2*i+1] = a*sin[i] + b*cos[i]
+				x[head+2*i] = float32(a*cos[i]) - float32(b*sin[i])
+				x[head+2*i+1] = float32(a*sin[i]) + float32(b*cos[i])
 			}
 			continue
 		}
 		low, high := x[head:head+half], x[head+half:head+2*half]
 		for i, a := range low {
 			b := high[i]
-			low[i] = a*cos[i] - b*sin[i]
-			high[i] = a*sin[i] + b*cos[i]
+			low[i] = float32(a*cos[i]) - float32(b*sin[i])
+			high[i] = float32(a*sin[i]) + float32(b*cos[i])
 		}
 	}
 }

@@ -85,7 +85,7 @@ func integer(group int, shifted bool, unpack func(*unpacked, []byte, []byte), qu
 		u.resize(len(dst), group)
 		unpack(u, row, scales)
 		for i := range dst {
-			dst[i] = u.scale[i/group] * float32(u.q[i])
+			dst[i] = float32(u.scale[i/group] * float32(u.q[i])) // converted, or some processors join it with what follows
 			if shifted {
 				dst[i] -= u.low[i/group]
 			}

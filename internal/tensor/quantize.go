@@ -92,7 +92,7 @@ func signedBlock(block []byte, x []float32, limit int) (q [32]byte) {
 	putHalf(block, d)
 	inv := inverse(d)
 	for i, v := range x {
-		q[i] = byte(min(2*limit-1, int(v*inv+float32(limit)+0.5)))
+		q[i] = byte(min(2*limit-1, int(float32(v*inv)+float32(limit)+0.5)))
 	}
 	return q
 }
@@ -202,12 +202,12 @@ func fitSigned(x []float32, limit int) float32 {
 	}
 	best, worst := float32(0), math.Inf(1)
 	for step := -searchSteps; step <= searchSteps; step++ {
-		inv := -(float32(limit) + 0.1*float32(step)) / m
+		inv := -(float32(limit) + float32(0.1*float32(step))) / m
 		var xq, qq float64
 		for _, v := range x {
 			q := float64(rounded(v*inv, -limit, limit-1))
-			xq += float64(v) * q
-			qq += q * q
+			xq += float64(float64(v) * q)
+			qq += float64(q * q)
 		}
 		if qq == 0 {
 			continue
@@ -215,8 +215,8 @@ func fitSigned(x []float32, limit int) float32 {
 		scale := xq / qq
 		var e float64
 		for _, v := range x {
-			d := float64(v) - scale*float64(rounded(v*inv, -limit, limit-1))
-			e += d * d
+			d := float64(v) - float64(scale*float64(rounded(v*inv, -limit, limit-1)))
+			e += float64(d * d)
 		}
 		if e < worst {
 			best, worst = float32(scale), e
@@ -238,27 +238,27 @@ func fitShifted(x []float32, high int) (scale, low float32) {
 	worst := math.Inf(1)
 	n := float64(len(x))
 	for step := -searchSteps; step <= searchSteps; step++ {
-		inv := (float32(high) + 0.1*float32(step)) / (top - least)
+		inv := (float32(high) + float32(0.1*float32(step))) / (top - least)
 		var sx, sq, xq, qq float64
 		for _, v := range x {
 			q := float64(rounded((v-least)*inv, 0, high))
 			sx += float64(v)
 			sq += q
-			xq += float64(v) * q
-			qq += q * q
+			xq += float64(float64(v) * q)
+			qq += float64(q * q)
 		}
-		det := n*qq - sq*sq
+		det := float64(n*qq) - float64(sq*sq)
 		if det <= 0 {
 			continue
 		}
-		a, b := (n*xq-sx*sq)/det, (qq*sx-sq*xq)/det
+		a, b := (float64(n*xq)-float64(sx*sq))/det, (float64(qq*sx)-float64(sq*xq))/det
 		if b > 0 {
 			a, b = xq/qq, 0
 		}
 		var e float64
 		for _, v := range x {
-			d := float64(v) - a*float64(rounded((v-least)*inv, 0, high)) - b
-			e += d * d
+			d := float64(v) - float64(a*float64(rounded((v-least)*inv, 0, high))) - b
+			e += float64(d * d)
 		}
 		if a > 0 && e < worst {
 			scale, low, worst = float32(a), float32(-b), e

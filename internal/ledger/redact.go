@@ -6,6 +6,7 @@ import (
 	"io"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kindredgate/internal/exchange"
@@ -33,6 +34,10 @@ var (
 	bearers = regexp.MustCompile(`(?i)\b(bearer|basic)(\s+)[A-Za-z0-9._~+/=-]{8,}`)
 	// named are secrets that stand in a text behind their name, as in JSON that is written in a text.
 	named = regexp.MustCompile(`(?i)(\\?["']?(?:authorization|x-api-key|api[_-]?key|access[_-]?token|client[_-]?secret|password)\\?["']?\s*[:=]\s*\\?["']?)([^\s"'\\,;}&]{4,})`)
+	// headed are all headers for another server, in what only looks like JSON.
+	headed = regexp.MustCompile(`(?i)(\\?["']headers\\?["']\s*[:=]\s*\{)([^}]+)`)
+	// escaped is a letter that is written as its number.
+	escaped = regexp.MustCompile(`\\u00[0-7][0-9a-fA-F]`)
 )
 
 // picture begins a text that is a picture's data, in which nothing is to be read.
@@ -144,7 +149,7 @@ func (r Redaction) Document(doc any) any {
 		out := make(map[string]any, len(doc))
 		for name, v := range doc {
 			switch held := v.(type) {
-			case string:
+			case string, json.Number:
 				if Secret(name) && held != "" {
 					v = redacted
 				}
@@ -217,10 +222,41 @@ func (r Redaction) JSON(raw []byte) ([]byte, error) {
 		return nil, err
 	}
 	after, err := json.Marshal(r.Document(doc))
-	if err == nil && bytes.Equal(before, after) && len(r.spans(string(raw))) == 0 { // a field that is there twice is in the document once
+	if err == nil && bytes.Equal(before, after) && written(raw) == fields(doc) { // a field that is there twice is in the document once
 		return raw, nil
 	}
 	return after, err
+}
+
+// fields is how many fields a document has, and written how many are written in its text.
+func fields(doc any) (n int) {
+	switch doc := doc.(type) {
+	case []any:
+		for _, v := range doc {
+			n += fields(v)
+		}
+	case map[string]any:
+		n = len(doc)
+		for _, v := range doc {
+			n += fields(v)
+		}
+	}
+	return n
+}
+
+func written(raw []byte) (n int) {
+	text := false
+	for i := 0; i < len(raw); i++ {
+		switch c := raw[i]; {
+		case text && c == '\\':
+			i++
+		case c == '"':
+			text = !text
+		case c == ':' && !text:
+			n++
+		}
+	}
+	return n
 }
 
 // Body is a request's body as it may be shown, of which the first bytes are wanted: JSON field by field, whatever else it is as a text.
@@ -228,7 +264,11 @@ func (r Redaction) Body(raw []byte, most int) string {
 	if clean, err := r.JSON(raw); err == nil {
 		raw = clean
 	} else {
-		raw = []byte(r.Text(strings.ToValidUTF8(string(raw[:min(len(raw), 2*most)]), "\uFFFD")))
+		text := escaped.ReplaceAllStringFunc(strings.ToValidUTF8(string(raw[:min(len(raw), 2*most)]), "\uFFFD"), func(e string) string {
+			c, _ := strconv.ParseUint(e[len(`\u`):], 16, 8)
+			return string(rune(c))
+		})
+		raw = []byte(r.Text(headed.ReplaceAllString(text, "${1}"+redacted)))
 	}
 	return strings.ToValidUTF8(string(raw[:min(len(raw), most)]), "\uFFFD")
 }

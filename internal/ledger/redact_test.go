@@ -30,8 +30,10 @@ func TestWhatIsTakenOut(t *testing.T) {
 		`{"api_key": "zzz", "X-Api-Key": "zzz", "clientSecret": "zzz"}`:                                                                `{"X-Api-Key":"[redacted]","api_key":"[redacted]","clientSecret":"[redacted]"}`,
 		`{"properties": {"password": {"type": "string"}}, "max_tokens": 5}`:                                                            `{"properties": {"password": {"type": "string"}}, "max_tokens": 5}`,
 		`{"a": "Authorization: Bearer abcdefgh12345678, and then", "b": "{\"api_key\": \"zzzz\"}"}`:                                    `{"a":"Authorization: Bearer [redacted], and then","b":"{\"api_key\": \"[redacted]\"}"}`,
-		`{"url": ` + picture + `, "kept":   true}`:                                                                                     `{"kept":true,"url":` + picture + `}`,
-		`"ber\u0074h 12"`: `"[redacted]"`,
+		`{"url": ` + picture + `, "kept":   true}`:                                                                                     `{"url": ` + picture + `, "kept":   true}`,
+		`{"headers": {"X-Any": "zzz"}, "headers": {}, "a": ":"}`:                                                                       `{"a":":","headers":{}}`,
+		`{"password": 12345, "cookie": null}`:                                                                                          `{"cookie":null,"password":"[redacted]"}`,
+		`"ber\u0074h 12"`:                                                                                                              `"[redacted]"`,
 	} {
 		if got := berths.Body([]byte(raw), 1<<20); got != want {
 			t.Errorf("%s\nis %s\nwant %s", raw, got, want)
@@ -39,6 +41,8 @@ func TestWhatIsTakenOut(t *testing.T) {
 	}
 	for raw, want := range map[string]string{
 		`{"a": "berth 12`:            `{"a": "[redacted]`,
+		`{"headers": {"X-Any": "zzz`: `{"headers": {[redacted]`,
+		`{"p\u0061ssword": "zzzz`:    `{"password": "[redacted]`,
 		"a form: api_key=zzzzz&x=1":  "a form: api_key=[redacted]&x=1",
 		"kg_abcd1234abcdefghijklmno": "kg_abcd1234…",
 	} {

@@ -95,6 +95,32 @@ func TestRefusals(t *testing.T) {
 	}
 }
 
+// What is secret in a request is not shown with it, however it is written; of a key that keeps nothing, nothing is.
+func TestRefusalsTellNoSecrets(t *testing.T) {
+	h := start(t, &scripted.Runner{Pieces: aye})
+	silent, _ := h.issueWith(t, `{"label":"silent","record_content":"no"}`)
+	const tool = `{"type":"mcp","server_label":"a","server_url":"https://a.example","authorization":"zzz-1","headers":{"X-Any":"zzz-2"}}`
+	for _, c := range [][2]string{
+		{h.key, `{"model":"harbour-4m","input":"berth 12","tools":[` + tool + `]}`},
+		{h.key, `{"model":"harbour-4m","input":[],"extra":1,"tools":[` + strings.ReplaceAll(tool, `"authorization"`, `"authori\u007aation"`) + `]}`},
+		{h.key, `{"model":"harbour-4m","tools":[` + tool[:strings.Index(tool, "}")]}, // which is cut off
+		{h.key, `{“model”:"harbour-4m","authori\u007aation":"zzz-4"}`},
+		{silent, `{"model":"harbour-4m","mesages":"zzz-3"}`},
+	} {
+		if resp, body := h.do(t, "POST", "/v1/responses", c[0], c[1]); resp.StatusCode < 400 {
+			t.Fatalf("%s is taken: %s", c[1], body)
+		}
+	}
+	_, body := h.do(t, "GET", "/gate/refusals", h.owner, "")
+	var list RefusalList
+	if err := json.Unmarshal([]byte(body), &list); err != nil || len(list.Refusals) != 5 || list.Refusals[0].Body != notShown || !strings.Contains(list.Refusals[4].Body, "https://a.example") {
+		t.Errorf("%s", body)
+	}
+	if strings.Contains(body, "zzz-") || strings.Contains(body, "berth 12") {
+		t.Errorf("a secret is shown: %s", body)
+	}
+}
+
 // Exchanges that go on from one another are one job, by their turns; those of others are not, whatever they say.
 func TestJobsAndCosts(t *testing.T) {
 	h := start(t, &scripted.Runner{Pieces: aye})

@@ -325,6 +325,13 @@ func TestKeysAndHopsAreSentAndHidden(t *testing.T) {
 	if raw, _ := json.Marshal(m.State()); strings.Contains(string(raw), "sesame") {
 		t.Errorf("%s", raw)
 	}
+	s.Key = ""
+	s.Break(standin.Fault{Redirect: "http://elsewhere.example/v1/sesame-4711/chat?key=sesame-4711"})
+	h = run(t.Context(), m, req)
+	var told *exchange.Error
+	if !errors.As(h.err, &told) || !strings.Contains(told.Message, "elsewhere.example") || strings.Contains(told.Message+told.Error()+told.Err.Error(), "sesame") {
+		t.Errorf("%v, which wraps %v", h.err, told.Err)
+	}
 }
 
 func TestWhatMachinesCanDo(t *testing.T) {

@@ -3,11 +3,13 @@ package ledger
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kept"
@@ -26,14 +28,20 @@ var secretNames = []string{"authorization", "proxyauthorization", "apikey", "xap
 
 // Secret reports whether a field of a request carries a secret, by its name.
 func Secret(name string) bool {
-	return slices.Contains(secretNames, strings.NewReplacer("_", "", "-", "", " ", "").Replace(strings.ToLower(name)))
+	return len(name) <= longName && slices.Contains(secretNames, plain(name))
+}
+
+// plain is a name in small letters and without what separates words.
+func plain(name string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '_' || r == '-' || r == ' ' {
+			return -1
+		}
+		return unicode.ToLower(r)
+	}, name)
 }
 
 var (
-	// bearers are secrets that stand in a text behind the word that says so (RFC 6750, section 2.1; RFC 7617, section 2).
-	bearers = regexp.MustCompile(`(?i)\b(bearer|basic)(\s+)[A-Za-z0-9._~+/=-]{8,}`)
-	// named are secrets that stand in a text behind their name, as in JSON that is written in a text.
-	named = regexp.MustCompile(`(?i)(\\?["']?(?:authorization|x-api-key|api[_-]?key|access[_-]?token|client[_-]?secret|password)\\?["']?\s*[:=]\s*\\?["']?)([^\s"'\\,;}&]{4,})`)
 	// headed are all headers for another server, in what only looks like JSON.
 	headed = regexp.MustCompile(`(?i)(\\?["']headers\\?["']\s*[:=]\s*\{)([^}]+)`)
 	// escaped is a letter that is written as its number.
@@ -79,14 +87,7 @@ func (r Redaction) spans(s string) (list []span) {
 	for _, m := range keyring.FindKeys(s) {
 		list = append(list, span{m[0], m[1], keyring.Redact(s[m[0]:m[1]])})
 	}
-	for _, m := range bearers.FindAllStringSubmatchIndex(s, -1) {
-		list = append(list, span{m[5], m[1], redacted})
-	}
-	for _, m := range named.FindAllStringSubmatchIndex(s, -1) {
-		if scheme := s[m[4]:m[5]]; !strings.EqualFold(scheme, "bearer") && !strings.EqualFold(scheme, "basic") { // behind which the secret stands
-			list = append(list, span{m[4], m[5], redacted})
-		}
-	}
+	list = append(list, opening(s)...)
 	for _, p := range r.Patterns {
 		for _, m := range p.FindAllStringIndex(s, -1) {
 			if m[0] < m[1] {
@@ -108,6 +109,83 @@ func (r Redaction) spans(s string) (list []span) {
 	}
 	return merged
 }
+
+// saidNames are the names, by their ends, behind which a secret stands in a text. Words that a text may have for other reasons are not among them.
+var saidNames = []string{"authorization", "apikey", "accesstoken", "clientsecret", "password"}
+
+const (
+	longName   = 64 // bytes of the name of a secret and of what stands between it and the colon
+	leastValue = 4  // bytes of what stands behind a name, for it to be a secret
+	leastToken = 8  // bytes of what stands behind "Bearer" or "Basic" (RFC 6750, section 2.1; RFC 7617, section 2)
+)
+
+// opening are the secrets of a text that stand behind a word or a name that says what they are, as in JSON that is written in a text or in a form.
+// Every byte is looked at about once; an expression would take half a second for a megabyte.
+func opening(s string) (list []span) {
+	for i := 0; i < len(s); i++ {
+		from, to := i, i
+		switch s[i] {
+		case 'b', 'B':
+			n := scheme(s[i:])
+			if n == 0 || i > 0 && letter(s[i-1]) {
+				continue
+			}
+			from = past(s, i+n, " \t\r\n")
+			if to = from; from == i+n {
+				continue
+			}
+			for to < len(s) && (letter(s[to]) || '0' <= s[to] && s[to] <= '9' || strings.IndexByte("._~+/=-", s[to]) >= 0) {
+				to++
+			}
+			if to-from < leastToken {
+				continue
+			}
+		case ':', '=':
+			before := strings.TrimRight(s[max(0, i-longName):i], " \t\r\n\"'\\")
+			at := len(before)
+			for at > 0 && (letter(before[at-1]) || before[at-1] == '_' || before[at-1] == '-') {
+				at--
+			}
+			name := plain(before[at:])
+			if !slices.ContainsFunc(saidNames, func(end string) bool { return strings.HasSuffix(name, end) }) {
+				continue
+			}
+			from = past(s, i+1, " \t\r\n\\\"'")
+			to = from
+			for to < len(s) && strings.IndexByte(" \t\r\n\"'\\,;}&", s[to]) < 0 {
+				to++
+			}
+			if n := scheme(s[from:to]); to-from < leastValue || n > 0 && n == to-from { // behind which the secret stands
+				continue
+			}
+		default:
+			continue
+		}
+		list = append(list, span{from, to, redacted})
+		i = to - 1
+	}
+	return list
+}
+
+// scheme is how many bytes of a text's beginning name a way to authenticate; 0 if there is none.
+func scheme(s string) int {
+	for _, word := range []string{"bearer", "basic"} {
+		if len(s) >= len(word) && strings.EqualFold(s[:len(word)], word) {
+			return len(word)
+		}
+	}
+	return 0
+}
+
+// past is the place in a text from which on it does not go on with any of some bytes.
+func past(s string, at int, bytes string) int {
+	for at < len(s) && strings.IndexByte(bytes, s[at]) >= 0 {
+		at++
+	}
+	return at
+}
+
+func letter(c byte) bool { return 'a' <= c|' ' && c|' ' <= 'z' }
 
 // cut is s[from:to] without the spans.
 func cut(s string, from, to int, spans []span) string {
@@ -259,8 +337,15 @@ func written(raw []byte) (n int) {
 	return n
 }
 
-// Body is a request's body as it may be shown, of which the first bytes are wanted: JSON field by field, whatever else it is as a text.
+// longestShown bounds a body that is shown: what is to be taken out of it is only known once all of it has been gone through.
+const longestShown = 1 << 20
+
+// Body is a request's body as it may be shown, of which the first bytes are wanted: JSON field by field, whatever else it is as a text. One that is
+// too long to be gone through is not shown.
 func (r Redaction) Body(raw []byte, most int) string {
+	if len(raw) > longestShown {
+		return fmt.Sprintf("(not shown: it is longer than %d MB)", longestShown>>20)
+	}
 	if clean, err := r.JSON(raw); err == nil {
 		raw = clean
 	} else {

@@ -35,18 +35,22 @@ func TestWhatIsTakenOut(t *testing.T) {
 		`{"password": 12345, "cookie": null}`:                                                                                          `{"cookie":null,"password":"[redacted]"}`,
 		`"ber\u0074h 12"`:                                                                                                              `"[redacted]"`,
 	} {
-		if got := berths.Body([]byte(raw), 1<<20); got != want {
+		if got := berths.Body([]byte(raw), 1<<21); got != want {
 			t.Errorf("%s\nis %s\nwant %s", raw, got, want)
 		}
 	}
 	for raw, want := range map[string]string{
-		`{"a": "berth 12`:            `{"a": "[redacted]`,
-		`{"headers": {"X-Any": "zzz`: `{"headers": {[redacted]`,
-		`{"p\u0061ssword": "zzzz`:    `{"password": "[redacted]`,
-		"a form: api_key=zzzzz&x=1":  "a form: api_key=[redacted]&x=1",
-		"kg_abcd1234abcdefghijklmno": "kg_abcd1234…",
+		`{"a": "berth 12`:                                          `{"a": "[redacted]`,
+		`{"headers": {"X-Any": "zzz`:                               `{"headers": {[redacted]`,
+		`{"p\u0061ssword": "zzzz`:                                  `{"password": "[redacted]`,
+		"The secret: early boats. My password is basic: none":      "The secret: early boats. My password is basic: none",
+		"bearer, BEARER zzzzzzzzz and Basic\tYTpi, api-key='zzzz'": "bearer, BEARER [redacted] and Basic\tYTpi, api-key='[redacted]'",
+		"password:password:zzzz":                                   "password:[redacted]",
+		`{"a": "` + strings.Repeat("x", longestShown):              "(not shown: it is longer than 1 MB)",
+		"a form: api_key=zzzzz&x=1":                                "a form: api_key=[redacted]&x=1",
+		"kg_abcd1234abcdefghijklmno":                               "kg_abcd1234…",
 	} {
-		if got := berths.Body([]byte(raw), 1<<20); got != want {
+		if got := berths.Body([]byte(raw), 1<<21); got != want {
 			t.Errorf("%s is %s, want %s", raw, got, want)
 		}
 	}

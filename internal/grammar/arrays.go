@@ -104,13 +104,13 @@ func (l *lister) distinct() error {
 			}
 			for _, v := range values {
 				if b.types&typeOf(v) != 0 && !slices.Contains(l.values, v) {
+					if len(l.values) == maxDistinct {
+						return refused
+					}
 					l.values = append(l.values, v)
 				}
 			}
 		}
-	}
-	if len(l.values) > maxDistinct {
-		return refused
 	}
 	if l.values == nil {
 		l.values = []string{}

@@ -11,13 +11,16 @@ import (
 
 // costly are schemas that take much to compile, or would.
 func costly() map[string]string {
-	var properties, references, defs, nested, choices, patterns []string
+	var properties, references, defs, nested, choices, patterns, texts []string
 	for i := range 3000 {
 		properties = append(properties, fmt.Sprintf(`"property_%d":{"type":"string"}`, i))
 	}
 	for i := range 1000 {
 		references = append(references, fmt.Sprintf(`"p%d":{"$ref":"#/$defs/d%d"}`, i, i))
 		defs = append(defs, fmt.Sprintf(`"d%d":{"type":"object","properties":{"a":{"type":"integer","minimum":%d}},"required":["a"]}`, i, i))
+		for range 40 {
+			texts = append(texts, fmt.Sprintf(`"text %d"`, len(texts)))
+		}
 		if i < 150 {
 			choices = append(choices, fmt.Sprintf(`{"not":{"properties":{"a%d":{"const":%d}},"required":["a%d"]}}`, i, i, i))
 			patterns = append(patterns, fmt.Sprintf(`"x%d":{"type":"string","pattern":"^(a|b)*a(a|b){9}%d$"}`, i, i))
@@ -25,6 +28,7 @@ func costly() map[string]string {
 		nested = append(nested, fmt.Sprintf(`"d%d":{"anyOf":[{"$ref":"#/$defs/d%d"},{"$ref":"#/$defs/d%d"}]}`, i, (i*7+1)%1000, (i*13+2)%1000))
 	}
 	const object = `{"type":"object","properties":{`
+	wide := object + strings.Join(properties, ",") + `},"required":[` + strings.ReplaceAll(strings.Join(texts[:3000], ","), "text ", "property_") + `]}`
 	return map[string]string{
 		"3,000 properties":       object + strings.Join(properties, ",") + `}}`,
 		"3,000, closed":          object + strings.Join(properties, ",") + `},"additionalProperties":false}`,
@@ -35,9 +39,12 @@ func costly() map[string]string {
 		"many patterns":          object + strings.Join(patterns, ",") + `}}`,
 		"exclusions":             `{"type":"object","allOf":[` + strings.Join(choices, ",") + `]}`,
 		"exclusive options":      `{"oneOf":[` + strings.Join(choices, ",") + `]}`,
+		"exclusive objects":      `{"oneOf":[` + wide + `,` + wide + `]}`,
 		"lists within lists":     strings.Repeat(`{"type":"array","maxItems":10000,"items":`, 30) + `{}` + strings.Repeat(`}`, 30),
 		"counted properties":     object + strings.Join(properties[:900], ",") + `},"minProperties":800}`,
 		"an enum of 60,000":      `{"enum":[` + strings.TrimSuffix(strings.Repeat(`[1,2,{"a":3}],`, 60_000), ",") + `],"not":{"contains":{"const":4}}}`,
+		"an enum of texts":       `{"enum":[` + strings.Join(texts, ",") + `]}`,
+		"a list of texts":        `{"const":[` + strings.Join(texts, ",") + `],"uniqueItems":true}`,
 		"a multiple with bounds": `{"type":"number","multipleOf":0.001999,"minimum":0.123456789012345,"maximum":987654321012.123456}`,
 		"names by patterns":      `{"patternProperties":{"^a.*b.*c":{},"d.*e$":{},"^.{3,200}$":{},"[0-9]{40}":{}},"propertyNames":{"pattern":"^[a-z0-9]*$"}}`,
 	}
@@ -46,7 +53,7 @@ func costly() map[string]string {
 // Whatever a schema asks, compiling it keeps to its work, and its memory: it either is compiled or refused as too much.
 func TestSchemasKeepToTheirWork(t *testing.T) {
 	v := letters()
-	fits := []string{"3,000 properties", "3,000, closed", "1,000 references", "a pattern of classes", "a pattern of 1.8 KB"}
+	fits := []string{"3,000 properties", "3,000, closed", "1,000 references", "a pattern of classes", "a pattern of 1.8 KB", "an enum of texts", "a list of texts"}
 	const steps, space = "too much work", "too large together"
 	tooMuch := map[string]string{"many patterns": steps, "an enum of 60,000": steps, "lists within lists": space, "counted properties": space}
 	for name, source := range costly() {

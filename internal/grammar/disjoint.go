@@ -84,8 +84,9 @@ func (c *compiler) apart(x, y *branch, depth int) (bool, error) {
 		if values == nil {
 			values, other = y.values, x
 		}
+		in := among(other.values)
 		for _, v := range values {
-			if other.values != nil && !slices.Contains(other.values, v) {
+			if other.values != nil && !in(v) {
 				continue
 			}
 			if ok, err := c.meetsAll(other.all, v); ok || err != nil {
@@ -127,23 +128,31 @@ func inBounds(r *big.Rat, low, high bound) bool {
 
 // objectsApart looks for a property that one of two must have and whose values differ, or that the other cannot have.
 func (c *compiler) objectsApart(x, y *branch, depth int) (bool, error) {
-	conditions := func(b *branch, name string) (list []*schema, required bool) {
+	conditions := func(b *branch, name string) (list []*schema) {
 		for _, s := range b.objects {
-			required = required || slices.Contains(s.required, name)
-			one, _ := s.conditions(name)
+			one, _ := c.conditionsOf(s, name)
 			list = append(list, one...)
 		}
-		return list, required
+		return list
 	}
+	required := func(b *branch) (names []string) {
+		for _, s := range b.objects {
+			names = append(names, s.required...)
+		}
+		return names
+	}
+	musts := map[*branch]func(string) bool{x: among(required(x)), y: among(required(y))}
 	for _, b := range []*branch{x, y} {
 		for _, s := range b.objects {
 			for _, name := range s.required {
-				left, must := conditions(x, name)
-				right, mustToo := conditions(y, name)
-				if !must || !mustToo {
+				left, right := conditions(x, name), conditions(y, name)
+				if err := c.work.spend(10 + len(name)); err != nil {
+					return false, err
+				}
+				if !musts[x](name) || !musts[y](name) {
 					// One may lack it; then it tells them apart only if that one cannot have it.
 					other := right
-					if !must {
+					if !musts[x](name) {
 						other = left
 					}
 					if c.empty(other) {

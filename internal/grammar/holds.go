@@ -20,7 +20,7 @@ func (c *compiler) holds(s *schema, v string) (bool, error) {
 	c.asked[asked] = true
 	defer delete(c.asked, asked)
 	kind := typeOf(v)
-	if s.never || s.types&kind == 0 || s.values != nil && !slices.Contains(s.values, v) {
+	if s.never || s.types&kind == 0 || !s.allows(v) {
 		return false, nil
 	}
 	ok := true
@@ -110,13 +110,15 @@ func (c *compiler) listHolds(s *schema, v string, meets func(*schema, string) bo
 		items[i] = string(raw[i]) // parts of a normal form are in it too
 	}
 	ok := len(items) >= s.minItems && (s.maxItems < 0 || len(items) <= s.maxItems)
+	seen := make(map[string]bool, len(items))
 	for i, item := range items {
 		if i < len(s.prefix) {
 			ok = ok && meets(s.prefix[i], item)
 		} else {
 			ok = ok && meets(s.items, item)
 		}
-		ok = ok && !(s.unique && slices.Contains(items[:i], item))
+		ok = ok && !(s.unique && seen[item])
+		seen[item] = true
 	}
 	for _, one := range s.contains {
 		n := 0
@@ -138,9 +140,11 @@ func (c *compiler) objectHolds(s *schema, v string, meets func(*schema, string) 
 	if err != nil {
 		return false, err
 	}
-	has := func(name string) bool {
-		return slices.ContainsFunc(fields, func(m member) bool { return m.name == name })
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.name
 	}
+	has := among(names)
 	ok := len(fields) >= s.minMembers && (s.maxMembers < 0 || len(fields) <= s.maxMembers)
 	for _, name := range s.required {
 		ok = ok && has(name)
@@ -149,7 +153,7 @@ func (c *compiler) objectHolds(s *schema, v string, meets func(*schema, string) 
 		ok = ok && (!has(p.name) || meets(p.schema, v))
 	}
 	for _, f := range fields {
-		conditions, _ := s.conditions(f.name)
+		conditions, _ := c.conditionsOf(s, f.name)
 		for _, one := range conditions {
 			ok = ok && meets(one, string(f.value))
 		}

@@ -36,7 +36,8 @@ type schema struct {
 	never  bool // the schema "false"
 	silent bool // what meets it counts not as evaluated: it is there because of a "not"
 	types  typeSet
-	values []string // that enum or const allow, in normal form; nil if neither is there
+	values []string          // that enum or const allow, in normal form; nil if neither is there
+	among  func(string) bool // reports whether one of them is; nil where they are few
 
 	properties  []property
 	matching    []matching // of patternProperties
@@ -361,6 +362,7 @@ func (d *document) keyword(s *schema, beside []member, pointer, name string, raw
 			list = append(list, v)
 		}
 		s.values = intersect(s.values, list)
+		s.among = among(s.values)
 	case "properties":
 		fields, err := members(raw)
 		if err != nil {
@@ -756,5 +758,29 @@ func intersect(a, b []string) []string {
 	if b == nil {
 		return a
 	}
-	return slices.DeleteFunc(slices.Clone(a), func(v string) bool { return !slices.Contains(b, v) })
+	in := among(b)
+	return slices.DeleteFunc(slices.Clone(a), func(v string) bool { return !in(v) })
+}
+
+// among tells what is in a list, at the same cost however long that is.
+func among(list []string) func(string) bool {
+	if len(list) < 16 {
+		return func(v string) bool { return slices.Contains(list, v) }
+	}
+	set := make(map[string]struct{}, len(list))
+	for _, v := range list {
+		set[v] = struct{}{}
+	}
+	return func(v string) bool {
+		_, in := set[v]
+		return in
+	}
+}
+
+// allows reports whether what the schema names, if it names values, has one among it.
+func (s *schema) allows(v string) bool {
+	if s.among != nil {
+		return s.among(v)
+	}
+	return s.values == nil || slices.Contains(s.values, v)
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"math"
 	"math/rand/v2"
+	"runtime"
 	"slices"
 	"testing"
 )
@@ -239,6 +240,48 @@ func TestForkAndTruncate(t *testing.T) {
 	b.Release()
 	if u := p.Use(); u.Busy != 0 {
 		t.Errorf("%+v", u)
+	}
+}
+
+// Memory that nobody uses goes back to the system, and is there again when it is needed; what is in use, or known of texts, stays.
+func TestUnusedMemoryGoesBack(t *testing.T) {
+	for _, format := range []Format{F32, F16, Q8} {
+		p := NewPool(layers, format, 1<<20)
+		known, used := p.NewSequence(0), p.NewSequence(0)
+		tokens := count(PageTokens, 1)
+		add(t, known, tokens...)
+		known.Release()
+		add(t, used, count(50, 100)...)
+		gone := p.NewSequence(0)
+		add(t, gone, count(40, 200)...)
+		gone.Truncate(0) // so that nothing of it is known
+		gone.Release()
+		var unused []*page
+		for _, one := range p.free {
+			if slices.ContainsFunc(one.memory, func(b byte) bool { return b != 0 }) {
+				unused = append(unused, one)
+			}
+		}
+		if len(unused) == 0 {
+			t.Fatal("there is nothing that could go back")
+		}
+		p.Trim()
+		for _, one := range unused {
+			if runtime.GOOS == "linux" && slices.ContainsFunc(one.memory, func(b byte) bool { return b != 0 }) {
+				t.Error("the memory of a page that nobody uses is still there")
+			}
+		}
+		holds(t, used, count(50, 100))
+		again := p.NewSequence(0)
+		if n := again.Match(append(slices.Clone(tokens), 7)); n != PageTokens {
+			t.Errorf("%d tokens are known", n)
+		}
+		holds(t, again, tokens)
+		for range 3 { // all pages that went back are taken again
+			s := p.NewSequence(0)
+			add(t, s, count(60, 150)...)
+			holds(t, s, count(60, 150))
+		}
 	}
 }
 

@@ -63,17 +63,3 @@ func (p *Pool) Trim() {
 		}
 	}
 }
-
-// Forget makes what is known of texts that nobody uses unknown, and gives its memory back.
-func (p *Pool) Forget() {
-	p.mu.Lock()
-	for p.idle.Len() > 0 {
-		one := p.idle.Front().Value.(*page)
-		p.idle.Remove(one.place)
-		one.place = nil
-		p.forget(one)
-		p.free = append(p.free, one)
-	}
-	p.mu.Unlock()
-	p.Trim()
-}

@@ -3,6 +3,7 @@ package chat
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"iter"
 	"slices"
 	"strings"
@@ -53,6 +54,14 @@ func TestDecode(t *testing.T) {
 	}
 }
 
+func biases(n int) string {
+	list := make([]string, n)
+	for i := range list {
+		list[i] = fmt.Sprintf(`"%d":1`, i)
+	}
+	return strings.Join(list, ",")
+}
+
 func TestDecodeRefuses(t *testing.T) {
 	const ok = `"model": "m", "messages": [{"role": "user", "content": "x"}]`
 	const tool = `, "tools": [{"type": "function", "function": {"name": "f"}}]`
@@ -101,6 +110,7 @@ func TestDecodeRefuses(t *testing.T) {
 		{`{` + ok + `, "stop": 5}`, "stop", "a string or a list of strings"},
 		{`{` + ok + `, "logit_bias": {"x": 1}}`, "logit_bias", "not a token id"},
 		{`{` + ok + `, "logit_bias": {"5": 1000}}`, "logit_bias.5", "from -100 to 100"},
+		{`{` + ok + `, "logit_bias": {` + biases(1025) + `}}`, "logit_bias", "has 1025 entries; 1024 are possible"},
 		{`{` + ok + `, "tools": [{"type": "function"}]}`, "tools[0].function", "is missing"},
 		{`{` + ok + `, "tools": [{"type": "search"}]}`, "tools[0].type", `"function" is possible`},
 		{`{` + ok + `, "tools": [{"type": "function", "function": {"name": "a b"}}]}`, "tools[0].function.name", "a name has"},

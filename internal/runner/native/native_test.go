@@ -128,6 +128,21 @@ func TestTemplateOverride(t *testing.T) {
 	}
 }
 
+// Weights are put on tokens that there are.
+func TestBiasOfTokensThatThereAreNot(t *testing.T) {
+	r := New(Options{})
+	defer r.Close()
+	for id, want := range map[int32]string{-1: "token -1", 4096: "token 4096; the model's tokens are 0 to ", 5: ""} {
+		req := ask("Hi")
+		req.MaxTokens, req.Sampling.LogitBias = 1, map[int32]float64{id: 1}
+		for _, err := range r.Run(t.Context(), harbour, req) {
+			if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+				t.Errorf("%v, want %q", err, want)
+			}
+		}
+	}
+}
+
 func TestCloseEndsAnswers(t *testing.T) {
 	r := New(Options{})
 	closed := false

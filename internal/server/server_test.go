@@ -747,18 +747,7 @@ func TestClientsThatStallAreGivenUp(t *testing.T) {
 			return context.Cause(ctx)
 		},
 	}, func(o *Options) { o.Patience = 200 * time.Millisecond })
-	dial := func(body string, length int) net.Conn {
-		conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { conn.Close() })
-		if err := conn.SetDeadline(time.Now().Add(time.Minute)); err != nil {
-			t.Fatal(err)
-		}
-		fmt.Fprintf(conn, "POST /v1/chat/completions HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n\r\n%s", h.key, length, body)
-		return conn
-	}
+	dial := func(body string, length int) net.Conn { return h.begin(t, h.key, body, length) }
 	conn := dial(`{"model":`, 100)
 	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
 	if err != nil {

@@ -25,11 +25,12 @@ type answer struct {
 
 // candidate is what came of one answer.
 type candidate struct {
-	tokens int // as they are counted here: one for each piece
-	calls  []called
-	text   bool // there was any
-	reason exchange.Reason
-	raw    string // that reason in the server's words, "" if it gave none
+	tokens    int // as they are counted here: one for each piece
+	calls     []called
+	text      bool // there was any
+	citations int
+	reason    exchange.Reason
+	raw       string // that reason in the server's words, "" if it gave none
 }
 
 // called is a call of a candidate, as its server names it. Pieces of several may come by turns.
@@ -127,15 +128,19 @@ func (a *answer) refusal(index int, text string, emit emitter) error {
 	return a.tell(exchange.TextDelta{Candidate: index, Text: text, Tokens: 1, Refusal: true}, emit)
 }
 
-// mostCitations bounds those that come at once.
+// mostCitations bounds those of one answer.
 const mostCitations = 256
 
 func (a *answer) cited(index int, list []exchange.Citation, emit emitter) error {
 	if len(list) == 0 {
 		return nil
 	}
-	if len(list) > mostCitations {
-		return broken("it has %d annotations at once", len(list))
+	c, err := a.at(index)
+	if err != nil {
+		return err
+	}
+	if c.citations += len(list); c.citations > mostCitations {
+		return broken("it has more than %d annotations", mostCitations)
 	}
 	return a.tell(exchange.TextDelta{Candidate: index, Citations: list}, emit)
 }

@@ -164,3 +164,12 @@ func TestMeaningsComeThrough(t *testing.T) {
 		})
 	}
 }
+
+// A machine that names sources without end is not listened to without end.
+func TestCitationsWithoutEnd(t *testing.T) {
+	const one = `{"choices":[{"index":0,"delta":{"annotations":[{"type":"url_citation","url_citation":{"url":"https://ferry.example"}}]}}]}`
+	m, _ := scripted(t, "/chat/completions", slices.Repeat([]string{one}, 1000))
+	if h := run(t.Context(), m, ask("x")); h.err == nil || !strings.Contains(h.err.Error(), "more than 256 annotations") {
+		t.Errorf("%v", h.err)
+	}
+}

@@ -205,9 +205,11 @@ type choices struct {
 		Text    string `json:"text"`
 		Message struct {
 			Content string `json:"content"`
+			Refusal string `json:"refusal"`
 		} `json:"message"`
 		Delta struct {
 			Content   string `json:"content"`
+			Refusal   string `json:"refusal"`
 			Reasoning string `json:"reasoning_content"`
 		} `json:"delta"`
 		FinishReason string `json:"finish_reason"`
@@ -222,7 +224,7 @@ func choicesPiece(raw []byte) (p increment, err error) {
 	}
 	p.usage = c.Usage
 	for _, choice := range c.Choices {
-		p.text += choice.Text + choice.Delta.Content
+		p.text += choice.Text + choice.Delta.Content + choice.Delta.Refusal
 		p.reasoning += choice.Delta.Reasoning
 		p.finish = choice.FinishReason
 	}
@@ -234,7 +236,7 @@ func choicesText(raw []byte) (string, error) {
 	if err := json.Unmarshal(raw, &c); err != nil || len(c.Choices) == 0 {
 		return "", fmt.Errorf("the gate's answer has no text: %s", raw)
 	}
-	return c.Choices[0].Message.Content + c.Choices[0].Text, nil
+	return c.Choices[0].Message.Content + c.Choices[0].Message.Refusal + c.Choices[0].Text, nil
 }
 
 func generatePiece(raw []byte) (p increment, err error) {
@@ -260,9 +262,13 @@ type wireResponse struct {
 	Output []struct {
 		Type    string `json:"type"`
 		Content []struct {
-			Text string `json:"text"`
+			Text    string `json:"text"`
+			Refusal string `json:"refusal"`
 		} `json:"content"`
 	} `json:"output"`
+	Incomplete *struct {
+		Reason string `json:"reason"`
+	} `json:"incomplete_details"`
 	Error *struct {
 		Message string `json:"message"`
 	} `json:"error"`
@@ -276,7 +282,7 @@ func (r wireResponse) text() (s string) {
 	for _, item := range r.Output {
 		for _, part := range item.Content {
 			if item.Type == "message" {
-				s += part.Text
+				s += part.Text + part.Refusal
 			}
 		}
 	}
@@ -293,7 +299,7 @@ func responsePiece(raw []byte) (p increment, err error) {
 		return p, err
 	}
 	switch e.Type {
-	case "response.output_text.delta":
+	case "response.output_text.delta", "response.refusal.delta":
 		p.text = e.Delta
 	case "response.reasoning_text.delta":
 		p.reasoning = e.Delta
@@ -303,6 +309,9 @@ func responsePiece(raw []byte) (p increment, err error) {
 		p.finish = "stop"
 		if e.Type == "response.incomplete" {
 			p.finish = "length"
+			if i := e.Response.Incomplete; i != nil && i.Reason != "max_output_tokens" {
+				p.finish = i.Reason
+			}
 		}
 		if u := e.Response.Usage; u != nil {
 			p.usage = &usage{u.Input, u.Output}

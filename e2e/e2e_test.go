@@ -240,6 +240,7 @@ func TestToolsAndReasoning(t *testing.T) {
 
 func TestCommandLine(t *testing.T) {
 	const arrangement = "names: { timetable: harbour-4m }\npresets: { caller: { model: harbour-4m, temperature: 0 } }\nkeys: { kiosk: { models: [timetable], limits: { requests_per_minute: 10 } } }"
+	const circle = "names: { pier: { of: [{ to: harbour-4m, keys: [clerk] }] } }\nkeys: { clerk: { models: [pier] } }"
 	g := startDemo(t)
 	_, want := chatVector(t)
 	question := "When is the last boat to Osmer?"
@@ -312,6 +313,9 @@ func TestCommandLine(t *testing.T) {
 		{"arrange, changed", strings.Replace(arrangement, ": 10", ": 20", 1), []string{"arrange", "/dev/stdin"}, 0, `limits {"requests_per_minute":20} instead of {"requests_per_minute":10}`, ""},
 		{"arrange, what is refused", "names: { x: nope }", []string{"arrange", "/dev/stdin", "--carry-out"}, 1, "name timetable: is forgotten\n", `"nope" is not installed`},
 		{"arrange, less", "names: {}\npresets: {}", []string{"arrange", "/dev/stdin", "--carry-out"}, 0, "preset caller: is forgotten", ""},
+		{"arrange, each for the other", circle, []string{"arrange", "/dev/stdin", "--carry-out"}, 0, "name pier: is new, answered by harbour-4m for clerk\n3 changes", ""},
+		{"arrange, each for the other, again", circle, []string{"arrange", "/dev/stdin"}, 0, "The gate is as", ""},
+		{"arrange, none of the other", "names: {}", []string{"arrange", "/dev/stdin", "--carry-out"}, 0, "name pier: is forgotten", ""},
 		{"arrange, mistyped", "preset: {}", []string{"arrange", "/dev/stdin"}, 1, "", `there is no setting "preset"; the nearest is "presets"`},
 		{"how a gate would be set up", "ledger: { days: 7 }", []string{"serve", "--config", "/dev/stdin", "--print-config"}, 0, "days: 7  # file /dev/stdin:1", ""},
 		{"groups set", "", []string{"groups", "set", "harbour", "--requests-per-day", "5"}, 0, `The group "harbour" has these limits`, ""},

@@ -161,7 +161,8 @@ func (t *terminal) carryOut(ctx context.Context, gate *client, steps []step) err
 	return err
 }
 
-// differences is what would have to be done. Presets come first, since names and keys may be for them, and are forgotten last.
+// differences is what would have to be done. Presets come first, since names and keys may be for them, and are forgotten last; then names, since
+// keys may be for them, but those that have targets for keys that are not there yet.
 func (c *client) differences(ctx context.Context, wanted arrangement) (steps []step, err error) {
 	var gone []step
 	if wanted.Presets != nil {
@@ -195,7 +196,7 @@ func (c *client) differences(ctx context.Context, wanted arrangement) (steps []s
 	if err != nil {
 		return nil, err
 	}
-	steps = append(steps, keys...) // before the names that are for some of them
+	var later []step // names that are for keys which are issued first
 	if wanted.Names != nil {
 		var have server.NameList
 		if err := c.call(ctx, http.MethodGet, "/gate/names", nil, &have); err != nil {
@@ -221,10 +222,39 @@ func (c *client) differences(ctx context.Context, wanted arrangement) (steps []s
 					continue
 				}
 			}
+			first, waits := without(n, func(named string) bool { return wanted.Keys[named] != nil && labels[named] == "" })
+			if waits {
+				later = append(later, s)
+				if !forKeys(wanted.Keys, name) {
+					continue
+				}
+				s.Change, s.body = s.Change+", but for the keys that are issued next", first
+			}
 			steps = append(steps, s)
 		}
 	}
-	return append(steps, gone...), nil
+	return slices.Concat(steps, keys, later, gone), nil
+}
+
+// without is a name that gives nothing to targets for keys that are missing, and whether there are any.
+func without(n catalog.Name, missing func(string) bool) (first catalog.Name, some bool) {
+	n.Of = slices.Clone(n.Of)
+	for i := range n.Of {
+		if t := &n.Of[i]; slices.ContainsFunc(t.Keys, missing) {
+			t.Keys, t.Drained, some = nil, true, true
+		}
+	}
+	return n, some
+}
+
+// forKeys reports whether a key is limited to a name, which has to be there then.
+func forKeys(keys map[string]map[string]any, name string) bool {
+	for _, terms := range keys {
+		if list, ok := terms["models"].([]any); ok && slices.Contains(list, any(name)) {
+			return true
+		}
+	}
+	return false
 }
 
 // byKeys is a name as the gate keeps it: with identifiers in the place of the labels of keys.

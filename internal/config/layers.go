@@ -106,7 +106,7 @@ func Read(path string, flags ...Flag) (Reading, error) {
 	if r.File, err = filepath.Abs(r.File); err != nil {
 		return r, fmt.Errorf("configuration: %w", err)
 	}
-	raw, err := system.ReadFile(r.File, maxFile)
+	raw, err := system.ReadGiven(r.File, maxFile)
 	if err != nil && (path != "" || !errors.Is(err, fs.ErrNotExist)) {
 		return r, fmt.Errorf("configuration: %w", err)
 	}
@@ -315,7 +315,7 @@ func firstLine(err error) string {
 
 // Declarations reads the sections of a file that "kindred arrange" is for, as JSON.
 func Declarations(path string) ([]byte, error) {
-	raw, err := system.ReadFile(path, maxFile)
+	raw, err := system.ReadGiven(path, maxFile)
 	if err != nil {
 		return nil, err
 	}

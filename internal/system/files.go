@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"strings"
 )
 
 // ErrNotRegular is wrapped by the error for a path that names a pipe, a device, a socket or a folder where a file is wanted.
@@ -29,8 +30,18 @@ func Open(path string) (*os.File, error) {
 }
 
 // ReadFile reads a regular file of at most limit bytes.
-func ReadFile(path string, limit int64) ([]byte, error) {
-	f, err := Open(path)
+func ReadFile(path string, limit int64) ([]byte, error) { return read(Open, path, limit) }
+
+// ReadGiven is [ReadFile] of a path that a person gave: what the shell hands over to the process (/dev/stdin, /dev/fd/3) is read to its end, too.
+func ReadGiven(path string, limit int64) ([]byte, error) {
+	if path == "/dev/stdin" || strings.HasPrefix(path, "/dev/fd/") {
+		return read(os.Open, path, limit)
+	}
+	return ReadFile(path, limit)
+}
+
+func read(open func(string) (*os.File, error), path string, limit int64) ([]byte, error) {
+	f, err := open(path)
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ package system
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -22,6 +23,20 @@ func TestOnlyRegularFilesAreRead(t *testing.T) {
 		if _, err := ReadFile(path, 100); !errors.Is(err, ErrNotRegular) && (path != "/dev/tty" || err == nil) {
 			t.Errorf("%s: %v", path, err)
 		}
+	}
+	if _, err := ReadGiven(pipe, 100); !errors.Is(err, ErrNotRegular) {
+		t.Errorf("a pipe in a folder: %v", err)
+	}
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	if _, err := w.WriteString("123456"); err != nil || w.Close() != nil {
+		t.Fatal(err)
+	}
+	if _, err := ReadGiven(fmt.Sprintf("/dev/fd/%d", r.Fd()), 5); err == nil || !strings.Contains(err.Error(), "more than 5 bytes") {
+		t.Errorf("what the shell hands over: %v", err)
 	}
 	if raw, err := ReadFile(link, 5); err != nil || string(raw) != "12345" {
 		t.Errorf("%q, %v", raw, err)

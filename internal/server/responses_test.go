@@ -398,6 +398,13 @@ func TestBackground(t *testing.T) {
 	if resp, raw := h.do(t, "POST", "/v1/responses", h.key, `{"model":"harbour-4m","input":"x","previous_response_id":"`+finished+`"}`); resp.StatusCode != 400 || !strings.Contains(raw, "still under way") {
 		t.Errorf("%d %s", resp.StatusCode, raw)
 	}
+	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(time.Millisecond) { // until something of it has come
+		if r, _ := h.get(t, "/v1/responses/"+cancelled); len(r.Output) > 0 {
+			break
+		} else if time.Now().After(deadline) {
+			t.Fatalf("nothing comes of %s", cancelled)
+		}
+	}
 	resp, raw := h.do(t, "POST", "/v1/responses/"+cancelled+"/cancel", h.key, "")
 	if resp.StatusCode != 200 || path("status")([]byte(raw)) != "cancelled" {
 		t.Errorf("%d %s", resp.StatusCode, raw)

@@ -483,7 +483,7 @@ func links(base *url.URL, text string) (list []string) {
 			continue
 		}
 		u = base.ResolveReference(u)
-		name := path.Base(u.Path)
+		name := u.Path[strings.LastIndexByte(u.Path, '/')+1:] // which is empty for a folder
 		_, part, _, ok := gguf.Part(name)
 		if (u.Scheme == "http" || u.Scheme == "https") && strings.EqualFold(path.Ext(name), ".gguf") && (!ok || part == 1) && !known[u.String()] {
 			known[u.String()] = true

@@ -541,6 +541,7 @@ func TestLibraryOfThisMachine(t *testing.T) {
 func FuzzLinks(f *testing.F) {
 	f.Add(`<a href="a.gguf">x</a> <A HREF='../b-00001-of-00002.gguf?x=1&amp;y'>`)
 	f.Add("a.gguf\nfile:///etc/x.gguf\n#c.gguf\n//host/d.gguf")
+	f.Add("folder.gguf/\n.gguf/")
 	base := &url.URL{Scheme: "https", Host: "files.example", Path: "/m/"}
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, address := range links(base, text) {

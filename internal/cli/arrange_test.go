@@ -57,3 +57,12 @@ func TestStandingCells(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// A name that has to be there before its keys are gives nobody what is meant for them.
+func TestNamesBeforeTheirKeys(t *testing.T) {
+	n := catalog.Name{Name: "pier", Of: []catalog.Target{{To: "a", Keys: []string{"clerk"}}, {To: "b"}}}
+	first, some := without(n, func(named string) bool { return named == "clerk" })
+	if !some || !first.Of[0].Drained || first.Of[0].Keys != nil || first.Of[1].Drained || n.Of[0].Drained || n.Of[0].Keys == nil {
+		t.Errorf("%+v of %+v, %v", first, n, some)
+	}
+}

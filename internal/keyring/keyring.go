@@ -235,15 +235,25 @@ func (r *Keyring) Retry(ctx context.Context) {
 	revoked, touched := maps.Clone(r.unwritten), r.touched
 	r.touched = map[string]time.Time{}
 	r.mu.Unlock()
+	defer func() { // what is left is for the next time
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		maps.Copy(touched, r.touched)
+		r.touched = touched
+	}()
+	// Records that are locked take their time to say so: the first that fails is the last that is tried.
 	for id, at := range revoked {
-		if r.writeRevocation(ctx, id, at) == nil {
-			r.log.Info("the revocation of a key is written now", "key", prefix+id)
+		if r.writeRevocation(ctx, id, at) != nil {
+			return
 		}
+		r.log.Info("the revocation of a key is written now", "key", prefix+id)
 	}
 	for id, at := range touched {
 		if err := r.records.TouchKey(ctx, id, at); err != nil {
-			r.log.Warn("the use of a key was not noted", "key", prefix+id, "error", err.Error())
+			r.log.Warn("the use of a key was not noted; it is tried again", "key", prefix+id, "error", err.Error())
+			return
 		}
+		delete(touched, id)
 	}
 }
 

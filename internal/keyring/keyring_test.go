@@ -17,6 +17,7 @@ import (
 
 // memory keeps records, and can fail to write as a full disk does.
 type memory struct {
+	touches  int
 	mu       sync.Mutex
 	keys     []Key
 	sessions []Session
@@ -74,6 +75,7 @@ func (m *memory) DropKey(_ context.Context, id string) error {
 }
 
 func (m *memory) TouchKey(_ context.Context, id string, at time.Time) error {
+	m.touches++
 	return m.change(id, func(k *Key) { k.LastUsed = at })
 }
 
@@ -246,6 +248,28 @@ func TestRevokingOnAFullDisk(t *testing.T) {
 	}
 	if _, err := New(m, slog.New(slog.DiscardHandler)).Check(t.Context(), secret); err == nil {
 		t.Error("a gate that starts anew lets the key in")
+	}
+}
+
+// Records that are locked are waited for once, however many keys were used; all of it is written when they are free again.
+func TestUseIsNotedWhenItCanBe(t *testing.T) {
+	r, m, _ := ring(t)
+	for _, label := range []string{"a", "b", "c"} {
+		secret, _ := issued(t, r, label)
+		if _, err := r.Check(t.Context(), secret); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m.full = errors.New("locked")
+	m.touches = 0
+	r.Retry(t.Context())
+	if m.touches != 1 {
+		t.Errorf("%d writes were tried", m.touches)
+	}
+	m.full = nil
+	r.Retry(t.Context())
+	if m.touches != 4 {
+		t.Errorf("%d writes in all", m.touches)
 	}
 }
 

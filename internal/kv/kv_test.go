@@ -7,6 +7,7 @@ import (
 	"runtime"
 	"slices"
 	"testing"
+	"time"
 )
 
 var layers = []Layer{{KVHeads: 2, HeadDim: 4}, {KVHeads: 1, HeadDim: 6}}
@@ -370,5 +371,26 @@ func TestRandomUse(t *testing.T) {
 	}
 	if u := p.Use(); u.Busy != 0 || u.Kept > u.Limit {
 		t.Errorf("%+v", u)
+	}
+}
+
+// The memory of a pool that nobody holds any more goes back to the system.
+func TestAPoolGoesBack(t *testing.T) {
+	free := make(chan struct{})
+	func() {
+		p := NewPool(layers, F16, 1<<20)
+		add(t, p.NewSequence(0), count(50, 1)...)
+		p.slabs.freed = func() { close(free) }
+	}()
+	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(time.Millisecond) {
+		runtime.GC()
+		select {
+		case <-free:
+			return
+		default:
+			if time.Now().After(deadline) {
+				t.Fatal("it stays")
+			}
+		}
 	}
 }

@@ -13,11 +13,17 @@ import (
 const slabBytes = 4 << 20
 
 // slabs is the memory of a pool's pages. It is given back when nobody holds the pool any more.
-type slabs struct{ list [][]byte }
+type slabs struct {
+	list  [][]byte
+	freed func() // is told of it, in tests
+}
 
 func (s *slabs) free() {
 	for _, b := range s.list {
 		_ = system.FreeMemory(b) // which was given, so that it can be given back
+	}
+	if s.freed != nil {
+		s.freed()
 	}
 }
 

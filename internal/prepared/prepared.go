@@ -318,7 +318,8 @@ func (l *layout) write(ctx context.Context, file *os.File, before func(done int6
 	return out.end()
 }
 
-// makeRoom removes what was not used for longest until there is room for so many bytes. As much again has to be free on the disk: preparing weights is not worth filling it.
+// makeRoom removes what was not used for longest until there is room for so many bytes. As much again has to be free on the disk: preparing
+// weights is not worth filling it.
 func (c Cache) makeRoom(size int64) error {
 	if size > c.Space {
 		return fmt.Errorf("%w: they would take %.1f GB of the %.1f GB that are set aside (models.prepared)", ErrNoSpace, float64(size)/1e9, float64(c.Space)/1e9)

@@ -5,13 +5,17 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
@@ -223,5 +227,18 @@ func TestGuessingAtTheConsoleIsSlow(t *testing.T) {
 	}
 	if resp, body := h.do(t, "POST", "/gate/session", "", `{"key":"`+h.owner+`"}`); resp.StatusCode != 204 {
 		t.Errorf("the owner key: %d %s", resp.StatusCode, body)
+	}
+}
+
+// Nothing is made of a body whose client has left.
+func TestABodyForNobody(t *testing.T) {
+	left := errors.New("the client left")
+	ctx, leave := context.WithCancelCause(t.Context())
+	c, _ := gin.CreateTestContext(httptest.NewRecorder())
+	c.Request = httptest.NewRequestWithContext(ctx, http.MethodPost, "/v1/generate", strings.NewReader("{}"))
+	c.Set(heldKey, &holding{intake: newIntake(0)})
+	leave(left)
+	if _, err := body(c); !strings.Contains(fmt.Sprint(err), left.Error()) {
+		t.Errorf("%v", err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
 )
 
@@ -139,6 +140,22 @@ func TestBiasOfTokensThatThereAreNot(t *testing.T) {
 			if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
 				t.Errorf("%v, want %q", err, want)
 			}
+		}
+	}
+}
+
+// Only a limit that somebody set counts as the length that a text may come to.
+func TestOpenEnds(t *testing.T) {
+	l, err := open(harbour, engine.Options{}, nil, func(needs) error { return nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.close()
+	for most, want := range map[int]bool{0: true, 5: false, 1 << 20: false} {
+		req := ask("Hi")
+		req.MaxTokens = most
+		if p, err := l.plan(t.Context(), req); err != nil || p.job.Open != want || p.job.MaxTokens <= 0 {
+			t.Errorf("of %d: %+v, %v", most, p, err)
 		}
 	}
 }

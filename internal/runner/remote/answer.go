@@ -54,12 +54,15 @@ type usage struct {
 // UnmarshalJSON takes what can be read: counts that are no numbers are like none, and no reason to lose the answer.
 func (u *usage) UnmarshalJSON(raw []byte) error {
 	type plain usage
-	var read plain
-	if json.Unmarshal(raw, &read) != nil {
-		read = plain{Prompt: -1} // which cannot be
-	}
-	*u = usage(read)
+	*u = usage(orNone(raw, plain{Prompt: -1})) // which cannot be
 	return nil
+}
+
+func orNone[T any](raw []byte, none T) (read T) {
+	if json.Unmarshal(raw, &read) != nil {
+		return none
+	}
+	return read
 }
 
 // mostTokens is more than any prompt or answer has.

@@ -167,11 +167,7 @@ type responseUsage struct {
 // UnmarshalJSON takes what can be read, as that of the chat style does.
 func (u *responseUsage) UnmarshalJSON(raw []byte) error {
 	type plain responseUsage
-	var read plain
-	if json.Unmarshal(raw, &read) != nil {
-		read = plain{Input: -1}
-	}
-	*u = responseUsage(read)
+	*u = responseUsage(orNone(raw, plain{Input: -1}))
 	return nil
 }
 

@@ -60,9 +60,10 @@ fuzz:
 		go test ./$${target%%:*} -run '^$$' -fuzz "^$${target##*:}\$$" -fuzztime $(FUZZTIME); \
 	done
 
-# The assembly of the kernels.
+# The assembly of the kernels, and what the console has from tables of the program.
 generate:
 	go run ./internal/tensor/kernelgen internal/tensor
+	go run ./tools/tables web/src/tables.json
 
 # The kernels of the other processor, under emulation.
 arm64:

@@ -50,22 +50,17 @@ func (f *termFlags) add(cmd *cobra.Command) {
 type limitFlags struct{ keyring.Limits }
 
 func (f *limitFlags) add(cmd *cobra.Command) {
-	says := map[string]string{
-		"requests_per_minute": "requests a minute", "requests_per_day": "requests a day", "tokens_per_minute": "tokens a minute, of prompts and answers", "tokens_per_day": "tokens a day, of prompts and answers",
-		"cost_per_month": "what it may cost a month, in hundredths of the currency of the prices",
-		"prompt_tokens":  "tokens that a prompt may have", "answer_tokens": "tokens that an answer may have", "at_once": "requests that may be under way at once", "queue_share": "percent of a model's places that it may have at once",
-	}
-	for _, l := range f.Fields() {
-		cmd.Flags().IntVar(l.Value, flagOf(l.Name), 0, says[l.Name]+"; 0 for no limit")
+	for kind, k := range keyring.LimitKinds {
+		cmd.Flags().IntVar(&f.Limits[kind], flagOf(k.Name), 0, k.Means+"; 0 for no limit")
 	}
 }
 
 // given are the limits that were named.
 func (f *limitFlags) given(cmd *cobra.Command) map[string]int {
 	limits := map[string]int{}
-	for _, l := range f.Fields() {
-		if cmd.Flags().Changed(flagOf(l.Name)) {
-			limits[l.Name] = *l.Value
+	for kind, k := range keyring.LimitKinds {
+		if cmd.Flags().Changed(flagOf(k.Name)) {
+			limits[k.Name] = f.Limits[kind]
 		}
 	}
 	return limits
@@ -217,17 +212,15 @@ func orAll(list []string) string {
 
 // limitsInShort are the limits that are met first, as a rule.
 func limitsInShort(k server.KeyInfo) string {
+	const most = 2
 	var list []string
-	for _, l := range []struct {
-		n    int
-		unit string
-	}{{k.Limits.RequestsPerMinute, " req/min"}, {k.Limits.RequestsPerDay, " req/day"}, {k.Limits.TokensPerMinute, " tok/min"}, {k.Limits.TokensPerDay, " tok/day"}} {
-		if l.n > 0 {
-			list = append(list, strings.ReplaceAll(count(int64(l.n)), " ", "")+l.unit)
+	for kind, n := range k.Limits {
+		if n > 0 {
+			list = append(list, strings.ReplaceAll(count(int64(n)), " ", "")+" "+keyring.LimitKinds[kind].Short)
 		}
 	}
-	if others := k.Limits.PromptTokens + k.Limits.AnswerTokens + k.Limits.AtOnce + k.Limits.QueueShare + k.Limits.CostPerMonth + len(k.ByModel); len(list) > 2 || others > 0 {
-		list = append(list[:min(2, len(list))], "…")
+	if len(list) > most || len(k.ByModel) > 0 {
+		list = append(list[:min(most, len(list))], "…")
 	}
 	if len(list) == 0 {
 		return "none"
@@ -292,14 +285,10 @@ func (t *terminal) showKey(k server.OwnKey) error {
 		rows = append(rows, []string{"  follows", k.Follows + "…"})
 	}
 	single := func(l keyring.Limits, with string) {
-		if l.PromptTokens > 0 {
-			rows = append(rows, []string{"  longest prompt", fmt.Sprintf("%d tokens%s", l.PromptTokens, with)})
-		}
-		if l.AnswerTokens > 0 {
-			rows = append(rows, []string{"  longest answer", fmt.Sprintf("%d tokens%s", l.AnswerTokens, with)})
-		}
-		if l.QueueShare > 0 {
-			rows = append(rows, []string{"  places", fmt.Sprintf("%d %% of a model's%s", l.QueueShare, with)})
+		for kind, n := range l {
+			if k := keyring.LimitKinds[kind]; n > 0 && !k.Counts() {
+				rows = append(rows, []string{"  " + strings.ToLower(k.Title), fmt.Sprintf("%d%s", n, with)})
+			}
 		}
 	}
 	single(k.Limits, "")

@@ -30,7 +30,7 @@ func family(t *testing.T, r *Keyring, of Terms) (issuer, child Key, secret strin
 func TestADerivedKeyMayWhatItsIssuerMayNow(t *testing.T) {
 	r, _, now := ring(t)
 	issuer, child, secret := family(t, r, Terms{})
-	if err := r.SetGroup(t.Context(), Group{Name: "pages", Limits: Limits{AtOnce: 1}}); err != nil {
+	if err := r.SetGroup(t.Context(), Group{Name: "pages", Limits: Limits{RunningAtOnce: 1}}); err != nil {
 		t.Fatal(err)
 	}
 	check := func() Key {
@@ -100,7 +100,7 @@ func TestListsInTermsAreBounded(t *testing.T) {
 	var addresses []netip.Prefix
 	for i := range mostEntries + 1 {
 		many = append(many, fmt.Sprintf("https://%d.example", i))
-		limits[fmt.Sprint(i)] = Limits{AtOnce: 1}
+		limits[fmt.Sprint(i)] = Limits{RunningAtOnce: 1}
 		addresses = append(addresses, netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}), 32))
 	}
 	long := []string{strings.Repeat("x", longEntry+1)}
@@ -127,7 +127,7 @@ func TestListsInTermsAreBounded(t *testing.T) {
 // A request takes its place before it is known what it asks for, and keeps it: nobody gets it in between, and it is given back once.
 func TestEntering(t *testing.T) {
 	r, _, _ := ring(t)
-	_, k, err := r.Issue(t.Context(), Terms{Label: "x", Limits: Limits{AtOnce: 1, RequestsPerDay: 2}})
+	_, k, err := r.Issue(t.Context(), Terms{Label: "x", Limits: Limits{RunningAtOnce: 1, RequestsPerDay: 2}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -146,7 +146,7 @@ func TestEntering(t *testing.T) {
 		return e
 	}
 	one := enter()
-	refused("1 requests under way at once")
+	refused("1 requests in progress at once")
 	one.Leave()
 	one.Leave()
 	two := enter()
@@ -155,7 +155,7 @@ func TestEntering(t *testing.T) {
 		t.Fatal(err)
 	}
 	two.Leave() // it is the lease's now
-	refused("1 requests under way at once")
+	refused("1 requests in progress at once")
 	lease.Settle(1, 0)
 	three := enter()
 	if lease, err = r.Admit(k, "m", three); err != nil {

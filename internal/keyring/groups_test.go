@@ -11,7 +11,7 @@ import (
 // A group is made, limits its keys besides their own limits, is counted over a restart, and goes when no key belongs to it any more.
 func TestGroupsOfKeys(t *testing.T) {
 	r, m, _ := ring(t)
-	for name, g := range map[string]Group{"no name": {}, "a name of several lines": {Name: "a\nb"}, "a limit below nothing": {Name: "a", Limits: Limits{AtOnce: -1}}, "more than all of the places": {Name: "a", Limits: Limits{QueueShare: 101}}} {
+	for name, g := range map[string]Group{"no name": {}, "a name of several lines": {Name: "a\nb"}, "a limit below nothing": {Name: "a", Limits: Limits{RunningAtOnce: -1}}, "more than all of the places": {Name: "a", Limits: Limits{QueueShare: 101}}} {
 		if err := r.SetGroup(t.Context(), g); err == nil {
 			t.Errorf("a group with %s is taken", name)
 		}

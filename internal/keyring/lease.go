@@ -18,66 +18,12 @@ type Counts struct {
 	Used    int64
 }
 
-// window is the counting of one limit. It begins with the first use after the one before has ended; that of a day with the day.
-type window struct {
-	begun time.Time
-	used  int64
-}
-
 // account is what is counted of one key, in all or with one model.
 type account struct {
 	id      string
-	windows [kinds]window // by kind
+	windows [limitCount]window // of the limits that have one
 	running int
-	changed [kinds]bool // since it was written
-}
-
-// The kinds of windows.
-const (
-	requestsMinute = iota
-	requestsDay
-	tokensMinute
-	tokensDay
-	costMonth // in millionths of the currency
-	kinds
-)
-
-var windowNames = [kinds]string{"requests a minute", "requests a day", "tokens a minute", "tokens a day", CostAMonth}
-
-// hundredth is one of the currency, in the millionths in which costs are counted.
-const hundredth = 10_000
-
-func (l Limits) window(kind int) int64 {
-	return [kinds]int64{int64(l.RequestsPerMinute), int64(l.RequestsPerDay), int64(l.TokensPerMinute), int64(l.TokensPerDay), int64(l.CostPerMonth) * hundredth}[kind]
-}
-
-// ends is when a window that is under way at now ends.
-func ends(kind int, begun time.Time) time.Time {
-	switch kind {
-	case requestsDay, tokensDay:
-		return begun.AddDate(0, 0, 1)
-	case costMonth:
-		return begun.AddDate(0, 1, 0)
-	}
-	return begun.Add(time.Minute)
-}
-
-// at brings a window up to a time. A clock that was set back begins it anew, with what was used.
-func (w *window) at(kind int, now time.Time) {
-	if !w.begun.IsZero() && !now.Before(w.begun) && now.Before(ends(kind, w.begun)) {
-		return
-	}
-	begun := now
-	switch kind {
-	case requestsDay, tokensDay:
-		begun = time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
-	case costMonth:
-		begun = time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, now.Location())
-	}
-	if !now.Before(w.begun) || w.begun.IsZero() {
-		w.used = 0
-	}
-	w.begun = begun
+	changed [limitCount]bool // since it was written
 }
 
 // bound is an account with the limits that hold for it.
@@ -94,9 +40,17 @@ type Lease struct {
 	bounds []bound
 	limits Limits // the tightest of each
 	parts  *int   // of the request that have not ended
-	from   []time.Time
-	held   int64 // tokens that are reserved
+	tokens int64  // that are counted so far
+	cost   int64  // likewise, in millionths of the currency
+	into   []counted
 	ended  bool
+}
+
+// counted is a window that tokens were counted in last, so that what is not used goes back there and nowhere else.
+type counted struct {
+	account *account
+	kind    int
+	begun   time.Time
 }
 
 // Entry is a request that has come in, before it is known what it asks for: it takes one of the places that its key may have at once, so that
@@ -112,7 +66,7 @@ func (r *Keyring) Enter(k Key) (*Entry, error) {
 	r.counting.Lock()
 	defer r.counting.Unlock()
 	l := &Lease{ring: r, parts: new(int), bounds: r.bounds(k, r.issuerOf(k), "")}
-	if err := l.refuse(r.now(), nil, func(int) int64 { return 1 }); err != nil {
+	if err := l.refuse(r.now(), nil, one); err != nil {
 		return nil, err
 	}
 	e := &Entry{ring: r}
@@ -164,17 +118,13 @@ func (r *Keyring) Admit(k Key, model string, entry *Entry) (*Lease, error) {
 	for _, a := range taken {
 		a.running-- // which comes back below, if the request is admitted
 	}
-	if err := l.refuse(now, taken, func(kind int) int64 {
-		// As for tokens, there must be room for one at least: how many the prompt has is known later.
-		return 1
-	}); err != nil {
+	if err := l.refuse(now, taken, one); err != nil {
 		l.ended = true
 		return l, err
 	}
 	for _, b := range l.bounds {
 		b.account.running++
-		b.account.count(requestsMinute, 1)
-		b.account.count(requestsDay, 1)
+		b.account.count(ofRequests, 1, now)
 	}
 	*l.parts = 1
 	return l, nil
@@ -184,14 +134,14 @@ func (r *Keyring) Admit(k Key, model string, entry *Entry) (*Lease, error) {
 // group. counting is held.
 func (r *Keyring) bounds(k, issuer Key, model string) (list []bound) {
 	for _, of := range []Key{k, issuer} {
-		if of.Limits != (Limits{}) {
+		if !of.Limits.IsZero() {
 			list = append(list, bound{r.account(of.Account()), of.Limits, "the key \"" + of.Label + "\""})
 		}
-		if own := of.ByModel[model]; own != (Limits{}) {
+		if own := of.ByModel[model]; !own.IsZero() {
 			list = append(list, bound{r.account(of.Account() + "/" + model), own, "the key \"" + of.Label + "\" with model \"" + model + "\""})
 		}
 	}
-	if together := r.groups[k.Group]; k.Group != "" && together != (Limits{}) {
+	if together := r.groups[k.Group]; k.Group != "" && !together.IsZero() {
 		list = append(list, bound{r.account(groupPrefix + k.Group), together, "the group \"" + k.Group + "\""})
 	}
 	return list
@@ -200,25 +150,14 @@ func (r *Keyring) bounds(k, issuer Key, model string) (list []bound) {
 // groupPrefix begins the account of a group. No account of a key has it.
 const groupPrefix = "group "
 
-// tightest takes the smaller of each limit that bounds single requests.
-func tightest(a, b Limits) Limits {
-	less := func(a, b int) int {
-		if a == 0 || b != 0 && b < a {
-			return b
-		}
-		return a
-	}
-	return Limits{PromptTokens: less(a.PromptTokens, b.PromptTokens), AnswerTokens: less(a.AnswerTokens, b.AnswerTokens), QueueShare: less(a.QueueShare, b.QueueShare)}
-}
-
 // Unlimited is a lease that counts nothing, for what the gate does on its own account.
 func (r *Keyring) Unlimited() *Lease { return &Lease{ring: r, parts: new(int)} }
 
 // AnswerTokens is how long an answer may be; 0 for as long as the context allows. QueueShare is in percent, 0 for the usual.
-func (l *Lease) AnswerTokens() int { return l.limits.AnswerTokens }
+func (l *Lease) AnswerTokens() int { return l.limits[AnswerTokens] }
 
 // QueueShare is how much of a model's places and queue the key may have, in percent; 0 for the usual.
-func (l *Lease) QueueShare() int { return l.limits.QueueShare }
+func (l *Lease) QueueShare() int { return l.limits[QueueShare] }
 
 // account finds or begins an account; counting is held.
 func (r *Keyring) account(id string) *account {
@@ -230,39 +169,43 @@ func (r *Keyring) account(id string) *account {
 	return a
 }
 
-func (a *account) count(kind int, n int64) {
-	a.windows[kind].used = max(0, a.windows[kind].used+n)
-	a.changed[kind] = true
+// count adds to all windows of a unit.
+func (a *account) count(u Unit, n int64, now time.Time) {
+	for kind, k := range LimitKinds {
+		if k.unit == u && k.window != noWindow {
+			w := &a.windows[kind]
+			w.at(k.window, now)
+			w.used = max(0, w.used+n)
+			a.changed[kind] = true
+		}
+	}
 }
+
+// one is room for one more of everything: how many tokens a prompt has, and what it costs, is known later.
+func one(Unit) int64 { return 1 }
 
 // refuse looks for a limit that leaves no room for so much, and of several takes the one that lasts longest. taken are accounts of which the
 // request has had a place, which nobody else may have got meanwhile. counting is held.
-func (l *Lease) refuse(now time.Time, taken []*account, more func(kind int) int64) error {
+func (l *Lease) refuse(now time.Time, taken []*account, more func(Unit) int64) error {
 	var refusal *exchange.Error
 	for _, b := range l.bounds {
-		for kind := range b.account.windows {
+		for kind, k := range LimitKinds {
+			if k.window == noWindow {
+				continue
+			}
 			w := &b.account.windows[kind]
-			w.at(kind, now)
-			limit, n := b.limits.window(kind), more(kind)
+			w.at(k.window, now)
+			limit, n := b.limits.limit(kind), more(k.unit)
 			if limit == 0 || n == 0 || w.used+n <= limit {
 				continue
 			}
-			wait := ends(kind, w.begun).Sub(now)
-			if refusal != nil && refusal.RetryAfter >= wait {
-				continue
+			wait := k.window.ends(w.begun).Sub(now)
+			if refusal == nil || refusal.RetryAfter < wait {
+				refusal = b.reached(k, limit, w.used, n, wait)
 			}
-			short := ""
-			if w.used < limit {
-				short = fmt.Sprintf(", which leaves too few for the %d of this one", n)
-			}
-			refusal = exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "%s may use %d %s, and has used %d%s; there is room again in %s", b.of, limit, windowNames[kind], w.used, short, span(wait))
-			if kind == costMonth {
-				refusal = exchange.Errorf(exchange.Limited, "budget_exceeded", "%s may cost %.2f a month, and has cost %.2f; the next month begins in %s", b.of, float64(limit)/1e6, float64(w.used)/1e6, span(wait))
-			}
-			refusal.RetryAfter = wait
 		}
-		if b.limits.AtOnce > 0 && b.account.running >= b.limits.AtOnce && !l.admitted() && !slices.Contains(taken, b.account) && refusal == nil {
-			refusal = exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "%s may have %d requests under way at once, and has; wait for one of them to end", b.of, b.limits.AtOnce)
+		if most := b.limits[RunningAtOnce]; most > 0 && b.account.running >= most && !l.admitted() && !slices.Contains(taken, b.account) && refusal == nil {
+			refusal = exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "%s may have %d requests in progress at once, and has; wait for one of them to end", b.of, most)
 			refusal.RetryAfter = time.Second
 		}
 	}
@@ -272,9 +215,25 @@ func (l *Lease) refuse(now time.Time, taken []*account, more func(kind int) int6
 	return refusal
 }
 
+// reached is the error for a limit that leaves no room for n more.
+func (b bound) reached(k LimitKind, limit, used, n int64, wait time.Duration) *exchange.Error {
+	var e *exchange.Error
+	switch {
+	case k.unit == ofMoney:
+		e = exchange.Errorf(exchange.Limited, "budget_exceeded", "%s may cost %.2f a month, and has cost %.2f; the next month begins in %s", b.of, float64(limit)/1e6, float64(used)/1e6, span(wait))
+	case used < limit:
+		e = exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "%s may use %d %s, and has used %d, which leaves too few for the %d of this one; there is room again in %s", b.of, limit, k.what, used, n, span(wait))
+	default:
+		e = exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "%s may use %d %s, and has used %d; there is room again in %s", b.of, limit, k.what, used, span(wait))
+	}
+	e.RetryAfter = wait
+	return e
+}
+
 func (l *Lease) admitted() bool { return *l.parts > 0 }
 
-// Part is a lease for another part of the same request, which was counted once.
+// Part is a lease for another part of the same request, such as another of its prompts, which was counted as a request once. Its tokens and
+// its cost count as those of any other.
 func (l *Lease) Part() *Lease {
 	l.ring.counting.Lock()
 	defer l.ring.counting.Unlock()
@@ -285,42 +244,67 @@ func (l *Lease) Part() *Lease {
 // Reserve counts the tokens of the prompt, before it is read. The error says which limit has no room for them. When something else is to
 // read it, Reserve is called again, and counts what is more than before.
 func (l *Lease) Reserve(tokens int) error {
-	if most := l.limits.PromptTokens; most > 0 && tokens > most {
+	if most := l.limits[PromptTokens]; most > 0 && tokens > most {
 		return exchange.InvalidParam(exchange.Conversation, "the prompt has %d tokens; the key allows %d in one request", tokens, most)
 	}
 	l.ring.counting.Lock()
 	defer l.ring.counting.Unlock()
 	n := int64(tokens)
 	for _, b := range l.bounds {
-		for _, kind := range []int{tokensMinute, tokensDay} {
-			if most := b.limits.window(kind); most > 0 && n > most {
-				return exchange.InvalidParam(exchange.Conversation, "the prompt has %d tokens; %s may use %d %s, so it can never be read", tokens, b.of, most, windowNames[kind])
+		for kind, k := range LimitKinds {
+			if most := b.limits.limit(kind); k.unit == ofTokens && most > 0 && n > most {
+				return exchange.InvalidParam(exchange.Conversation, "the prompt has %d tokens; %s may use %d %s, so it can never be read", tokens, b.of, most, k.what)
 			}
 		}
 	}
-	if n -= l.held; n <= 0 && l.held > 0 {
+	if n <= l.tokens && l.tokens > 0 {
 		return nil
 	}
-	if err := l.refuse(l.ring.now(), nil, func(kind int) int64 {
-		if kind == tokensMinute || kind == tokensDay {
-			return n
+	return l.take(n-l.tokens, 0)
+}
+
+// Charge counts what an answer has come to so far, while it is written: all its tokens, those of the prompt included, and their cost. The
+// error says which limit has no room for that, which is where the answer must end; nothing of what is more is counted then.
+func (l *Lease) Charge(tokens int, cost int64) error {
+	l.ring.counting.Lock()
+	defer l.ring.counting.Unlock()
+	if l.ended {
+		return nil
+	}
+	return l.take(max(0, int64(tokens)-l.tokens), max(0, cost-l.cost))
+}
+
+// take counts so much more, if all limits have room for it. counting is held.
+func (l *Lease) take(tokens, cost int64) error {
+	now := l.ring.now()
+	if err := l.refuse(now, nil, func(u Unit) int64 {
+		switch u {
+		case ofTokens:
+			return tokens
+		case ofMoney:
+			return cost
+		case ofRequests, ofOne:
 		}
 		return 0
 	}); err != nil {
 		return err
 	}
-	l.held += n
-	l.add(n)
+	l.count(tokens, cost, now)
 	return nil
 }
 
-// add counts tokens, and notes in which windows. counting is held.
-func (l *Lease) add(n int64) {
-	l.from = l.from[:0]
+// count counts, and notes in which windows. counting is held.
+func (l *Lease) count(tokens, cost int64, now time.Time) {
+	l.tokens, l.cost = l.tokens+tokens, l.cost+cost
+	l.into = l.into[:0]
 	for _, b := range l.bounds {
-		b.account.count(tokensMinute, n)
-		b.account.count(tokensDay, n)
-		l.from = append(l.from, b.account.windows[tokensMinute].begun, b.account.windows[tokensDay].begun)
+		b.account.count(ofTokens, tokens, now)
+		b.account.count(ofMoney, cost, now)
+		for kind, k := range LimitKinds {
+			if k.unit == ofTokens || k.unit == ofMoney {
+				l.into = append(l.into, counted{b.account, kind, b.account.windows[kind].begun})
+			}
+		}
 	}
 }
 
@@ -333,23 +317,21 @@ func (l *Lease) Settle(tokens int, cost int64) {
 		return
 	}
 	l.ended = true
-	now, rest := l.ring.now(), int64(tokens)-l.held
-	*l.parts--
-	last := *l.parts == 0
-	for i, b := range l.bounds {
-		if last {
+	if *l.parts--; *l.parts == 0 {
+		for _, b := range l.bounds {
 			b.account.running--
 		}
-		b.account.windows[costMonth].at(costMonth, now)
-		if cost > 0 {
-			b.account.count(costMonth, cost)
-		}
-		for j, kind := range []int{tokensMinute, tokensDay} {
-			b.account.windows[kind].at(kind, now)
-			// What was reserved and not used goes back to where it came from, if that is still under way.
-			if rest > 0 || len(l.from) > 0 && l.from[2*i+j].Equal(b.account.windows[kind].begun) {
-				b.account.count(kind, rest)
-			}
+	}
+	more := map[Unit]int64{ofTokens: int64(tokens) - l.tokens, ofMoney: cost - l.cost}
+	if more[ofTokens] > 0 || more[ofMoney] > 0 {
+		l.count(max(0, more[ofTokens]), max(0, more[ofMoney]), l.ring.now())
+	}
+	// What was counted and not used goes back to where it came from, if that is still the window.
+	for _, c := range l.into {
+		w := &c.account.windows[c.kind]
+		if less := more[LimitKinds[c.kind].unit]; less < 0 && w.begun.Equal(c.begun) {
+			w.used = max(0, w.used+less)
+			c.account.changed[c.kind] = true
 		}
 	}
 }
@@ -379,18 +361,20 @@ func (l *Lease) Standing() []Standing {
 
 func standing(bounds []bound, now time.Time) (list []Standing) {
 	for _, b := range bounds {
-		for kind := range b.account.windows {
-			w := &b.account.windows[kind]
-			w.at(kind, now)
-			if limit := b.limits.window(kind); limit > 0 {
-				s := Standing{What: windowNames[kind], Limit: limit, Remaining: max(0, limit-w.used)}
-				if w.used > 0 {
-					s.Reset = ends(kind, w.begun).Sub(now)
-				}
-				list = append(list, s)
+		for kind, k := range LimitKinds {
+			limit := b.limits.limit(kind)
+			if limit == 0 || k.window == noWindow {
+				continue
 			}
+			w := &b.account.windows[kind]
+			w.at(k.window, now)
+			s := Standing{What: k.what, Limit: limit, Remaining: max(0, limit-w.used)}
+			if w.used > 0 {
+				s.Reset = k.window.ends(w.begun).Sub(now)
+			}
+			list = append(list, s)
 		}
-		if limit := b.limits.AtOnce; limit > 0 {
+		if limit := b.limits[RunningAtOnce]; limit > 0 {
 			list = append(list, Standing{What: AtOnce, Limit: int64(limit), Remaining: int64(max(0, limit-b.account.running))})
 		}
 	}
@@ -473,6 +457,11 @@ func (r *Keyring) Groups() (list []GroupStanding) {
 	return list
 }
 
+// countedAs is the limit whose counts are kept under a name; -1 if there is none.
+func countedAs(what string) int {
+	return slices.IndexFunc(LimitKinds[:], func(k LimitKind) bool { return k.window != noWindow && k.what == what })
+}
+
 // Load takes over what was counted before a restart.
 func (r *Keyring) Load(ctx context.Context) error {
 	all, err := r.records.Counts(ctx)
@@ -489,7 +478,7 @@ func (r *Keyring) Load(ctx context.Context) error {
 		r.groups[g.Name] = g.Limits
 	}
 	for _, c := range all {
-		if kind := slices.Index(windowNames[:], c.What); kind >= 0 {
+		if kind := countedAs(c.What); kind >= 0 {
 			r.account(c.Account).windows[kind] = window{c.Begun, c.Used}
 		}
 	}
@@ -503,7 +492,7 @@ func (r *Keyring) Flush(ctx context.Context) error {
 	for _, a := range r.accounts {
 		for kind, changed := range a.changed {
 			if changed {
-				list = append(list, Counts{a.id, windowNames[kind], a.windows[kind].begun, a.windows[kind].used})
+				list = append(list, Counts{a.id, LimitKinds[kind].what, a.windows[kind].begun, a.windows[kind].used})
 				a.changed[kind] = false
 			}
 		}
@@ -517,7 +506,7 @@ func (r *Keyring) Flush(ctx context.Context) error {
 		r.counting.Lock()
 		defer r.counting.Unlock()
 		for _, c := range list {
-			r.account(c.Account).changed[slices.Index(windowNames[:], c.What)] = true
+			r.account(c.Account).changed[countedAs(c.What)] = true
 		}
 	}
 	return err

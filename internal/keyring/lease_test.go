@@ -148,7 +148,7 @@ func TestSeveralLimitsAtOnce(t *testing.T) {
 }
 
 func TestRequestsAtOnce(t *testing.T) {
-	r, _, _, k := limited(t, Terms{Limits: Limits{AtOnce: 2}})
+	r, _, _, k := limited(t, Terms{Limits: Limits{RunningAtOnce: 2}})
 	one, err1 := r.Admit(k, "m", nil)
 	two, err2 := r.Admit(k, "m", nil)
 	if err := errors.Join(err1, err2); err != nil {
@@ -156,7 +156,7 @@ func TestRequestsAtOnce(t *testing.T) {
 	}
 	part := one.Part() // of the same request
 	_, err := r.Admit(k, "m", nil)
-	refused(t, err, "2 requests under way at once", time.Second)
+	refused(t, err, "2 requests in progress at once", time.Second)
 	if err := two.Reserve(10); err != nil {
 		t.Errorf("one that was admitted is refused: %v", err)
 	}
@@ -251,9 +251,9 @@ func TestTermsHold(t *testing.T) {
 	}
 	for what, change := range map[string]func(*Terms){
 		"expires":                         func(t *Terms) { t.Expires = expires.Add(-2 * time.Hour) },
-		"limits.tokens_per_day":           func(t *Terms) { t.Limits.TokensPerDay = -1 },
-		"limits.queue_share":              func(t *Terms) { t.Limits.QueueShare = 101 },
-		"limits_by_model":                 func(t *Terms) { t.Models = []string{"a"}; t.ByModel = map[string]Limits{"b": {AtOnce: 1}} },
+		"limits.tokens_per_day":           func(t *Terms) { t.Limits[TokensPerDay] = -1 },
+		"limits.queue_share":              func(t *Terms) { t.Limits[QueueShare] = 101 },
+		"limits_by_model":                 func(t *Terms) { t.Models = []string{"a"}; t.ByModel = map[string]Limits{"b": {RunningAtOnce: 1}} },
 		"limits_by_model.b.answer_tokens": func(t *Terms) { t.ByModel = map[string]Limits{"b": {AnswerTokens: -1}} },
 		"origins":                         func(t *Terms) { t.Origins = []string{"app.example/x"} },
 		"label":                           func(t *Terms) { t.Label = "\x1b" },
@@ -317,7 +317,7 @@ func TestRotate(t *testing.T) {
 
 // A key's limits are counted from many requests at once, and none is lost.
 func TestCountingTogether(t *testing.T) {
-	r, _, _, k := limited(t, Terms{Limits: Limits{RequestsPerMinute: 1 << 30, TokensPerMinute: 1 << 30, AtOnce: 1000}})
+	r, _, _, k := limited(t, Terms{Limits: Limits{RequestsPerMinute: 1 << 30, TokensPerMinute: 1 << 30, RunningAtOnce: 1000}})
 	done := make(chan error)
 	for range 100 {
 		go func() {
@@ -360,7 +360,7 @@ func BenchmarkCheck(b *testing.B) {
 }
 
 func BenchmarkLimits(b *testing.B) {
-	r, _, _, k := limited(b, Terms{Limits: Limits{RequestsPerMinute: 1 << 30, RequestsPerDay: 1 << 30, TokensPerMinute: 1 << 30, TokensPerDay: 1 << 30, AtOnce: 100}, ByModel: map[string]Limits{"m": {TokensPerDay: 1 << 30}}})
+	r, _, _, k := limited(b, Terms{Limits: Limits{RequestsPerMinute: 1 << 30, RequestsPerDay: 1 << 30, TokensPerMinute: 1 << 30, TokensPerDay: 1 << 30, RunningAtOnce: 100}, ByModel: map[string]Limits{"m": {TokensPerDay: 1 << 30}}})
 	for b.Loop() {
 		l, err := r.Admit(k, "m", nil)
 		if err != nil {
@@ -378,7 +378,7 @@ func BenchmarkLimits(b *testing.B) {
 func TestIssuedKeysMakeRoom(t *testing.T) {
 	r, m, now, issuer := limited(t, Terms{MayIssue: true})
 	issue := func() (Key, error) {
-		_, k, err := r.IssueUnder(t.Context(), issuer, Terms{Label: "page", Expires: now.Add(10 * time.Minute), Limits: Limits{RequestsPerDay: 5}, ByModel: map[string]Limits{"m": {AtOnce: 1}}})
+		_, k, err := r.IssueUnder(t.Context(), issuer, Terms{Label: "page", Expires: now.Add(10 * time.Minute), Limits: Limits{RequestsPerDay: 5}, ByModel: map[string]Limits{"m": {RunningAtOnce: 1}}})
 		return k, err
 	}
 	for range mostChildren {

@@ -40,52 +40,11 @@ const (
 	ContentNot   Content = "no"  // it never is
 )
 
-// Limits bound what may be used. A zero bounds nothing.
-type Limits struct {
-	RequestsPerMinute int `json:"requests_per_minute,omitempty"`
-	RequestsPerDay    int `json:"requests_per_day,omitempty"`
-	TokensPerMinute   int `json:"tokens_per_minute,omitempty"` // of prompts and answers
-	TokensPerDay      int `json:"tokens_per_day,omitempty"`
-	PromptTokens      int `json:"prompt_tokens,omitempty"`  // of one request
-	AnswerTokens      int `json:"answer_tokens,omitempty"`  // of each answer of a request
-	AtOnce            int `json:"at_once,omitempty"`        // requests under way
-	QueueShare        int `json:"queue_share,omitempty"`    // percent of a model's places, and of its queue
-	CostPerMonth      int `json:"cost_per_month,omitempty"` // in hundredths of the currency of the prices
-}
-
-// Fields are the limits by their names, in the order in which they are shown.
-func (l *Limits) Fields() []LimitField {
-	return []LimitField{
-		{"requests_per_minute", &l.RequestsPerMinute}, {"requests_per_day", &l.RequestsPerDay}, {"tokens_per_minute", &l.TokensPerMinute}, {"tokens_per_day", &l.TokensPerDay},
-		{"prompt_tokens", &l.PromptTokens}, {"answer_tokens", &l.AnswerTokens}, {"at_once", &l.AtOnce}, {"queue_share", &l.QueueShare}, {"cost_per_month", &l.CostPerMonth},
-	}
-}
-
-// LimitField is one of the limits.
-type LimitField struct {
-	Name  string
-	Value *int
-}
-
-const mostLimit = 1 << 40
-
 // Bounds of the lists in a key's terms, which are looked through at each request.
 const (
 	mostEntries = 64
 	longEntry   = 256 // bytes
 )
-
-func (l Limits) check(at string) error {
-	for _, f := range l.Fields() {
-		switch {
-		case *f.Value < 0 || *f.Value > mostLimit:
-			return exchange.InvalidParam(at+f.Name, "%s is %d; a limit is a number from 1 on, or 0 for none", at+f.Name, *f.Value)
-		case f.Name == "queue_share" && *f.Value > 100:
-			return exchange.InvalidParam(at+f.Name, "%s is %d; it is a percentage", at+f.Name, *f.Value)
-		}
-	}
-	return nil
-}
 
 // check reports what is wrong with terms, as an [exchange.Error]. It tidies the label up.
 func (t *Terms) check() error {

@@ -74,7 +74,7 @@ func TestOneBodyForOnePlace(t *testing.T) {
 	first := h.begin(t, key, strings.Repeat(" ", 1<<20), 15<<20)
 	h.held(t, func(n int64) bool { return n == 1<<20 })
 	for range 20 {
-		if status, body := answered(t, h.begin(t, key, "{", 15<<20)); status != 429 || !strings.Contains(body, "under way at once") {
+		if status, body := answered(t, h.begin(t, key, "{", 15<<20)); status != 429 || !strings.Contains(body, "in progress at once") {
 			t.Fatalf("%d %s", status, body)
 		}
 	}

@@ -139,23 +139,16 @@ func terms(o *field.Object, t *keyring.Terms) error {
 // has says whether a request names a field, as null too, which takes back what was said before.
 func has(o *field.Object, name string) bool { return slices.Contains(o.Unread(), name) }
 
-// limitNames are all limits, for errors.
-var limitNames = func() string {
-	var names []string
-	for _, f := range new(keyring.Limits).Fields() {
-		names = append(names, f.Name)
-	}
-	return strings.Join(names, ", ")
-}()
-
 func limits(o *field.Object, l *keyring.Limits) {
-	for _, f := range l.Fields() {
-		if v := o.Int(f.Name, 0, 1<<40); v != nil {
-			*f.Value = int(*v)
+	for kind, k := range keyring.LimitKinds {
+		if v := o.Int(k.Name, 0, 1<<40); v != nil {
+			l[kind] = int(*v)
 		}
 	}
 	for _, name := range o.Unread() {
-		o.Fail(name, "there is no limit %q; there are %s", name, limitNames)
+		if _, err := keyring.LimitNamed(name); err != nil {
+			o.Fail(name, "%s", err)
+		}
 	}
 }
 

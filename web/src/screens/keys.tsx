@@ -1,5 +1,6 @@
 import { useState, type FormEvent } from "react";
 import * as api from "../api";
+import tables from "../tables.json";
 import { Button, Checkbox, CopyButton, Empty, Field, Heading, Input, NumberInput, Part, Problem, Select, Skeleton } from "../design/controls";
 import { Confirm, Dialog } from "../design/dialog";
 import { Table } from "../design/table";
@@ -87,17 +88,7 @@ export function KeysScreen() {
   );
 }
 
-const limitFields: { name: keyof api.Limits; says: string; short: string }[] = [
-  { name: "requests_per_minute", says: "Requests a minute", short: "requests a minute" },
-  { name: "requests_per_day", says: "Requests a day", short: "requests a day" },
-  { name: "tokens_per_minute", says: "Tokens a minute", short: "tokens a minute" },
-  { name: "tokens_per_day", says: "Tokens a day", short: "tokens a day" },
-  { name: "prompt_tokens", says: "Longest prompt, tokens", short: "a prompt" },
-  { name: "answer_tokens", says: "Longest answer, tokens", short: "an answer" },
-  { name: "at_once", says: "Requests at once", short: "at once" },
-  { name: "queue_share", says: "Share of places, %", short: "% of places" },
-  { name: "cost_per_month", says: "Cost a month, cents", short: "cents a month" },
-];
+const limitFields = tables.limits as { name: keyof api.Limits; title: string; short: string; most?: number }[];
 
 /** The limits that are met first, as a rule. */
 function limitsInShort(k: { limits: api.Limits }) {
@@ -180,9 +171,9 @@ function TermsForm({ draft, set, ends, autoFocus }: { draft: Draft; set: (part: 
       <fieldset>
         <legend className="pb-1.5 text-small font-medium">Limits</legend>
         <div className="grid gap-x-4 gap-y-3 sm:grid-cols-3">
-          {limitFields.map(({ name, says }) => (
-            <Field key={name} label={says} id={`limit-${name}`}>
-              <NumberInput min={1} value={draft.limits[name] || undefined} onChange={(n) => set({ limits: { ...draft.limits, [name]: n } })} placeholder="no limit" />
+          {limitFields.map(({ name, title, most }) => (
+            <Field key={name} label={title} id={`limit-${name}`}>
+              <NumberInput min={1} max={most} value={draft.limits[name] || undefined} onChange={(n) => set({ limits: { ...draft.limits, [name]: n } })} placeholder="no limit" />
             </Field>
           ))}
         </div>
@@ -369,8 +360,8 @@ function GroupDialog({ group, onClose }: { group?: { name: string; limits: api.L
           </Field>
         )}
         <div className="grid gap-x-4 gap-y-3 sm:grid-cols-3">
-          {limitFields.map(({ name: field, says }) => (
-            <Field key={field} label={says} id={`group-${field}`}>
+          {limitFields.map(({ name: field, title }) => (
+            <Field key={field} label={title} id={`group-${field}`}>
               <NumberInput min={1} value={limits[field] || undefined} onChange={(n) => setLimits({ ...limits, [field]: n })} placeholder="no limit" />
             </Field>
           ))}

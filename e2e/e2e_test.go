@@ -743,7 +743,7 @@ func TestConsole(t *testing.T) {
 	do("an application's exchange, with where its time went",
 		chromedp.WaitVisible(`//*[@data-testid="exchanges"]//tr[1]//td[text()="demo application"]`),
 		chromedp.Click(`//*[@data-testid="exchanges"]//tbody/tr[1]//a`),
-		chromedp.WaitVisible(`//li[contains(., "Writing")]`),
+		chromedp.WaitVisible(`//li[contains(., "Decode")]`),
 		chromedp.Click(`//button[text()="Close"]`))
 
 	do("the prompt, with a control token that is typed",

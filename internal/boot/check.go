@@ -10,8 +10,8 @@ import (
 
 	"kindredgate/internal/check"
 	"kindredgate/internal/config"
-	"kindredgate/internal/kept"
 	"kindredgate/internal/machine"
+	"kindredgate/internal/record"
 	"kindredgate/internal/tensor"
 )
 
@@ -56,10 +56,10 @@ func (h *House) look(ctx context.Context) ([]check.Finding, error) {
 		}
 		f.Machines = append(f.Machines, one)
 	}
-	if f.Bad, err = h.book.Find(ctx, kept.Filter{Bad: true, Since: f.Now.Add(-24 * time.Hour), Limit: 1000}); err != nil {
+	if f.Bad, err = h.book.Find(ctx, record.Filter{Bad: true, Since: f.Now.Add(-24 * time.Hour), Limit: 1000}); err != nil {
 		return nil, fmt.Errorf("the ledger: %w", err)
 	}
-	last, err := h.book.Find(ctx, kept.Filter{Limit: 1})
+	last, err := h.book.Find(ctx, record.Filter{Limit: 1})
 	if err != nil {
 		return nil, fmt.Errorf("the ledger: %w", err)
 	}

@@ -17,8 +17,8 @@ import (
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/config"
-	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/record"
 )
 
 // State is how something stands.
@@ -78,7 +78,7 @@ type Facts struct {
 	Presets       []catalog.Preset
 	Machines      []Machine
 
-	Bad     []kept.Exchange   // that did not come to their end, of the last day
+	Bad     []record.Record   // that did not come to their end, of the last day
 	Mishaps map[string]Mishap // by the codes of errors, since the start
 	Longest time.Time         // when the last exchange began, by the ledger
 	Lost    int               // exchanges that could not be kept
@@ -426,7 +426,7 @@ var usualPatience = []float64{5, 10, 15, 20, 30, 60, 90, 100, 120, 180, 300, 600
 func (f Facts) ledger(l *list) {
 	gaveUp := map[string]int{}
 	for _, e := range f.Bad {
-		if e.State != kept.Cancelled {
+		if e.State != record.Cancelled {
 			continue
 		}
 		for _, p := range usualPatience {

@@ -8,9 +8,9 @@ import (
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/config"
-	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/record"
 )
 
 var now = time.Date(2031, 5, 1, 12, 0, 0, 0, time.UTC)
@@ -28,9 +28,9 @@ func TestLook(t *testing.T) {
 			t.Errorf("with nothing wrong: %+v", f)
 		}
 	}
-	ended := func(code, label string, state kept.State, seconds float64, n int) (list []kept.Exchange) {
+	ended := func(code, label string, state record.State, seconds float64, n int) (list []record.Record) {
 		for range n {
-			list = append(list, kept.Exchange{Code: code, Label: label, Model: "m", State: state, Took: 1000 * seconds})
+			list = append(list, record.Record{Code: code, Label: label, Model: "m", State: state, Took: 1000 * seconds})
 		}
 		return list
 	}
@@ -72,7 +72,7 @@ func TestLook(t *testing.T) {
 		{"keys", Good, "0 are valid", func(f *Facts) { f.Keys, f.Config.Access = nil, config.Open }},
 		{"keys", Caution, "bot on 2031-05-03", func(f *Facts) { f.Keys[0].Expires = now.Add(2 * day) }},
 		{"keys", Wrong, "bot", func(f *Facts) { f.Keys[0].Expires, f.Keys[0].LastUsed = now.Add(-day), now.Add(-2*day) }},
-		{"limits", Caution, `"bot" 2 times`, func(f *Facts) { f.Bad = ended("rate_limit_exceeded", "bot", kept.Refused, 0, 2) }},
+		{"limits", Caution, `"bot" 2 times`, func(f *Facts) { f.Bad = ended("rate_limit_exceeded", "bot", record.Refused, 0, 2) }},
 		{"models", Wrong, "none", func(f *Facts) { f.Models = nil }},
 		{"models", Wrong, "denied", func(f *Facts) { f.ModelsProblem = "denied" }},
 		{"models", Caution, "broken: cut short", func(f *Facts) { f.Models = append(f.Models, catalog.Model{ID: "broken", Problem: "cut short"}) }},
@@ -86,14 +86,14 @@ func TestLook(t *testing.T) {
 			f.Names = []catalog.Name{{Name: "x", Of: []catalog.Target{{To: "attic/m"}}, Shadow: &catalog.Shadow{To: "harbour-4m"}}}
 		}},
 		{"names", Wrong, "preset master of model gone", func(f *Facts) { f.Presets = []catalog.Preset{{Name: "master", Model: "gone"}} }},
-		{"asked names", Caution, `"m" once`, func(f *Facts) { f.Bad = ended("model_not_found", "bot", kept.Refused, 0, 1) }},
-		{"context", Caution, `with "m" once`, func(f *Facts) { f.Bad = ended("context_length_exceeded", "bot", kept.Failed, 0, 1) }},
+		{"asked names", Caution, `"m" once`, func(f *Facts) { f.Bad = ended("model_not_found", "bot", record.Refused, 0, 1) }},
+		{"context", Caution, `with "m" once`, func(f *Facts) { f.Bad = ended("context_length_exceeded", "bot", record.Failed, 0, 1) }},
 		{"templates", Caution, "harbour-4m", func(f *Facts) { f.Models[0].Template = nil }},
 		{"memory", Wrong, "models may take", func(f *Facts) { f.Memory = 1 << 20 }},
 		{"memory", Caution, "free", func(f *Facts) { f.Available = 1 << 20 }},
-		{"client patience", Caution, `"bot after 60 s" 3 times`, func(f *Facts) { f.Bad = ended("", "bot", kept.Cancelled, 60.3, 3) }},
-		{"client patience", Good, "no client", func(f *Facts) { f.Bad = ended("", "bot", kept.Cancelled, 60.3, 2) }},
-		{"client patience", Good, "no client", func(f *Facts) { f.Bad = ended("", "bot", kept.Cancelled, 42, 9) }},
+		{"client patience", Caution, `"bot after 60 s" 3 times`, func(f *Facts) { f.Bad = ended("", "bot", record.Cancelled, 60.3, 3) }},
+		{"client patience", Good, "no client", func(f *Facts) { f.Bad = ended("", "bot", record.Cancelled, 60.3, 2) }},
+		{"client patience", Good, "no client", func(f *Facts) { f.Bad = ended("", "bot", record.Cancelled, 42, 9) }},
 		{"ledger", Wrong, "7 exchanges", func(f *Facts) { f.Lost = 7 }},
 		{"clock", Wrong, "set back", func(f *Facts) { f.Longest = now.Add(time.Hour) }},
 		{"clock", Wrong, "2001", func(f *Facts) { f.Now = time.Date(2001, 1, 1, 0, 0, 0, 0, time.UTC) }},

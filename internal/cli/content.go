@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 	"kindredgate/internal/server"
 )
 
@@ -60,7 +61,7 @@ func (t *terminal) trafficJobs() *cobra.Command {
 		rows := [][]string{{"BEGUN", "KEY", "MODEL", "REQUESTS", "PROMPT GREW", "REPEATED", "ANSWERED", "IN REQUESTS", "BETWEEN", "JOB"}}
 		for _, j := range slices.Backward(got.Jobs) {
 			rows = append(rows, []string{j.Begun.Local().Format("01-02 15:04:05"), j.Label, j.Model, count(j.Requests), fmt.Sprintf("%d to %d", j.First, j.Last),
-				fmt.Sprintf("%d of %d", j.Repeated, j.Prompt), count(j.Answered), took(j.Busy), took(j.Between), j.ID})
+				fmt.Sprintf("%d of %d", j.Repeated, j.Prompt), count(j.Answered), record.Took(j.Busy), record.Took(j.Between), j.ID})
 		}
 		return table(t.out, rows...)
 	})

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kindredgate/internal/record"
 	"kindredgate/internal/server"
 )
 
@@ -92,7 +93,7 @@ func (t *terminal) printCosts(got server.CostList, by string) error {
 	rows := [][]string{{heading, "REQUESTS", "FAILED", "PROMPT", "ANSWER", "IN THE MODEL", "TOKENS COST", "MACHINE"}}
 	for _, s := range list {
 		rows = append(rows, []string{s.what, count(s.requests), count(s.failed), count(s.prompt), count(s.completion),
-			took(float64(s.busy)), fmt.Sprintf("%.4f %s", float64(s.cost)/1e6, got.Currency), fmt.Sprintf("%.2f %s", s.share, got.Currency)})
+			record.Took(float64(s.busy)), fmt.Sprintf("%.4f %s", float64(s.cost)/1e6, got.Currency), fmt.Sprintf("%.2f %s", s.share, got.Currency)})
 	}
 	fmt.Fprintf(t.out, "%s\n\n", got.Month)
 	return table(t.out, rows...)

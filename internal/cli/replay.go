@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kindredgate/internal/difference"
+	"kindredgate/internal/record"
 	"kindredgate/internal/replay"
 )
 
@@ -108,7 +109,7 @@ func (t *terminal) printReplay(r replay.Result) error {
 	}{
 		{"model", who}, {"prompt", func(s replay.Side) string { return fmt.Sprintf("%d tokens, %d known", s.Prompt, s.Cached) }},
 		{"answer", func(s replay.Side) string { return fmt.Sprintf("%d tokens, %s", s.Completion, s.Reason) }},
-		{"first token", func(s replay.Side) string { return took(s.FirstToken) }}, {"in all", func(s replay.Side) string { return took(s.Took) }},
+		{"first token", func(s replay.Side) string { return record.Took(s.FirstToken) }}, {"in all", func(s replay.Side) string { return record.Took(s.Took) }},
 		{"log-probability of the recorded answer", likely}, {"exchange", func(s replay.Side) string { return s.ID }},
 	} {
 		rows = append(rows, []string{row.name, row.of(r.Recorded), row.of(r.Replayed)})

@@ -17,6 +17,7 @@ import (
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 
+	"kindredgate/internal/record"
 	"kindredgate/internal/server"
 	"kindredgate/internal/suite"
 )
@@ -141,7 +142,7 @@ func (t *terminal) runSuite(ctx context.Context, gate *client, body any) (*suite
 
 func (t *terminal) printSuite(r *suite.Report) error {
 	strong, quiet := paint(t.out, color.Bold), paint(t.out, color.Faint)
-	fmt.Fprintf(t.out, "%s  %d cases, each asked %d times, %s\n\n", strong(shown(r.Suite)), len(r.Cases), r.Samples, took(float64(r.TookMS)))
+	fmt.Fprintf(t.out, "%s  %d cases, each asked %d times, %s\n\n", strong(shown(r.Suite)), len(r.Cases), r.Samples, record.Took(float64(r.TookMS)))
 	head := []string{"CASE"}
 	for _, m := range r.Models {
 		head = append(head, strings.ToUpper(m))
@@ -214,7 +215,7 @@ matters. Exchanges whose content was not recorded are left out.`,
 					return err
 				}
 				if one.Content != nil {
-					recorded = append(recorded, suite.Recorded{Exchange: one.Exchange, Content: *one.Content})
+					recorded = append(recorded, suite.Recorded{Exchange: one.Record, Content: *one.Content})
 				}
 			}
 			doc, n, skipped, err := suite.From(title, recorded)

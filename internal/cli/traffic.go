@@ -13,8 +13,8 @@ import (
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 
-	"kindredgate/internal/kept"
 	"kindredgate/internal/ledger"
+	"kindredgate/internal/record"
 	"kindredgate/internal/server"
 )
 
@@ -39,7 +39,7 @@ func (t *terminal) traffic() *cobra.Command {
   kindred traffic --key "timetable bot" --slow 2s`,
 		Args: known,
 		RunE: func(c *cobra.Command, _ []string) error {
-			query, err := f.query(time.Now())
+			filter, err := f.filter(time.Now())
 			if err != nil {
 				return usageError{err}
 			}
@@ -52,10 +52,10 @@ func (t *terminal) traffic() *cobra.Command {
 				return usageError{fmt.Errorf("--follow goes on with what happens, which --until leaves out; give one of them")}
 			}
 			if follow {
-				return t.follow(c.Context(), gate, f, query, asJSON)
+				return t.follow(c.Context(), gate, filter, asJSON)
 			}
 			var got server.ExchangeList
-			if err := gate.call(c.Context(), http.MethodGet, "/gate/exchanges?"+query.Encode(), nil, &got); err != nil {
+			if err := gate.call(c.Context(), http.MethodGet, "/gate/exchanges?"+filter.Query().Encode(), nil, &got); err != nil {
 				return err
 			}
 			if asJSON {
@@ -86,31 +86,21 @@ func (f *trafficFlags) add(cmd *cobra.Command) {
 	fs.DurationVar(&f.slow, "slow", 0, "those that took so long or longer, such as 2s")
 }
 
-// query is what the gate is asked for.
-func (f *trafficFlags) query(now time.Time) (url.Values, error) {
-	q := url.Values{"limit": {fmt.Sprint(f.limit)}}
-	for name, value := range map[string]string{"key": strings.TrimSuffix(f.key, "…"), "model": f.model, "style": f.style, "job": f.job} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	for _, bound := range []struct{ name, text string }{{"since", f.since}, {"until", f.until}} {
+// filter is what the gate is asked for.
+func (f *trafficFlags) filter(now time.Time) (out record.Filter, err error) {
+	out = record.Filter{Key: f.key, Model: f.model, Style: f.style, Job: f.job, Bad: f.failed, Slow: f.slow, Limit: f.limit}
+	for _, bound := range []struct {
+		name, text string
+		at         *time.Time
+	}{{"since", f.since, &out.Since}, {"until", f.until, &out.Until}} {
 		if bound.text == "" {
 			continue
 		}
-		at, err := passed("--"+bound.name, bound.text, now)
-		if err != nil {
-			return nil, err
+		if *bound.at, err = passed("--"+bound.name, bound.text, now); err != nil {
+			return out, err
 		}
-		q.Set(bound.name, at.UTC().Format(time.RFC3339))
 	}
-	if f.failed {
-		q.Set("bad", "true")
-	}
-	if f.slow > 0 {
-		q.Set("slow_ms", fmt.Sprint(f.slow.Milliseconds()))
-	}
-	return q, nil
+	return out, nil
 }
 
 // passed reads a time that is over: so long ago, or a day.
@@ -129,9 +119,9 @@ func passed(option, text string, now time.Time) (time.Time, error) {
 var columns = []struct {
 	name  string
 	width int
-}{{"TIME", 8}, {"KEY", 18}, {"MODEL", 20}, {"STYLE", 9}, {"TOKENS", 12}, {"FIRST", 8}, {"TOOK", 8}, {"ENDED", 0}}
+}{{"TIME", 8}, {"KEY", 18}, {"MODEL", 20}, {"STYLE", 9}, {"TOKENS", 12}, {"TTFT", 8}, {"DURATION", 8}, {"ENDED", 0}}
 
-func exchangeCells(e kept.Exchange) []string {
+func exchangeCells(e record.Record) []string {
 	at := e.Begun.Local().Format("15:04:05")
 	if time.Since(e.Begun) > 24*time.Hour {
 		at = e.Begun.Local().Format("01-02 15:04")
@@ -139,44 +129,13 @@ func exchangeCells(e kept.Exchange) []string {
 	tokens := fmt.Sprintf("%d + %d", e.PromptTokens, e.CompletionTokens)
 	first := ""
 	if e.FirstToken > 0 {
-		first = took(e.FirstToken)
+		first = record.Took(e.FirstToken)
 	}
-	whole := took(e.Took)
-	if e.State == kept.Refused {
+	whole := record.Took(e.Took)
+	if e.State == record.Refused {
 		tokens, whole = "", ""
 	}
-	model := e.Model
-	if e.Answered != "" && e.Answered != model {
-		model += " → " + e.Answered
-	}
-	if e.ShadowOf != "" {
-		model += " (shadow)"
-	}
-	return []string{at, e.Label, model, e.Style, tokens, first, whole, ended(e)}
-}
-
-// took writes milliseconds as people say them.
-func took(ms float64) string {
-	switch {
-	case ms < 10:
-		return fmt.Sprintf("%.1f ms", ms)
-	case ms < 1000:
-		return fmt.Sprintf("%.0f ms", ms)
-	}
-	return fmt.Sprintf("%.1f s", ms/1000)
-}
-
-// ended says how an exchange ended.
-func ended(e kept.Exchange) string {
-	switch {
-	case e.State == kept.Done && e.Reason != "" && e.Reason != "stop":
-		return "whole, by " + e.Reason
-	case e.State == kept.Done:
-		return "whole"
-	case e.Code != "":
-		return string(e.State) + ": " + e.Code
-	}
-	return string(e.State)
+	return []string{at, e.Label, e.Route(), e.Style, tokens, first, whole, e.Ended()}
 }
 
 func (t *terminal) exchanges(got server.ExchangeList) error {
@@ -198,20 +157,20 @@ func (t *terminal) exchanges(got server.ExchangeList) error {
 	return table(t.out, rows...)
 }
 
-// follow prints exchanges as they end, after those that a query gives. The feed is open before that is asked, so that none falls between.
-func (t *terminal) follow(ctx context.Context, gate *client, f trafficFlags, query url.Values, asJSON bool) error {
-	resp, err := gate.send(ctx, http.MethodGet, "/gate/exchanges/live", nil)
+// follow prints exchanges as they end, after those that there are. The feed is open before that is asked, so that none falls between.
+func (t *terminal) follow(ctx context.Context, gate *client, f record.Filter, asJSON bool) error {
+	resp, err := gate.send(ctx, http.MethodGet, "/gate/exchanges/live?"+f.Query().Encode(), nil)
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
 	var before server.ExchangeList
-	if err := gate.call(ctx, http.MethodGet, "/gate/exchanges?"+query.Encode(), nil, &before); err != nil {
+	if err := gate.call(ctx, http.MethodGet, "/gate/exchanges?"+f.Query().Encode(), nil, &before); err != nil {
 		return err
 	}
 	known := map[string]bool{}
 	for _, e := range before.Exchanges {
-		known[e.ID] = e.State != kept.Open
+		known[e.ID] = e.State != record.Open
 	}
 	line := func(cells []string) {
 		var b strings.Builder
@@ -224,7 +183,7 @@ func (t *terminal) follow(ctx context.Context, gate *client, f trafficFlags, que
 		}
 		fmt.Fprintln(t.out, b.String())
 	}
-	show := func(e kept.Exchange) error {
+	show := func(e record.Record) error {
 		if !asJSON {
 			line(exchangeCells(e))
 			return nil
@@ -258,72 +217,24 @@ func (t *terminal) follow(ctx context.Context, gate *client, f trafficFlags, que
 		if seen.Missed > 0 {
 			fmt.Fprintf(t.err, "kindred: %d more came too fast to be shown\n", seen.Missed)
 		}
-		if seen.Exchange == nil || seen.State == kept.Open || known[seen.ID] || !f.fits(*seen.Exchange) {
+		if seen.Record == nil || seen.State == record.Open || known[seen.ID] {
 			continue
 		}
-		if err := show(*seen.Exchange); err != nil {
+		if err := show(*seen.Record); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// fits says whether an exchange is one of those that are followed.
-func (f *trafficFlags) fits(e kept.Exchange) bool {
-	is := func(want string, have ...string) bool {
-		for _, h := range have {
-			if h == want {
-				return true
-			}
-		}
-		return want == ""
-	}
-	return is(strings.TrimPrefix(strings.TrimSuffix(f.key, "…"), "kg_"), e.Key, e.Label) && is(f.model, e.Model, e.Answered) && is(f.style, e.Style) && is(f.job, e.Job) &&
-		(!f.failed || e.State != kept.Done) && e.Took >= float64(f.slow.Milliseconds())
-}
-
 func (t *terminal) trafficShow() *cobra.Command {
 	return looking(t, "show ID", "Show one exchange, with where its time went", exactly("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e server.ShownExchange, err error) {
 		return e, gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(args[0]), nil, &e)
 	}, func(whole server.ShownExchange) error {
-		e := whole.Exchange
-		answered := e.Model
-		if e.Answered != "" && e.Answered != e.Model {
-			answered += ", answered by " + e.Answered
-		}
-		rows := [][]string{
-			{"  ended", ended(e)}, {"  begun", e.Begun.Local().Format("2006-01-02 15:04:05.000")}, {"  key", e.Label + "  kg_" + e.Key + "…"},
-			{"  from", strings.TrimSpace(e.Client + "  " + e.Agent)}, {"  model", answered}, {"  asked", e.Style + "  " + e.Endpoint},
-			{"  prompt", fmt.Sprintf("%d tokens, %d of them known from before", e.PromptTokens, e.CachedTokens)},
-			{"  answer", fmt.Sprintf("%d tokens, %d of them reasoning", e.CompletionTokens, e.ReasoningTokens)},
-		}
-		if e.Error != "" {
-			rows = append(rows, []string{"  error", e.Error})
-		}
-		if e.ToolCalls > 0 {
-			rows = append(rows, []string{"  tool calls", fmt.Sprint(e.ToolCalls)})
-		}
-		if e.DroppedTurns > 0 {
-			rows = append(rows, []string{"  left out", fmt.Sprintf("%d of the oldest turns", e.DroppedTurns)})
-		}
-		if e.Step > 1 {
-			rows = append(rows, []string{"  goes on", fmt.Sprintf("step %d of the job %s; %d tokens of the prompt were in the step before", e.Step, e.Job, e.RepeatedTokens)})
-		}
-		if e.Cost > 0 {
-			rows = append(rows, []string{"  cost", fmt.Sprintf("%.6f", float64(e.Cost)/1e6)})
-		}
-		if e.Parent != "" {
-			rows = append(rows, []string{"  part of", e.Parent})
-		}
-		if len(e.PassedOver) > 0 {
-			rows = append(rows, []string{"  passed over", strings.Join(e.PassedOver, ", ")})
-		}
-		if c := e.Compared; c != nil {
-			said := "says the same, word by word"
-			if !c.Same {
-				said = fmt.Sprintf("has %.0f %% of the words in common; they part at %s", c.Alike*100, c.Parted)
-			}
-			rows = append(rows, []string{"  as a shadow", said})
+		e := whole.Record
+		var rows [][]string
+		for _, f := range whole.Facts {
+			rows = append(rows, []string{"  " + f.Title, f.Text})
 		}
 		fmt.Fprintf(t.out, "%s\n\n", paint(t.out, color.Bold)(shown(e.ID)))
 		if err := table(t.out, rows...); err != nil {
@@ -331,7 +242,7 @@ func (t *terminal) trafficShow() *cobra.Command {
 		}
 		fmt.Fprint(t.out, strip(e))
 		if whole.Content == nil {
-			_, err := fmt.Fprintln(t.out, "\nWhat was said was not recorded.")
+			_, err := fmt.Fprintln(t.out, "\nThe content was not recorded.")
 			return err
 		}
 		return t.showContent(*whole.Content)
@@ -342,7 +253,7 @@ func (t *terminal) trafficShow() *cobra.Command {
 const stripWidth = 60
 
 // strip draws where the time of an exchange went.
-func strip(e kept.Exchange) string {
+func strip(e record.Record) string {
 	if e.Took <= 0 {
 		return ""
 	}
@@ -358,7 +269,7 @@ func strip(e kept.Exchange) string {
 	for _, p := range []struct {
 		name string
 		ms   float64
-	}{{"waiting", e.Queue}, {"loading", e.Load}, {"reading", e.Prefill}, {"the gate", other}, {"writing", rest}} {
+	}{{"queue", e.Queue}, {"load", e.Load}, {"prefill", e.Prefill}, {"gate", other}, {"decode", rest}} {
 		if p.ms < 0.05 { // which would be said as 0.0
 			continue
 		}
@@ -366,7 +277,7 @@ func strip(e kept.Exchange) string {
 		at += p.ms
 		from = min(from, stripWidth-1)
 		to = min(max(to, from+1), stripWidth)
-		fmt.Fprintf(&b, "  %-9s %s%s%s  %s\n", p.name, strings.Repeat("·", from), strings.Repeat("█", to-from), strings.Repeat("·", stripWidth-to), took(p.ms))
+		fmt.Fprintf(&b, "  %-9s %s%s%s  %s\n", p.name, strings.Repeat("·", from), strings.Repeat("█", to-from), strings.Repeat("·", stripWidth-to), record.Took(p.ms))
 	}
 	return b.String()
 }
@@ -381,11 +292,11 @@ func (t *terminal) trafficExport() *cobra.Command {
 		Example: "  kindred traffic export --format csv --since 30d > exchanges.csv",
 		Args:    exactly(),
 		RunE: func(c *cobra.Command, _ []string) error {
-			f.limit = 1
-			query, err := f.query(time.Now())
+			filter, err := f.filter(time.Now())
 			if err != nil {
 				return usageError{err}
 			}
+			query := filter.Query()
 			query.Set("format", format)
 			gate, err := flags.open(c.Context())
 			if err != nil {

@@ -19,7 +19,7 @@ import (
 	"time"
 
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 )
 
 // Bounds of what waits, and of how long is waited.
@@ -60,7 +60,7 @@ func ParseTarget(to string) (*url.URL, error) {
 // Forwarder passes exchanges on to one target. It is safe for concurrent use.
 type Forwarder struct {
 	to      *url.URL
-	send    func(ctx context.Context, list []kept.Exchange) error
+	send    func(ctx context.Context, list []record.Record) error
 	close   func() error
 	log     *slog.Logger
 	cancel  context.CancelFunc
@@ -68,7 +68,7 @@ type Forwarder struct {
 
 	mu      sync.Mutex
 	wake    sync.Cond
-	queue   []kept.Exchange
+	queue   []record.Record
 	dropped int
 	closed  bool
 }
@@ -86,7 +86,7 @@ func New(t Target, log *slog.Logger) (*Forwarder, error) {
 		f.send, f.close = s.send, s.close
 	} else {
 		client := &http.Client{Timeout: patience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-		f.send = func(ctx context.Context, list []kept.Exchange) error { return post(ctx, client, t, list) }
+		f.send = func(ctx context.Context, list []record.Record) error { return post(ctx, client, t, list) }
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	f.cancel = cancel
@@ -95,7 +95,7 @@ func New(t Target, log *slog.Logger) (*Forwarder, error) {
 }
 
 // Add passes an exchange on, sooner or later.
-func (f *Forwarder) Add(e kept.Exchange) {
+func (f *Forwarder) Add(e record.Record) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if len(f.queue) >= mostWaiting {
@@ -114,7 +114,7 @@ func (f *Forwarder) Dropped() int {
 }
 
 // take waits for exchanges, and gives some. There are none when the forwarder is closed and all are delivered.
-func (f *Forwarder) take() []kept.Exchange {
+func (f *Forwarder) take() []record.Record {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for len(f.queue) == 0 && !f.closed {
@@ -162,7 +162,7 @@ func (f *Forwarder) deliver(ctx context.Context) {
 	}
 }
 
-func (f *Forwarder) guarded(ctx context.Context, list []kept.Exchange) (err error) {
+func (f *Forwarder) guarded(ctx context.Context, list []record.Record) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = &refused{exchange.Panicked(p).Error()}
@@ -195,7 +195,7 @@ type refused struct{ why string }
 func (r *refused) Error() string { return r.why }
 
 // post sends exchanges as JSON lines.
-func post(ctx context.Context, client *http.Client, t Target, list []kept.Exchange) error {
+func post(ctx context.Context, client *http.Client, t Target, list []record.Record) error {
 	var body bytes.Buffer
 	lines := json.NewEncoder(&body)
 	for _, e := range list {
@@ -233,7 +233,7 @@ type syslog struct {
 	conn             net.Conn
 }
 
-func (s *syslog) send(ctx context.Context, list []kept.Exchange) error {
+func (s *syslog) send(ctx context.Context, list []record.Record) error {
 	if s.conn == nil {
 		conn, err := (&net.Dialer{}).DialContext(ctx, s.network, s.address)
 		if err != nil {
@@ -276,9 +276,9 @@ const (
 )
 
 // message is an exchange as a syslog message, whose text is JSON.
-func message(e kept.Exchange) ([]byte, error) {
+func message(e record.Record) ([]byte, error) {
 	severity := informational
-	if e.State != kept.Done {
+	if e.State != record.Done {
 		severity = warning
 	}
 	host, err := os.Hostname()

@@ -15,11 +15,11 @@ import (
 	"testing"
 	"time"
 
-	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 )
 
-func one(id string) kept.Exchange {
-	return kept.Exchange{ID: id, Begun: time.Date(2031, 1, 2, 3, 4, 5, 6000, time.UTC), Label: "bot\n\x1b[31m", State: kept.Done}
+func one(id string) record.Record {
+	return record.Record{ID: id, Begun: time.Date(2031, 1, 2, 3, 4, 5, 6000, time.UTC), Label: "bot\n\x1b[31m", State: record.Done}
 }
 
 // What an address does not take at once is delivered later; what it refuses for good is given up, and counted; nothing is delivered twice.
@@ -40,7 +40,7 @@ func TestForwardingToAnAddress(t *testing.T) {
 			return
 		}
 		for _, line := range strings.Split(strings.TrimSpace(string(raw)), "\n") {
-			var e kept.Exchange
+			var e record.Record
 			if err := json.Unmarshal([]byte(line), &e); err != nil {
 				t.Error(err)
 			}

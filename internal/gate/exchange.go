@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"strings"
 	"sync"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/record"
 )
 
 // Origin says where an exchange comes from.
@@ -32,55 +34,27 @@ type Origin struct {
 	Standing func([]keyring.Standing)
 }
 
+// traceID is the id of the trace in the traceparent.
+func (o Origin) traceID() string {
+	if parts := strings.Split(o.Trace, "-"); len(parts) == 4 {
+		return parts[1]
+	}
+	return ""
+}
+
 // Part is the origin of part n of an exchange, counted from 0.
 func (o Origin) Part(n int) Origin {
 	o.Parent, o.ID = o.ID, fmt.Sprintf("%s-%d", o.ID, n+1)
 	return o
 }
 
-// Record is what an exchange came to.
-type Record struct {
-	Origin
-	Key      keyring.Key
-	Begun    time.Time
-	Asked    string // the name that was asked for
-	Answered string // the model that answers; "" if none was found
-	Preset   string // that was applied; "" for none
-	Machine  string // that the model is on; "" for this one
-	// PassedOver are the targets of a name that were asked before the one that answers, each with the code of why it could not.
-	PassedOver []string
-	// ShadowOf is the exchange that this one shadows, and Compared how its answer compares with that one's; nil for one that ended otherwise.
-	ShadowOf string
-	Compared *Comparison
-
-	PromptTokens     int
-	CachedTokens     int // of the prompt, that did not have to be read
-	CompletionTokens int
-	ReasoningTokens  int // of these
-	ToolCalls        int
-	Malformed        int      // places that looked like tool calls and could not be read
-	Drafted          int      // tokens that were put through the network before it was known that they follow
-	Accepted         int      // of these, that did
-	Job              string   // the first of the exchanges that go on from one another, itself included; "" without turns
-	Step             int      // which of them it is, from 1
-	Repeated         int      // tokens of the prompt that the one before had too, with its answer
-	Cost             int64    // in millionths of the currency
-	Dropped          int      // turns that were left out, since the conversation was longer than the context
-	Unenforced       []string // what of the request's schemas is not enforced, though that was not insisted on
-	Timings          exchange.Timings
-	FirstToken       time.Duration // from the beginning to the first token; 0 if none came
-	Duration         time.Duration
-	Reason           exchange.Reason // of the last candidate to end; empty if none did
-	Err              error           // why it was refused, or ended before it was whole
-}
-
 // Observer is told of exchanges. It must not keep the caller waiting.
 type Observer interface {
 	// Began is told of an exchange that was admitted.
-	Began(Record)
+	Began(record.Record)
 	// Ended is told of one that has ended, before its last event goes out to the client; and of those that were refused,
 	// which had not begun.
-	Ended(Record)
+	Ended(record.Record)
 }
 
 // Content is what was said in an exchange.
@@ -95,15 +69,21 @@ type Recorder interface {
 	// Wants says whether what is said with a key is to be kept.
 	Wants(k keyring.Key) bool
 	// Keep gets what was said in an exchange that has ended.
-	Keep(r Record, c Content)
+	Keep(r record.Record, c Content)
 }
 
 // Exchange is a request that was admitted: what answers it, and what becomes of it. It is run by [Exchange.Events], or
 // closed.
 type Exchange struct {
 	gate   *Gate
+	from   Origin
+	caller keyring.Key
+	name   string    // that was asked for, as it came
+	begun  time.Time // by a clock that does not jump
 	req    *exchange.Request
 	asked  exchange.Request // as it came, before a target's preset and limits
+	forms  *forms           // of the schemas of what was asked; nil until a target wants them
+	want   want
 	model  catalog.Model
 	runner Runner
 	others []target       // that are to be tried if this one cannot answer
@@ -115,7 +95,7 @@ type Exchange struct {
 	place place // among the exchanges that go on from one another
 
 	mu      sync.Mutex
-	record  Record
+	record  record.Record
 	content *Content // nil if it is not recorded
 	ended   bool
 }
@@ -129,124 +109,87 @@ func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *
 // beginPart is Begin for a part of a request, of which another part was admitted.
 func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request, other *Exchange) (*Exchange, error) {
 	x := g.begin(ctx, caller, from, req.Model)
-	r, err := g.find(ctx, caller, req.Model)
-	if err == nil {
-		err = g.circles(from.Via)
-	}
 	if req.Wanted == nil { // what is only measured is no step of anything
 		x.place = g.jobs().find(caller.Account(), req.Turns)
 	}
-	var targets []target
-	if err == nil {
-		targets, err = g.order(ctx, r, caller, from, x.place, req)
-	}
-	if err == nil {
-		err = fits(targets[0], req)
-	}
-	if err == nil {
-		err = x.admit(other)
-	}
-	if err == nil {
-		x.req, x.asked, x.others = req, *req, targets[1:]
-		err = x.aim(targets[0])
-	}
-	if err != nil {
-		x.record.Answered = "" // nothing did
-		x.close(err)
-		return nil, err
-	}
+	x.req, x.asked = req, *req
 	if before := x.place.tail; before.step > 0 {
-		x.record.Job, x.record.Step, x.record.Repeated = before.id, before.step+1, before.tokens
+		x.record.Job, x.record.Step, x.record.RepeatedTokens = before.id, before.step+1, before.tokens
 	} else if x.place.ok {
 		x.record.Job, x.record.Step = x.record.ID, 1
 	}
-	x.admitted()
-	if r.public != nil && r.public.Shadow != nil {
-		x.shadow = g.shadowed(ctx, x, *r.public.Shadow)
+	var public *catalog.Name
+	err := x.start(want{x.fits, x.aim}, other, func() ([]target, error) {
+		r, err := g.find(ctx, caller, req.Model)
+		if err != nil {
+			return nil, err
+		}
+		public = r.public
+		return g.order(ctx, r, caller, from, x.place, req)
+	})
+	if err != nil {
+		x.record.Job, x.record.Step, x.record.RepeatedTokens = "", 0, 0 // nothing continues it
+		x.close(err)
+		return nil, err
+	}
+	if public != nil && public.Shadow != nil {
+		x.shadow = g.shadowed(ctx, x, *public.Shadow)
 	}
 	return x, nil
 }
 
 // fits reports whether a target can be asked for text at all.
-func fits(t target, req *exchange.Request) error {
+func (x *Exchange) fits(t target) error {
 	if t.model.Use == catalog.Embedding {
-		return exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", req.Model)
+		return exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", x.asked.Model)
 	}
-	if image, ok := pictured(req); ok && t.model.Machine == "" {
+	if image, ok := pictured(&x.asked); ok && t.model.Machine == "" {
 		return image.Untaken()
 	}
 	return nil
 }
 
 // aim makes the request what a target wants.
-func (x *Exchange) aim(t target) (err error) {
-	if err := fits(t, &x.asked); err != nil {
-		return err
-	}
+func (x *Exchange) aim(t target) error {
 	g, req := x.gate, x.asked
-	if x.runner, err = g.runner(t.model); err != nil {
-		return err
-	}
 	preset := ""
 	if t.preset != nil {
 		preset = t.preset.Name
 		t.preset.Apply(&req)
 	}
-	unenforced, err := enforce(x.ctx, &req)
+	if x.forms == nil {
+		x.forms = enforced(x.ctx, &x.asked)
+	}
+	notes, err := x.forms.into(&req, t.model.Machine == "")
 	if err != nil {
 		return err
 	}
 	t.model.Defaults.FillIn(&req.Sampling)
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	r := &x.record
-	req.Owner, req.Share, req.Reserve, req.Fingerprint = r.Key.Payer(), x.lease.QueueShare(), x.reserve, g.Fingerprint(t.model, t.preset)
-	if r.Patient {
+	req.Owner, req.Share, req.Reserve, req.Fingerprint = x.caller.Payer(), x.lease.QueueShare(), x.reserve, g.Fingerprint(t.model, t.preset)
+	if x.from.Patient {
 		req.Owner, req.Share = patientOwner, patientShare
 	}
-	req.Via, req.Trace = g.through(r.Via), r.Trace
+	req.Via, req.Trace = g.through(x.from.Via), x.from.Trace
 	if most := x.lease.AnswerTokens(); most > 0 && (req.MaxTokens == 0 || req.MaxTokens > most) {
 		req.MaxTokens = most
 	}
-	x.model, *x.req = t.model, req
-	r.Answered, r.Machine, r.Preset, r.Unenforced = t.model.ID, t.model.Machine, preset, unenforced
+	*x.req = req
+	x.record.Preset, x.record.NotEnforced = preset, notes
 	if x.content != nil {
-		x.content = x.said() // which is another request now
+		x.content = x.said(t.model) // which is another request now
 	}
 	return nil
 }
 
-// said is what is kept of the request, to which the answer is added; nil if it cannot be written down, which cannot be: the codec has all there is.
-func (x *Exchange) said() *Content {
+// said is what is kept of the request, to which the answer is added; nil only if encoding fails, which never happens: the codec has all there is.
+func (x *Exchange) said(m catalog.Model) *Content {
 	raw, err := x.req.Encode()
 	if err != nil {
 		return nil
 	}
-	return &Content{Request: raw, Model: x.model}
-}
-
-// next turns to the next target, after one has failed before its first token. It reports whether there is one.
-func (x *Exchange) next(failed error) bool {
-	if x.ctx.Err() != nil || !elsewhereToo(failed) {
-		return false
-	}
-	for len(x.others) > 0 {
-		t := x.others[0]
-		x.others = x.others[1:]
-		if x.gate.unwell(t.model) != "" {
-			continue
-		}
-		before := x.model.ID
-		if err := x.aim(t); err != nil {
-			continue
-		}
-		x.mu.Lock()
-		x.record.PassedOver = append(x.record.PassedOver, before+" "+exchange.AsError(failed).Code)
-		x.mu.Unlock()
-		x.gate.moved(before, x.model.ID)
-		return true
-	}
-	return false
+	return &Content{Request: raw, Model: m}
 }
 
 // Refuse notes a request that was refused before it could be an exchange, such as one that cannot be read.
@@ -256,22 +199,30 @@ func (g *Gate) Refuse(caller keyring.Key, from Origin, err error) {
 
 // begin makes the record of an exchange.
 func (g *Gate) begin(ctx context.Context, caller keyring.Key, from Origin, asked string) *Exchange {
-	x := &Exchange{gate: g, record: Record{Origin: from, Key: caller, Begun: time.Now(), Asked: asked}}
+	now := time.Now()
+	x := &Exchange{gate: g, from: from, caller: caller, name: asked, begun: now, record: record.Record{
+		ID: from.ID, Parent: from.Parent, Trace: from.traceID(), Traceparent: from.Trace, Begun: now.UTC(),
+		Key: caller.Account(), Label: caller.Label, Group: caller.Group, Client: from.Client, Agent: from.Agent,
+		Style: string(from.Style), Endpoint: from.Endpoint, Model: record.Short(keyring.Redact(asked)), State: record.Open,
+	}}
 	x.ctx, x.cancel = context.WithCancelCause(ctx)
 	return x
 }
 
 // admit counts the request against its key's limits, unless another part of it was counted, and checks what else the key may.
 func (x *Exchange) admit(other *Exchange) (err error) {
-	r := &x.record
-	if err := r.Key.MayAsk(string(r.Style)); err != nil {
+	if x.record.ShadowOf != "" { // which nobody asked for
+		x.lease = x.gate.Keys.Unlimited()
+		return nil
+	}
+	if err := x.caller.MayAsk(string(x.from.Style)); err != nil {
 		return err
 	}
 	if other != nil {
 		x.lease = other.lease.Part()
 		return nil
 	}
-	x.lease, err = x.gate.Keys.Admit(r.Key, r.Asked, r.Entry)
+	x.lease, err = x.gate.Keys.Admit(x.caller, x.name, x.from.Entry)
 	x.tellStanding()
 	return err
 }
@@ -284,7 +235,7 @@ func (x *Exchange) reserve(tokens int) error {
 }
 
 func (x *Exchange) tellStanding() {
-	if tell := x.record.Standing; tell != nil {
+	if tell := x.from.Standing; tell != nil {
 		tell(x.lease.Standing())
 	}
 }
@@ -292,8 +243,8 @@ func (x *Exchange) tellStanding() {
 // admitted tells who wants to know.
 func (x *Exchange) admitted() {
 	x.gate.came(x)
-	if keep := x.gate.Recorder; keep != nil && x.req != nil && x.record.ShadowOf == "" && x.req.Wanted == nil && keep.Wants(x.record.Key) {
-		x.content = x.said()
+	if keep := x.gate.Recorder; keep != nil && x.req != nil && x.record.ShadowOf == "" && x.req.Wanted == nil && keep.Wants(x.caller) {
+		x.content = x.said(x.model)
 	}
 	for _, o := range x.gate.Observers {
 		o.Began(x.record)
@@ -314,35 +265,54 @@ func (x *Exchange) close(err error) {
 		return
 	}
 	x.ended = true
-	x.record.Duration = time.Since(x.record.Begun)
-	x.record.Err = err
-	if price := x.gate.Price; price != nil && x.record.ShadowOf == "" { // which nobody asked for
-		x.record.Cost = price(x.record.Answered, x.record.PromptTokens, x.record.CachedTokens, x.record.CompletionTokens)
+	r := &x.record
+	r.Took = record.Milliseconds(time.Since(x.begun))
+	r.State, r.Err = outcome(r, err), err
+	if err != nil && r.State != record.Cancelled {
+		known := exchange.AsError(err)
+		r.Code, r.Error = known.Code, record.Short(keyring.Redact(known.Message))
 	}
-	x.record.Repeated = min(x.record.Repeated, x.record.PromptTokens)
-	r, content := x.record, x.content
+	if price := x.gate.Price; price != nil && r.ShadowOf == "" { // which nobody asked for
+		r.Cost = price(r.Answered, r.PromptTokens, r.CachedTokens, r.CompletionTokens)
+	}
+	r.RepeatedTokens = min(r.RepeatedTokens, r.PromptTokens)
+	ended, content := *r, x.content
 	x.mu.Unlock()
-	if r.Answered != "" {
-		x.gate.jobs().end(x.place, r.ID, cmp.Or(r.Preset, r.Answered), r.PromptTokens+r.CompletionTokens)
+	if ended.Asked() {
+		x.gate.jobs().end(x.place, ended.ID, cmp.Or(ended.Preset, ended.Answered), ended.PromptTokens+ended.CompletionTokens)
 	}
 	x.cancel(nil)
 	x.gate.left(x)
 	if x.lease != nil {
-		x.lease.Settle(r.PromptTokens+r.CompletionTokens, r.Cost)
+		x.lease.Settle(ended.PromptTokens+ended.CompletionTokens, ended.Cost)
 	}
 	for _, o := range x.gate.Observers {
-		o.Ended(r)
+		o.Ended(ended)
 	}
 	if content != nil {
-		x.gate.Recorder.Keep(r, *content)
+		x.gate.Recorder.Keep(ended, *content)
 	}
 	if x.shadow != nil {
-		x.shadow.answered(r)
+		x.shadow.answered(ended)
 	}
 }
 
+// outcome is the state in which an exchange has ended.
+func outcome(r *record.Record, err error) record.State {
+	var e *exchange.Error
+	switch {
+	case err == nil:
+		return record.Done
+	case !r.Asked():
+		return record.Refused
+	case errors.Is(err, context.Canceled), errors.As(err, &e) && e.Kind == exchange.Canceled:
+		return record.Cancelled
+	}
+	return record.Failed
+}
+
 // Record is what the exchange has come to so far.
-func (x *Exchange) Record() Record {
+func (x *Exchange) Record() record.Record {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	return x.record
@@ -355,39 +325,35 @@ func (x *Exchange) Events() iter.Seq2[exchange.Event, error] {
 		left := max(1, x.req.Candidates)
 		// Deltas count while an answer is under way, so that one that is cut off is counted too.
 		counted := make([]int, left)
-		for again := true; again; {
-			again = false
-			begun := false
+		gone := false
+		err := x.attempt(func() (begun bool, err error) {
 			for event, err := range x.guarded() {
-				if started, ok := event.(exchange.Started); ok && err == nil {
+				if err != nil {
+					return begun, err
+				}
+				if started, ok := event.(exchange.Started); ok {
 					begun = true
 					event = x.routed(started)
 				}
-				if err != nil && !begun && x.next(err) {
-					again = true
-					break
-				}
-				if err == nil {
-					left -= x.note(event, counted)
-				}
-				switch {
-				case err != nil:
-					x.close(err)
-				case left == 0:
+				if left -= x.note(event, counted); left == 0 {
 					x.close(nil)
 				}
-				if !yield(event, err) {
-					x.close(cmp.Or(context.Cause(x.ctx), context.Canceled)) // the client went away
-					return
+				if !yield(event, nil) {
+					gone = true
+					return true, cmp.Or(context.Cause(x.ctx), context.Canceled) // the client went away
 				}
-				if err != nil || left == 0 {
-					return
+				if left == 0 {
+					return true, nil
 				}
 			}
+			return true, errors.New("the answer ended before it was whole")
+		})
+		if err != nil {
+			x.close(err)
+			if !gone {
+				yield(nil, err)
+			}
 		}
-		err := errors.New("the answer ended before it was whole")
-		x.close(err)
-		yield(nil, err)
 	}
 }
 
@@ -395,7 +361,7 @@ func (x *Exchange) Events() iter.Seq2[exchange.Event, error] {
 func (x *Exchange) routed(s exchange.Started) exchange.Started {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if r := &x.record; r.Answered != r.Asked {
+	if r := &x.record; r.Answered != x.name {
 		s.Answered, s.PassedOver = r.Answered, r.PassedOver
 	}
 	return s
@@ -443,8 +409,9 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 	}
 	switch event := event.(type) {
 	case exchange.Started:
-		r.PromptTokens, r.CachedTokens, r.Timings, r.FirstToken = event.PromptTokens, event.CachedTokens, event.Timings, time.Since(r.Begun)
-		r.Dropped = event.Dropped
+		r.PromptTokens, r.CachedTokens, r.FirstToken = event.PromptTokens, event.CachedTokens, record.Milliseconds(time.Since(x.begun))
+		r.DroppedTurns = event.Dropped
+		x.timed(event.Timings)
 	case exchange.ReasoningDelta:
 		count(event.Candidate, event.Tokens)
 		r.ReasoningTokens += event.Tokens
@@ -459,12 +426,18 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 		count(event.Candidate, event.Tokens-counted[event.Candidate])
 		r.PromptTokens, r.CachedTokens = r.PromptTokens+event.PromptTokens, r.CachedTokens+event.CachedTokens
 		r.ReasoningTokens += event.ReasoningTokens
-		r.Malformed += event.Malformed
-		r.Drafted, r.Accepted = r.Drafted+event.Drafted, r.Accepted+event.Accepted
-		r.Reason = event.Reason
+		r.MalformedCalls += event.Malformed
+		r.DraftedTokens, r.AcceptedTokens = r.DraftedTokens+event.Drafted, r.AcceptedTokens+event.Accepted
+		r.Reason = string(event.Reason)
 		return 1
 	}
 	return 0
+}
+
+// timed notes where the time went. x is locked, or not shared yet.
+func (x *Exchange) timed(t exchange.Timings) {
+	r := &x.record
+	r.Queue, r.Load, r.Prefill = record.Milliseconds(t.Queue), record.Milliseconds(t.Load), record.Milliseconds(t.Prefill)
 }
 
 // BeginAll admits several requests, which run side by side as parts of one exchange: all of them, or none. Events come

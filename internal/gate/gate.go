@@ -187,33 +187,43 @@ func (g *Gate) Offer(ctx context.Context, k keyring.Key, name string) (Offer, er
 func (g *Gate) Embed(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Embedding) (v *exchange.Vectors, err error) {
 	x := g.begin(ctx, caller, from, req.Model)
 	defer func() { x.close(err) }()
-	r, err := g.find(ctx, caller, req.Model)
-	if err == nil {
-		err = g.circles(from.Via)
+	fits := func(t target) error { return g.embeds(ctx, caller, t, req) }
+	aim := func(target) error {
+		req.Reserve, req.Via, req.Trace = x.reserve, g.through(from.Via), from.Trace
+		return nil
 	}
-	var targets []target
-	if err == nil {
-		targets, err = g.order(ctx, r, caller, from, place{}, &exchange.Request{Model: req.Model})
+	if err := x.start(want{fits, aim}, nil, func() ([]target, error) { return g.targets(ctx, caller, from, req.Model) }); err != nil {
+		return nil, err
 	}
+	err = x.attempt(func() (bool, error) {
+		return false, recovered(func() (err error) {
+			if v, err = x.runner.Embed(x.ctx, x.model.Path, req); err == nil {
+				x.record.PromptTokens, x.record.Reason = v.Tokens, string(exchange.Stopped)
+				x.timed(v.Timings)
+			}
+			return err
+		})
+	})
+	return v, err
+}
+
+// targets are what may serve a request of which no more is known than the name that it asks for.
+func (g *Gate) targets(ctx context.Context, caller keyring.Key, from Origin, model string) ([]target, error) {
+	r, err := g.find(ctx, caller, model)
 	if err != nil {
 		return nil, err
 	}
-	for i, t := range targets {
-		if err = g.embeds(ctx, caller, t, req); err == nil && x.lease == nil {
-			err = x.admit(nil)
+	return g.order(ctx, r, caller, from, place{}, &exchange.Request{Model: model})
+}
+
+// recovered makes a panic of what answers an error, which ends one request and not the gate.
+func recovered(do func() error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = exchange.Panicked(p)
 		}
-		if err == nil {
-			req.Reserve, req.Via, req.Trace = x.reserve, g.through(from.Via), from.Trace
-			if v, err = x.embed(t.model, req); err == nil {
-				return v, nil
-			}
-		}
-		if i == len(targets)-1 || x.ctx.Err() != nil || !elsewhereToo(err) {
-			break
-		}
-		x.record.PassedOver = append(x.record.PassedOver, t.model.ID+" "+exchange.AsError(err).Code)
-	}
-	return nil, err
+	}()
+	return do()
 }
 
 // embeds reports whether a target can make the vectors that are asked for, as far as that is known.
@@ -234,31 +244,6 @@ func (g *Gate) embeds(ctx context.Context, caller keyring.Key, t target, req *ex
 	return nil
 }
 
-// turn notes which model is asked, the first that is tried or a later one.
-func (x *Exchange) turn(m catalog.Model) {
-	before := x.model.ID
-	x.model, x.record.Answered, x.record.Machine = m, m.ID, m.Machine
-	if before == "" {
-		x.admitted()
-	} else {
-		x.gate.moved(before, m.ID)
-	}
-}
-
-// embed has vectors made by a model.
-func (x *Exchange) embed(m catalog.Model, req *exchange.Embedding) (*exchange.Vectors, error) {
-	runner, err := x.gate.runner(m)
-	if err != nil {
-		return nil, err
-	}
-	x.turn(m)
-	v, err := runner.Embed(x.ctx, m.Path, req)
-	if err == nil {
-		x.record.PromptTokens, x.record.Timings, x.record.Reason = v.Tokens, v.Timings, exchange.Stopped
-	}
-	return v, err
-}
-
 // noEmbeddings says which models make embeddings, since the one asked for does not.
 func (g *Gate) noEmbeddings(ctx context.Context, k keyring.Key, asked string) error {
 	offers, err := g.Offers(ctx, k)
@@ -275,6 +260,35 @@ func (g *Gate) noEmbeddings(ctx context.Context, k keyring.Key, asked string) er
 		return exchange.InvalidParam("model", "model %q makes no embeddings, and no model that does is installed", asked)
 	}
 	return exchange.InvalidParam("model", "model %q makes no embeddings; these do: %s", asked, strings.Join(names, ", "))
+}
+
+// CountTokens tells how many tokens the prompt of a request has, as an exchange of its own, which counts as a request and reads nothing.
+func (g *Gate) CountTokens(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request) (tokens int, err error) {
+	x := g.begin(ctx, caller, from, req.Model)
+	defer func() { x.close(err) }()
+	x.asked = *req
+	var asked exchange.Request
+	aim := func(t target) error {
+		asked = *req
+		if t.preset != nil {
+			t.preset.Apply(&asked)
+			x.record.Preset = t.preset.Name
+		}
+		return nil
+	}
+	if err := x.start(want{x.fits, aim}, nil, func() ([]target, error) { return g.targets(ctx, caller, from, req.Model) }); err != nil {
+		return 0, err
+	}
+	err = x.attempt(func() (bool, error) {
+		return false, recovered(func() error {
+			p, err := g.lay(x.ctx, x.model, &asked)
+			if err == nil {
+				tokens, x.record.Reason = len(p.Tokens), string(exchange.Stopped)
+			}
+			return err
+		})
+	})
+	return tokens, err
 }
 
 // Render lays out a request as the model would get it. What a preset adds is in the request afterwards.

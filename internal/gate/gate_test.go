@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"iter"
 	"log/slog"
 	"os"
@@ -19,6 +20,7 @@ import (
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/record"
 	"kindredgate/internal/store"
 )
 
@@ -72,7 +74,31 @@ func (s *script) RenderRaw(context.Context, string, string) (*prompt.Prompt, err
 func (s *script) CheckTemplate(context.Context, string, string) error { return nil }
 
 // open builds a gate with the sample model, and gives the records of its exchanges.
-func open(t testing.TB, s *script) (*Gate, *[]Record) {
+// The state in which an exchange has ended is decided where it is closed, and a fault of the machine's is told to nobody.
+func TestOutcomes(t *testing.T) {
+	for _, c := range []struct {
+		answered string
+		err      error
+		want     record.State
+	}{
+		{"harbour-4m", nil, record.Done},
+		{"harbour-4m", errors.New("a secret of the machine"), record.Failed},
+		{"harbour-4m", fmt.Errorf("left: %w", context.Canceled), record.Cancelled},
+		{"", exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "too much"), record.Refused},
+		{"", context.Canceled, record.Refused},
+	} {
+		g, records := open(t, &script{})
+		x := g.begin(t.Context(), keyring.Key{}, Origin{ID: "a"}, "kg_abcdefgh1234567890")
+		x.record.Answered = c.answered
+		x.close(c.err)
+		r := (*records)[0]
+		if r.State != c.want || (r.Code != "") != (c.want == record.Failed || c.want == record.Refused) || strings.Contains(r.Error, "secret") || r.Model != "kg_abcdefgh…" {
+			t.Errorf("%v is %q with code %q and error %q, asked for %q; not %q", c.err, r.State, r.Code, r.Error, r.Model, c.want)
+		}
+	}
+}
+
+func open(t testing.TB, s *script) (*Gate, *[]record.Record) {
 	t.Helper()
 	dir := t.TempDir()
 	for _, name := range []string{"harbour-4m/harbour-4m.gguf", "harbour-4m/generation_config.json", "harbour-embed/harbour-embed.gguf"} {
@@ -89,7 +115,7 @@ func open(t testing.TB, s *script) (*Gate, *[]Record) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { db.Close() })
-	var records []Record
+	var records []record.Record
 	return &Gate{Catalog: catalog.New(nil, dir), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Names: db, Runner: s, Prompts: s,
 		Observers: []Observer{&observer{records: &records}}}, &records
 }
@@ -97,17 +123,17 @@ func open(t testing.TB, s *script) (*Gate, *[]Record) {
 // observer keeps the records of exchanges that have ended, and counts those that had begun.
 type observer struct {
 	mu      sync.Mutex
-	records *[]Record
+	records *[]record.Record
 	begun   int
 }
 
-func (o *observer) Began(r Record) {
+func (o *observer) Began(r record.Record) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.begun++
 }
 
-func (o *observer) Ended(r Record) {
+func (o *observer) Ended(r record.Record) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	*o.records = append(*o.records, r)
@@ -170,10 +196,10 @@ func TestExchangesAreMetered(t *testing.T) {
 			t.Fatalf("%s: %d records, %d had begun", c.name, len(*records), o.begun)
 		}
 		r := (*records)[0]
-		if r.Key.Label != "k" || r.Asked != "harbour-4m" || r.Answered != "harbour-4m" || r.ID != "one" || r.CompletionTokens != c.tokens || r.Reason != c.reason || !errors.Is(r.Err, c.err) || r.Duration <= 0 {
+		if r.Label != "k" || r.Model != "harbour-4m" || r.Answered != "harbour-4m" || r.ID != "one" || r.CompletionTokens != c.tokens || r.Reason != string(c.reason) || !errors.Is(r.Err, c.err) || r.Took <= 0 {
 			t.Errorf("%s: %+v", c.name, r)
 		}
-		if c.reason == exchange.Called && (r.ToolCalls != 1 || r.Malformed != 1 || r.PromptTokens != 5) {
+		if c.reason == exchange.Called && (r.ToolCalls != 1 || r.MalformedCalls != 1 || r.PromptTokens != 5) {
 			t.Errorf("%s: %+v", c.name, r)
 		}
 	}
@@ -319,7 +345,7 @@ func TestModelsAreAskedForWhatTheyAreFor(t *testing.T) {
 	if err := embed("harbour-embed", 256); err != nil {
 		t.Fatal(err)
 	}
-	if r := (*records)[0]; r.PromptTokens != 3 || r.Key.Label != "a" || r.Reason != exchange.Stopped || r.Err != nil {
+	if r := (*records)[0]; r.PromptTokens != 3 || r.Label != "a" || r.Reason != string(exchange.Stopped) || r.Err != nil {
 		t.Errorf("%+v", r)
 	}
 	for _, c := range []struct {
@@ -407,8 +433,8 @@ func TestSchemasAreEnforcedAsFarAsTheyAreStrict(t *testing.T) {
 		if len(c.req.Tools) > 0 {
 			form, strict = c.req.Tools[0].Form, c.req.Tools[0].Strict
 		}
-		if r := (*records)[0]; (form != nil) != c.form || strict != c.strict || len(r.Unenforced) != c.notes {
-			t.Errorf("%s: form %v, strict %v, notes %q", c.name, form != nil, strict, r.Unenforced)
+		if r := (*records)[0]; (form != nil) != c.form || strict != c.strict || len(r.NotEnforced) != c.notes {
+			t.Errorf("%s: form %v, strict %v, notes %q", c.name, form != nil, strict, r.NotEnforced)
 		}
 	}
 	// A client that has left is not worked for.

@@ -19,10 +19,10 @@ func (g *Gate) came(x *Exchange) {
 	g.running[x] = struct{}{}
 	g.streams[x.model.ID]++
 	g.mu.Unlock()
-	if g.Keys.Revoked(x.record.Key.ID) {
-		g.endWith(x.record.Key)
+	if g.Keys.Revoked(x.caller.ID) {
+		g.endWith(x.caller)
 	}
-	g.endInTime(x, x.record.Key)
+	g.endInTime(x, x.caller)
 }
 
 // endInTime has an exchange end when its key does, which may be later or earlier by then.
@@ -73,7 +73,7 @@ func (g *Gate) endWith(k keyring.Key) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for x := range g.running {
-		if x.record.Key.ID == k.ID || children && x.record.Key.Issuer == k.Account() { // which never change
+		if x.caller.ID == k.ID || children && x.caller.Issuer == k.Account() { // which never change
 			x.Cancel(exchange.Errorf(exchange.Unauthenticated, "invalid_api_key", "the key %q was revoked while it was used", k.Label))
 		}
 	}
@@ -118,7 +118,7 @@ func (g *Gate) ChangeKey(ctx context.Context, ref string, change func(*keyring.T
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for x := range g.running {
-		if of := x.record.Key; of.ID == k.ID || of.Issuer == k.Account() { // which never change
+		if of := x.caller; of.ID == k.ID || of.Issuer == k.Account() { // which never change
 			if now, valid := g.Keys.Now(of.ID); valid {
 				g.endInTime(x, now)
 			}

@@ -2,7 +2,6 @@ package gate
 
 import (
 	"context"
-	"errors"
 
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
@@ -14,42 +13,26 @@ import (
 // does.
 func (g *Gate) PassOn(ctx context.Context, caller keyring.Key, from Origin, model string, do func(ctx context.Context, m *remote.Machine, there string, via []string) (begun bool, err error)) (err error) {
 	x := g.begin(ctx, caller, from, model)
-	defer func() {
-		if p := recover(); p != nil {
-			err = exchange.Panicked(p)
-		}
-		x.close(err)
-	}()
-	if err := g.circles(from.Via); err != nil {
+	defer func() { x.close(err) }()
+	anything := func(target) error { return nil }
+	if err := x.start(want{anything, anything}, nil, func() ([]target, error) { return g.passing(ctx, caller, from, model) }); err != nil {
 		return err
 	}
-	targets, err := g.passing(ctx, caller, from, model)
-	if err != nil {
-		return err
-	}
-	if err := x.admit(nil); err != nil {
-		return err
-	}
-	for i, t := range targets {
-		m, ok := g.Machines.Machine(t.model.Machine)
-		if !ok {
-			continue
-		}
-		x.turn(t.model)
-		begun, err := do(x.ctx, m, t.model.Path, g.through(from.Via))
-		if err == nil {
-			x.record.Reason = exchange.Stopped
-			return nil
-		}
-		if cause := context.Cause(x.ctx); cause != nil {
-			return cause
-		}
-		if begun || i == len(targets)-1 || !elsewhereToo(err) {
+	return x.attempt(func() (begun bool, err error) {
+		err = recovered(func() (err error) {
+			m, ok := g.Machines.Machine(x.model.Machine)
+			if !ok {
+				return g.Machines.Unknown(x.model.Machine)
+			}
+			if begun, err = do(x.ctx, m, x.model.Path, g.through(from.Via)); err == nil {
+				x.record.Reason = string(exchange.Stopped)
+			} else if cause := context.Cause(x.ctx); cause != nil {
+				err = cause
+			}
 			return err
-		}
-		x.record.PassedOver = append(x.record.PassedOver, t.model.ID+" "+exchange.AsError(err).Code)
-	}
-	return errors.New("no machine was asked")
+		})
+		return begun, err
+	})
 }
 
 // passing are the targets that get requests of that sort.
@@ -70,11 +53,7 @@ func (g *Gate) passing(ctx context.Context, caller keyring.Key, from Origin, mod
 		}
 		return list, nil
 	}
-	r, err := g.find(ctx, caller, model)
-	if err != nil {
-		return nil, err
-	}
-	all, err := g.order(ctx, r, caller, from, place{}, &exchange.Request{Model: model})
+	all, err := g.targets(ctx, caller, from, model)
 	if err != nil {
 		return nil, err
 	}

@@ -11,16 +11,8 @@ import (
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/difference"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/record"
 )
-
-// Comparison is how the answer of a shadow compares with the one that was given.
-type Comparison struct {
-	Same   bool    `json:"same"`
-	Alike  float64 `json:"alike"`            // the share of words in common, of those of the longer
-	Parted string  `json:"parted,omitempty"` // the first words in which they differ: what was answered, and what the shadow said
-	Tokens [2]int  `json:"tokens"`           // of the answer, and of the shadow's
-	TookMS [2]int  `json:"took_ms"`
-}
 
 // Bounds of shadows.
 const (
@@ -37,15 +29,15 @@ const (
 
 // shadow is a second answer to a request, which is compared and never given.
 type shadow struct {
-	text strings.Builder // of the answer that is given
-	told chan Record     // when that has ended
+	text strings.Builder    // of the answer that is given
+	told chan record.Record // when that has ended
 }
 
 // heard takes what is answered.
 func (s *shadow) heard(e exchange.Event) { add(&s.text, e) }
 
 // answered is told how the answer ended.
-func (s *shadow) answered(r Record) { s.told <- r }
+func (s *shadow) answered(r record.Record) { s.told <- r }
 
 // add writes down what is said in an event, of the first candidate.
 func add(b *strings.Builder, e exchange.Event) {
@@ -84,9 +76,9 @@ func (g *Gate) shadowed(ctx context.Context, of *Exchange, s catalog.Shadow) *sh
 	}
 	req := of.asked
 	req.Candidates = 1
-	from := of.record.Origin
+	from := of.from
 	from.ID, from.Parent, from.Standing, from.Header, from.Patient = from.ID+"-shadow", from.ID, nil, nil, true
-	out := &shadow{told: make(chan Record, 1)}
+	out := &shadow{told: make(chan record.Record, 1)}
 	g.background.Go(func() {
 		defer func() { <-g.shadowing }()
 		ctx, cancel := context.WithTimeoutCause(g.ctx, shadowTime, errors.New("the shadow took too long"))
@@ -98,7 +90,7 @@ func (g *Gate) shadowed(ctx context.Context, of *Exchange, s catalog.Shadow) *sh
 
 // runShadow asks the shadow and compares.
 func (g *Gate) runShadow(ctx context.Context, of *Exchange, from Origin, t target, req exchange.Request, s *shadow) {
-	x := g.begin(ctx, of.record.Key, from, req.Model)
+	x := g.begin(ctx, of.caller, from, req.Model)
 	x.record.ShadowOf = of.record.ID
 	var err error
 	defer func() {
@@ -107,22 +99,23 @@ func (g *Gate) runShadow(ctx context.Context, of *Exchange, from Origin, t targe
 		}
 		x.close(err)
 	}()
-	x.lease = g.Keys.Unlimited()
-	x.req, x.asked = &req, req
-	if err = x.aim(t); err != nil {
+	x.req, x.asked, x.forms = &req, req, of.forms
+	if err = x.start(want{x.fits, x.aim}, nil, func() ([]target, error) { return []target{t}, nil }); err != nil {
 		return
 	}
-	req.Reserve = nil
-	x.admitted()
 	var text strings.Builder
 	counted := make([]int, 1)
-	for event, failed := range x.guarded() {
-		if failed != nil {
-			err = failed
-			return
+	if err = x.attempt(func() (bool, error) {
+		for event, err := range x.guarded() {
+			if err != nil {
+				return false, err
+			}
+			add(&text, event)
+			x.note(event, counted)
 		}
-		add(&text, event)
-		x.note(event, counted)
+		return true, nil
+	}); err != nil {
+		return
 	}
 	select {
 	case r := <-s.told:
@@ -132,8 +125,8 @@ func (g *Gate) runShadow(ctx context.Context, of *Exchange, from Origin, t targe
 		x.mu.Lock()
 		defer x.mu.Unlock()
 		d := difference.Words(s.text.String(), text.String())
-		took := [2]int{int(r.Duration.Milliseconds()), int(time.Since(x.record.Begun).Milliseconds())}
-		x.record.Compared = &Comparison{Same: d.Same(), Alike: d.Alike(), Parted: d.Parted(), Tokens: [2]int{r.CompletionTokens, x.record.CompletionTokens}, TookMS: took}
+		took := [2]int{int(r.Took), int(time.Since(x.begun).Milliseconds())}
+		x.record.Compared = &record.Comparison{Same: d.Same(), Alike: d.Alike(), Parted: record.Short(d.Parted()), Tokens: [2]int{r.CompletionTokens, x.record.CompletionTokens}, TookMS: took}
 	case <-ctx.Done():
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/record"
 )
 
 // Recording says what is kept of what is said.
@@ -46,7 +47,7 @@ type Recorder struct {
 }
 
 type said struct {
-	record  gate.Record
+	record  record.Record
 	content gate.Content
 }
 
@@ -71,7 +72,7 @@ func (k *Recorder) Wants(key keyring.Key) bool {
 }
 
 // Keep takes what was said in an exchange.
-func (k *Recorder) Keep(r gate.Record, c gate.Content) {
+func (k *Recorder) Keep(r record.Record, c gate.Content) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.closed || k.bytes+len(c.Request) > waiting {
@@ -127,7 +128,7 @@ func (k *Recorder) guardedPut(s said) {
 
 // content makes the document of what was said.
 func (k *Recorder) content(ctx context.Context, s said) kept.Content {
-	c := kept.Content{ID: s.record.ID, Key: s.record.Key.Account(), At: s.record.Begun.UTC(), Request: s.content.Request, Answers: Answers(s.content.Events), Prompt: []kept.Piece{}}
+	c := kept.Content{ID: s.record.ID, Key: s.record.Key, At: s.record.Begun, Request: s.content.Request, Answers: Answers(s.content.Events), Prompt: []kept.Piece{}}
 	req, err := exchange.DecodeRequest(s.content.Request)
 	var p *prompt.Prompt
 	if err == nil {

@@ -18,6 +18,7 @@ import (
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/record"
 )
 
 // shelf keeps contents in memory, and may be slow.
@@ -86,8 +87,8 @@ func request(t *testing.T, texts ...string) []byte {
 func TestWhatIsRecorded(t *testing.T) {
 	s := &shelf{list: map[string]kept.Content{}}
 	k := NewRecorder(s, Recording{Space: 1 << 20, Redact: []*regexp.Regexp{regexp.MustCompile(`berth \d+`)}}, laid, slog.New(slog.DiscardHandler))
-	record := func(id string) gate.Record {
-		return gate.Record{Origin: gate.Origin{ID: id}, Key: keyring.Key{ID: "k"}, Begun: time.Now()}
+	of := func(id string) record.Record {
+		return record.Record{ID: id, Key: "k", Begun: time.Now()}
 	}
 	events := []exchange.Event{
 		exchange.Started{PromptTokens: 2},
@@ -96,10 +97,10 @@ func TestWhatIsRecorded(t *testing.T) {
 		exchange.ToolCallDelta{Index: 1, ID: "b", Name: "second", Arguments: `{"at":`}, exchange.ToolCallDelta{Index: 0, ID: "a", Name: "first", Arguments: `{}`}, exchange.ToolCallDelta{Index: 1, Arguments: ` "berth 9"}`},
 		exchange.Finish{Reason: exchange.Stopped},
 	}
-	k.Keep(record("whole"), gate.Content{Request: request(t, "berth 12", "quay 3"), Events: events})
-	k.Keep(record("fails"), gate.Content{Request: request(t, "fails"), Events: nil})
-	k.Keep(record("panics"), gate.Content{Request: request(t, "panics"), Events: nil})
-	k.Keep(record("after"), gate.Content{Request: request(t, "x"), Events: nil})
+	k.Keep(of("whole"), gate.Content{Request: request(t, "berth 12", "quay 3"), Events: events})
+	k.Keep(of("fails"), gate.Content{Request: request(t, "fails"), Events: nil})
+	k.Keep(of("panics"), gate.Content{Request: request(t, "panics"), Events: nil})
+	k.Keep(of("after"), gate.Content{Request: request(t, "x"), Events: nil})
 	if err := k.Close(); err != nil {
 		t.Fatal(err)
 	}
@@ -131,7 +132,7 @@ func TestRecordingHoldsNobodyUp(t *testing.T) {
 	k := NewRecorder(s, Recording{}, laid, slog.New(slog.DiscardHandler))
 	large := gate.Content{Request: make([]byte, waiting/4)}
 	for range 10 {
-		k.Keep(gate.Record{}, large)
+		k.Keep(record.Record{}, large)
 	}
 	k.mu.Lock()
 	lost := k.lost
@@ -143,7 +144,7 @@ func TestRecordingHoldsNobodyUp(t *testing.T) {
 	if err := k.Close(); err != nil {
 		t.Fatal(err)
 	}
-	k.Keep(gate.Record{}, gate.Content{}) // when all is over
+	k.Keep(record.Record{}, gate.Content{}) // when all is over
 	for _, c := range []struct {
 		all  bool
 		says keyring.Content

@@ -11,7 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 
-	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 	"kindredgate/internal/system"
 )
 
@@ -71,7 +71,7 @@ func (j *journal) add(line []byte) error {
 }
 
 // read gives the exchanges of a file, the later state of each behind the earlier. Lines that are torn are left out, and counted.
-func read(path string) (list []kept.Exchange, torn int, err error) {
+func read(path string) (list []record.Record, torn int, err error) {
 	f, err := system.Open(path)
 	if err != nil {
 		return nil, 0, err
@@ -84,13 +84,13 @@ func read(path string) (list []kept.Exchange, torn int, err error) {
 	return list, torn, nil
 }
 
-func scan(r io.Reader) (list []kept.Exchange, torn int, err error) {
+func scan(r io.Reader) (list []record.Record, torn int, err error) {
 	lines := bufio.NewReaderSize(r, longLine)
 	long := false // the line goes on from one that was too long to be read
 	for {
 		line, err := lines.ReadSlice('\n')
 		if text := bytes.TrimSpace(line); len(text) > 0 && !long {
-			var e kept.Exchange
+			var e record.Record
 			if errors.Is(err, bufio.ErrBufferFull) || json.Unmarshal(text, &e) != nil || e.ID == "" {
 				torn++
 			} else {

@@ -14,14 +14,13 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 )
 
 const (
@@ -45,13 +44,13 @@ type Book struct {
 
 	mu       sync.Mutex
 	journal  journal
-	pending  []kept.Exchange // in the journal, and not in the database yet
+	pending  []record.Record // in the journal, and not in the database yet
 	first    int             // how many came before the first of these
 	full     []segment       // files of the journal that are not written to any more
 	lost     int             // exchanges that could be written nowhere
 	failing  bool            // of the journal; it was said
 	watchers map[*watcher]struct{}
-	passed   []func(kept.Exchange) // told of each that has ended
+	passed   []func(record.Record) // told of each that has ended
 
 	committing sync.Mutex // held while exchanges are written to the database
 
@@ -123,70 +122,20 @@ func Open(ctx context.Context, folder string, records kept.Exchanges, age time.D
 func (b *Book) Keep(age time.Duration) { b.age.Store(int64(age)) }
 
 // Pass has exchanges passed on when they have ended. What is called must not keep the caller waiting.
-func (b *Book) Pass(on func(kept.Exchange)) {
+func (b *Book) Pass(on func(record.Record)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.passed = append(b.passed, on)
 }
 
 // Began notes an exchange that was admitted.
-func (b *Book) Began(r gate.Record) { b.add(entry(r, kept.Open)) }
+func (b *Book) Began(r record.Record) { b.add(r) }
 
 // Ended notes how an exchange ended.
-func (b *Book) Ended(r gate.Record) { b.add(entry(r, state(r))) }
-
-func state(r gate.Record) kept.State {
-	var e *exchange.Error
-	switch {
-	case r.Err == nil:
-		return kept.Done
-	case r.Answered == "":
-		return kept.Refused
-	case errors.Is(r.Err, context.Canceled), errors.As(r.Err, &e) && e.Kind == exchange.Canceled:
-		return kept.Cancelled
-	}
-	return kept.Failed
-}
-
-// entry is what is kept of a record.
-func entry(r gate.Record, s kept.State) kept.Exchange {
-	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-	e := kept.Exchange{
-		ID: r.ID, Parent: r.Parent, Trace: traceOf(r.Trace), Begun: r.Begun.UTC(), Key: r.Key.Account(), Label: r.Key.Label, Group: r.Key.Group, Client: r.Client, Agent: r.Agent, Style: string(r.Style), Endpoint: r.Endpoint,
-		Model: short(r.Asked), Answered: r.Answered, Preset: r.Preset, State: s, Reason: string(r.Reason),
-		PromptTokens: r.PromptTokens, CachedTokens: r.CachedTokens, CompletionTokens: r.CompletionTokens, ReasoningTokens: r.ReasoningTokens, ToolCalls: r.ToolCalls, DroppedTurns: r.Dropped, Job: r.Job, Step: r.Step, RepeatedTokens: r.Repeated, Cost: r.Cost,
-		Machine: r.Machine, PassedOver: r.PassedOver, ShadowOf: r.ShadowOf,
-		Queue: ms(r.Timings.Queue), Load: ms(r.Timings.Load), Prefill: ms(r.Timings.Prefill), FirstToken: ms(r.FirstToken), Took: ms(r.Duration),
-	}
-	if c := r.Compared; c != nil {
-		e.Compared = &kept.Comparison{Same: c.Same, Alike: c.Alike, Parted: short(c.Parted), Tokens: c.Tokens, TookMS: c.TookMS}
-	}
-	if r.Err != nil && s != kept.Cancelled {
-		known := exchange.AsError(r.Err)
-		e.Code, e.Error = known.Code, short(known.Message)
-	}
-	return e
-}
-
-// traceOf is the id of the trace in a traceparent.
-func traceOf(parent string) string {
-	if parts := strings.Split(parent, "-"); len(parts) == 4 {
-		return parts[1]
-	}
-	return ""
-}
-
-// short bounds a text of a client's.
-func short(s string) string {
-	const most = 500
-	if len(s) <= most {
-		return s
-	}
-	return s[:most] + "…"
-}
+func (b *Book) Ended(r record.Record) { b.add(r) }
 
 // add writes an exchange to the journal, and leaves it for the writer.
-func (b *Book) add(e kept.Exchange) {
+func (b *Book) add(e record.Record) {
 	line, err := json.Marshal(e)
 	if err != nil {
 		b.log.Error("an exchange cannot be written down", "id", e.ID, "error", err.Error())
@@ -210,7 +159,7 @@ func (b *Book) add(e kept.Exchange) {
 	for w := range b.watchers {
 		w.offer(e)
 	}
-	if e.State != kept.Open {
+	if e.State != record.Open {
 		for _, pass := range b.passed {
 			pass(e)
 		}
@@ -321,16 +270,16 @@ func (b *Book) commit() error {
 }
 
 // latest leaves out what is told of an exchange that has ended since, which most do before they are written.
-func latest(list []kept.Exchange) []kept.Exchange {
+func latest(list []record.Record) []record.Record {
 	ended := map[string]bool{}
 	for _, e := range list {
-		if e.State != kept.Open {
+		if e.State != record.Open {
 			ended[e.ID] = true
 		}
 	}
-	out := make([]kept.Exchange, 0, len(list))
+	out := make([]record.Record, 0, len(list))
 	for _, e := range list {
-		if e.State != kept.Open || !ended[e.ID] {
+		if e.State != record.Open || !ended[e.ID] {
 			out = append(out, e)
 		}
 	}
@@ -368,12 +317,12 @@ func (b *Book) Jobs(ctx context.Context, since time.Time, limit int) ([]kept.Job
 }
 
 // All gives all exchanges that a filter chooses, the newest first, whatever their number.
-func (b *Book) All(ctx context.Context, f kept.Filter) iter.Seq2[kept.Exchange, error] {
-	return func(yield func(kept.Exchange, error) bool) {
+func (b *Book) All(ctx context.Context, f record.Filter) iter.Seq2[record.Record, error] {
+	return func(yield func(record.Record, error) bool) {
 		for f.Limit = 1000; ; {
 			page, err := b.Find(ctx, f)
 			if err != nil {
-				yield(kept.Exchange{}, err)
+				yield(record.Record{}, err)
 				return
 			}
 			for _, e := range page {
@@ -390,14 +339,14 @@ func (b *Book) All(ctx context.Context, f kept.Filter) iter.Seq2[kept.Exchange, 
 }
 
 // Find lists exchanges, the newest first.
-func (b *Book) Find(ctx context.Context, f kept.Filter) ([]kept.Exchange, error) {
+func (b *Book) Find(ctx context.Context, f record.Filter) ([]record.Record, error) {
 	// What has just ended is written first. If it cannot be, the writer says so, and the others are there all the same.
 	_ = b.guardedCommit()
 	return b.records.Exchanges(ctx, f)
 }
 
 // Exchange returns one exchange.
-func (b *Book) Exchange(ctx context.Context, id string) (kept.Exchange, error) {
+func (b *Book) Exchange(ctx context.Context, id string) (record.Record, error) {
 	b.mu.Lock()
 	for i := len(b.pending) - 1; i >= 0; i-- {
 		if b.pending[i].ID == id {

@@ -16,19 +16,19 @@ import (
 	"time"
 
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 )
 
 // memory keeps exchanges as a database does, and can be full.
 type memory struct {
 	mu     sync.Mutex
-	list   map[string]kept.Exchange
+	list   map[string]record.Record
 	full   error
 	writes int
 }
 
-func (m *memory) PutExchanges(_ context.Context, list []kept.Exchange) error {
+func (m *memory) PutExchanges(_ context.Context, list []record.Record) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.full != nil {
@@ -36,7 +36,7 @@ func (m *memory) PutExchanges(_ context.Context, list []kept.Exchange) error {
 	}
 	m.writes++
 	for _, e := range list {
-		if old, ok := m.list[e.ID]; !ok || old.State == kept.Open {
+		if old, ok := m.list[e.ID]; !ok || old.State == record.Open {
 			m.list[e.ID] = e
 		}
 	}
@@ -47,29 +47,29 @@ func (m *memory) InterruptExchanges(context.Context) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for id, e := range m.list {
-		if e.State == kept.Open {
-			e.State = kept.Interrupted
+		if e.State == record.Open {
+			e.State = record.Interrupted
 			m.list[id] = e
 		}
 	}
 	return nil
 }
 
-func (m *memory) Exchange(_ context.Context, id string) (kept.Exchange, error) {
+func (m *memory) Exchange(_ context.Context, id string) (record.Record, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if e, ok := m.list[id]; ok {
 		return e, nil
 	}
-	return kept.Exchange{}, kept.ErrMissing
+	return record.Record{}, kept.ErrMissing
 }
 
-func (m *memory) Exchanges(context.Context, kept.Filter) ([]kept.Exchange, error) { return nil, nil }
-func (m *memory) PruneExchanges(context.Context, time.Time, time.Duration) error  { return nil }
-func (m *memory) Totals(context.Context, string) ([]kept.Total, error)            { return nil, nil }
-func (m *memory) Jobs(context.Context, time.Time, int) ([]kept.Job, error)        { return nil, nil }
+func (m *memory) Exchanges(context.Context, record.Filter) ([]record.Record, error) { return nil, nil }
+func (m *memory) PruneExchanges(context.Context, time.Time, time.Duration) error    { return nil }
+func (m *memory) Totals(context.Context, string) ([]kept.Total, error)              { return nil, nil }
+func (m *memory) Jobs(context.Context, time.Time, int) ([]kept.Job, error)          { return nil, nil }
 
-func (m *memory) state(id string) kept.State {
+func (m *memory) state(id string) record.State {
 	e, _ := m.Exchange(context.Background(), id)
 	return e.State
 }
@@ -89,8 +89,8 @@ func open(t testing.TB, folder string, m *memory) *Book {
 	return b
 }
 
-func record(id string, err error) gate.Record {
-	return gate.Record{Origin: gate.Origin{ID: id}, Begun: time.Now(), Asked: "harbour-4m", Answered: "harbour-4m", Err: err}
+func noted(id string, s record.State) record.Record {
+	return record.Record{ID: id, Begun: time.Now(), Model: "harbour-4m", Answered: "harbour-4m", State: s}
 }
 
 // left are the journal's files.
@@ -103,43 +103,27 @@ func left(t *testing.T, folder string) []string {
 	return files
 }
 
-func TestStates(t *testing.T) {
-	for want, r := range map[kept.State]gate.Record{
-		kept.Done:      record("a", nil),
-		kept.Failed:    record("a", errors.New("x")),
-		kept.Cancelled: record("a", fmt.Errorf("left: %w", context.Canceled)),
-		kept.Refused:   {Origin: gate.Origin{ID: "a"}, Err: exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "too much")},
-	} {
-		if got := entry(r, state(r)); got.State != want || (got.Code != "") != (want == kept.Failed || want == kept.Refused) {
-			t.Errorf("%v is %q with code %q, not %q", r.Err, got.State, got.Code, want)
-		}
-	}
-	if e := entry(record("a", errors.New("a secret of the machine")), kept.Failed); strings.Contains(e.Error, "secret") {
-		t.Errorf("the ledger tells what clients are not told: %q", e.Error)
-	}
-}
-
 // What was noted is in the database after a stop in order, and nothing is left of the journal.
 func TestExchangesAreKept(t *testing.T) {
-	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}}
+	folder, m := t.TempDir(), &memory{list: map[string]record.Record{}}
 	b := open(t, folder, m)
 	for i := range 5000 {
 		id := fmt.Sprint(i)
-		b.Began(record(id, nil))
+		b.Began(noted(id, record.Open))
 		if i%2 == 0 {
-			b.Ended(record(id, nil))
+			b.Ended(noted(id, record.Done))
 		}
 	}
-	if e, err := b.Exchange(t.Context(), "4998"); err != nil || e.State != kept.Done {
+	if e, err := b.Exchange(t.Context(), "4998"); err != nil || e.State != record.Done {
 		t.Errorf("%+v, %v", e, err)
 	}
-	if _, err := b.Find(t.Context(), kept.Filter{}); err != nil || m.state("4998") != kept.Done {
+	if _, err := b.Find(t.Context(), record.Filter{}); err != nil || m.state("4998") != record.Done {
 		t.Errorf("a page without what has just ended: %v", err)
 	}
 	if err := b.Close(); err != nil {
 		t.Fatal(err)
 	}
-	if len(m.list) != 5000 || m.state("10") != kept.Done || m.state("11") != kept.Open || m.writes > 1000 {
+	if len(m.list) != 5000 || m.state("10") != record.Done || m.state("11") != record.Open || m.writes > 1000 {
 		t.Errorf("%d exchanges, %s, %s, in %d writes", len(m.list), m.state("10"), m.state("11"), m.writes)
 	}
 	if files := left(t, folder); len(files) > 0 {
@@ -153,13 +137,13 @@ func TestExchangesAreKept(t *testing.T) {
 
 // A gate that is killed leaves its journal, the last line perhaps torn; the next one takes it over.
 func TestTheJournalIsTakenOver(t *testing.T) {
-	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}, full: errors.New("not yet")}
-	killed := open(t, folder, &memory{list: map[string]kept.Exchange{}, full: errors.New("the database cannot be written")})
+	folder, m := t.TempDir(), &memory{list: map[string]record.Record{}, full: errors.New("not yet")}
+	killed := open(t, folder, &memory{list: map[string]record.Record{}, full: errors.New("the database cannot be written")})
 	for _, id := range []string{"whole", "open", "failed"} {
-		killed.Began(record(id, nil))
+		killed.Began(noted(id, record.Open))
 	}
-	killed.Ended(record("whole", nil))
-	killed.Ended(record("failed", errors.New("x")))
+	killed.Ended(noted("whole", record.Done))
+	killed.Ended(noted("failed", record.Failed))
 	files := left(t, folder)
 	if len(files) != 1 {
 		t.Fatal(files)
@@ -179,11 +163,11 @@ func TestTheJournalIsTakenOver(t *testing.T) {
 	}
 	m.fill(nil)
 	b := open(t, folder, m)
-	if len(m.list) != 3 || m.state("whole") != kept.Done || m.state("open") != kept.Interrupted || m.state("failed") != kept.Failed {
+	if len(m.list) != 3 || m.state("whole") != record.Done || m.state("open") != record.Interrupted || m.state("failed") != record.Failed {
 		t.Errorf("%+v", m.list)
 	}
-	b.Ended(record("next", nil))
-	if err := b.Close(); err != nil || m.state("next") != kept.Done || len(left(t, folder)) > 0 {
+	b.Ended(noted("next", record.Done))
+	if err := b.Close(); err != nil || m.state("next") != record.Done || len(left(t, folder)) > 0 {
 		t.Errorf("%v, %v, %v", err, m.list, left(t, folder))
 	}
 }
@@ -191,8 +175,8 @@ func TestTheJournalIsTakenOver(t *testing.T) {
 // A file of the journal that cannot be read keeps no gate from starting: it is set aside and named, and what is in the others comes over. A line
 // without end is passed over without being held.
 func TestAJournalThatCannotBeRead(t *testing.T) {
-	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}}
-	line, err := json.Marshal(kept.Exchange{ID: "whole", State: kept.Done})
+	folder, m := t.TempDir(), &memory{list: map[string]record.Record{}}
+	line, err := json.Marshal(record.Record{ID: "whole", State: record.Done})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -206,13 +190,13 @@ func TestAJournalThatCannotBeRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if m.state("whole") != kept.Done || m.state("after") != kept.Done || len(m.list) != 2 {
+	if m.state("whole") != record.Done || m.state("after") != record.Done || len(m.list) != 2 {
 		t.Errorf("%+v", m.list)
 	}
 	if _, err := os.Stat(strange + ".unreadable"); err != nil || !strings.Contains(said.String(), strange+".unreadable") || !strings.Contains(said.String(), "lines=1") {
 		t.Errorf("%v; %s", err, &said)
 	}
-	b.Ended(record("next", nil))
+	b.Ended(noted("next", record.Done))
 	if err := b.Close(); err != nil || len(left(t, folder)) > 0 {
 		t.Errorf("%v, %v", err, left(t, folder))
 	}
@@ -220,22 +204,22 @@ func TestAJournalThatCannotBeRead(t *testing.T) {
 
 // While the database cannot be written, the journal and the memory hold what comes, and no one waits; what goes beyond is counted.
 func TestADatabaseThatCannotBeWritten(t *testing.T) {
-	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}, full: errors.New("the disk is full")}
+	folder, m := t.TempDir(), &memory{list: map[string]record.Record{}, full: errors.New("the disk is full")}
 	b := open(t, folder, m)
 	for i := range mostPending + 7 {
-		b.Ended(record(fmt.Sprint(i), nil))
+		b.Ended(noted(fmt.Sprint(i), record.Done))
 	}
 	if b.Lost() != 7 {
 		t.Errorf("%d are lost, of 7", b.Lost())
 	}
-	if e, err := b.Exchange(t.Context(), fmt.Sprint(mostPending)); err != nil || e.State != kept.Done {
+	if e, err := b.Exchange(t.Context(), fmt.Sprint(mostPending)); err != nil || e.State != record.Done {
 		t.Errorf("one that is not written yet: %+v, %v", e, err)
 	}
 	m.fill(nil)
 	if err := b.Close(); err != nil {
 		t.Fatal(err)
 	}
-	if len(m.list) != mostPending || m.state(fmt.Sprint(mostPending+6)) != kept.Done {
+	if len(m.list) != mostPending || m.state(fmt.Sprint(mostPending+6)) != record.Done {
 		t.Errorf("%d are kept", len(m.list))
 	}
 	// A journal that cannot be written is no reason either.
@@ -243,18 +227,18 @@ func TestADatabaseThatCannotBeWritten(t *testing.T) {
 	if err := b.journal.file.Close(); err != nil {
 		t.Fatal(err)
 	}
-	b.Ended(record("without a journal", nil))
+	b.Ended(noted("without a journal", record.Done))
 	_ = b.Close() // the journal's file is closed already
-	if m.state("without a journal") != kept.Done {
+	if m.state("without a journal") != record.Done {
 		t.Error("without a journal nothing is kept")
 	}
 }
 
 // A journal that has grown is renewed while exchanges go on coming, and its old files go when all in them is written.
 func TestTheJournalIsRenewed(t *testing.T) {
-	folder, m := t.TempDir(), &memory{list: map[string]kept.Exchange{}}
+	folder, m := t.TempDir(), &memory{list: map[string]record.Record{}}
 	b := open(t, folder, m)
-	r := record("", nil)
+	r := noted("", record.Open)
 	r.Agent = strings.Repeat("x", 400)
 	for i := range 8000 { // some 6 MB
 		r.ID = fmt.Sprint(i)
@@ -282,7 +266,7 @@ func TestTheJournalIsRenewed(t *testing.T) {
 
 // A watcher that does not look loses exchanges, is told how many, and keeps nobody waiting.
 func TestWatchersThatDoNotLook(t *testing.T) {
-	b := open(t, t.TempDir(), &memory{list: map[string]kept.Exchange{}})
+	b := open(t, t.TempDir(), &memory{list: map[string]record.Record{}})
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	go func() {
@@ -294,10 +278,10 @@ func TestWatchersThatDoNotLook(t *testing.T) {
 				break
 			}
 		}
-		b.Ended(record("first", nil))
+		b.Ended(noted("first", record.Done))
 	}()
 	seen, missed := 0, 0
-	for s, err := range b.Watch(ctx) {
+	for s, err := range b.Watch(ctx, record.Filter{}) {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -306,7 +290,7 @@ func TestWatchersThatDoNotLook(t *testing.T) {
 				t.Errorf("%+v", s)
 			}
 			for i := range watched + 10 {
-				b.Ended(record(fmt.Sprint(i), nil))
+				b.Ended(noted(fmt.Sprint(i), record.Done))
 			}
 		}
 		if missed += s.Missed; missed > 0 {
@@ -337,8 +321,8 @@ func FuzzJournal(f *testing.F) {
 
 // BenchmarkNote is what the ledger costs on a request's way: its beginning and its end.
 func BenchmarkNote(b *testing.B) {
-	book := open(b, b.TempDir(), &memory{list: map[string]kept.Exchange{}})
-	r := record("", nil)
+	book := open(b, b.TempDir(), &memory{list: map[string]record.Record{}})
+	r := noted("", record.Open)
 	r.Client, r.Agent, r.Endpoint = "127.0.0.1", "an agent/1.2", "/v1/chat/completions"
 	n := 0
 	for b.Loop() {

@@ -11,7 +11,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
-	"kindredgate/internal/keyring"
+	"kindredgate/internal/record"
 )
 
 var berths = Redaction{[]*regexp.Regexp{regexp.MustCompile(`berth \d+`), regexp.MustCompile(`\b4711\b`)}}
@@ -95,7 +95,7 @@ func TestTokenPromptsAreTakenOut(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k.Keep(gate.Record{Origin: gate.Origin{ID: "x"}, Key: keyring.Key{ID: "k"}, Begun: time.Now()}, gate.Content{Request: said,
+	k.Keep(record.Record{ID: "x", Key: "k", Begun: time.Now()}, gate.Content{Request: said,
 		Events: []exchange.Event{exchange.ToolCallDelta{Name: "book", Arguments: `{"at": "ber\u0074h 9", "password": "zzzz"}`}}})
 	if err := k.Close(); err != nil {
 		t.Fatal(err)

@@ -4,24 +4,28 @@ import (
 	"context"
 	"iter"
 
-	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 )
 
 // Sight is what a watcher sees: an exchange that began or ended, or that some were missed.
 type Sight struct {
-	*kept.Exchange
+	*record.Record
 	Missed int `json:"missed,omitempty"` // exchanges that came too fast since the one before
 }
 
 // watcher gets what happens. It holds nobody up: what it cannot take in time is counted.
 type watcher struct {
-	feed   chan kept.Exchange
+	feed   chan record.Record
+	filter record.Filter
 	gone   chan struct{}
 	missed int // under the book's lock
 }
 
-// offer gives a watcher an exchange, if it has room.
-func (w *watcher) offer(e kept.Exchange) {
+// offer gives a watcher an exchange, if it wants it and has room.
+func (w *watcher) offer(e record.Record) {
+	if !w.filter.Matches(&e) {
+		return
+	}
 	select {
 	case w.feed <- e:
 	default:
@@ -29,9 +33,9 @@ func (w *watcher) offer(e kept.Exchange) {
 	}
 }
 
-// Watch gives exchanges as they begin and end, from now until ctx is done or the book is closed. What it returns must be gone through.
-func (b *Book) Watch(ctx context.Context) iter.Seq2[Sight, error] {
-	w := &watcher{feed: make(chan kept.Exchange, watched), gone: make(chan struct{})}
+// Watch gives exchanges that a filter chooses as they begin and end, from now until ctx is done or the book is closed. What it returns must be gone through.
+func (b *Book) Watch(ctx context.Context, f record.Filter) iter.Seq2[Sight, error] {
+	w := &watcher{feed: make(chan record.Record, watched), filter: f, gone: make(chan struct{})}
 	b.mu.Lock()
 	b.watchers[w] = struct{}{}
 	b.mu.Unlock()

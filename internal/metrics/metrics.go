@@ -5,6 +5,7 @@ package metrics
 
 import (
 	"net/http"
+	"slices"
 	"strconv"
 	"sync/atomic"
 
@@ -12,8 +13,9 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"kindredgate/internal/exchange"
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/gate"
+	"kindredgate/internal/record"
 	"kindredgate/internal/runner/native"
 )
 
@@ -23,6 +25,9 @@ var (
 	firsts    = []float64{0.001, 0.005, 0.01, 0.02, 0.04, 0.06, 0.08, 0.1, 0.25, 0.5, 0.75, 1, 2.5, 5, 7.5, 10}
 	perToken  = []float64{0.01, 0.025, 0.05, 0.075, 0.1, 0.15, 0.2, 0.3, 0.4, 0.5, 0.75, 1, 2.5}
 )
+
+// operationLabel names what was asked for, in the words of the conventions.
+const operationLabel = "gen_ai_operation_name"
 
 // Metrics is an observer of a gate. It is safe for concurrent use.
 type Metrics struct {
@@ -46,12 +51,12 @@ func New(g *gate.Gate, version string, lost func() int) *Metrics {
 		m.registry.MustRegister(c)
 		return c
 	}
-	m.took = histogram("gen_ai_server_request_duration_seconds", "Time that exchanges took, refused ones included.", durations, "gen_ai_operation_name", "gen_ai_response_model", "kindred_style", "error_type")
-	m.first = histogram("gen_ai_server_time_to_first_token_seconds", "Time until the first token.", firsts, "gen_ai_operation_name", "gen_ai_response_model")
-	m.perToken = histogram("gen_ai_server_time_per_output_token_seconds", "Time for each token after the first.", perToken, "gen_ai_operation_name", "gen_ai_response_model")
-	m.queue = histogram("kindred_queue_seconds", "Time that exchanges waited for a place.", durations, "gen_ai_response_model")
-	m.tokens = counter("kindred_tokens_total", "Tokens by their type: input, of which cached did not have to be read, and output, of which some are reasoning.", "gen_ai_token_type", "gen_ai_response_model")
-	m.calls = counter("kindred_tool_calls_total", "Tool calls that models made.", "gen_ai_response_model")
+	m.took = histogram("gen_ai_server_request_duration_seconds", "Time that exchanges took, refused ones included.", durations, labels(outcomes, operationLabel)...)
+	m.first = histogram("gen_ai_server_time_to_first_token_seconds", "Time until the first token.", firsts, labels(served, operationLabel)...)
+	m.perToken = histogram("gen_ai_server_time_per_output_token_seconds", "Time for each token after the first.", perToken, labels(served, operationLabel)...)
+	m.queue = histogram("kindred_queue_seconds", "Time that exchanges waited for a place.", durations, labels(served)...)
+	m.tokens = counter("kindred_tokens_total", "Tokens by their type: input, of which cached did not have to be read, and output, of which some are reasoning.", labels(served, "gen_ai_token_type")...)
+	m.calls = counter("kindred_tool_calls_total", "Tool calls that models made.", labels(served)...)
 	m.registry.MustRegister(
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kindred_exchanges_open", Help: "Exchanges under way."}, func() float64 { return float64(m.open.Load()) }),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kindred_ledger_lost_total", Help: "Exchanges that could not be kept in the ledger."}, func() float64 { return float64(lost()) }),
@@ -63,37 +68,54 @@ func New(g *gate.Gate, version string, lost func() int) *Metrics {
 }
 
 // Began counts an exchange that is under way.
-func (m *Metrics) Began(gate.Record) { m.open.Add(1) }
+func (m *Metrics) Began(record.Record) { m.open.Add(1) }
 
 // Ended counts what an exchange came to.
-func (m *Metrics) Ended(r gate.Record) {
-	failure := ""
-	if r.Err != nil {
-		failure = exchange.AsError(r.Err).Code
-	}
-	if r.Answered != "" {
+func (m *Metrics) Ended(r record.Record) {
+	if r.Asked() {
 		m.open.Add(-1)
 	}
-	operation := r.Style.Operation()
-	m.took.WithLabelValues(operation, r.Answered, string(r.Style), failure).Observe(r.Duration.Seconds())
-	if r.Answered == "" {
+	operation := dialect.Style(r.Style).Operation()
+	m.took.WithLabelValues(append(values(&r, outcomes), operation)...).Observe(r.Took / 1000)
+	if !r.Asked() {
 		return
 	}
-	m.queue.WithLabelValues(r.Answered).Observe(r.Timings.Queue.Seconds())
+	served := values(&r, served)
+	m.queue.WithLabelValues(served...).Observe(r.Queue / 1000)
 	if r.FirstToken > 0 {
-		m.first.WithLabelValues(operation, r.Answered).Observe(r.FirstToken.Seconds())
+		m.first.WithLabelValues(append(served, operation)...).Observe(r.FirstToken / 1000)
 	}
 	if n := r.CompletionTokens; n > 1 && r.FirstToken > 0 {
-		m.perToken.WithLabelValues(operation, r.Answered).Observe((r.Duration - r.FirstToken).Seconds() / float64(n-1))
+		m.perToken.WithLabelValues(append(served, operation)...).Observe((r.Took - r.FirstToken) / 1000 / float64(n-1))
 	}
-	for kind, n := range map[string]int{"input": r.PromptTokens, "cached": r.CachedTokens, "output": r.CompletionTokens, "reasoning": r.ReasoningTokens} {
-		if n > 0 {
-			m.tokens.WithLabelValues(kind, r.Answered).Add(float64(n))
+	for _, f := range record.Fields {
+		if n, ok := f.Value(&r).(int); ok && f.TokenType != "" && n > 0 {
+			m.tokens.WithLabelValues(append(served, f.TokenType)...).Add(float64(n))
 		}
 	}
 	if r.ToolCalls > 0 {
-		m.calls.WithLabelValues(r.Answered).Add(float64(r.ToolCalls))
+		m.calls.WithLabelValues(served...).Add(float64(r.ToolCalls))
 	}
+}
+
+// The fields of records that are labels. Models are named by what served the request, since what clients ask for has no bound.
+var (
+	served   = []record.Field{record.Find("answered")}
+	outcomes = append(slices.Clone(served), record.Find("style"), record.Find("code"))
+)
+
+func labels(fields []record.Field, more ...string) (names []string) {
+	for _, f := range fields {
+		names = append(names, f.Label())
+	}
+	return append(names, more...)
+}
+
+func values(r *record.Record, fields []record.Field) (list []string) {
+	for _, f := range fields {
+		list = append(list, f.Cell(r))
+	}
+	return list
 }
 
 // Handler answers in the text format of Prometheus, or another that the client accepts.

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"kindredgate/internal/difference"
 	"kindredgate/internal/exchange"
@@ -14,6 +13,7 @@ import (
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/ledger"
+	"kindredgate/internal/record"
 )
 
 // Change is what is to be another way than it was recorded. Zero fields leave it as it was.
@@ -77,7 +77,7 @@ const alternatives = 5
 const longBefore = 80
 
 // Run asks again.
-func Run(ctx context.Context, g *gate.Gate, caller keyring.Key, from gate.Origin, of kept.Exchange, content kept.Content, change Change) (*Result, error) {
+func Run(ctx context.Context, g *gate.Gate, caller keyring.Key, from gate.Origin, of record.Record, content kept.Content, change Change) (*Result, error) {
 	recorded, err := exchange.DecodeRequest(content.Request)
 	if err != nil {
 		return nil, exchange.Errorf(exchange.Unavailable, "not_recorded", "what was recorded of %s cannot be asked again: %v", of.ID, err)
@@ -107,8 +107,8 @@ func Run(ctx context.Context, g *gate.Gate, caller keyring.Key, from gate.Origin
 		}
 	}
 	rec := x.Record()
-	r.Replayed = Side{ID: rec.ID, Model: rec.Answered, Preset: rec.Preset, Answers: ledger.Answers(heard), Prompt: rec.PromptTokens, Cached: rec.CachedTokens, Completion: rec.CompletionTokens, Reason: string(rec.Reason),
-		FirstToken: milliseconds(rec.FirstToken), Took: milliseconds(rec.Duration)}
+	r.Replayed = Side{ID: rec.ID, Model: rec.Answered, Preset: rec.Preset, Answers: ledger.Answers(heard), Prompt: rec.PromptTokens, Cached: rec.CachedTokens, Completion: rec.CompletionTokens, Reason: rec.Reason,
+		FirstToken: rec.FirstToken, Took: rec.Took}
 	before, after := said(content.Answers), said(r.Replayed.Answers)
 	r.Difference = append(r.Difference, difference.Words(before, after)...)
 	r.Same, r.Alike = r.Difference.Same(), r.Difference.Alike()
@@ -116,10 +116,8 @@ func Run(ctx context.Context, g *gate.Gate, caller keyring.Key, from gate.Origin
 	return r, nil
 }
 
-func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-
 // changed makes the request that is to be asked. What a preset had put into the recorded one is taken out if another is to answer.
-func changed(req exchange.Request, of kept.Exchange, c Change) (exchange.Request, error) {
+func changed(req exchange.Request, of record.Record, c Change) (exchange.Request, error) {
 	own := req.Model
 	if of.Preset != "" {
 		own = of.Preset

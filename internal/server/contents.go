@@ -14,6 +14,7 @@ import (
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/ledger"
+	"kindredgate/internal/record"
 )
 
 // Prices are what is told of what exchanges cost.
@@ -22,9 +23,10 @@ type Prices struct {
 	Machine  float64 // what the machine costs a month
 }
 
-// ShownExchange is an exchange with what was said in it, if that was recorded.
+// ShownExchange is an exchange as people are shown it, with its content, if that was recorded.
 type ShownExchange struct {
-	kept.Exchange
+	record.Record
+	Facts   []record.Fact `json:"facts"`
 	Content *kept.Content `json:"content,omitempty"`
 }
 
@@ -35,7 +37,7 @@ func (s *Server) showExchange(c *gin.Context) {
 		fail(c, err)
 		return
 	}
-	shown := ShownExchange{Exchange: e}
+	shown := ShownExchange{Record: e, Facts: e.Facts()}
 	content, err := s.Contents.Content(c.Request.Context(), id)
 	switch {
 	case err == nil:
@@ -85,7 +87,7 @@ type JobList struct {
 }
 
 func (s *Server) listJobs(c *gin.Context) {
-	f, err := filter(c)
+	f, err := record.ParseFilter(c.Request.URL.Query())
 	if err != nil {
 		fail(c, err)
 		return

@@ -19,12 +19,13 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kept"
 	"kindredgate/internal/ledger"
+	"kindredgate/internal/record"
 	"kindredgate/internal/runner/scripted"
 	"kindredgate/internal/store"
 )
 
 // page asks for a page of the ledger.
-func (h *house) page(t *testing.T, query string) []kept.Exchange {
+func (h *house) page(t *testing.T, query string) []record.Record {
 	t.Helper()
 	resp, body := h.do(t, "GET", "/gate/exchanges?"+query, h.owner, "")
 	var list ExchangeList
@@ -68,7 +69,7 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 		t.Errorf("the ledger has\n%s, not\n%s", text, want)
 	}
 	resp, body := h.do(t, "GET", "/gate/exchanges/"+whole, h.owner, "")
-	var e kept.Exchange
+	var e record.Record
 	if err := json.Unmarshal([]byte(body), &e); err != nil || resp.StatusCode != 200 || e.PromptTokens != 6 || e.CompletionTokens != 3 || e.Took <= 0 || e.Agent != "a-test" || e.Client != "127.0.0.1" || e.Answered != "harbour-4m" || e.Endpoint != "/v1/chat/completions" {
 		t.Errorf("%d %s", resp.StatusCode, body)
 	}
@@ -91,13 +92,13 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 	if resp, body := h.do(t, "GET", "/gate/exchanges/export?style=raw", h.owner, ""); resp.StatusCode != 200 || strings.Count(body, "\n") != 2 || strings.Count(body, `"style":"raw"`) != 2 {
 		t.Errorf("exported: %d %s", resp.StatusCode, body)
 	}
-	if resp, body := h.do(t, "GET", "/gate/exchanges/export?format=csv", h.owner, ""); resp.StatusCode != 200 || strings.Count(body, "\n") != 8 || !strings.HasPrefix(body, "id,parent,job,") {
+	if resp, body := h.do(t, "GET", "/gate/exchanges/export?format=csv", h.owner, ""); resp.StatusCode != 200 || strings.Count(body, "\n") != 8 || !strings.HasPrefix(body, "id,state,") {
 		t.Errorf("exported: %d %s", resp.StatusCode, body)
 	}
 	if resp, body := h.do(t, "GET", "/gate/exchanges/export?format=xml", h.owner, ""); resp.StatusCode != 400 {
 		t.Errorf("exported: %d %s", resp.StatusCode, body)
 	}
-	if cells := exportCells(kept.Exchange{Model: "=cmd()", Label: "bot"}); !slices.Contains(cells, "'=cmd()") || len(cells) != len(exportColumns) {
+	if cells := exportCells(record.Record{Model: "=cmd()", Label: "bot"}); !slices.Contains(cells, "'=cmd()") || len(cells) != len(record.Fields) {
 		t.Errorf("a table has %q", cells)
 	}
 	count("before="+all[2].ID, 4)
@@ -118,7 +119,7 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 // cutStore breaks behind the first page.
 type cutStore struct{ *store.Store }
 
-func (s cutStore) Exchanges(ctx context.Context, f kept.Filter) ([]kept.Exchange, error) {
+func (s cutStore) Exchanges(ctx context.Context, f record.Filter) ([]record.Record, error) {
 	if f.Before != "" {
 		return nil, errors.New("the disk is gone")
 	}
@@ -132,9 +133,9 @@ func TestExportsThatAreCut(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	var rows []kept.Exchange
+	var rows []record.Record
 	for i := range 1001 {
-		rows = append(rows, kept.Exchange{ID: fmt.Sprint("e", i), Begun: time.Now(), State: kept.Done})
+		rows = append(rows, record.Record{ID: fmt.Sprint("e", i), Begun: time.Now(), State: record.Done})
 	}
 	if err := db.PutExchanges(t.Context(), rows); err != nil {
 		t.Fatal(err)
@@ -201,7 +202,7 @@ func TestAThousandStreamsWhileTheLedgerIsRead(t *testing.T) {
 	all.Wait()
 	close(ended)
 	reading.Wait()
-	if list := h.page(t, "limit=1000"); len(list) != clients || list[0].State != kept.Done || list[clients-1].State != kept.Done {
+	if list := h.page(t, "limit=1000"); len(list) != clients || list[0].State != record.Done || list[clients-1].State != record.Done {
 		t.Errorf("%d are in the ledger", len(list))
 	}
 }
@@ -225,18 +226,18 @@ func TestWatching(t *testing.T) {
 	if !strings.Contains(body, "Aye.") {
 		t.Fatal(body)
 	}
-	var states []kept.State
+	var states []record.State
 	lines := bufio.NewScanner(resp.Body)
 	for len(states) < 2 && lines.Scan() {
 		if doc, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
 			var seen ledger.Sight
-			if err := json.Unmarshal([]byte(doc), &seen); err != nil || seen.Exchange == nil {
+			if err := json.Unmarshal([]byte(doc), &seen); err != nil || seen.Record == nil {
 				t.Fatalf("%s: %v", doc, err)
 			}
 			states = append(states, seen.State)
 		}
 	}
-	if len(states) != 2 || states[0] != kept.Open || states[1] != kept.Done {
+	if len(states) != 2 || states[0] != record.Open || states[1] != record.Done {
 		t.Errorf("%v", states)
 	}
 	h.stop()

@@ -12,9 +12,9 @@ import (
 
 	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/ledger"
+	"kindredgate/internal/record"
 )
 
 // Names under which middleware leaves things in a request's context.
@@ -107,36 +107,24 @@ func styleOf(path string) (dialect.Style, bool) {
 type Logged struct{ Log *slog.Logger }
 
 // Began does nothing.
-func (Logged) Began(gate.Record) {}
+func (Logged) Began(record.Record) {}
 
 // Ended writes the line.
-func (l Logged) Ended(r gate.Record) {
-	if r.Answered == "" {
+func (l Logged) Ended(r record.Record) {
+	if !r.Asked() {
 		return
 	}
-	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-	attrs := []any{"id", r.ID, "key", r.Key.Label, "model", keyring.Redact(r.Asked), "prompt_tokens", r.PromptTokens, "cached_tokens", r.CachedTokens, "completion_tokens", r.CompletionTokens,
-		"queue_ms", ms(r.Timings.Queue), "load_ms", ms(r.Timings.Load), "prefill_ms", ms(r.Timings.Prefill), "first_token_ms", ms(r.FirstToken), "took_ms", ms(r.Duration)}
-	if r.ToolCalls > 0 {
-		attrs = append(attrs, "tool_calls", r.ToolCalls)
-	}
-	if r.Drafted > 0 {
-		attrs = append(attrs, "drafted_tokens", r.Drafted, "accepted_tokens", r.Accepted)
-	}
-	if r.Malformed > 0 {
-		attrs = append(attrs, "malformed_tool_calls", r.Malformed)
-	}
-	if r.Dropped > 0 {
-		attrs = append(attrs, "dropped_turns", r.Dropped)
-	}
-	if len(r.Unenforced) > 0 {
-		attrs = append(attrs, "not_enforced", strings.Join(r.Unenforced, "; "))
+	var attrs []any
+	for _, f := range record.Fields {
+		if f.Log && (!f.Empty(&r) || f.Kind == record.Tokens || f.Kind == record.Millis) {
+			attrs = append(attrs, f.Name, f.Value(&r))
+		}
 	}
 	if r.Err != nil {
 		l.Log.Warn("exchange ended early", append(attrs, "error", keyring.Redact(r.Err.Error()))...)
 		return
 	}
-	l.Log.Info("exchange", append(attrs, "finish", string(r.Reason))...)
+	l.Log.Info("exchange", attrs...)
 }
 
 // survive turns a panic into an answer, so that it ends one request and not the gate.

@@ -35,7 +35,7 @@ func TestPublicNames(t *testing.T) {
 	if status, body := ask("vendor/large:latest", h.key); status != 200 || !strings.Contains(body, `"When?"`) || !strings.Contains(body, `"model":"vendor/large:latest"`) {
 		t.Errorf("%d %s", status, body)
 	}
-	if r := <-h.records; r.Asked != "vendor/large:latest" || r.Answered != "harbour-4m" || r.Preset != "" {
+	if r := <-h.records; r.Model != "vendor/large:latest" || r.Answered != "harbour-4m" || r.Preset != "" {
 		t.Errorf("%+v", r)
 	}
 	set("vendor/large:latest", "master", 200, "master") // the flip of a switch

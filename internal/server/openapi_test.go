@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -17,6 +19,9 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 
 	"kindredgate/api"
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/keyring"
+	"kindredgate/internal/record"
 	"kindredgate/internal/runner/scripted"
 )
 
@@ -66,6 +71,59 @@ func TestContractHasEveryPath(t *testing.T) {
 				t.Errorf("nothing serves %s %s", method, path)
 			}
 		}
+	}
+}
+
+// What stands in tables of the program, the contract has from there: the fields of records, and the styles.
+func TestContractHasTheTables(t *testing.T) {
+	doc, _ := spec()
+	schema := doc.Components.Schemas["Exchange"].Value
+	tags := map[string]string{}
+	for _, f := range reflect.VisibleFields(reflect.TypeFor[record.Record]()) {
+		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+		tags[name] = options
+	}
+	types := map[record.Kind]string{record.Text: "string", record.Instant: "string", record.Count: "integer", record.Tokens: "integer", record.Money: "integer", record.Millis: "number", record.List: "array", record.Detail: "object"}
+	for _, f := range record.Fields {
+		p := schema.Properties[f.Name]
+		if p == nil {
+			t.Errorf("the contract's Exchange has no %s", f.Name)
+			continue
+		}
+		if p.Value.Description != f.Means || !p.Value.Type.Is(types[f.Kind]) {
+			t.Errorf("the contract's Exchange has %s as %v, %q; the table says %s, %q", f.Name, p.Value.Type, p.Value.Description, types[f.Kind], f.Means)
+		}
+		if slices.Contains(schema.Required, f.Name) == (tags[f.Name] == "omitempty") {
+			t.Errorf("whether %s is always there, the contract and the program say otherwise", f.Name)
+		}
+	}
+	if len(schema.Properties) != len(record.Fields) {
+		t.Errorf("the contract's Exchange has %d fields, the table %d", len(schema.Properties), len(record.Fields))
+	}
+	var states, styles []any
+	for _, s := range record.States {
+		states = append(states, string(s))
+	}
+	for _, s := range slices.Concat(dialect.Styles, dialect.Passed) {
+		styles = append(styles, string(s))
+	}
+	for where, pair := range map[string][2][]any{
+		"Exchange.state":     {schema.Properties["state"].Value.Enum, states},
+		"KeyTerms.endpoints": {doc.Components.Schemas["KeyTerms"].Value.Properties["endpoints"].Value.Items.Value.Enum, styles},
+		"by_style":           {doc.Components.Parameters["by_style"].Value.Schema.Value.Enum, styles},
+	} {
+		if !slices.Equal(pair[0], pair[1]) {
+			t.Errorf("the contract's %s is %v, the program's %v", where, pair[0], pair[1])
+		}
+	}
+	limits := doc.Components.Schemas["Limits"].Value.Properties
+	for _, k := range keyring.LimitKinds {
+		if p := limits[k.Name]; p == nil || p.Value.Description != k.Means || (k.Most != 0) != (p.Value.Max != nil) {
+			t.Errorf("the contract's Limits have %s as %+v; the table says %q", k.Name, p, k.Means)
+		}
+	}
+	if len(limits) != len(keyring.LimitKinds) {
+		t.Errorf("the contract has %d limits, the table %d", len(limits), len(keyring.LimitKinds))
 	}
 }
 

@@ -34,6 +34,7 @@ import (
 	"kindredgate/internal/library"
 	"kindredgate/internal/metrics"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/record"
 	"kindredgate/internal/runner/native"
 	"kindredgate/internal/runner/scripted"
 	"kindredgate/internal/store"
@@ -49,14 +50,14 @@ type house struct {
 	revoked string
 	stop    func() // begins a graceful stop
 	stopped chan error
-	records chan gate.Record
+	records chan record.Record
 }
 
 // Began is an observer's; only what has ended is looked at.
-func (h *house) Began(gate.Record) {}
+func (h *house) Began(record.Record) {}
 
 // Ended keeps a record, if it was not refused.
-func (h *house) Ended(r gate.Record) {
+func (h *house) Ended(r record.Record) {
 	if r.Answered != "" {
 		h.records <- r
 	}
@@ -100,7 +101,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h := &house{stopped: make(chan error, 1), records: make(chan gate.Record, 2000)}
+	h := &house{stopped: make(chan error, 1), records: make(chan record.Record, 2000)}
 	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Names: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
 		Observers: []gate.Observer{h}}
 	book, err := ledger.Open(context.Background(), t.TempDir(), db, 0, slog.New(slog.DiscardHandler))
@@ -307,7 +308,7 @@ func TestChatWholeAndStreamed(t *testing.T) {
 		t.Errorf("stream:\n%s", body)
 	}
 	for range 2 {
-		if r := <-h.records; r.Key.Label != "application" || r.Asked != "harbour-4m" || r.PromptTokens != 6 || r.CompletionTokens != 12 && r.CompletionTokens != 3 || r.Err != nil {
+		if r := <-h.records; r.Label != "application" || r.Model != "harbour-4m" || r.PromptTokens != 6 || r.CompletionTokens != 12 && r.CompletionTokens != 3 || r.Err != nil {
 			t.Errorf("record %+v", r)
 		}
 	}

@@ -456,7 +456,7 @@ func TestPresetsInEveryStyle(t *testing.T) {
 	if err != nil || dropped < 10 || dropped%2 != 0 {
 		t.Errorf("%s: %q", droppedHeader, resp.Header.Get(droppedHeader))
 	}
-	if r := <-h.records; r.Dropped != dropped || r.Preset != "short" {
+	if r := <-h.records; r.DroppedTurns != dropped || r.Preset != "short" {
 		t.Errorf("the record: %+v", r)
 	}
 	if resp, _ := h.do(t, "POST", "/v1/chat/completions", h.key, long("short", `,"stream":true`)); resp.Header.Get(droppedHeader) != strconv.Itoa(dropped) {

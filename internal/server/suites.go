@@ -20,6 +20,7 @@ import (
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/ledger"
+	"kindredgate/internal/record"
 	"kindredgate/internal/suite"
 )
 
@@ -208,7 +209,7 @@ func (s *Server) asking(caller keyring.Key, from gate.Origin) suite.Ask {
 			heard = append(heard, event)
 		}
 		r := x.Record()
-		a.Tokens, a.FirstToken, a.Took = r.CompletionTokens, r.FirstToken-r.Timings.Queue-r.Timings.Load, r.Duration
+		a.Tokens, a.FirstToken, a.Took = r.CompletionTokens, record.Duration(r.FirstToken-r.Queue-r.Load), record.Duration(r.Took)
 		for _, one := range ledger.Answers(heard)[:1] {
 			a.Text, a.Calls = one.Text, one.Calls
 		}

@@ -9,10 +9,11 @@ import (
 	"time"
 
 	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 )
 
 // PutExchanges keeps exchanges, all or none. One that has ended stays as it is.
-func (s *Store) PutExchanges(ctx context.Context, list []kept.Exchange) error {
+func (s *Store) PutExchanges(ctx context.Context, list []record.Record) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return told(err)
@@ -45,7 +46,7 @@ func (s *Store) PutExchanges(ctx context.Context, list []kept.Exchange) error {
 			return told(err)
 		}
 		// What is written a second time, out of the journal, changes nothing, and does not count again.
-		if n, err := result.RowsAffected(); err != nil || n == 0 || e.State == kept.Open || e.State == kept.Refused {
+		if n, err := result.RowsAffected(); err != nil || n == 0 || e.State == record.Open || e.State == record.Refused {
 			if err != nil {
 				return err
 			}
@@ -61,7 +62,7 @@ func (s *Store) PutExchanges(ctx context.Context, list []kept.Exchange) error {
 			totals[of] = t
 		}
 		t.Requests++
-		if e.State != kept.Done {
+		if e.State != record.Done {
 			t.Failed++
 		}
 		t.Prompt, t.Cached, t.Completion = t.Prompt+int64(e.PromptTokens), t.Cached+int64(e.CachedTokens), t.Completion+int64(e.CompletionTokens)
@@ -83,7 +84,7 @@ func (s *Store) InterruptExchanges(ctx context.Context) error {
 	return s.exec(ctx, `UPDATE exchanges SET state = 'interrupted', doc = json_set(doc, '$.state', 'interrupted') WHERE state = 'open'`)
 }
 
-func scanExchange(row interface{ Scan(...any) error }) (e kept.Exchange, err error) {
+func scanExchange(row interface{ Scan(...any) error }) (e record.Record, err error) {
 	var doc string
 	if err := row.Scan(&doc); err != nil {
 		return e, err
@@ -95,7 +96,7 @@ func scanExchange(row interface{ Scan(...any) error }) (e kept.Exchange, err err
 }
 
 // Exchange returns an exchange, or kept.ErrMissing.
-func (s *Store) Exchange(ctx context.Context, id string) (kept.Exchange, error) {
+func (s *Store) Exchange(ctx context.Context, id string) (record.Record, error) {
 	e, err := scanExchange(s.reader.QueryRowContext(ctx, `SELECT doc FROM exchanges WHERE id = ?`, id))
 	if errors.Is(err, sql.ErrNoRows) {
 		return e, kept.ErrMissing
@@ -104,7 +105,7 @@ func (s *Store) Exchange(ctx context.Context, id string) (kept.Exchange, error) 
 }
 
 // Exchanges lists exchanges, the newest first.
-func (s *Store) Exchanges(ctx context.Context, f kept.Filter) ([]kept.Exchange, error) {
+func (s *Store) Exchanges(ctx context.Context, f record.Filter) ([]record.Record, error) {
 	// A key may be named in two ways, and a model: each has its index, which gives the newest first, and goes through nothing else.
 	// Those that are bad or slow are few, so theirs comes first.
 	from := "exchanges"
@@ -165,7 +166,7 @@ func (s *Store) Exchanges(ctx context.Context, f kept.Filter) ([]kept.Exchange, 
 		return nil, told(err)
 	}
 	defer rows.Close()
-	var list []kept.Exchange
+	var list []record.Record
 	for rows.Next() {
 		e, err := scanExchange(rows)
 		if err != nil {

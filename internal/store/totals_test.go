@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 )
 
 // What has ended counts once, however often the journal brings it; what is open, was refused or is a shadow does not.
@@ -21,15 +22,15 @@ func TestTotals(t *testing.T) {
 	}
 	defer s.Close()
 	at := time.Date(2031, 5, 31, 12, 0, 0, 0, time.Local)
-	one := kept.Exchange{ID: "a", Begun: at, Key: "k", Label: "bot", Group: "harbour", Answered: "m", State: kept.Open}
+	one := record.Record{ID: "a", Begun: at, Key: "k", Label: "bot", Group: "harbour", Answered: "m", State: record.Open}
 	done := one
-	done.State, done.PromptTokens, done.CachedTokens, done.CompletionTokens, done.Cost, done.Took, done.Queue = kept.Done, 10, 4, 5, 7, 100, 40
+	done.State, done.PromptTokens, done.CachedTokens, done.CompletionTokens, done.Cost, done.Took, done.Queue = record.Done, 10, 4, 5, 7, 100, 40
 	failed, refused, later, shadow := done, done, done, done
 	shadow.ID, shadow.ShadowOf = "a-shadow", "a"
-	failed.ID, failed.State = "b", kept.Failed
-	refused.ID, refused.State = "c", kept.Refused
+	failed.ID, failed.State = "b", record.Failed
+	refused.ID, refused.State = "c", record.Refused
 	later.ID, later.Begun = "d", at.AddDate(0, 0, 1)
-	for _, list := range [][]kept.Exchange{{one}, {done, failed, refused, later, shadow}, {done, failed}} {
+	for _, list := range [][]record.Record{{one}, {done, failed, refused, later, shadow}, {done, failed}} {
 		if err := s.PutExchanges(t.Context(), list); err != nil {
 			t.Fatal(err)
 		}
@@ -91,7 +92,7 @@ func TestAClockThatJumpsLeavesTheLedger(t *testing.T) {
 	}
 	defer s.Close()
 	now, day := time.Now(), 24*time.Hour
-	if err := s.PutExchanges(t.Context(), []kept.Exchange{{ID: "a", Begun: now.Add(-10 * day), State: kept.Done}}); err != nil {
+	if err := s.PutExchanges(t.Context(), []record.Record{{ID: "a", Begun: now.Add(-10 * day), State: record.Done}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.PutContent(t.Context(), kept.Content{ID: "a", At: now.Add(-10 * day), Request: json.RawMessage(`{}`)}, 1<<20); err != nil {

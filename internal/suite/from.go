@@ -10,11 +10,12 @@ import (
 
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 )
 
 // Recorded is an exchange of which a case is to be made.
 type Recorded struct {
-	Exchange kept.Exchange
+	Exchange record.Record
 	Content  kept.Content
 }
 

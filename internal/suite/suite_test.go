@@ -14,6 +14,7 @@ import (
 
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kept"
+	"kindredgate/internal/record"
 )
 
 const ferry = `
@@ -210,8 +211,8 @@ func TestSuitesOfRecordedExchanges(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	good := Recorded{kept.Exchange{ID: "abcdefghij", Model: "a"}, kept.Content{Request: raw, Answers: []kept.Answer{{Text: "At 07:10.", Calls: []kept.Call{{Name: "f", Arguments: `{"b":2}`}}}}}}
-	empty := Recorded{kept.Exchange{ID: "empty"}, kept.Content{Request: raw, Answers: []kept.Answer{{}}}}
+	good := Recorded{record.Record{ID: "abcdefghij", Model: "a"}, kept.Content{Request: raw, Answers: []kept.Answer{{Text: "At 07:10.", Calls: []kept.Call{{Name: "f", Arguments: `{"b":2}`}}}}}}
+	empty := Recorded{record.Record{ID: "empty"}, kept.Content{Request: raw, Answers: []kept.Answer{{}}}}
 	doc, n, skipped, err := From("Recorded: so", []Recorded{good, empty})
 	if err != nil || n != 1 || len(skipped) != 1 {
 		t.Fatal(err, n, skipped)

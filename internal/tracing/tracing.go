@@ -19,9 +19,8 @@ import (
 	sdktrace "go.opentelemetry.io/otel/sdk/trace"
 	"go.opentelemetry.io/otel/trace"
 
-	"kindredgate/internal/exchange"
-	"kindredgate/internal/gate"
-	"kindredgate/internal/keyring"
+	"kindredgate/internal/dialect"
+	"kindredgate/internal/record"
 )
 
 // Bounds of what waits for the collector. What comes while there is no room is dropped.
@@ -52,38 +51,47 @@ func New(ctx context.Context, address, version string, headers map[string]string
 }
 
 // Began does nothing: spans are told whole.
-func (t *Tracer) Began(gate.Record) {}
+func (t *Tracer) Began(record.Record) {}
 
 // Ended tells of an exchange.
-func (t *Tracer) Ended(r gate.Record) {
-	ctx := propagation.TraceContext{}.Extract(context.Background(), propagation.MapCarrier{"traceparent": r.Trace})
-	end := r.Begun.Add(r.Duration)
-	operation := r.Style.Operation()
-	ctx, span := t.tracer.Start(ctx, operation+" "+cmp.Or(r.Answered, "none"), trace.WithTimestamp(r.Begun), trace.WithSpanKind(trace.SpanKindServer), trace.WithAttributes(
-		attribute.String("gen_ai.operation.name", operation), attribute.String("gen_ai.request.model", keyring.Redact(r.Asked)), attribute.String("gen_ai.response.model", r.Answered), attribute.String("gen_ai.response.id", r.ID),
-		attribute.Int("gen_ai.usage.input_tokens", r.PromptTokens), attribute.Int("gen_ai.usage.output_tokens", r.CompletionTokens),
-		attribute.String("kindred.key.label", r.Key.Label), attribute.String("kindred.style", string(r.Style)), attribute.Int("kindred.cached_tokens", r.CachedTokens), attribute.String("client.address", r.Client)))
-	if r.Reason != "" {
-		span.SetAttributes(attribute.StringSlice("gen_ai.response.finish_reasons", []string{string(r.Reason)}))
+func (t *Tracer) Ended(r record.Record) {
+	ctx := propagation.TraceContext{}.Extract(context.Background(), propagation.MapCarrier{"traceparent": r.Traceparent})
+	end := r.Begun.Add(record.Duration(r.Took))
+	operation := dialect.Style(r.Style).Operation()
+	ctx, span := t.tracer.Start(ctx, operation+" "+cmp.Or(r.Answered, "none"), trace.WithTimestamp(r.Begun), trace.WithSpanKind(trace.SpanKindServer), trace.WithAttributes(attribute.String("gen_ai.operation.name", operation)))
+	for _, f := range record.Fields {
+		if f.Attribute == "" {
+			continue
+		}
+		switch v := f.Value(&r).(type) {
+		case int:
+			span.SetAttributes(attribute.Int(f.Attribute, v))
+		case string:
+			if v != "" {
+				span.SetAttributes(attribute.String(f.Attribute, v))
+			}
+		}
 	}
-	if r.Err != nil {
-		e := exchange.AsError(r.Err)
-		span.SetAttributes(attribute.String("error.type", e.Code))
-		span.SetStatus(codes.Error, keyring.Redact(e.Message))
+	if r.Reason != "" { // of which the conventions have a list
+		span.SetAttributes(attribute.StringSlice("gen_ai.response.finish_reasons", []string{r.Reason}))
+	}
+	if r.State.Bad() {
+		span.SetStatus(codes.Error, r.Error)
 	}
 	// The parts follow one another; between them is what the gate itself takes.
 	at := r.Begun
 	for _, part := range []struct {
 		name string
-		took time.Duration
-	}{{"queue", r.Timings.Queue}, {"load", r.Timings.Load}, {"prefill", r.Timings.Prefill}} {
-		if part.took > 0 {
-			t.part(ctx, part.name, at, at.Add(part.took))
-			at = at.Add(part.took)
+		ms   float64
+	}{{"queue", r.Queue}, {"load", r.Load}, {"prefill", r.Prefill}} {
+		if part.ms > 0 {
+			next := at.Add(record.Duration(part.ms))
+			t.part(ctx, part.name, at, next)
+			at = next
 		}
 	}
 	if r.FirstToken > 0 {
-		t.part(ctx, "decode", r.Begun.Add(r.FirstToken), end)
+		t.part(ctx, "decode", r.Begun.Add(record.Duration(r.FirstToken)), end)
 	}
 	span.End(trace.WithTimestamp(end))
 }

@@ -3,7 +3,6 @@ package tracing_test
 import (
 	"bytes"
 	"encoding/hex"
-	"errors"
 	"io"
 	"log/slog"
 	"net/http"
@@ -18,9 +17,7 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"kindredgate/internal/dialect"
-	"kindredgate/internal/exchange"
-	"kindredgate/internal/gate"
-	"kindredgate/internal/keyring"
+	"kindredgate/internal/record"
 	"kindredgate/internal/tracing"
 )
 
@@ -47,10 +44,10 @@ func TestTraces(t *testing.T) {
 		t.Fatal(err)
 	}
 	begun := time.Now().Add(-time.Second)
-	r := gate.Record{Origin: gate.Origin{ID: "abc", Style: dialect.Chat, Trace: "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01"}, Key: keyring.Key{Terms: keyring.Terms{Label: "bot"}}, Begun: begun,
-		Asked: "assistant", Answered: "harbour-4m", PromptTokens: 12, CompletionTokens: 5, Timings: exchange.Timings{Queue: 10 * time.Millisecond, Prefill: 20 * time.Millisecond}, FirstToken: 50 * time.Millisecond, Duration: 200 * time.Millisecond, Reason: exchange.Stopped}
+	r := record.Record{ID: "abc", Style: string(dialect.Chat), Traceparent: "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01", Label: "bot", Begun: begun,
+		Model: "assistant", Answered: "harbour-4m", PromptTokens: 12, CompletionTokens: 5, Queue: 10, Prefill: 20, FirstToken: 50, Took: 200, State: record.Done, Reason: "stop"}
 	tracer.Ended(r)
-	r.Trace, r.Answered, r.Err = "nonsense", "", errors.New("no such model")
+	r.Traceparent, r.Answered, r.State, r.Error = "nonsense", "", record.Refused, "no such model"
 	tracer.Ended(r)
 	if err := tracer.Close(); err != nil {
 		t.Fatal(err)
@@ -88,7 +85,7 @@ func TestACollectorThatIsGone(t *testing.T) {
 		t.Fatal(err)
 	}
 	for range 10_000 { // more than have room
-		tracer.Ended(gate.Record{Origin: gate.Origin{ID: "x", Style: dialect.Chat}, Begun: time.Now()})
+		tracer.Ended(record.Record{ID: "x", Style: string(dialect.Chat), Begun: time.Now()})
 	}
 	if err := tracer.Close(); err != nil && !strings.Contains(err.Error(), "could not be sent") {
 		t.Error(err)

@@ -4,8 +4,9 @@ import * as api from "./api";
 import { useFeed } from "./feed";
 import { message } from "./words";
 
-/** How often what has come is shown, in milliseconds, and how long a list grows by itself. */
+/** How often what has come is shown, and a list that is filtered is asked for anew, in milliseconds; and how long a list grows by itself. */
 const shownEvery = 200;
+const askedEvery = 500;
 const longest = 2000;
 
 /** The newest exchanges that fit, since a time if one is given. */
@@ -42,10 +43,26 @@ export function useExchanges(filter: api.Filter, length = api.pageLength, since?
     setList((old) => old && merged(old, news));
   }
 
+  async function again() {
+    timer.current = undefined;
+    const question = ++asked.current;
+    try {
+      const page = (await api.exchanges(filter, undefined, length, since)).exchanges;
+      // Pages that were turned to before stay.
+      if (question === asked.current) setList((old) => [...page, ...(page.length < length ? [] : (old ?? []).filter((e) => !page.some((p) => p.id === e.id)))]);
+    } catch (e) {
+      if (question === asked.current) setProblem(message(e));
+    }
+  }
+
   const opened = useRef(false);
   const { broken } = useFeed(
     (e) => {
-      if (!fits(e, filter)) return;
+      if (Object.values(filter).some(Boolean)) {
+        // Which ones a filter chooses is the gate's to say.
+        timer.current ??= window.setTimeout(() => void again(), askedEvery);
+        return;
+      }
       seen.current.set(e.id, e);
       pending.current.push(e);
       timer.current ??= window.setTimeout(show, shownEvery);
@@ -82,8 +99,4 @@ function merged(list: api.Exchange[], news: api.Exchange[]) {
     return told ?? e;
   });
   return [...[...latest.values()].reverse(), ...kept].slice(0, Math.max(list.length, longest));
-}
-
-function fits(e: api.Exchange, f: api.Filter) {
-  return (!f.key || e.label === f.key) && (!f.model || e.model === f.model || e.answered === f.model) && (!f.job || e.job === f.job) && (!f.bad || !["open", "done"].includes(e.state));
 }

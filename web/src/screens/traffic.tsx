@@ -1,4 +1,4 @@
-import { useMemo } from "react";
+import { useEffect, useMemo } from "react";
 import { Link, NavLink, Outlet, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import * as api from "../api";
 import { Button, Checkbox, Empty, Field, Heading, Problem, Select, Skeleton } from "../design/controls";
@@ -97,7 +97,7 @@ function Filters({ filter, setFilter }: { filter: api.Filter; setFilter: (f: Par
       </div>
       <div className="pb-1.5">
         <Checkbox checked={filter.bad} onChange={(bad) => setFilter({ bad })}>
-          Only those that went wrong
+          Only failed ones
         </Checkbox>
       </div>
       {filter.job && <Button onClick={() => setFilter({ job: "" })}>Show all jobs</Button>}
@@ -128,8 +128,8 @@ function ExchangeTable({ list, behind }: { list: api.Exchange[]; behind: string 
         { title: "Style", cell: (e) => e.style },
         { title: "Prompt", number: true, cell: (e) => e.prompt_tokens || "" },
         { title: "Answer", number: true, cell: (e) => e.completion_tokens || "" },
-        { title: "First token", number: true, cell: (e) => (e.first_token_ms ? milliseconds(e.first_token_ms) : "") },
-        { title: "Took", number: true, cell: (e) => (over(e) ? milliseconds(e.took_ms) : "") },
+        { title: "TTFT", number: true, cell: (e) => (e.first_token_ms ? milliseconds(e.first_token_ms) : "") },
+        { title: "Duration", number: true, cell: (e) => (over(e) ? milliseconds(e.took_ms) : "") },
         { title: "Ended", wide: "whitespace-nowrap", cell: (e) => <Ended e={e} /> },
       ]}
     />
@@ -141,18 +141,22 @@ export function Ended({ e }: { e: api.Exchange }) {
     return (
       <span className="flex items-center gap-2">
         <span aria-hidden className="size-2 rounded-full bg-vermilion" />
-        under way
+        in progress
       </span>
     );
   }
-  if (e.state === "done") return <span className="text-faded">{e.finish_reason && e.finish_reason !== "stop" ? `whole, by ${e.finish_reason}` : "whole"}</span>;
+  if (e.state === "done") return <span className="text-faded">{e.finish_reason === "length" ? "length limit reached" : e.finish_reason && e.finish_reason !== "stop" ? `complete, ${e.finish_reason.replace("_", " ")}` : "complete"}</span>;
   return <span className="text-vermilion">{e.code ? `${e.state}: ${e.code}` : e.state}</span>;
 }
 
 /** One exchange. What the list knows of it is shown at once; what was said comes when the gate has told it. */
 function ExchangeDialog({ id, known, onClose }: { id: string; known?: api.Exchange; onClose: () => void }) {
-  const { data, error } = useExchange(id);
+  const { data, error, refetch } = useExchange(id);
   const e = known && (!data || data.state === "open") ? known : (data ?? known);
+  const over = known !== undefined && known.state !== "open";
+  useEffect(() => {
+    if (over && data?.state === "open") void refetch(); // it has ended since it was asked for
+  }, [over, data?.state, refetch]);
   if (!e) {
     return (
       <Dialog open onClose={onClose} title="An exchange" description={`Request ${id}`}>
@@ -160,25 +164,15 @@ function ExchangeDialog({ id, known, onClose }: { id: string; known?: api.Exchan
       </Dialog>
     );
   }
-  const facts: [string, string][] = [
-    ["Key", `${e.label} (kg_${e.key}…)${e.group ? `, group ${e.group}` : ""}`],
-    ["From", [e.client, e.agent].filter(Boolean).join("  ")],
-    ["Model", e.answered && e.answered !== e.model ? `${e.model}, answered by ${e.answered}` : e.model],
-    ["Asked", `${e.style}  ${e.endpoint}`],
-    ["Prompt", `${e.prompt_tokens} tokens, ${e.cached_tokens} of them known from before`],
-    ["Answer", `${e.completion_tokens} tokens, ${e.reasoning_tokens} of them reasoning`],
-  ];
-  if (e.passed_over?.length) facts.push(["Passed over", e.passed_over.join(", ")]);
-  if (e.shadow_of) facts.push(["Shadow", e.compared ? `of ${e.shadow_of}: ${e.compared.same ? "the same words" : `${Math.round(e.compared.alike * 100)} % of the words; ${e.compared.parted ?? ""}`}` : `of ${e.shadow_of}`]);
-  if (e.step && e.step > 1) facts.push(["Goes on", `step ${e.step} of a job; ${e.repeated_tokens ?? 0} tokens of the prompt were in the step before`]);
   return (
     <Dialog open wide={!!data?.content} onClose={onClose} title={`At ${time(e.begun)}`} description={`Request ${e.id}`}>
-      {e.error && <Problem>{e.error}</Problem>}
-      <dl className="grid grid-cols-[6rem_1fr] gap-y-1.5">
-        {facts.map(([name, says]) => (
-          <div key={name} className="contents">
-            <dt className="text-small text-faded">{name}</dt>
-            <dd className="min-w-0 break-words">{says}</dd>
+      {!data && !error && <Skeleton lines={6} />}
+      {error && <Problem>{error.message}</Problem>}
+      <dl className="grid grid-cols-[10rem_1fr] gap-y-1.5">
+        {data?.facts.map(({ title, text }) => (
+          <div key={title} className="contents">
+            <dt className="text-small text-faded">{title}</dt>
+            <dd className="min-w-0 break-words">{text}</dd>
           </div>
         ))}
       </dl>
@@ -210,11 +204,11 @@ function Strip({ e }: { e: api.Exchange }) {
   const before = e.queue_ms + e.load_ms + e.prefill_ms;
   const first = Math.max(e.first_token_ms || e.took_ms, before);
   const parts: [string, number, string][] = [
-    ["Waiting", e.queue_ms, "bg-brass"],
-    ["Loading", e.load_ms, "bg-faded"],
-    ["Reading", e.prefill_ms, "bg-moss"],
-    ["The gate", first - before, "bg-rule-strong"],
-    ["Writing", e.took_ms - first, "bg-ink"],
+    ["Queue", e.queue_ms, "bg-brass"],
+    ["Load", e.load_ms, "bg-faded"],
+    ["Prefill", e.prefill_ms, "bg-moss"],
+    ["Gate", first - before, "bg-rule-strong"],
+    ["Decode", e.took_ms - first, "bg-ink"],
   ];
   return (
     <div className="grid gap-2">

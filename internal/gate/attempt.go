@@ -1,0 +1,89 @@
+package gate
+
+import (
+	"kindredgate/internal/exchange"
+)
+
+// want is what an exchange asks of its targets.
+type want struct {
+	fits func(t target) error // why a target can never serve it; nil if it may
+	aim  func(t target) error // makes the request what the target wants
+}
+
+// start finds the targets of an exchange, has it counted against its key's limits, unless another part of the request was, and turns to the
+// first target. Whatever the exchange is for, this is its way to a runner, and [Exchange.attempt] the next step.
+func (x *Exchange) start(w want, other *Exchange, find func() ([]target, error)) error {
+	targets, err := find()
+	if err == nil {
+		err = x.gate.circles(x.from.Via)
+	}
+	if err == nil {
+		err = w.fits(targets[0])
+	}
+	if err == nil {
+		err = x.admit(other)
+	}
+	if err != nil {
+		return err
+	}
+	x.want, x.others = w, targets[1:]
+	if err := x.turn(targets[0]); err != nil {
+		return err
+	}
+	x.admitted()
+	return nil
+}
+
+// turn makes a target the one that is asked.
+func (x *Exchange) turn(t target) error {
+	if err := x.want.fits(t); err != nil {
+		return err
+	}
+	runner, err := x.gate.runner(t.model)
+	if err != nil {
+		return err
+	}
+	if err := x.want.aim(t); err != nil {
+		return err
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.model, x.runner = t.model, runner
+	x.record.Answered, x.record.Machine = t.model.ID, t.model.Machine
+	return nil
+}
+
+// attempt asks one target after the other, until one has begun to answer or none is left. ask reports whether anything has gone out to the
+// client, after which no other target can be asked.
+func (x *Exchange) attempt(ask func() (begun bool, err error)) error {
+	for {
+		begun, err := ask()
+		if err == nil || begun || !x.next(err) {
+			return err
+		}
+	}
+}
+
+// next turns to the next target, after one has failed before its first token. It reports whether there is one.
+func (x *Exchange) next(failed error) bool {
+	if x.ctx.Err() != nil || !elsewhereToo(failed) {
+		return false
+	}
+	for len(x.others) > 0 {
+		t := x.others[0]
+		x.others = x.others[1:]
+		if x.gate.unwell(t.model) != "" {
+			continue
+		}
+		before := x.model.ID
+		if err := x.turn(t); err != nil {
+			continue
+		}
+		x.mu.Lock()
+		x.record.PassedOver = append(x.record.PassedOver, before+" "+exchange.AsError(failed).Code)
+		x.mu.Unlock()
+		x.gate.moved(before, x.model.ID)
+		return true
+	}
+	return false
+}

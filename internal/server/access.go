@@ -92,25 +92,29 @@ func (s *Server) checkHost(c *gin.Context) {
 }
 
 func (s *Server) knownHost(c *gin.Context) error {
-	if s.front.Load().hosts.own(c.Request.Host) {
+	if routerOf(c).hosts.own(c.Request.Host) {
 		return nil
 	}
 	return exchange.Errorf(exchange.Misdirected, "unknown_host",
-		"the request is for host %q, which is not an address of this gate (%s); if it should be, add it to host_names in the configuration", c.Request.Host, s.front.Load().hosts.address)
+		"the request is for host %q, which is not an address of this gate (%s); if it should be, add it to host_names in the configuration", c.Request.Host, routerOf(c).hosts.address)
 }
 
-// onlyApplications keeps what is not for applications away from entrances that are for them alone.
-func (s *Server) onlyApplications(c *gin.Context) {
-	if c.Request.Context().Value(entranceKey{}) == nil {
-		return
+// onlyApplications keeps what is not for applications away from listeners that are for them alone.
+func (s *Server) onlyApplications(all []route) gin.HandlerFunc {
+	open := map[string]bool{}
+	for _, one := range all {
+		open[one.method+" "+one.path] = one.who == everyone || one.who == applications || one.who == asking
 	}
-	path := c.Request.URL.Path
-	for _, open := range []string{"/v1/", "/gate/key", "/healthz", "/readyz", "/openapi.json"} {
-		if strings.HasPrefix(path, open) && !strings.HasPrefix(path, "/gate/keys") {
+	return func(c *gin.Context) {
+		if c.Request.Context().Value(entranceKey{}) == nil || open[c.Request.Method+" "+c.FullPath()] {
 			return
 		}
+		path := c.Request.URL.Path
+		if c.FullPath() == "" && strings.HasPrefix(path, "/v1/") {
+			return // there is no such path, which it is told
+		}
+		fail(c, exchange.Errorf(exchange.NotFound, "not_offered_here", "%s is not offered at this address, which is for applications only (network.only_applications); the base URL for them is %s", path, routerOf(c).base))
 	}
-	fail(c, exchange.Errorf(exchange.NotFound, "not_offered_here", "%s is not offered at this address, which is for applications only (network.only_applications); the base URL for them is %s", path, s.front.Load().base))
 }
 
 // sessionCookie is the name of the console's cookie.
@@ -127,7 +131,7 @@ func (s *Server) caller(c *gin.Context) (keyring.Key, error) {
 	header := c.GetHeader("Authorization")
 	if header == "" {
 		if token, err := c.Cookie(sessionCookie); err == nil {
-			if err := s.front.Load().origins.Check(c.Request); err != nil {
+			if err := routerOf(c).origins.Check(c.Request); err != nil {
 				return keyring.Key{}, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin used the console's session")
 			}
 			if err := s.Gate.Keys.CheckSession(c.Request.Context(), token); err != nil {
@@ -196,7 +200,7 @@ func insteadOf(scheme string) string {
 // admit lets in who may use models.
 func (s *Server) admit(c *gin.Context) {
 	k, err := s.caller(c)
-	if err != nil && s.front.Load().Open && exchange.AsError(err).Kind == exchange.Unauthenticated {
+	if err != nil && routerOf(c).Open && exchange.AsError(err).Kind == exchange.Unauthenticated {
 		k, err = anyone, s.near(c)
 	}
 	if err != nil {
@@ -212,7 +216,7 @@ func (s *Server) near(c *gin.Context) error {
 	if err := s.knownHost(c); err != nil {
 		return err
 	}
-	if err := s.front.Load().origins.Check(c.Request); err != nil {
+	if err := routerOf(c).origins.Check(c.Request); err != nil {
 		return exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin asks without a key; add its origin to browser_origins in the configuration, or give it a key")
 	}
 	return nil
@@ -270,7 +274,7 @@ func (s *Server) shareWithBrowsers(c *gin.Context) {
 	if origin == "" {
 		return
 	}
-	allowed := slices.Contains(s.front.Load().BrowserOrigins, origin) || slices.Contains(s.front.Load().BrowserOrigins, AnyOrigin) || s.Gate.Keys.ForPagesOf(c.Request.Context(), origin)
+	allowed := slices.Contains(routerOf(c).BrowserOrigins, origin) || slices.Contains(routerOf(c).BrowserOrigins, AnyOrigin) || s.Gate.Keys.ForPagesOf(c.Request.Context(), origin)
 	if allowed {
 		h.Set("Access-Control-Allow-Origin", origin)
 		h.Set("Access-Control-Expose-Headers", "X-Request-Id, Server-Timing, Retry-After, "+strings.Join(limitHeaderNames, ", ")+", "+droppedHeader)
@@ -294,23 +298,20 @@ func (s *Server) shareWithBrowsers(c *gin.Context) {
 const shortChallenge, longChallenge = 16, 128
 
 // prove answers who wants to know, before it sends the owner key, whether this is the gate that it knows.
-func (s *Server) prove(c *gin.Context) {
+func (s *Server) prove(c *gin.Context) (any, error) {
 	challenge := c.Query("challenge")
 	if len(challenge) < shortChallenge || len(challenge) > longChallenge {
-		fail(c, exchange.InvalidParam("challenge", "challenge must have %d to %d characters", shortChallenge, longChallenge))
-		return
+		return nil, exchange.InvalidParam("challenge", "challenge must have %d to %d characters", shortChallenge, longChallenge)
 	}
 	local, ok := c.Request.Context().Value(http.LocalAddrContextKey).(net.Addr)
 	if !ok {
-		fail(c, errors.New("the connection has no local address"))
-		return
+		return nil, errors.New("the connection has no local address")
 	}
 	proof, err := s.Gate.Keys.Proof(c.Request.Context(), challenge, local.String())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, Proof{hex.EncodeToString(proof)})
+	return Proof{hex.EncodeToString(proof)}, nil
 }
 
 // Proof is what GET /gate/proof tells: that the gate knows its owner key.

@@ -95,19 +95,15 @@ func onlyKnown(o *field.Object) error {
 	return o.Err()
 }
 
-// decoded reads a body and decodes it; if that fails the request is answered.
-func decoded[T any](c *gin.Context, decode func([]byte) (T, error)) (call T, ok bool) {
+// decoded reads a body and decodes it.
+func decoded[T any](c *gin.Context, decode func([]byte) (T, error)) (call T, err error) {
 	raw, err := body(c)
 	if err == nil {
 		if call, err = decode(raw); err != nil {
 			err = insteadOfJSON(c, err)
 		}
 	}
-	if err != nil {
-		fail(c, err)
-		return call, false
-	}
-	return call, true
+	return call, err
 }
 
 // insteadOfJSON says of a body that is no JSON what it is, if its type tells.

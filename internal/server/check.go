@@ -5,7 +5,6 @@ import (
 	"context"
 	"iter"
 	"maps"
-	"net/http"
 	"strings"
 	"sync"
 	"time"
@@ -22,25 +21,23 @@ type CheckList struct {
 	Findings []check.Finding `json:"findings"`
 }
 
-func (s *Server) checkSelf(c *gin.Context) {
+func (s *Server) checkSelf(c *gin.Context) (any, error) {
 	if s.Check == nil {
-		c.JSON(http.StatusOK, CheckList{[]check.Finding{}})
-		return
+		return CheckList{[]check.Finding{}}, nil
 	}
 	found, err := s.Check(c.Request.Context())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, CheckList{found})
+	return CheckList{found}, nil
 }
 
 // pulse sends a few events with pauses between them, for a client to see whether they come so.
-func (s *Server) pulse(c *gin.Context) {
+func (s *Server) pulse(c *gin.Context) (any, error) {
 	type beat struct {
 		Beat int `json:"beat"`
 	}
-	stream(s, c, beats(c.Request.Context()), &exchange.Started{}, events(func(n int) string { return data(beat{n}) }, done))
+	return nil, stream(s, c, beats(c.Request.Context()), &exchange.Started{}, events(func(n int) string { return data(beat{n}) }, done))
 }
 
 func beats(ctx context.Context) iter.Seq2[int, error] {

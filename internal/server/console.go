@@ -13,33 +13,33 @@ import (
 const contentPolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 
 // root gives a browser the console, and anything else one line.
-func (s *Server) root(c *gin.Context) {
+func (s *Server) root(c *gin.Context) (any, error) {
 	if !strings.Contains(c.GetHeader("Accept"), "text/html") {
-		c.String(http.StatusOK, "Kindred Gate is up. Base URL for applications: %s\n", s.front.Load().base)
-		return
+		c.String(http.StatusOK, "Kindred Gate is up. Base URL for applications: %s\n", routerOf(c).base)
+		return nil, nil
 	}
 	page, err := fs.ReadFile(s.Console, "index.html")
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		c.String(http.StatusOK, "Kindred Gate is up, but its console was not built into this binary: run \"make build\".\nBase URL for applications: %s\n", s.front.Load().base)
-		return
+		c.String(http.StatusOK, "Kindred Gate is up, but its console was not built into this binary: run \"make build\".\nBase URL for applications: %s\n", routerOf(c).base)
+		return nil, nil
 	case err != nil:
-		fail(c, err)
-		return
+		return nil, err
 	}
 	c.Header("Content-Security-Policy", contentPolicy)
 	c.Header("Referrer-Policy", "no-referrer")
 	c.Header("Cache-Control", "no-cache")
 	c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+	return nil, nil
 }
 
 // asset serves the console's files, whose names change with their contents.
-func (s *Server) asset(c *gin.Context) {
+func (s *Server) asset(c *gin.Context) (any, error) {
 	file := "assets" + c.Param("file")
 	if info, err := fs.Stat(s.Console, file); err != nil || info.IsDir() {
-		s.noRoute(c)
-		return
+		return s.noRoute(c)
 	}
 	c.Header("Cache-Control", "public, max-age=31536000, immutable")
 	http.ServeFileFS(c.Writer, c.Request, s.Console, file)
+	return nil, nil
 }

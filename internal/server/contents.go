@@ -30,12 +30,11 @@ type ShownExchange struct {
 	Content *kept.Content `json:"content,omitempty"`
 }
 
-func (s *Server) showExchange(c *gin.Context) {
+func (s *Server) showExchange(c *gin.Context) (any, error) {
 	id := keyring.Redact(c.Param("id"))
 	e, err := s.Ledger.Exchange(c.Request.Context(), id)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	shown := ShownExchange{Record: e, Facts: e.Facts()}
 	content, err := s.Contents.Content(c.Request.Context(), id)
@@ -43,10 +42,9 @@ func (s *Server) showExchange(c *gin.Context) {
 	case err == nil:
 		shown.Content = &content
 	case !errors.Is(err, kept.ErrMissing):
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, shown)
+	return shown, nil
 }
 
 // Purged tells how many contents were removed.
@@ -55,30 +53,27 @@ type Purged struct {
 }
 
 // purgeContents removes what was said: with a key, before a time, or all of it.
-func (s *Server) purgeContents(c *gin.Context) {
+func (s *Server) purgeContents(c *gin.Context) (any, error) {
 	key, before := c.Query("key"), time.Time{}
 	if key != "" {
 		k, err := s.Gate.Keys.Find(c.Request.Context(), key)
 		if err != nil {
-			fail(c, err)
-			return
+			return nil, err
 		}
 		key = k.Account()
 	}
 	if text := c.Query("before"); text != "" {
 		var err error
 		if before, err = time.Parse(time.RFC3339, text); err != nil {
-			fail(c, exchange.InvalidParam("before", "before is %q; it must be a time such as 2030-01-31T12:00:00Z", text))
-			return
+			return nil, exchange.InvalidParam("before", "before is %q; it must be a time such as 2030-01-31T12:00:00Z", text)
 		}
 	}
 	n, err := s.Contents.Purge(c.Request.Context(), key, before)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	s.Log.Info("what was said was removed", "id", c.GetString(idKey), "exchanges", n)
-	c.JSON(http.StatusOK, Purged{n})
+	return Purged{n}, nil
 }
 
 // JobList is what GET /gate/jobs tells.
@@ -86,18 +81,16 @@ type JobList struct {
 	Jobs []kept.Job `json:"jobs"`
 }
 
-func (s *Server) listJobs(c *gin.Context) {
+func (s *Server) listJobs(c *gin.Context) (any, error) {
 	f, err := record.ParseFilter(c.Request.URL.Query())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	jobs, err := s.Ledger.Jobs(c.Request.Context(), f.Since, f.Limit)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, JobList{append([]kept.Job{}, jobs...)})
+	return JobList{append([]kept.Job{}, jobs...)}, nil
 }
 
 // CostList is what GET /gate/costs tells of a month.
@@ -114,19 +107,17 @@ type Total struct {
 	Share float64 `json:"machine_share"` // of the machine's cost, in the currency
 }
 
-func (s *Server) listCosts(c *gin.Context) {
+func (s *Server) listCosts(c *gin.Context) (any, error) {
 	month := c.Query("month")
 	if month == "" {
 		month = time.Now().Format("2006-01")
 	}
 	if _, err := time.Parse("2006-01", month); err != nil {
-		fail(c, exchange.InvalidParam("month", "month is %q; it must be a month such as 2030-01", month))
-		return
+		return nil, exchange.InvalidParam("month", "month is %q; it must be a month such as 2030-01", month)
 	}
 	totals, err := s.Ledger.Totals(c.Request.Context(), month)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	var busy int64
 	for _, t := range totals {
@@ -141,7 +132,7 @@ func (s *Server) listCosts(c *gin.Context) {
 		}
 		list.Totals = append(list.Totals, one)
 	}
-	c.JSON(http.StatusOK, list)
+	return list, nil
 }
 
 // Refusal is a request that was refused, with what it sent: for its owner to see why an application does not get through.
@@ -207,10 +198,10 @@ type RefusalList struct {
 	Refusals []Refusal `json:"refusals"` // the newest first
 }
 
-func (s *Server) listRefusals(c *gin.Context) {
+func (s *Server) listRefusals(c *gin.Context) (any, error) {
 	s.refused.mu.Lock()
 	list := slices.Clone(s.refused.list)
 	s.refused.mu.Unlock()
 	slices.Reverse(list)
-	c.JSON(http.StatusOK, RefusalList{append([]Refusal{}, list...)})
+	return RefusalList{append([]Refusal{}, list...)}, nil
 }

@@ -92,20 +92,26 @@ func fail(c *gin.Context, err error) {
 	c.AbortWithStatusJSON(status, envelopeOf(e))
 }
 
+// notOffered are parts of the standard interface that the gate has nothing for, by how their paths begin.
+var notOffered = []string{"assistants", "batches", "chatkit", "containers", "conversations", "evals", "files", "fine_tuning", "organization", "realtime", "threads", "uploads", "vector_stores", "videos"}
+
 // noRoute answers for paths that do not exist. Most of them are a base URL with too little or too much in it.
-func (s *Server) noRoute(c *gin.Context) {
+func (s *Server) noRoute(c *gin.Context) (any, error) {
 	path := c.Request.URL.Path
-	hint := "the base URL for applications is " + s.front.Load().base
+	hint := "the base URL for applications is " + routerOf(c).base
 	known := []string{"/models"}
 	for _, style := range dialect.Styles {
 		known = append(known, style.Path())
 	}
+	first, _, _ := strings.Cut(strings.TrimPrefix(path, "/v1/"), "/")
 	i := slices.IndexFunc(known, func(k string) bool { return strings.HasSuffix(strings.TrimSuffix(path, "/"), k) })
 	switch {
 	case path == "/v1", path == "/v1/":
 		hint = "it is the base URL, and right as such: clients append what they want, such as " + dialect.Chat.Path() + ", or /models for what is installed"
+	case slices.Contains(notOffered, first):
+		return nil, exchange.Errorf(exchange.NotFound, "not_offered", "%s is not offered by this gate; what applications can use is in /openapi.json, below /v1", path)
 	case i >= 0 && !strings.HasPrefix(path, "/gate/"):
-		hint = "did you mean /v1" + known[i] + "? The base URL for applications is " + s.front.Load().base
+		hint = "did you mean /v1" + known[i] + "? The base URL for applications is " + routerOf(c).base
 	}
-	fail(c, exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; %s", path, hint))
+	return nil, exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; %s", path, hint)
 }

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"net/http"
 
 	"github.com/gin-gonic/gin"
 
@@ -17,31 +16,28 @@ type ExchangeList struct {
 	Lost      int             `json:"lost"`      // that could not be kept since the gate was started
 }
 
-func (s *Server) listExchanges(c *gin.Context) {
+func (s *Server) listExchanges(c *gin.Context) (any, error) {
 	f, err := record.ParseFilter(c.Request.URL.Query())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	list, err := s.Ledger.Find(c.Request.Context(), f)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, ExchangeList{append([]record.Record{}, list...), s.Ledger.Lost()})
+	return ExchangeList{append([]record.Record{}, list...), s.Ledger.Lost()}, nil
 }
 
 // watchExchanges sends exchanges as they begin and end, those that a filter chooses.
-func (s *Server) watchExchanges(c *gin.Context) {
+func (s *Server) watchExchanges(c *gin.Context) (any, error) {
 	filter, err := record.ParseFilter(c.Request.URL.Query())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	ctx, cancel := context.WithCancel(c.Request.Context())
 	defer cancel()
 	defer context.AfterFunc(s.ending, cancel)() // a gate that stops waits for answers, not for those who watch
 	f := events(func(seen ledger.Sight) string { return data(seen) }, done)
 	f.begin = "retry: 2000\n\n" // who watches knows that nothing is missed from here on
-	stream(s, c, s.Ledger.Watch(ctx, filter), &exchange.Started{}, f)
+	return nil, stream(s, c, s.Ledger.Watch(ctx, filter), &exchange.Started{}, f)
 }

@@ -13,11 +13,10 @@ import (
 )
 
 // exportExchanges gives all exchanges that are asked for, in a form for other programs: JSON lines, or a table with commas (RFC 4180).
-func (s *Server) exportExchanges(c *gin.Context) {
+func (s *Server) exportExchanges(c *gin.Context) (any, error) {
 	f, err := record.ParseFilter(c.Request.URL.Query())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	var write func(record.Record) error
 	var flush func() error
@@ -30,7 +29,7 @@ func (s *Server) exportExchanges(c *gin.Context) {
 		c.Header("Content-Type", "text/csv; charset=utf-8; header=present")
 		w := csv.NewWriter(c.Writer)
 		if err := w.Write(exportHead()); err != nil {
-			return // the client has gone
+			return nil, nil // the client has gone
 		}
 		write = func(e record.Record) error { return w.Write(exportCells(e)) }
 		flush = func() error {
@@ -38,8 +37,7 @@ func (s *Server) exportExchanges(c *gin.Context) {
 			return w.Error()
 		}
 	default:
-		fail(c, exchange.InvalidParam("format", "format is %q; it must be jsonl or csv", format))
-		return
+		return nil, exchange.InvalidParam("format", "format is %q; it must be jsonl or csv", format)
 	}
 	c.Header("Content-Disposition", `attachment; filename="exchanges.`+c.DefaultQuery("format", "jsonl")+`"`)
 	for e, err := range s.Ledger.All(c.Request.Context(), f) {
@@ -55,6 +53,7 @@ func (s *Server) exportExchanges(c *gin.Context) {
 	if err := flush(); err != nil {
 		_ = c.Error(err)
 	}
+	return nil, nil
 }
 
 // exportHead are the names of the columns.

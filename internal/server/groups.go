@@ -1,8 +1,6 @@
 package server
 
 import (
-	"net/http"
-
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/keyring"
@@ -19,20 +17,19 @@ type GroupList struct {
 	Groups []GroupInfo `json:"groups"`
 }
 
-func (s *Server) listGroups(c *gin.Context) {
+func (s *Server) listGroups(c *gin.Context) (any, error) {
 	list := GroupList{Groups: []GroupInfo{}}
 	for _, g := range s.Gate.Keys.Groups() {
 		list.Groups = append(list.Groups, GroupInfo{g.Group, standings(g.Standing)})
 	}
-	c.JSON(http.StatusOK, list)
+	return list, nil
 }
 
 // setGroup makes a group, or gives it other limits: those that it is to have, all of them.
-func (s *Server) setGroup(c *gin.Context) {
+func (s *Server) setGroup(c *gin.Context) (any, error) {
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	var g keyring.Group
 	g.Name, _ = o.String("name")
@@ -43,19 +40,17 @@ func (s *Server) setGroup(c *gin.Context) {
 		err = s.Gate.Keys.SetGroup(c.Request.Context(), g)
 	}
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	s.Log.Info("group set", "id", c.GetString(idKey), "group", g.Name)
-	c.JSON(http.StatusOK, g)
+	return g, nil
 }
 
-func (s *Server) forgetGroup(c *gin.Context) {
+func (s *Server) forgetGroup(c *gin.Context) (any, error) {
 	name := c.Query("name")
 	if err := s.Gate.Keys.DropGroup(c.Request.Context(), name); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	s.Log.Info("group forgotten", "id", c.GetString(idKey), "group", name)
-	c.Status(http.StatusNoContent)
+	return nil, nil
 }

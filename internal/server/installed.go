@@ -62,17 +62,16 @@ func (s *Server) models() (list ModelList) {
 	return list
 }
 
-func (s *Server) installedModels(c *gin.Context) {
+func (s *Server) installedModels(c *gin.Context) (any, error) {
 	list := s.models()
 	known, err := s.abilities(c.Request.Context())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	for i := range list.Models {
 		list.Models[i].able(known)
 	}
-	c.JSON(http.StatusOK, list)
+	return list, nil
 }
 
 // able adds what the model came to in the suite that ships.
@@ -82,55 +81,49 @@ func (m *InstalledModel) able(known map[string]Ability) {
 	}
 }
 
-func (s *Server) installedModel(c *gin.Context) {
+func (s *Server) installedModel(c *gin.Context) (any, error) {
 	m, err := s.Gate.Installed(c.Param("id"))
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	out := s.withState(m)
 	known, err := s.abilities(c.Request.Context())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	out.able(known)
 	if m.Problem == "" && m.Use != catalog.Embedding {
 		out.Rate = machine.Rate(m.Weights, m.TokenBytes)
 	}
-	c.JSON(http.StatusOK, out)
+	return out, nil
 }
 
 // loadModel loads a model; with "keep" it stays loaded.
-func (s *Server) loadModel(c *gin.Context) {
+func (s *Server) loadModel(c *gin.Context) (any, error) {
 	keep := false
 	if c.Request.ContentLength != 0 {
 		o, err := object(c)
 		if err != nil {
-			fail(c, err)
-			return
+			return nil, err
 		}
 		keep = o.Bool("keep")
 		if err := onlyKnown(o); err != nil {
-			fail(c, err)
-			return
+			return nil, err
 		}
 	}
 	m, err := s.Gate.LoadModel(c.Request.Context(), c.Param("id"), keep)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, s.withState(m))
+	return s.withState(m), nil
 }
 
-func (s *Server) unloadModel(c *gin.Context) {
+func (s *Server) unloadModel(c *gin.Context) (any, error) {
 	m, _, err := s.Gate.UnloadModel(c.Param("id"))
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, s.withState(m))
+	return s.withState(m), nil
 }
 
 // Addition is an event of adding a model: how far it has come or, at last, the model.
@@ -140,11 +133,10 @@ type Addition struct {
 }
 
 // addModel brings a model into the models folder and tells how far it has come, as server-sent events.
-func (s *Server) addModel(c *gin.Context) {
+func (s *Server) addModel(c *gin.Context) (any, error) {
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	var a library.Addition
 	var given bool
@@ -155,10 +147,9 @@ func (s *Server) addModel(c *gin.Context) {
 	a.SHA256, _ = o.String("sha256")
 	a.Copy = o.Bool("copy")
 	if err := onlyKnown(o); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	stream(s, c, s.adding(c.Request.Context(), a), &exchange.Started{}, events(func(e Addition) string { return data(e) }, "[DONE]"))
+	return nil, stream(s, c, s.adding(c.Request.Context(), a), &exchange.Started{}, events(func(e Addition) string { return data(e) }, "[DONE]"))
 }
 
 // adding is the events of adding a model. Leaving the loop ends it.
@@ -193,42 +184,40 @@ type Forgotten struct {
 }
 
 // forgetModel takes a model out of the models folder. With ?try=true it only tells what that would do.
-func (s *Server) forgetModel(c *gin.Context) {
+func (s *Server) forgetModel(c *gin.Context) (any, error) {
 	try := c.Query("try") == "true"
 	m, r, err := s.Gate.ForgetModel(c.Param("id"), try)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	if !try {
 		s.Log.Info("model forgotten", "model", m.ID, "path", m.Path, "deleted_bytes", r.Bytes)
 	}
-	c.JSON(http.StatusOK, Forgotten{m.ID, m.Path, r})
+	return Forgotten{m.ID, m.Path, r}, nil
 }
 
 // ready says whether the gate answers or, with a model, whether that one is loaded.
-func (s *Server) ready(c *gin.Context) {
+func (s *Server) ready(c *gin.Context) (any, error) {
 	if s.ending.Err() != nil {
-		fail(c, exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down"))
-		return
+		return nil, exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down")
 	}
 	name := c.Query("model")
 	if name == "" {
 		c.String(http.StatusOK, "ready\n")
-		return
+		return nil, nil
 	}
 	m, ok := s.Gate.Catalog.Known(name)
 	if !ok {
 		// A stranger is told nothing of the models that there are.
-		fail(c, exchange.Errorf(exchange.Unavailable, "model_not_loaded", "model %q is not loaded", name))
-		return
+		return nil, exchange.Errorf(exchange.Unavailable, "model_not_loaded", "model %q is not loaded", name)
 	}
 	switch s.Gate.Loader.Status(m.Path).State {
 	case native.Loaded:
 		c.String(http.StatusOK, "ready\n")
 	case native.Loading:
-		fail(c, exchange.Errorf(exchange.Unavailable, "model_loading", "model %q is being loaded", name))
+		return nil, exchange.Errorf(exchange.Unavailable, "model_loading", "model %q is being loaded", name)
 	default:
-		fail(c, exchange.Errorf(exchange.Unavailable, "model_not_loaded", "model %q is not loaded", name))
+		return nil, exchange.Errorf(exchange.Unavailable, "model_not_loaded", "model %q is not loaded", name)
 	}
+	return nil, nil
 }

@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
@@ -152,47 +151,44 @@ func limits(o *field.Object, l *keyring.Limits) {
 	}
 }
 
-func (s *Server) listKeys(c *gin.Context) {
+func (s *Server) listKeys(c *gin.Context) (any, error) {
 	keys, err := s.Gate.Keys.Keys(c.Request.Context())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	list := make([]KeyInfo, len(keys))
 	for i, k := range keys {
 		list[i] = keyInfo(k)
 	}
-	c.JSON(http.StatusOK, gin.H{"keys": list})
+	return gin.H{"keys": list}, nil
 }
 
-func (s *Server) issueKey(c *gin.Context) { s.issueBy(c, s.Gate.IssueKey) }
+func (s *Server) issueKey(c *gin.Context) (any, error) { return s.issueBy(c, s.Gate.IssueKey) }
 
 // issueUnder issues a key for the holder of another.
-func (s *Server) issueUnder(c *gin.Context) {
+func (s *Server) issueUnder(c *gin.Context) (any, error) {
 	issuer := callerOf(c)
-	s.issueBy(c, func(ctx context.Context, t keyring.Terms) (string, keyring.Key, error) {
+	return s.issueBy(c, func(ctx context.Context, t keyring.Terms) (string, keyring.Key, error) {
 		return s.Gate.IssueKeyUnder(ctx, issuer, t)
 	})
 }
 
-func (s *Server) issueBy(c *gin.Context, issue func(context.Context, keyring.Terms) (string, keyring.Key, error)) {
+func (s *Server) issueBy(c *gin.Context, issue func(context.Context, keyring.Terms) (string, keyring.Key, error)) (any, error) {
 	o, err := object(c)
 	var t keyring.Terms
 	if err == nil {
 		err = terms(o, &t)
 	}
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	secret, k, err := issue(c.Request.Context(), t)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	s.logKey(c, "key issued", k)
 	c.Header("Cache-Control", "no-store")
-	c.JSON(http.StatusCreated, IssuedKey{KeyInfo: keyInfo(k), Key: secret})
+	return created{IssuedKey{KeyInfo: keyInfo(k), Key: secret}}, nil
 }
 
 func (s *Server) logKey(c *gin.Context, what string, k keyring.Key) {
@@ -200,68 +196,60 @@ func (s *Server) logKey(c *gin.Context, what string, k keyring.Key) {
 }
 
 // showKey shows a key, with how its limits stand.
-func (s *Server) showKey(c *gin.Context) {
+func (s *Server) showKey(c *gin.Context) (any, error) {
 	k, err := s.Gate.Keys.Find(c.Request.Context(), c.Param("id"))
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, s.ownKey(c.Request.Context(), k))
+	return s.ownKey(c.Request.Context(), k), nil
 }
 
-func (s *Server) changeKey(c *gin.Context) {
+func (s *Server) changeKey(c *gin.Context) (any, error) {
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	k, err := s.Gate.ChangeKey(c.Request.Context(), c.Param("id"), func(t *keyring.Terms) error { return terms(o, t) })
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	s.logKey(c, "key changed", k)
-	c.JSON(http.StatusOK, keyInfo(k))
+	return keyInfo(k), nil
 }
 
 // longGrace is how long a key may go on working beside the one in its place.
 const longGrace = 90 * 24 * time.Hour
 
-func (s *Server) rotateKey(c *gin.Context) {
+func (s *Server) rotateKey(c *gin.Context) (any, error) {
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	grace := o.Int("grace_seconds", 0, int64(longGrace/time.Second))
 	if err := onlyKnown(o); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	if grace == nil {
-		fail(c, exchange.InvalidParam("grace_seconds", "grace_seconds is needed: how long the old key goes on working, or 0"))
-		return
+		return nil, exchange.InvalidParam("grace_seconds", "grace_seconds is needed: how long the old key goes on working, or 0")
 	}
 	secret, next, old, err := s.Gate.RotateKey(c.Request.Context(), c.Param("id"), time.Duration(*grace)*time.Second)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	s.logKey(c, fmt.Sprintf("key issued in the place of kg_%s", old.ID), next)
 	c.Header("Cache-Control", "no-store")
-	c.JSON(http.StatusCreated, RotatedKey{IssuedKey{keyInfo(next), secret}, keyInfo(old)})
+	return created{RotatedKey{IssuedKey{keyInfo(next), secret}, keyInfo(old)}}, nil
 }
 
-func (s *Server) revokeKey(c *gin.Context) {
+func (s *Server) revokeKey(c *gin.Context) (any, error) {
 	k, written, err := s.Gate.RevokeKey(c.Request.Context(), strings.TrimSpace(c.Param("id")))
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	s.logKey(c, "key revoked", k)
 	out := RevokedKey{KeyInfo: keyInfo(k)}
 	if !written {
 		out.Warning = "the key is refused from now on, but that could not be written to the disk yet; it is tried again until it can, and would be valid after a restart before that"
 	}
-	c.JSON(http.StatusOK, out)
+	return out, nil
 }

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"net/http"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -58,8 +57,8 @@ type OwnKey struct {
 }
 
 // showOwnKey tells a key's holder what it may, and what is left of it.
-func (s *Server) showOwnKey(c *gin.Context) {
-	c.JSON(http.StatusOK, s.ownKey(c.Request.Context(), callerOf(c)))
+func (s *Server) showOwnKey(c *gin.Context) (any, error) {
+	return s.ownKey(c.Request.Context(), callerOf(c)), nil
 }
 
 func (s *Server) ownKey(ctx context.Context, k keyring.Key) OwnKey {

@@ -1,7 +1,6 @@
 package server
 
 import (
-	"net/http"
 	"slices"
 
 	"github.com/gin-gonic/gin"
@@ -14,55 +13,51 @@ type MachineList struct {
 	Machines []remote.State `json:"machines"`
 }
 
-func (s *Server) listMachines(c *gin.Context) {
+func (s *Server) listMachines(c *gin.Context) (any, error) {
 	list := MachineList{[]remote.State{}}
 	for _, m := range s.Gate.Machines.Machines() {
 		list.Machines = append(list.Machines, m.State())
 	}
-	c.JSON(http.StatusOK, list)
+	return list, nil
 }
 
-// machine finds the machine that a path names; if there is none the request is answered.
-func (s *Server) machine(c *gin.Context) (*remote.Machine, bool) {
+// machine finds the machine that a path names.
+func (s *Server) machine(c *gin.Context) (*remote.Machine, error) {
 	m, ok := s.Gate.Machines.Machine(c.Param("name"))
 	if !ok {
-		fail(c, s.Gate.Machines.Unknown(c.Param("name")))
+		return nil, s.Gate.Machines.Unknown(c.Param("name"))
 	}
-	return m, ok
+	return m, nil
 }
 
 // lookAtMachine looks at a machine now, rather than when its time comes.
-func (s *Server) lookAtMachine(c *gin.Context) {
-	m, ok := s.machine(c)
-	if !ok {
-		return
+func (s *Server) lookAtMachine(c *gin.Context) (any, error) {
+	m, err := s.machine(c)
+	if err != nil {
+		return nil, err
 	}
 	if err := m.LookNow(c.Request.Context()); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, m.State())
+	return m.State(), nil
 }
 
 // probeMachine finds out what models of a machine can do, by asking them: the one that is named, or all.
-func (s *Server) probeMachine(c *gin.Context) {
-	m, ok := s.machine(c)
-	if !ok {
-		return
+func (s *Server) probeMachine(c *gin.Context) (any, error) {
+	m, err := s.machine(c)
+	if err != nil {
+		return nil, err
 	}
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	model, _ := o.String("model")
 	if err := onlyKnown(o); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	if err := m.LookNow(c.Request.Context()); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	names := []string{model}
 	if model == "" {
@@ -73,9 +68,8 @@ func (s *Server) probeMachine(c *gin.Context) {
 	}
 	for _, name := range slices.Sorted(slices.Values(names)) {
 		if _, err := m.Probe(c.Request.Context(), name); err != nil {
-			fail(c, err)
-			return
+			return nil, err
 		}
 	}
-	c.JSON(http.StatusOK, m.State())
+	return m.State(), nil
 }

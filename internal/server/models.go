@@ -1,8 +1,6 @@
 package server
 
 import (
-	"net/http"
-
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/catalog"
@@ -41,7 +39,7 @@ func toWire(o gate.Offer) wireModel {
 	return w
 }
 
-func (s *Server) listModels(c *gin.Context) {
+func (s *Server) listModels(c *gin.Context) (any, error) {
 	offers, err := s.Gate.Offers(c.Request.Context(), callerOf(c))
 	if err != nil {
 		// Some folder could not be read; what the others hold is an answer all the same.
@@ -51,14 +49,13 @@ func (s *Server) listModels(c *gin.Context) {
 	for i, o := range offers {
 		list[i] = toWire(o)
 	}
-	c.JSON(http.StatusOK, gin.H{"object": "list", "data": list})
+	return gin.H{"object": "list", "data": list}, nil
 }
 
-func (s *Server) showModel(c *gin.Context) {
+func (s *Server) showModel(c *gin.Context) (any, error) {
 	o, err := s.Gate.Offer(c.Request.Context(), callerOf(c), c.Param("id"))
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, toWire(o))
+	return toWire(o), nil
 }

@@ -1,8 +1,6 @@
 package server
 
 import (
-	"net/http"
-
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/catalog"
@@ -14,32 +12,29 @@ type NameList struct {
 	Names []catalog.Name `json:"names"`
 }
 
-func (s *Server) listNames(c *gin.Context) {
+func (s *Server) listNames(c *gin.Context) (any, error) {
 	names, err := s.Gate.Names.Names(c.Request.Context())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, NameList{append([]catalog.Name{}, names...)})
+	return NameList{append([]catalog.Name{}, names...)}, nil
 }
 
 // saveName adds a public name, or has other models or presets answer under it. Names may have slashes, so they are not in the path.
-func (s *Server) saveName(c *gin.Context) {
+func (s *Server) saveName(c *gin.Context) (any, error) {
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	n, err := nameOf(o)
 	if err == nil {
 		err = s.Gate.SaveName(c.Request.Context(), n)
 	}
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	s.Log.Info("public name set", "id", c.GetString(idKey), "name", n.Name, "answered_by", n.Said())
-	c.JSON(http.StatusOK, n)
+	return n, nil
 }
 
 // nameOf reads a public name.
@@ -74,12 +69,11 @@ func nameOf(o *field.Object) (n catalog.Name, err error) {
 	return n, onlyKnown(o)
 }
 
-func (s *Server) forgetName(c *gin.Context) {
+func (s *Server) forgetName(c *gin.Context) (any, error) {
 	name := c.Query("name")
 	if err := s.Gate.ForgetName(c.Request.Context(), name); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	s.Log.Info("public name forgotten", "id", c.GetString(idKey), "name", name)
-	c.Status(http.StatusNoContent)
+	return nil, nil
 }

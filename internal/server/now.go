@@ -1,7 +1,6 @@
 package server
 
 import (
-	"net/http"
 	"runtime"
 	"time"
 
@@ -32,11 +31,10 @@ type NowModel struct {
 	ContextKept int64  `json:"context_kept"` // of conversations that may go on
 }
 
-func (s *Server) now(c *gin.Context) {
+func (s *Server) now(c *gin.Context) (any, error) {
 	models, err := s.Gate.Catalog.Models()
 	if err != nil && len(models) == 0 {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	out := Now{At: time.Now().UTC(), Processors: runtime.GOMAXPROCS(0), BusyMS: machine.Busy().Milliseconds(), Resident: machine.Resident(), Memory: machine.Memory(), Available: machine.Available(), Models: []NowModel{}}
 	for _, m := range models {
@@ -47,5 +45,5 @@ func (s *Server) now(c *gin.Context) {
 			out.Models = append(out.Models, NowModel{m.ID, t.Leases, t.Bytes - t.Context, t.Context, t.ContextBusy, t.ContextKept})
 		}
 	}
-	c.JSON(http.StatusOK, out)
+	return out, nil
 }

@@ -54,7 +54,7 @@ func TestContractHasEveryPath(t *testing.T) {
 	doc, _ := spec()
 	s := start(t, &scripted.Runner{}).server
 	served := map[string]bool{}
-	for _, r := range s.front.Load().engine.Routes() {
+	for _, r := range s.router.Load().engine.Routes() {
 		if r.Path == "/" || strings.HasPrefix(r.Path, "/assets/") {
 			continue // pages
 		}

@@ -25,25 +25,22 @@ import (
 var passedWhat = regexp.MustCompile(`^[a-z_]{1,40}$`)
 
 // passOn answers an endpoint that only other machines have: the request goes on as it is, but for the name of the model.
-func (s *Server) passOn(style dialect.Style) gin.HandlerFunc {
-	return func(c *gin.Context) {
+func (s *Server) passOn(style dialect.Style) handler {
+	return func(c *gin.Context) (any, error) {
 		path := string(style)
 		if what := c.Param("what"); what != "" {
 			if !passedWhat.MatchString(what) {
-				s.noRoute(c)
-				return
+				return s.noRoute(c)
 			}
 			path += "/" + what
 		}
 		raw, err := body(c)
 		if err != nil {
-			fail(c, err)
-			return
+			return nil, err
 		}
 		kind, params, err := mime.ParseMediaType(c.GetHeader("Content-Type"))
 		if err != nil || !remote.Passable(kind) {
-			fail(c, exchange.Errorf(exchange.Invalid, "unsupported_content_type", "the body must be JSON or a form (multipart/form-data); its Content-Type is %q", c.GetHeader("Content-Type")))
-			return
+			return nil, exchange.Errorf(exchange.Invalid, "unsupported_content_type", "the body must be JSON or a form (multipart/form-data); its Content-Type is %q", c.GetHeader("Content-Type"))
 		}
 		form := passedForm{raw: raw, contentType: "application/json"}
 		if strings.EqualFold(kind, "multipart/form-data") {
@@ -51,8 +48,7 @@ func (s *Server) passOn(style dialect.Style) gin.HandlerFunc {
 		}
 		model, err := form.model()
 		if err != nil {
-			fail(c, err)
-			return
+			return nil, err
 		}
 		from := origin(c, style)
 		begun := false
@@ -76,14 +72,11 @@ func (s *Server) passOn(style dialect.Style) gin.HandlerFunc {
 			})
 			return begun, err
 		})
-		switch {
-		case err == nil:
-		case begun:
+		if err != nil && begun {
 			_ = c.Error(err)
-			panic(http.ErrAbortHandler) // which is how a client is told that what has come is not whole
-		default:
-			fail(c, err)
+			panic(http.ErrAbortHandler) // which is how a client is told that what has come is not complete
 		}
+		return nil, err
 	}
 }
 

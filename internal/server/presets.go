@@ -1,8 +1,6 @@
 package server
 
 import (
-	"net/http"
-
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/catalog"
@@ -15,22 +13,20 @@ type PresetList struct {
 	Presets []catalog.Preset `json:"presets"`
 }
 
-func (s *Server) listPresets(c *gin.Context) {
+func (s *Server) listPresets(c *gin.Context) (any, error) {
 	presets, err := s.Gate.Presets.Presets(c.Request.Context())
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, PresetList{append([]catalog.Preset{}, presets...)})
+	return PresetList{append([]catalog.Preset{}, presets...)}, nil
 }
 
-func (s *Server) showPreset(c *gin.Context) {
+func (s *Server) showPreset(c *gin.Context) (any, error) {
 	p, err := s.Gate.Preset(c.Request.Context(), c.Param("name"))
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, p)
+	return p, nil
 }
 
 // readPreset reads a preset from a body. Its name may be in the path instead.
@@ -80,29 +76,23 @@ func count(o *field.Object, name string) int {
 	return 0
 }
 
-func (s *Server) addPreset(c *gin.Context)    { s.savePreset(c, true) }
-func (s *Server) changePreset(c *gin.Context) { s.savePreset(c, false) }
+func (s *Server) addPreset(c *gin.Context) (any, error)    { return s.savePreset(c, true) }
+func (s *Server) changePreset(c *gin.Context) (any, error) { return s.savePreset(c, false) }
 
-func (s *Server) savePreset(c *gin.Context, isNew bool) {
+func (s *Server) savePreset(c *gin.Context, isNew bool) (any, error) {
 	p, err := readPreset(c)
 	if err == nil {
 		err = s.Gate.SavePreset(c.Request.Context(), p, isNew)
 	}
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	status := http.StatusOK
 	if isNew {
-		status = http.StatusCreated
+		return created{p}, nil
 	}
-	c.JSON(status, p)
+	return p, nil
 }
 
-func (s *Server) forgetPreset(c *gin.Context) {
-	if err := s.Gate.ForgetPreset(c.Request.Context(), c.Param("name")); err != nil {
-		fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+func (s *Server) forgetPreset(c *gin.Context) (any, error) {
+	return nil, s.Gate.ForgetPreset(c.Request.Context(), c.Param("name"))
 }

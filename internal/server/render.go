@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"slices"
 
 	"github.com/gin-gonic/gin"
@@ -56,18 +55,16 @@ type PromptToken struct {
 // renderPrompt gives the prompt that a request would make. "style" says how the request is put: "chat", the default,
 // takes the body of a chat request; "generate" takes prompt and instructions, which become a user and a system turn;
 // "raw" takes prompt, which goes to the model as it is.
-func (s *Server) renderPrompt(c *gin.Context) {
+func (s *Server) renderPrompt(c *gin.Context) (any, error) {
 	raw, err := body(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	out, err := s.rendered(c.Request.Context(), callerOf(c), raw)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, out)
+	return out, nil
 }
 
 func (s *Server) rendered(ctx context.Context, k keyring.Key, raw []byte) (*RenderedPrompt, error) {

@@ -3,7 +3,6 @@ package server
 import (
 	"errors"
 	"math"
-	"net/http"
 
 	"github.com/gin-gonic/gin"
 
@@ -16,40 +15,35 @@ import (
 )
 
 // replayExchange asks what was recorded again, with what the body wants otherwise.
-func (s *Server) replayExchange(c *gin.Context) {
+func (s *Server) replayExchange(c *gin.Context) (any, error) {
 	ctx := c.Request.Context()
 	id := keyring.Redact(c.Param("id"))
 	e, err := s.Ledger.Exchange(ctx, id)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	content, err := s.Contents.Content(ctx, id)
 	if errors.Is(err, kept.ErrMissing) {
 		err = exchange.Errorf(exchange.NotFound, "not_recorded", "what was said in %s was not recorded, so it cannot be asked again; record.content, or a key's recording, has that done", id)
 	}
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	change := changeOf(o)
 	if err := onlyKnown(o); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	from := origin(c, dialect.Style(e.Style))
 	from.Parent = id
 	r, err := replay.Run(ctx, s.Gate, callerOf(c), from, e, content, change)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, r)
+	return r, nil
 }
 
 func changeOf(o *field.Object) (change replay.Change) {
@@ -91,16 +85,14 @@ const measuredAlternatives = 3
 
 // measurePrompt tells how likely a wanted answer is behind the prompt that a request would make. The body is that of renderPrompt, with the
 // answer, and perhaps a template in the place of the model's.
-func (s *Server) measurePrompt(c *gin.Context) {
+func (s *Server) measurePrompt(c *gin.Context) (any, error) {
 	raw, err := body(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	o, err := field.Parse(raw)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	answer, ok := o.String("answer")
 	if !ok || answer == "" {
@@ -109,14 +101,12 @@ func (s *Server) measurePrompt(c *gin.Context) {
 	template, _ := o.String("template")
 	req, style, err := asked(o, raw)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	req.Template = template
 	scores, prompt, err := s.Gate.Measure(c.Request.Context(), callerOf(c), origin(c, style), req, answer, measuredAlternatives)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	out := Measured{Model: req.Model, PromptTokens: prompt, Tokens: []MeasuredToken{}}
 	for _, score := range scores {
@@ -127,5 +117,5 @@ func (s *Server) measurePrompt(c *gin.Context) {
 		out.LogProb += score.LogProb
 		out.Tokens = append(out.Tokens, t)
 	}
-	c.JSON(http.StatusOK, out)
+	return out, nil
 }

@@ -12,7 +12,6 @@ import (
 	"kindredgate/internal/dialect"
 	"kindredgate/internal/dialect/response"
 	"kindredgate/internal/exchange"
-	"kindredgate/internal/prompt"
 )
 
 // semantic writes the events of responses: the line with the type, and the data that has it too.
@@ -24,17 +23,16 @@ func semantic() framing[response.Event] {
 	return f
 }
 
-func (s *Server) respond(c *gin.Context) {
-	call, ok := decoded(c, response.Decode)
-	if !ok {
-		return
+func (s *Server) respond(c *gin.Context) (any, error) {
+	call, err := decoded(c, response.Decode)
+	if err != nil {
+		return nil, err
 	}
 	s.unknown(c, call.Unknown)
 	ctx := c.Request.Context()
 	run, err := s.Answers.Begin(ctx, callerOf(c), origin(c, dialect.Response), call)
 	if err != nil {
-		fail(c, naming("input", err))
-		return
+		return nil, naming("input", err)
 	}
 	var started exchange.Started
 	events := func(yield func(response.Event, error) bool) {
@@ -50,8 +48,7 @@ func (s *Server) respond(c *gin.Context) {
 	var body json.RawMessage
 	switch {
 	case call.Stream:
-		stream(s, c, events, &started, semantic())
-		return
+		return nil, stream(s, c, events, &started, semantic())
 	case call.Background:
 		body, err = run.Snapshot()
 	default:
@@ -62,51 +59,47 @@ func (s *Server) respond(c *gin.Context) {
 		body, err = run.Wait(ctx)
 	}
 	head(c, run.Started())
-	sendRaw(c, body, naming("input", err))
+	return nil, sendRaw(c, body, naming("input", err))
 }
 
 // countInput tells how many tokens a request would have as its prompt.
-func (s *Server) countInput(c *gin.Context) {
-	call, ok := decoded(c, response.DecodeToCount)
-	if !ok {
-		return
+func (s *Server) countInput(c *gin.Context) (any, error) {
+	call, err := decoded(c, response.DecodeToCount)
+	if err != nil {
+		return nil, err
 	}
 	s.unknown(c, call.Unknown)
-	ctx, k := c.Request.Context(), callerOf(c)
-	_, err := s.Answers.Complete(ctx, k, call)
-	var p *prompt.Prompt
-	if err == nil {
-		_, p, err = s.Gate.Render(ctx, k, &call.Request)
+	ctx, k, from := c.Request.Context(), callerOf(c), origin(c, dialect.Response)
+	if _, err := s.Answers.Complete(ctx, k, call); err != nil {
+		return nil, naming("input", err)
 	}
+	tokens, err := s.Gate.CountTokens(ctx, k, from, &call.Request)
 	if err != nil {
-		fail(c, naming("input", err))
-		return
+		return nil, naming("input", err)
 	}
-	c.JSON(http.StatusOK, response.Count{Object: "response.input_tokens", Tokens: len(p.Tokens)})
+	return response.Count{Object: "response.input_tokens", Tokens: tokens}, nil
 }
 
 // compact makes a conversation shorter.
-func (s *Server) compact(c *gin.Context) {
-	call, ok := decoded(c, response.DecodeToCompact)
-	if !ok {
-		return
+func (s *Server) compact(c *gin.Context) (any, error) {
+	call, err := decoded(c, response.DecodeToCompact)
+	if err != nil {
+		return nil, err
 	}
 	s.unknown(c, call.Unknown)
 	out, err := s.Answers.Compact(c.Request.Context(), callerOf(c), origin(c, dialect.Response), call)
 	if err != nil {
-		fail(c, naming("input", err))
-		return
+		return nil, naming("input", err)
 	}
-	c.JSON(http.StatusOK, out)
+	return out, nil
 }
 
-// sendRaw sends a body that is JSON already, or the error in its place.
-func sendRaw(c *gin.Context, body json.RawMessage, err error) {
-	if err != nil {
-		fail(c, err)
-		return
+// sendRaw sends a body that is JSON already, unless there is an error.
+func sendRaw(c *gin.Context, body json.RawMessage, err error) error {
+	if err == nil {
+		c.Data(http.StatusOK, "application/json; charset=utf-8", body)
 	}
-	c.Data(http.StatusOK, "application/json; charset=utf-8", body)
+	return err
 }
 
 // query reads a whole number of the query between low and high; otherwise if it is not there.
@@ -122,48 +115,42 @@ func query(c *gin.Context, name string, otherwise, low, high int) (int, error) {
 	return n, nil
 }
 
-func (s *Server) showResponse(c *gin.Context) {
+func (s *Server) showResponse(c *gin.Context) (any, error) {
 	ctx, k, id := c.Request.Context(), callerOf(c), c.Param("id")
 	streaming, err := strconv.ParseBool(c.DefaultQuery("stream", "false"))
 	if err != nil {
-		fail(c, exchange.InvalidParam("stream", "stream is %q; it must be true or false", c.Query("stream")))
-		return
+		return nil, exchange.InvalidParam("stream", "stream is %q; it must be true or false", c.Query("stream"))
 	}
 	after, err := query(c, "starting_after", -1, -1, 1<<31-1)
-	switch {
-	case err != nil:
-		fail(c, err)
-	case streaming:
+	if err != nil {
+		return nil, err
+	}
+	if streaming || after >= 0 { // which only a stream has
 		list, err := s.Answers.Follow(ctx, k, id, after)
 		if err != nil {
-			fail(c, err)
-			return
+			return nil, err
 		}
-		stream(s, c, list, &exchange.Started{}, semantic())
-	case after >= 0:
-		fail(c, exchange.InvalidParam("starting_after", "starting_after goes with stream=true only"))
-	default:
-		body, err := s.Answers.Get(ctx, k, id)
-		sendRaw(c, body, err)
+		return nil, stream(s, c, list, &exchange.Started{}, semantic())
 	}
+	body, err := s.Answers.Get(ctx, k, id)
+	return nil, sendRaw(c, body, err)
 }
 
-func (s *Server) deleteResponse(c *gin.Context) {
+func (s *Server) deleteResponse(c *gin.Context) (any, error) {
 	id := c.Param("id")
 	if err := s.Answers.Delete(c.Request.Context(), callerOf(c), id); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, gin.H{"id": id, "object": "response", "deleted": true})
+	return gin.H{"id": id, "object": "response", "deleted": true}, nil
 }
 
-func (s *Server) cancelResponse(c *gin.Context) {
+func (s *Server) cancelResponse(c *gin.Context) (any, error) {
 	body, err := s.Answers.Cancel(c.Request.Context(), callerOf(c), c.Param("id"))
-	sendRaw(c, body, err)
+	return nil, sendRaw(c, body, err)
 }
 
 // listInput lists the items of a request, a page at a time, the newest first unless asked otherwise.
-func (s *Server) listInput(c *gin.Context) {
+func (s *Server) listInput(c *gin.Context) (any, error) {
 	limit, err := query(c, "limit", 20, 1, 100)
 	order := c.DefaultQuery("order", "desc")
 	if err == nil && order != "asc" && order != "desc" {
@@ -184,8 +171,7 @@ func (s *Server) listInput(c *gin.Context) {
 		items = items[at+1:]
 	}
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	page := items[:min(limit, len(items))]
 	out := gin.H{"object": "list", "data": []json.RawMessage{}, "first_id": nil, "last_id": nil, "has_more": len(page) < len(items)}
@@ -196,5 +182,5 @@ func (s *Server) listInput(c *gin.Context) {
 		}
 		out["data"], out["first_id"], out["last_id"] = list, page[0].ID, page[len(page)-1].ID
 	}
-	c.JSON(http.StatusOK, out)
+	return out, nil
 }

@@ -18,7 +18,6 @@ import (
 
 	"kindredgate/internal/answers"
 	"kindredgate/internal/check"
-	"kindredgate/internal/dialect"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
@@ -74,7 +73,7 @@ type Exposure struct {
 type Server struct {
 	Options
 	addresses []net.Addr
-	front     atomic.Pointer[front]
+	router    atomic.Pointer[router]
 	refused   refusals
 	intake    *intake
 	failed    failures
@@ -83,15 +82,22 @@ type Server struct {
 	ending    context.Context // cancelled when the server begins to stop
 }
 
-// front is what follows from an exposure. A request keeps the one that it came in by.
-type front struct {
+// router is what follows from an exposure. A request keeps the one that it came in by.
+type router struct {
 	Exposure
 	engine  *gin.Engine
+	routes  []route
 	hosts   *hosts
 	origins *http.CrossOriginProtection
 	base    string // the address for applications, such as http://127.0.0.1:7717/v1
 	prefix  string // of paths, that a proxy may leave in them; "" for none
 }
+
+// routerKey is where a request's context has the router that it came in by.
+type routerKey struct{}
+
+// routerOf is the router that a request came in by, whatever becomes of the exposure meanwhile.
+func routerOf(c *gin.Context) *router { return c.Request.Context().Value(routerKey{}).(*router) }
 
 // maxBody is the longest request body that is read, in bytes.
 const maxBody = 16 << 20
@@ -117,7 +123,7 @@ func New(o Options, addresses ...net.Addr) *Server {
 
 // Expose changes whom the gate lets in, from the next request on.
 func (s *Server) Expose(e Exposure) {
-	f := &front{Exposure: e, hosts: newHosts(s.addresses, e.HostNames), origins: http.NewCrossOriginProtection()}
+	f := &router{Exposure: e, hosts: newHosts(s.addresses, e.HostNames), origins: http.NewCrossOriginProtection()}
 	for _, origin := range e.BrowserOrigins {
 		if origin == AnyOrigin {
 			continue // a page without a key is let in from no other origin but those that are named
@@ -132,111 +138,13 @@ func (s *Server) Expose(e Exposure) {
 		f.hosts.names = append(f.hosts.names, strings.ToLower(u.Hostname()))
 		f.prefix = strings.TrimSuffix(u.Path, "/v1")
 	}
-	f.engine = s.routes(e.TrustedProxies)
-	s.front.Store(f)
+	f.routes = s.routes()
+	f.engine = s.engine(f.routes, e.TrustedProxies)
+	s.router.Store(f)
 }
 
 // BaseURL is what an application is given.
-func (s *Server) BaseURL() string { return s.front.Load().base }
-
-func (s *Server) routes(trusted []string) *gin.Engine {
-	gin.SetMode(gin.ReleaseMode)
-	r := gin.New()
-	r.HandleMethodNotAllowed = true
-	r.RedirectTrailingSlash = false
-	r.RemoteIPHeaders = []string{forwardedFor}
-	if err := r.SetTrustedProxies(trusted); err != nil { // none, unless they are named
-		s.Log.Warn("the trusted proxies cannot be used", "error", err.Error())
-	}
-	r.Use(s.identify, s.log, s.patient, s.hold, s.survive, s.onlyApplications, s.shareWithBrowsers, s.checkHost)
-	r.NoRoute(s.noRoute)
-	r.NoMethod(func(c *gin.Context) {
-		fail(c, exchange.Errorf(exchange.MethodNotAllowed, "method_not_allowed", "%s does not take %s; it takes %s", c.Request.URL.Path, c.Request.Method, c.Writer.Header().Get("Allow")))
-	})
-
-	r.GET("/", s.root)
-	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "up\n") })
-	r.GET("/readyz", s.ready)
-	r.GET("/assets/*file", s.asset)
-	r.GET("/openapi.json", s.openAPI)
-
-	v1 := r.Group("/v1", s.admit)
-	v1.GET("/models", s.listModels)
-	v1.GET("/models/:id", s.showModel)
-	v1.POST("/chat/completions", s.enter, s.chat)
-	v1.POST("/completions", s.enter, s.complete)
-	v1.POST("/generate", s.enter, s.generate)
-	v1.POST("/embeddings", s.enter, s.embed)
-	v1.POST("/images/:what", s.enter, s.passOn(dialect.Images))
-	v1.POST("/audio/:what", s.enter, s.passOn(dialect.Audio))
-	v1.POST("/moderations", s.enter, s.passOn(dialect.Moderations))
-	v1.POST("/responses", s.enter, s.respond)
-	v1.POST("/responses/input_tokens", s.enter, s.countInput)
-	v1.POST("/responses/compact", s.enter, s.compact)
-	v1.GET("/responses/:id", s.showResponse)
-	v1.DELETE("/responses/:id", s.deleteResponse)
-	v1.POST("/responses/:id/cancel", s.cancelResponse)
-	v1.GET("/responses/:id/input_items", s.listInput)
-
-	// This tells nothing that a stranger could use.
-	r.GET("/gate/proof", s.prove)
-	// The console signs in here, so these ask for no session.
-	r.POST("/gate/session", s.signIn)
-	r.DELETE("/gate/session", s.signOut)
-	r.GET("/gate/key", s.admit, s.showOwnKey)
-	r.POST("/gate/key/issue", s.admit, s.issueUnder)
-	r.GET(check.PulsePath, s.admit, s.pulse)
-	if s.Metrics != nil {
-		r.GET("/metrics", s.admitLocal, gin.WrapH(s.Metrics))
-	}
-	manage := r.Group("/gate", s.ownerOnly)
-	manage.GET("/status", s.status)
-	manage.GET("/settings", s.settings)
-	manage.GET("/now", s.now)
-	manage.GET("/check", s.checkSelf)
-	manage.GET("/models", s.installedModels)
-	manage.POST("/models", s.addModel)
-	manage.GET("/models/:id", s.installedModel)
-	manage.DELETE("/models/:id", s.forgetModel)
-	manage.POST("/models/:id/load", s.loadModel)
-	manage.POST("/models/:id/unload", s.unloadModel)
-	manage.GET("/suites", s.listSuiteRuns)
-	manage.POST("/suites/run", s.runSuite)
-	manage.GET("/suites/:id", s.showSuiteRun)
-	manage.GET("/machines", s.listMachines)
-	manage.POST("/machines/:name/look", s.lookAtMachine)
-	manage.POST("/machines/:name/probe", s.probeMachine)
-	manage.GET("/names", s.listNames)
-	manage.PUT("/names", s.saveName)
-	manage.DELETE("/names", s.forgetName)
-	manage.GET("/groups", s.listGroups)
-	manage.PUT("/groups", s.setGroup)
-	manage.DELETE("/groups", s.forgetGroup)
-	manage.GET("/exchanges", s.listExchanges)
-	manage.GET("/exchanges/live", s.watchExchanges)
-	manage.GET("/exchanges/export", s.exportExchanges)
-	manage.GET("/exchanges/:id", s.showExchange)
-	manage.POST("/exchanges/:id/replay", s.replayExchange)
-	manage.DELETE("/contents", s.purgeContents)
-	manage.GET("/jobs", s.listJobs)
-	manage.GET("/costs", s.listCosts)
-	manage.GET("/refusals", s.listRefusals)
-	manage.GET("/presets", s.listPresets)
-	manage.POST("/presets", s.addPreset)
-	manage.GET("/presets/:name", s.showPreset)
-	manage.PUT("/presets/:name", s.changePreset)
-	manage.DELETE("/presets/:name", s.forgetPreset)
-	manage.GET("/keys", s.listKeys)
-	manage.POST("/keys", s.issueKey)
-	manage.GET("/keys/:id", s.showKey)
-	manage.PATCH("/keys/:id", s.changeKey)
-	manage.POST("/keys/:id/rotate", s.rotateKey)
-	manage.DELETE("/keys/:id", s.revokeKey)
-	manage.POST("/prompt/render", s.renderPrompt)
-	manage.POST("/prompt/measure", s.measurePrompt)
-	manage.POST("/snippet", s.writeSnippet)
-	return r
-}
+func (s *Server) BaseURL() string { return s.router.Load().base }
 
 // forwardedFor is the header in which proxies say for whom they ask.
 const forwardedFor = "X-Forwarded-For"
@@ -252,16 +160,26 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if lines := r.Header.Values(forwardedFor); len(lines) > 1 {
 		r.Header.Set(forwardedFor, strings.Join(lines, ", "))
 	}
-	f := s.front.Load()
+	f := s.router.Load()
+	r = r.WithContext(context.WithValue(r.Context(), routerKey{}, f))
 	if rest, ok := strings.CutPrefix(r.URL.Path, f.prefix); ok && f.prefix != "" && (rest == "" || rest[0] == '/') {
 		if rest == "" {
 			http.Redirect(w, r, f.prefix+"/", http.StatusPermanentRedirect) // what the console asks for is below that
 			return
 		}
-		http.StripPrefix(f.prefix, f.engine).ServeHTTP(w, r)
+		http.StripPrefix(f.prefix, http.HandlerFunc(f.find)).ServeHTTP(w, r)
 		return
 	}
-	f.engine.ServeHTTP(w, r)
+	f.find(w, r)
+}
+
+// find has a request answered by its route.
+func (f *router) find(w http.ResponseWriter, r *http.Request) {
+	u := *r.URL
+	u.RawPath = slashed(f.routes, r.Method, u.EscapedPath())
+	found := *r
+	found.URL = &u
+	f.engine.ServeHTTP(w, &found)
 }
 
 // errStopping is why answers end that are still running when the grace is over.

@@ -13,25 +13,22 @@ import (
 const longSignIn = 4 << 10
 
 // signIn exchanges the owner key for a cookie that no script can read and no other site can use.
-func (s *Server) signIn(c *gin.Context) {
-	if err := s.front.Load().origins.Check(c.Request); err != nil {
-		fail(c, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin cannot sign in here"))
-		return
+func (s *Server) signIn(c *gin.Context) (any, error) {
+	if err := routerOf(c).origins.Check(c.Request); err != nil {
+		return nil, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin cannot sign in here")
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, longSignIn) // whoever sends it has not shown a key yet
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	key, _ := o.String("key")
 	token, expires, err := s.Gate.Keys.SignIn(c.Request.Context(), key)
 	if err != nil {
-		fail(c, s.failed.slow(c, err))
-		return
+		return nil, s.failed.slow(c, err)
 	}
 	s.setCookie(c, token, time.Until(expires))
-	c.Status(http.StatusNoContent)
+	return nil, nil
 }
 
 func (s *Server) setCookie(c *gin.Context, token string, life time.Duration) {
@@ -43,17 +40,15 @@ func encrypted(c *gin.Context) bool {
 	return c.Request.TLS != nil || c.ClientIP() != c.RemoteIP() && c.GetHeader("X-Forwarded-Proto") == "https"
 }
 
-func (s *Server) signOut(c *gin.Context) {
-	if err := s.front.Load().origins.Check(c.Request); err != nil {
-		fail(c, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin tried to sign out"))
-		return
+func (s *Server) signOut(c *gin.Context) (any, error) {
+	if err := routerOf(c).origins.Check(c.Request); err != nil {
+		return nil, exchange.Errorf(exchange.Forbidden, "cross_origin", "a page of another origin tried to sign out")
 	}
 	if token, err := c.Cookie(sessionCookie); err == nil {
 		if err := s.Gate.Keys.SignOut(c.Request.Context(), token); err != nil {
-			fail(c, err)
-			return
+			return nil, err
 		}
 	}
 	s.setCookie(c, "", -time.Second)
-	c.Status(http.StatusNoContent)
+	return nil, nil
 }

@@ -1,8 +1,6 @@
 package server
 
 import (
-	"net/http"
-
 	"github.com/gin-gonic/gin"
 
 	"kindredgate/internal/snippet"
@@ -14,11 +12,10 @@ type Snippet struct {
 }
 
 // writeSnippet writes a request to this gate as a program.
-func (s *Server) writeSnippet(c *gin.Context) {
+func (s *Server) writeSnippet(c *gin.Context) (any, error) {
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	style, _ := o.String("style")
 	language, _ := o.String("language")
@@ -27,13 +24,11 @@ func (s *Server) writeSnippet(c *gin.Context) {
 		o.Fail("request", "request is missing: the body of the request to write")
 	}
 	if err := onlyKnown(o); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	text, err := snippet.Write(style, language, s.front.Load().base, request)
+	text, err := snippet.Write(style, language, routerOf(c).base, request)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, Snippet{text})
+	return Snippet{text}, nil
 }

@@ -63,13 +63,13 @@ func encoded(v any) string {
 const ahead = 64
 
 // stream writes what items gives, and flushes whenever no more is there yet: a client waits for it. An error before anything was
-// sent is an ordinary error answer; after that it is an item of its own, and the last. While items is silent, something
+// sent is returned, for an ordinary error answer; after that it is an item of its own, and the last. While items is silent, something
 // goes out now and then, so that no client or tunnel takes the silence for the end. After a failed write the rest is
 // dropped; the client has gone.
 //
 // items is pulled in a goroutine, since it may be silent for long; the goroutine ends before stream returns.
 // That items ends when the request's context does is up to items.
-func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started *exchange.Started, f framing[T]) {
+func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started *exchange.Started, f framing[T]) error {
 	type item struct {
 		value T
 		err   error
@@ -130,7 +130,7 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started
 	}
 	if f.begin != "" {
 		if write(f.begin) != nil {
-			return
+			return nil
 		}
 	}
 	pause := s.silenceFor(c)
@@ -142,14 +142,13 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started
 			switch {
 			case !ok:
 				_ = write(f.end(started.Timings)) // nothing follows, whether the client is there or not
-				return
+				return nil
 			case it.err != nil && !opened:
-				fail(c, it.err)
-				return
+				return it.err
 			case it.err != nil:
 				_ = c.Error(it.err)
 				_ = write(f.failure(envelopeOf(toError(it.err))))
-				return
+				return nil
 			}
 			if !opened {
 				head(c, *started)
@@ -160,6 +159,7 @@ func stream[T any](s *Server, c *gin.Context, items iter.Seq2[T, error], started
 		}
 		silence.Reset(pause)
 	}
+	return nil
 }
 
 // silenceHeader is how a client asks to be told oftener what it waits for: a number of seconds.

@@ -1,7 +1,6 @@
 package server
 
 import (
-	"net/http"
 	"time"
 
 	"kindredgate/internal/config"
@@ -18,12 +17,12 @@ type Status struct {
 	Folders []string  `json:"folders"`
 }
 
-func (s *Server) status(c *gin.Context) {
+func (s *Server) status(c *gin.Context) (any, error) {
 	access := "keys"
-	if s.front.Load().Open {
+	if routerOf(c).Open {
 		access = "open"
 	}
-	c.JSON(http.StatusOK, Status{Version: s.Version, BaseURL: s.front.Load().base, Started: s.started.UTC().Truncate(time.Second), Access: access, Folders: s.Gate.Catalog.Folders()})
+	return Status{Version: s.Version, BaseURL: routerOf(c).base, Started: s.started.UTC().Truncate(time.Second), Access: access, Folders: s.Gate.Catalog.Folders()}, nil
 }
 
 // Settings is what GET /gate/settings tells: how the gate is set up, and where that comes from.
@@ -42,10 +41,9 @@ type Setting struct {
 	Running string `json:"running,omitempty"`
 }
 
-func (s *Server) settings(c *gin.Context) {
+func (s *Server) settings(c *gin.Context) (any, error) {
 	if s.Settings == nil {
-		c.JSON(http.StatusOK, Settings{Read: s.started.UTC(), Settings: []Setting{}})
-		return
+		return Settings{Read: s.started.UTC(), Settings: []Setting{}}, nil
 	}
-	c.JSON(http.StatusOK, s.Settings())
+	return s.Settings(), nil
 }

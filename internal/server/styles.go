@@ -34,7 +34,7 @@ func (s *Server) unknown(c *gin.Context, fields []string) {
 func origin(c *gin.Context, style dialect.Style) gate.Origin {
 	agent := c.Request.UserAgent()
 	c.Set(begunKey, true)
-	return gate.Origin{Entry: entryOf(c), ID: c.GetString(idKey), Style: style, Endpoint: c.FullPath(), Client: c.ClientIP(), Agent: agent[:min(len(agent), longAgent)], Trace: traceparent(c), Via: via(c), Header: c.GetHeader,
+	return gate.Origin{Entry: entryOf(c), ID: c.GetString(idKey), Style: style, Endpoint: strings.Replace(c.FullPath(), ":what", c.Param("what"), 1), Client: c.ClientIP(), Agent: agent[:min(len(agent), longAgent)], Trace: traceparent(c), Via: via(c), Header: c.GetHeader,
 		Standing: noteStanding(c)}
 }
 
@@ -99,14 +99,13 @@ func head(c *gin.Context, started exchange.Started) {
 	}
 }
 
-// answer sends a whole answer, or the error in its place.
-func answer(c *gin.Context, started exchange.Started, v any, err error) {
+// answer is a whole answer with its headers, or the error in its place.
+func answer(c *gin.Context, started exchange.Started, v any, err error) (any, error) {
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	head(c, started)
-	c.JSON(http.StatusOK, v)
+	return v, nil
 }
 
 // lively passes events on, and if the key wants that, shows the client that a whole answer is on its way: white space goes ahead of its
@@ -140,38 +139,35 @@ func lively[T any](s *Server, c *gin.Context, started *exchange.Started, events 
 
 const done = "[DONE]"
 
-func (s *Server) chat(c *gin.Context) {
-	call, ok := decoded(c, chat.Decode)
-	if !ok {
-		return
+func (s *Server) chat(c *gin.Context) (any, error) {
+	call, err := decoded(c, chat.Decode)
+	if err != nil {
+		return nil, err
 	}
 	s.unknown(c, call.Unknown)
 	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, dialect.Chat), &call.Request)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	var started exchange.Started
 	answered := noting(&started, x.Events())
 	id, now := c.GetString(idKey), time.Now()
 	if call.Stream {
-		stream(s, c, chat.EncodeStream(id, now, call, answered), &started, events(chunkData, done))
-		return
+		return nil, stream(s, c, chat.EncodeStream(id, now, call, answered), &started, events(chunkData, done))
 	}
 	v, err := chat.Encode(id, now, call, lively(s, c, &started, answered))
-	answer(c, started, v, err)
+	return answer(c, started, v, err)
 }
 
-func (s *Server) complete(c *gin.Context) {
-	call, ok := decoded(c, completion.Decode)
-	if !ok {
-		return
+func (s *Server) complete(c *gin.Context) (any, error) {
+	call, err := decoded(c, completion.Decode)
+	if err != nil {
+		return nil, err
 	}
 	s.unknown(c, call.Unknown)
 	all, err := s.Gate.BeginAll(c.Request.Context(), callerOf(c), origin(c, dialect.Raw), call.Requests)
 	if err != nil {
-		fail(c, naming("prompt", err))
-		return
+		return nil, naming("prompt", err)
 	}
 	var started exchange.Started
 	answered := func(yield func(exchange.Numbered[exchange.Event], error) bool) {
@@ -188,29 +184,27 @@ func (s *Server) complete(c *gin.Context) {
 	}
 	id, now := c.GetString(idKey), time.Now()
 	if call.Stream {
-		stream(s, c, completion.EncodeStream(id, now, call, answered), &started, events(func(piece *completion.Completion) string { return data(piece) }, done))
-		return
+		return nil, stream(s, c, completion.EncodeStream(id, now, call, answered), &started, events(func(piece *completion.Completion) string { return data(piece) }, done))
 	}
 	v, err := completion.Encode(id, now, call, lively(s, c, &started, answered))
-	answer(c, started, v, err)
+	return answer(c, started, v, err)
 }
 
 // jsonLines is the media type of JSON values, one a line.
 const jsonLines = "application/x-ndjson"
 
-func (s *Server) generate(c *gin.Context) {
+func (s *Server) generate(c *gin.Context) (any, error) {
 	decode := generate.Decode
 	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err == nil && kind == formType {
 		decode = generate.DecodeForm
 	}
-	call, ok := decoded(c, decode)
-	if !ok {
-		return
+	call, err := decoded(c, decode)
+	if err != nil {
+		return nil, err
 	}
 	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, dialect.Generate), &call.Request)
 	if err != nil {
-		fail(c, naming("prompt", err))
-		return
+		return nil, naming("prompt", err)
 	}
 	var started exchange.Started
 	answered := named("prompt", noting(&started, x.Events()))
@@ -218,10 +212,10 @@ func (s *Server) generate(c *gin.Context) {
 	switch {
 	case !call.Stream:
 		v, err := generate.Encode(id, now, call, lively(s, c, &started, answered))
-		answer(c, started, v, err)
+		return answer(c, started, v, err)
 	case strings.Contains(c.GetHeader("Accept"), jsonLines):
 		line := func(v any) string { return encoded(v) + "\n" }
-		stream(s, c, generate.EncodeStream(id, now, call, answered), &started, framing[any]{
+		return nil, stream(s, c, generate.EncodeStream(id, now, call, answered), &started, framing[any]{
 			contentType: jsonLines,
 			item:        line,
 			failure:     func(e envelope) string { return line(e) },
@@ -229,22 +223,21 @@ func (s *Server) generate(c *gin.Context) {
 			end:         func(exchange.Timings) string { return "" },
 		})
 	default:
-		stream(s, c, generate.EncodeStream(id, now, call, answered), &started, events(data, done))
+		return nil, stream(s, c, generate.EncodeStream(id, now, call, answered), &started, events(data, done))
 	}
 }
 
-func (s *Server) embed(c *gin.Context) {
-	call, ok := decoded(c, embedding.Decode)
-	if !ok {
-		return
+func (s *Server) embed(c *gin.Context) (any, error) {
+	call, err := decoded(c, embedding.Decode)
+	if err != nil {
+		return nil, err
 	}
 	s.unknown(c, call.Unknown)
 	v, err := s.Gate.Embed(c.Request.Context(), callerOf(c), origin(c, dialect.Embedding), &call.Embedding)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	answer(c, exchange.Started{Timings: v.Timings}, embedding.Encode(call, v), nil)
+	return answer(c, exchange.Started{Timings: v.Timings}, embedding.Encode(call, v), nil)
 }
 
 // naming gives an error about the conversation the name that the conversation has in a style.

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"net/http"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -46,22 +45,20 @@ type SuiteRunList struct {
 	Runs []suite.Report `json:"runs"`
 }
 
-func (s *Server) listSuiteRuns(c *gin.Context) {
+func (s *Server) listSuiteRuns(c *gin.Context) (any, error) {
 	runs, err := s.SuiteRuns.SuiteRuns(c.Request.Context(), mostShownRuns)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	list := SuiteRunList{[]suite.Report{}}
 	for _, r := range runs {
 		report, err := reportOf(r)
 		if err != nil {
-			fail(c, err)
-			return
+			return nil, err
 		}
 		list.Runs = append(list.Runs, report)
 	}
-	c.JSON(http.StatusOK, list)
+	return list, nil
 }
 
 func reportOf(r kept.SuiteRun) (report suite.Report, err error) {
@@ -71,29 +68,26 @@ func reportOf(r kept.SuiteRun) (report suite.Report, err error) {
 	return report, nil
 }
 
-func (s *Server) showSuiteRun(c *gin.Context) {
+func (s *Server) showSuiteRun(c *gin.Context) (any, error) {
 	r, err := s.SuiteRuns.SuiteRun(c.Request.Context(), c.Param("id"))
 	if errors.Is(err, kept.ErrMissing) {
 		err = exchange.Errorf(exchange.NotFound, "suite_run_not_found", "no suite run %q is kept", c.Param("id"))
 	}
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	report, err := reportOf(r)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, report)
+	return report, nil
 }
 
 // runSuite runs a suite and tells how far it has come, as server-sent events. Without a suite it is the one that ships.
-func (s *Server) runSuite(c *gin.Context) {
+func (s *Server) runSuite(c *gin.Context) (any, error) {
 	o, err := object(c)
 	if err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	text, given := o.String("suite")
 	models := o.Strings("models")
@@ -102,8 +96,7 @@ func (s *Server) runSuite(c *gin.Context) {
 		o.Fail("models", "models has %d names; %d are possible", len(models), mostSuiteModels)
 	}
 	if err := onlyKnown(o); err != nil {
-		fail(c, err)
-		return
+		return nil, err
 	}
 	raw := suite.Abilities
 	if given {
@@ -111,8 +104,7 @@ func (s *Server) runSuite(c *gin.Context) {
 	}
 	one, err := suite.Parse(raw)
 	if err != nil {
-		fail(c, exchange.InvalidParam("suite", "the suite cannot be used: %v", err))
-		return
+		return nil, exchange.InvalidParam("suite", "the suite cannot be used: %v", err)
 	}
 	if samples != nil {
 		one.Samples = int(*samples)
@@ -122,15 +114,14 @@ func (s *Server) runSuite(c *gin.Context) {
 	}
 	for _, m := range models {
 		if _, err := s.Gate.Offer(c.Request.Context(), callerOf(c), m); err != nil {
-			fail(c, err) // before anything was asked
-			return
+			return nil, err // before anything was asked
 		}
 	}
 	n := usualAtOnce
 	if atOnce != nil {
 		n = int(*atOnce)
 	}
-	stream(s, c, s.running(c.Request.Context(), callerOf(c), origin(c, dialect.Chat), one, models, n), &exchange.Started{}, events(func(e SuiteEvent) string { return data(e) }, done))
+	return nil, stream(s, c, s.running(c.Request.Context(), callerOf(c), origin(c, dialect.Chat), one, models, n), &exchange.Started{}, events(func(e SuiteEvent) string { return data(e) }, done))
 }
 
 // running is the events of a suite. Leaving the loop ends it.

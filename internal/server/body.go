@@ -100,22 +100,28 @@ func decoded[T any](c *gin.Context, decode func([]byte) (T, error)) (call T, err
 	raw, err := body(c)
 	if err == nil {
 		if call, err = decode(raw); err != nil {
-			err = insteadOfJSON(c, err)
+			err = insteadOfJSON(c, raw, err)
 		}
 	}
 	return call, err
 }
 
 // insteadOfJSON says of a body that is no JSON what it is, if its type tells.
-func insteadOfJSON(c *gin.Context, err error) error {
+func insteadOfJSON(c *gin.Context, raw []byte, err error) error {
 	kind, _, _ := mime.ParseMediaType(c.ContentType())
-	if exchange.AsError(err).Code != "invalid_json" || kind != formType && kind != multipartType {
-		return err
+	if exchange.AsError(err).Code != "invalid_json" || kind != formType && kind != multipartType || jsonish(raw) {
+		return err // some clients, and curl, name a form's type whatever they send
 	}
 	if kind == multipartType {
-		return exchange.Errorf(exchange.Invalid, "unsupported_media_type", "the body is a form in several parts (%s), which is for files; send JSON, or an ordinary form to /v1%s", kind, dialect.Generate.Path())
+		return exchange.Errorf(exchange.Invalid, "unsupported_media_type", "the body is a form in several parts (%s), which this endpoint does not take; send JSON, or the form to /v1%s with the field prompt", kind, dialect.Generate.Path())
 	}
 	return exchange.Errorf(exchange.Invalid, "unsupported_media_type", "the body is a form (%s), which this endpoint does not take; send JSON, or the form to /v1%s with the field prompt", kind, dialect.Generate.Path())
+}
+
+// jsonish reports whether a body begins as JSON does, whatever its type says.
+func jsonish(raw []byte) bool {
+	raw = bytes.TrimSpace(bytes.TrimPrefix(raw, []byte("\ufeff")))
+	return len(raw) > 0 && (raw[0] == '{' || raw[0] == '[')
 }
 
 // Media types of forms.

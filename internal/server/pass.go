@@ -39,6 +39,9 @@ func (s *Server) passOn(style dialect.Style) handler {
 			return nil, err
 		}
 		kind, params, err := mime.ParseMediaType(c.GetHeader("Content-Type"))
+		if jsonish(raw) {
+			kind, params, err = "application/json", nil, nil
+		}
 		if err != nil || !remote.Passable(kind) {
 			return nil, exchange.Errorf(exchange.Invalid, "unsupported_content_type", "the body must be JSON or a form (multipart/form-data); its Content-Type is %q", c.GetHeader("Content-Type"))
 		}

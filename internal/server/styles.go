@@ -195,8 +195,12 @@ const jsonLines = "application/x-ndjson"
 
 func (s *Server) generate(c *gin.Context) (any, error) {
 	decode := generate.Decode
-	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err == nil && kind == formType {
+	switch kind, params, err := mime.ParseMediaType(c.GetHeader("Content-Type")); {
+	case err != nil:
+	case kind == formType:
 		decode = generate.DecodeForm
+	case kind == multipartType:
+		decode = func(raw []byte) (*generate.Call, error) { return generate.DecodeMultipart(raw, params["boundary"]) }
 	}
 	call, err := decoded(c, decode)
 	if err != nil {

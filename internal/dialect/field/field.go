@@ -103,27 +103,56 @@ func syntaxError(err error, body []byte) error {
 	var syntax *json.SyntaxError
 	switch {
 	case errors.As(err, &syntax) && strings.Contains(syntax.Error(), "unexpected end"):
-		return notJSON("the body is not JSON: it ends too early, after %d bytes", len(body))
+		return notJSON("the body is not JSON: it ends too early, after %d bytes, at %s", len(body), position(body, len(body)))
 	case errors.As(err, &syntax) && strings.Contains(syntax.Error(), "max depth"):
 		return tooDeep()
 	case errors.As(err, &syntax) && strings.Contains(syntax.Error(), "after top-level value"):
-		return notJSON("there is more after the JSON object, at byte %d", syntax.Offset)
+		return notJSON("there is more after the JSON object, at %s", position(body, int(syntax.Offset)-1))
 	case errors.As(err, &syntax):
 		// The offset is that of the byte at fault, or of the one after it: the decoder counts in both ways.
 		for _, at := range []int{int(syntax.Offset) - 1, int(syntax.Offset)} {
 			if at < 0 || at >= len(body) {
 				continue
 			}
-			if r, _ := utf8.DecodeRune(body[at:]); strings.ContainsRune("“”„‘’«»", r) {
-				return notJSON("the body is not JSON: at byte %d stands %c, a quotation mark as word processors write it; JSON wants the plain \"", at+1, r)
-			}
-			if body[at] == '\'' {
-				return notJSON("the body is not JSON: at byte %d stands ', but JSON wants \" around texts; where the shell is in the way, keep the body in a file", at+1)
+			if why := cause(body, at); why != "" {
+				return notJSON("the body is not JSON: at %s %s", position(body, at), why)
 			}
 		}
-		return notJSON("the body is not JSON: %v, at byte %d", syntax, syntax.Offset)
+		return notJSON("the body is not JSON: %v, at %s", syntax, position(body, int(syntax.Offset)-1))
 	}
 	return notJSON("the body is not JSON: %v", err)
+}
+
+// position says where a byte is: its line and column, counted from 1 and in characters, since that is what editors show.
+func position(body []byte, at int) string {
+	before := body[:min(max(at, 0), len(body))]
+	line := bytes.LastIndexByte(before, '\n') + 1
+	return fmt.Sprintf("line %d, column %d", bytes.Count(before, []byte("\n"))+1, utf8.RuneCount(before[line:])+1)
+}
+
+// cause is what is usually wrong where JSON breaks off at a byte; "" if it is nothing usual.
+func cause(body []byte, at int) string {
+	c, _ := utf8.DecodeRune(body[at:])
+	before := bytes.TrimRight(body[:at], " \t\r\n")
+	switch {
+	case strings.ContainsRune("“”„‘’«»", c):
+		return fmt.Sprintf("stands %c, a quotation mark as word processors write it; JSON wants the plain \"", c)
+	case c == '\'':
+		return "stands ', but JSON wants \" around texts; where the shell is in the way, keep the body in a file"
+	case c == '\n', c == '\r', c == '\t':
+		return "a text has a line break or tab in it as it is; JSON wants \\n and \\t, and a program's JSON library writes them so"
+	case (c == '}' || c == ']') && bytes.HasSuffix(before, []byte(",")):
+		return fmt.Sprintf("a comma stands before %c; JSON has none behind the last member", c)
+	case c == '/' || c == '#':
+		return "a comment begins; JSON has none"
+	case bytes.HasPrefix(body[at:], []byte("True")), bytes.HasPrefix(body[at:], []byte("False")), bytes.HasPrefix(body[at:], []byte("None")):
+		return "stands a value as Python writes it; JSON has true, false and null (json.dumps writes them)"
+	case bytes.HasPrefix(body[at:], []byte("NaN")), bytes.HasPrefix(body[at:], []byte("Infinity")):
+		return "stands a number that JSON does not have"
+	case bytes.HasSuffix(before, []byte("{")), bytes.HasSuffix(before, []byte(",")) && c >= 'A' && c <= 'z':
+		return "a name stands without quotation marks; JSON wants \" around it"
+	}
+	return ""
 }
 
 // object reads the fields of raw, which is known to be valid JSON.

@@ -23,6 +23,31 @@ func parse(t testing.TB, body string) *Object {
 	return o
 }
 
+// What is not JSON is told with its line, its column, and what is usually the matter there.
+func TestWhereJSONBreaksOff(t *testing.T) {
+	for body, want := range map[string]string{
+		"{\"a\": 1,\n  \"b\": 2,\n}": "line 3, column 1 a comma stands before }",
+		"[1, 2, ]":                   "line 1, column 8 a comma stands before ]",
+		"{“a”: 1}":                   "line 1, column 2 stands “, a quotation mark",
+		"{\"schöner\": ‘x’}":         "line 1, column 13 stands ‘",
+		"{'a': 1}":                   "line 1, column 2 stands '",
+		"{\"a\": \"one\ntwo\"}":      "line 1, column 11 a text has a line break",
+		"{\"a\": \"one\ttwo\"}":      "line 1, column 11 a text has a line break or tab",
+		"{\"a\": True}":              "stands a value as Python writes it",
+		"{\"a\": NaN}":               "stands a number that JSON does not have",
+		"{\"a\": 1 // one\n}":        "a comment begins",
+		"{model: \"m\"}":             "a name stands without quotation marks",
+		"{\"a\": 1, b: 2}":           "a name stands without quotation marks",
+		"{\"a\": 1} {":               "there is more after the JSON object, at line 1, column 10",
+		"{\"a\":\n 1":                "ends too early, after 8 bytes, at line 2, column 3",
+		"{\"a\" 1}":                  "line 1, column 6",
+	} {
+		if _, err := Parse([]byte(body)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, not %q", body, err, want)
+		}
+	}
+}
+
 func TestReadingByType(t *testing.T) {
 	o := parse(t, `{"s": "x", "b": true, "i": -3, "f": 0.5, "list": ["a", "b"], "one": "c", "none": null, "o": {"p": {"q": [{"r": 1}]}}, "extra": 1}`)
 	s, ok := o.String("s")

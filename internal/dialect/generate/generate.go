@@ -6,8 +6,11 @@ package generate
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io"
 	"iter"
+	"mime/multipart"
 	"net/url"
 	"strings"
 	"time"
@@ -46,6 +49,47 @@ func DecodeForm(body []byte) (*Call, error) {
 		return nil, exchange.Errorf(exchange.Invalid, "invalid_form", "the body is not a form: %v", err)
 	}
 	return decode(field.FromForm(values))
+}
+
+// Bounds of forms in parts.
+const (
+	mostParts = 64
+	longField = 1 << 20 // bytes
+)
+
+// DecodeMultipart is DecodeForm for a form in parts (RFC 7578), as forms of pages and many HTTP libraries send it. Parts that are files are
+// refused.
+func DecodeMultipart(body []byte, boundary string) (*Call, error) {
+	if bytes.HasPrefix(bytes.TrimSpace(body), []byte("{")) {
+		return Decode(body)
+	}
+	wrong := func(format string, args ...any) error {
+		return exchange.Errorf(exchange.Invalid, "invalid_form", "the body is not a form: "+format, args...)
+	}
+	if boundary == "" {
+		return nil, wrong("its Content-Type names no boundary")
+	}
+	values := url.Values{}
+	r := multipart.NewReader(bytes.NewReader(body), boundary)
+	for n := 0; ; n++ {
+		part, err := r.NextPart()
+		if errors.Is(err, io.EOF) {
+			return decode(field.FromForm(values))
+		}
+		switch {
+		case err != nil:
+			return nil, wrong("%v", err)
+		case n == mostParts:
+			return nil, wrong("it has more than %d parts", mostParts)
+		case part.FileName() != "":
+			return nil, exchange.InvalidParam(part.FormName(), "%s is a file; this endpoint takes texts", part.FormName())
+		}
+		text, err := io.ReadAll(io.LimitReader(part, longField+1))
+		if err != nil || len(text) > longField {
+			return nil, wrong("the field %q cannot be read, or is longer than %d bytes", part.FormName(), longField)
+		}
+		values.Add(part.FormName(), string(text))
+	}
 }
 
 func decode(o *field.Object) (*Call, error) {

@@ -2,6 +2,7 @@ package generate
 
 import (
 	"reflect"
+	"strings"
 	"testing"
 
 	"kindredgate/internal/exchange"
@@ -36,14 +37,40 @@ func TestLenience(t *testing.T) {
 	}
 }
 
+// A form in parts says what an ordinary one says; files are refused.
+func TestMultipart(t *testing.T) {
+	part := func(disposition, text string) string {
+		return "--x\r\nContent-Disposition: form-data; " + disposition + "\r\n\r\n" + text + "\r\n"
+	}
+	whole := part(`name="model"`, "m") + part(`name="prompt"`, "When is the last boat?") + part(`name="max_tokens"`, "5") + part(`name="stop"`, "a") + part(`name="stop"`, "b") + "--x--\r\n"
+	c, err := DecodeMultipart([]byte(whole), "x")
+	if err != nil || c.Model != "m" || c.Turns[0].Text() != "When is the last boat?" || c.MaxTokens != 5 || len(c.Stop) != 2 {
+		t.Errorf("%+v, %v", c, err)
+	}
+	for want, body := range map[string]string{
+		"not a form":            "--x\r\nnothing",
+		"is a file":             part(`name="prompt"; filename="a.txt"`, "x") + "--x--\r\n",
+		"no field \"verse\"":    part(`name="model"`, "m") + part(`name="prompt"`, "p") + part(`name="verse"`, "x") + "--x--\r\n",
+		"more than 64 parts":    strings.Repeat(part(`name="stop"`, "x"), 65) + "--x--\r\n",
+		"longer than 1048576 b": part(`name="prompt"`, strings.Repeat("x", 1<<20+1)) + "--x--\r\n",
+	} {
+		if _, err := DecodeMultipart([]byte(body), "x"); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, not %q", err, want)
+		}
+	}
+	if _, err := DecodeMultipart([]byte(whole), ""); err == nil || !strings.Contains(err.Error(), "no boundary") {
+		t.Error(err)
+	}
+}
+
 func FuzzDecode(f *testing.F) {
 	for _, s := range []string{
-		`{"model":"m","prompt":"x","format":{"type":"string"},"history":"[]"}`, `model=m&prompt=x&stop=a&stop=b`, `{"model":"m","prompt":"x","temperature":"{"}`, `format=%7B&model=m&prompt=x`, `a=%ff&model=m`,
+		`{"model":"m","prompt":"x","format":{"type":"string"},"history":"[]"}`, `model=m&prompt=x&stop=a&stop=b`, `{"model":"m","prompt":"x","temperature":"{"}`, `format=%7B&model=m&prompt=x`, `a=%ff&model=m`, "--x\r\nContent-Disposition: form-data; name=\"prompt\"\r\n\r\nx\r\n--x--",
 	} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, body []byte) {
-		for _, decode := range []func([]byte) (*Call, error){Decode, DecodeForm} {
+		for _, decode := range []func([]byte) (*Call, error){Decode, DecodeForm, func(b []byte) (*Call, error) { return DecodeMultipart(b, "x") }} {
 			c, err := decode(body)
 			if err != nil {
 				if e := exchange.AsError(err); e.Kind != exchange.Invalid || e.Message == "" {

@@ -2,6 +2,7 @@
 package boot
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -23,6 +24,7 @@ import (
 	"kindredgate/internal/answers"
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/config"
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/fetch"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
@@ -32,6 +34,7 @@ import (
 	"kindredgate/internal/machine"
 	"kindredgate/internal/metrics"
 	"kindredgate/internal/prepared"
+	"kindredgate/internal/record"
 	"kindredgate/internal/runner/native"
 	"kindredgate/internal/runner/remote"
 	"kindredgate/internal/server"
@@ -167,8 +170,9 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	h.closing(said.Close)
 	h.said = said
 	h.Gate.Recorder = said
-	h.Gate.Price = func(model string, prompt, cached, completion int) int64 {
-		return h.prices.Load().Of(model, prompt, cached, completion)
+	h.Gate.Price = func(r *record.Record) int64 {
+		passed := slices.Contains(dialect.Passed, dialect.Style(r.Style))
+		return h.prices.Load().Of(cmp.Or(r.Answered, r.Model), config.Use{Prompt: r.PromptTokens, Cached: r.CachedTokens, Answer: r.CompletionTokens, Passed: passed})
 	}
 	tracer, err := h.passOn(ctx, o.Version)
 	if err != nil {

@@ -205,10 +205,17 @@ type Price struct {
 	Prompt float64  `yaml:"prompt"`
 	Cached *float64 `yaml:"cached"` // of the prompt, that did not have to be read; as the prompt if it is left out
 	Answer float64  `yaml:"answer"`
+	Call   float64  `yaml:"call"` // of one request that is passed on as it is (images, audio, moderations), whose tokens nobody counts
 }
 
-// Of is what an exchange costs, in millionths of the currency.
-func (p Prices) Of(model string, prompt, cached, completion int) int64 {
+// Use is what an exchange has used.
+type Use struct {
+	Prompt, Cached, Answer int  // tokens; Cached are those of the prompt
+	Passed                 bool // whether it was passed on as it is
+}
+
+// Of is what an exchange with a model costs, in millionths of the currency.
+func (p Prices) Of(model string, u Use) int64 {
 	price, ok := p.Models[model]
 	if !ok {
 		price = p.Models["*"]
@@ -217,7 +224,10 @@ func (p Prices) Of(model string, prompt, cached, completion int) int64 {
 	if price.Cached != nil {
 		known = *price.Cached
 	}
-	return int64(math.Round(price.Prompt*float64(prompt-cached) + known*float64(cached) + price.Answer*float64(completion)))
+	if u.Passed {
+		return int64(math.Round(price.Call * 1e6))
+	}
+	return int64(math.Round(price.Prompt*float64(u.Prompt-u.Cached) + known*float64(u.Cached) + price.Answer*float64(u.Answer)))
 }
 
 func (p Prices) check() error {
@@ -226,8 +236,8 @@ func (p Prices) check() error {
 	}
 	for _, model := range slices.Sorted(maps.Keys(p.Models)) {
 		price := p.Models[model]
-		if price.Prompt < 0 || price.Answer < 0 || price.Cached != nil && *price.Cached < 0 {
-			return fmt.Errorf("prices.models.%s: a price is for a million tokens, from 0 on", model)
+		if price.Prompt < 0 || price.Answer < 0 || price.Call < 0 || price.Cached != nil && *price.Cached < 0 {
+			return fmt.Errorf("prices.models.%s: a price is a number from 0 on: prompt, cached and answer for a million tokens, call for one request", model)
 		}
 	}
 	return nil

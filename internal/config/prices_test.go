@@ -17,17 +17,20 @@ func TestPrices(t *testing.T) {
 		{"named", 0, 0, 0, 0},
 		{"named", 2_000_000, 0, 1_000_000, 12_000_000},
 	} {
-		if got := p.Of(c.model, c.prompt, c.cached, c.completion); got != c.want {
+		if got := p.Of(c.model, Use{Prompt: c.prompt, Cached: c.cached, Answer: c.completion}); got != c.want {
 			t.Errorf("%+v costs %d", c, got)
 		}
 	}
-	if got := (Prices{}).Of("any", 100, 0, 100); got != 0 {
+	if got := (Prices{}).Of("any", Use{Prompt: 100, Answer: 100}); got != 0 {
 		t.Errorf("without prices it costs %d", got)
+	}
+	if got := (Prices{Models: map[string]Price{"*": {Prompt: 1, Call: 0.04}}}).Of("painter", Use{Prompt: 7, Passed: true}); got != 40_000 {
+		t.Errorf("a call that is passed on costs %d", got)
 	}
 	below := -1.0
 	for name, bad := range map[string]Prices{
 		"a machine that pays": {Machine: -1}, "a currency that is a text": {Currency: "crowns of Sorrel"}, "a prompt that pays": {Models: map[string]Price{"m": {Prompt: -1}}},
-		"an answer that pays": {Models: map[string]Price{"m": {Answer: -1}}}, "what is known pays": {Models: map[string]Price{"m": {Cached: &below}}},
+		"a call that pays": {Models: map[string]Price{"m": {Call: -1}}}, "an answer that pays": {Models: map[string]Price{"m": {Answer: -1}}}, "what is known pays": {Models: map[string]Price{"m": {Cached: &below}}},
 	} {
 		if bad.check() == nil {
 			t.Errorf("%s is taken", name)

@@ -43,6 +43,7 @@ type Request struct {
 	Owner   string                 `json:"-"`                // who asks: requests of each get their turns fairly
 	Share   int                    `json:"-"`                // of the model's places that the owner may have, in percent; 0 for the usual. A gate sets it
 	Reserve func(tokens int) error `json:"-"`                // is told the tokens of the prompt before it is read, and may refuse; nil for no one. A gate sets it
+	Reading func(tokens int)       `json:"-"`                // is told how much of the prompt was read, as that goes on; nil for no one. A gate sets it
 	// Via names the gates that the request has come through, this one last, and Trace is its place in a trace, for those that it is passed
 	// on to. A gate sets them.
 	Via   []string `json:"-"`

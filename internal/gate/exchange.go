@@ -8,6 +8,7 @@ import (
 	"iter"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"kindredgate/internal/catalog"
@@ -92,7 +93,8 @@ type Exchange struct {
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 
-	place place // among the exchanges that go on from one another
+	read  atomic.Int64 // tokens of the prompt, so far
+	place place        // among the exchanges that go on from one another
 
 	mu      sync.Mutex
 	record  record.Record
@@ -168,6 +170,7 @@ func (x *Exchange) aim(t target) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	req.Owner, req.Share, req.Reserve, req.Fingerprint = x.caller.Payer(), x.lease.QueueShare(), x.reserve, g.Fingerprint(t.model, t.preset)
+	req.Reading = func(tokens int) { x.read.Store(int64(tokens)) }
 	if x.from.Patient {
 		req.Owner, req.Share = patientOwner, patientShare
 	}
@@ -230,8 +233,22 @@ func (x *Exchange) admit(other *Exchange) (err error) {
 // reserve takes the prompt's tokens of the key's limits.
 func (x *Exchange) reserve(tokens int) error {
 	err := x.lease.Reserve(tokens)
+	if err == nil {
+		// What it costs is known from here on, unless some of it is cached, which comes back at the end.
+		asked := x.Record()
+		asked.PromptTokens = tokens
+		err = x.lease.Charge(tokens, x.cost(&asked))
+	}
 	x.tellStanding()
 	return err
+}
+
+// cost is what an exchange that has come so far costs, in millionths of the currency.
+func (x *Exchange) cost(r *record.Record) int64 {
+	if x.gate.Price == nil || r.ShadowOf != "" { // which nobody asked for
+		return 0
+	}
+	return x.gate.Price(r)
 }
 
 func (x *Exchange) tellStanding() {
@@ -272,8 +289,11 @@ func (x *Exchange) close(err error) {
 		known := exchange.AsError(err)
 		r.Code, r.Error = known.Code, record.Short(keyring.Redact(known.Message))
 	}
-	if price := x.gate.Price; price != nil && r.ShadowOf == "" { // which nobody asked for
-		r.Cost = price(r.Answered, r.PromptTokens, r.CachedTokens, r.CompletionTokens)
+	if r.FirstToken == 0 && r.State == record.Cancelled {
+		r.PromptTokens = max(r.PromptTokens, int(x.read.Load())) // nobody waits for it any more, but it was read
+	}
+	if r.Asked() && (r.State != record.Failed || r.PromptTokens > 0) {
+		r.Cost = x.cost(r)
 	}
 	r.RepeatedTokens = min(r.RepeatedTokens, r.PromptTokens)
 	ended, content := *r, x.content
@@ -324,16 +344,23 @@ func (x *Exchange) Events() iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
 		left := max(1, x.req.Candidates)
 		// Deltas count while an answer is under way, so that one that is cut off is counted too.
-		counted := make([]int, left)
+		counted, done := make([]int, left), make([]bool, left)
 		gone := false
 		err := x.attempt(func() (begun bool, err error) {
 			for event, err := range x.guarded() {
 				if err != nil {
 					return begun, err
 				}
+				if full := x.charge(event); full != nil {
+					gone = !x.cut(full, event, done, counted, yield)
+					return true, nil
+				}
 				if started, ok := event.(exchange.Started); ok {
 					begun = true
 					event = x.routed(started)
+				}
+				if finish, ok := event.(exchange.Finish); ok {
+					done[finish.Candidate] = true
 				}
 				if left -= x.note(event, counted); left == 0 {
 					x.close(nil)
@@ -355,6 +382,52 @@ func (x *Exchange) Events() iter.Seq2[exchange.Event, error] {
 			}
 		}
 	}
+}
+
+// charge counts what an event adds to what the key uses. The error says which limit has no room for it.
+func (x *Exchange) charge(event exchange.Event) error {
+	r := x.Record()
+	switch event := event.(type) {
+	case exchange.Started:
+		r.PromptTokens, r.CachedTokens = event.PromptTokens, event.CachedTokens
+	case exchange.ReasoningDelta:
+		r.CompletionTokens += event.Tokens
+	case exchange.TextDelta:
+		r.CompletionTokens += event.Tokens
+	case exchange.ToolCallDelta:
+		r.CompletionTokens += event.Tokens
+	case exchange.Finish:
+		return nil // nothing can be spared by ending what has ended
+	}
+	return x.lease.Charge(r.PromptTokens+r.CompletionTokens, x.cost(&r))
+}
+
+// cut ends an answer where a limit of its key is reached, as it ends where max_tokens is: with what is there. It reports whether the client
+// takes that.
+func (x *Exchange) cut(full error, event exchange.Event, done []bool, counted []int, yield func(exchange.Event, error) bool) bool {
+	x.mu.Lock()
+	x.record.Limit = record.Short(exchange.AsError(full).Message)
+	x.mu.Unlock()
+	var last []exchange.Event
+	if started, ok := event.(exchange.Started); ok {
+		last = append(last, x.routed(started))
+	}
+	for candidate, ended := range done {
+		if !ended {
+			last = append(last, exchange.Finish{Candidate: candidate, Reason: exchange.Length, Tokens: counted[candidate]})
+		}
+	}
+	for i, e := range last {
+		x.note(e, counted)
+		if i == len(last)-1 {
+			x.close(nil)
+		}
+		if !yield(e, nil) {
+			x.close(cmp.Or(context.Cause(x.ctx), context.Canceled))
+			return false
+		}
+	}
+	return true
 }
 
 // routed says which target answers, where that is not the model that was asked for.

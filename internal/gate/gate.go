@@ -21,6 +21,7 @@ import (
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/library"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/record"
 	"kindredgate/internal/runner/native"
 	"kindredgate/internal/runner/remote"
 )
@@ -65,8 +66,8 @@ type Gate struct {
 	Observers []Observer
 	// Recorder keeps what is said; nil for no one.
 	Recorder Recorder
-	// Price is what an exchange costs, in millionths of the currency; nil for nothing.
-	Price func(model string, prompt, cached, completion int) int64
+	// Price is what an exchange costs that has come so far, in millionths of the currency; nil for nothing.
+	Price func(*record.Record) int64
 
 	mu      sync.Mutex
 	running map[*Exchange]struct{} // exchanges that were admitted and have not ended

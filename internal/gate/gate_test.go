@@ -73,7 +73,6 @@ func (s *script) RenderRaw(context.Context, string, string) (*prompt.Prompt, err
 }
 func (s *script) CheckTemplate(context.Context, string, string) error { return nil }
 
-// open builds a gate with the sample model, and gives the records of its exchanges.
 // The state in which an exchange has ended is decided where it is closed, and a fault of the machine's is told to nobody.
 func TestOutcomes(t *testing.T) {
 	for _, c := range []struct {
@@ -98,6 +97,7 @@ func TestOutcomes(t *testing.T) {
 	}
 }
 
+// open builds a gate with the sample model, and gives the records of its exchanges.
 func open(t testing.TB, s *script) (*Gate, *[]record.Record) {
 	t.Helper()
 	dir := t.TempDir()

@@ -15,7 +15,12 @@ func (g *Gate) PassOn(ctx context.Context, caller keyring.Key, from Origin, mode
 	x := g.begin(ctx, caller, from, model)
 	defer func() { x.close(err) }()
 	anything := func(target) error { return nil }
-	if err := x.start(want{anything, anything}, nil, func() ([]target, error) { return g.passing(ctx, caller, from, model) }); err != nil {
+	priced := func(t target) error {
+		asked := x.Record()
+		asked.Answered = t.model.ID
+		return x.lease.Charge(0, x.cost(&asked)) // a call has its price, whatever comes of it
+	}
+	if err := x.start(want{anything, priced}, nil, func() ([]target, error) { return g.passing(ctx, caller, from, model) }); err != nil {
 		return err
 	}
 	return x.attempt(func() (begun bool, err error) {

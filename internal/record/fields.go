@@ -44,6 +44,7 @@ var Fields = []Field{
 	{Name: "error", Means: "why it failed, in words", Title: "Error", Value: func(r *Record) any { return r.Error }},
 	{Name: "code", Means: "of the error", Attribute: "error.type", Value: func(r *Record) any { return r.Code }},
 	{Name: "finish_reason", Means: "why the last answer ended", Log: true, Value: func(r *Record) any { return r.Reason }},
+	{Name: "limit", Means: "which limit of its key the answer ended at", Title: "Limit reached", Log: true, Value: func(r *Record) any { return r.Limit }},
 	{Name: "begun", Means: "when it came in", Kind: Instant, Title: "Begun", Value: func(r *Record) any { return r.Begun }},
 	{Name: "label", Means: "of the key", Title: "Key", Log: true, Attribute: "kindred.key.label", Value: func(r *Record) any { return r.Label }, Show: func(r *Record) string {
 		return joined(r.Label, "  ", bracket(keyPrefix, r.Key, "…"), bracket("group ", r.Group, ""))

@@ -31,6 +31,7 @@ type Record struct {
 
 	State  State  `json:"state"`
 	Reason string `json:"finish_reason,omitempty"`
+	Limit  string `json:"limit,omitempty"`
 	Code   string `json:"code,omitempty"`
 	Error  string `json:"error,omitempty"`
 

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/record"
 	"kindredgate/internal/runner/scripted"
 )
 
@@ -232,5 +233,121 @@ func TestKeysForPlaces(t *testing.T) {
 	}
 	if resp, body := h.do(t, "POST", "/v1/chat/completions", secret, chatBody(false, "")); resp.StatusCode != 200 {
 		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+}
+
+// told asks what only the owner is told.
+func (h *house) told(t *testing.T, path string, out any) {
+	t.Helper()
+	if resp, body := h.do(t, "GET", path, h.owner, ""); resp.StatusCode != 200 || json.Unmarshal([]byte(body), out) != nil {
+		t.Fatalf("GET %s: %d %s", path, resp.StatusCode, body)
+	}
+}
+
+// said is what an answer in the chat style came to.
+type said struct {
+	Choices []struct {
+		FinishReason string `json:"finish_reason"`
+		Message      struct{ Content string }
+	}
+	Usage struct {
+		Prompt     int `json:"prompt_tokens"`
+		Completion int `json:"completion_tokens"`
+	}
+}
+
+// Limits of tokens and of money hold while answers are written, of all candidates and prompts of a request: what meets one ends there, as
+// at max_tokens, and the record says which it was.
+func TestLimitsHoldWhileAnswersRun(t *testing.T) {
+	long := func(*exchange.Request) (words []string) {
+		for i := range 200 {
+			words = append(words, fmt.Sprintf("w%d ", i))
+		}
+		return words
+	}
+	h := start(t, &scripted.Runner{Pieces: long})
+	limit := func(e record.Record) string { return e.Limit }
+	for _, c := range []struct {
+		name, limits, path, body string
+		most, choices            int
+		of                       string
+	}{
+		{"one answer", `{"tokens_per_minute":30}`, "/v1/chat/completions", `{"model":"harbour-4m","messages":[{"role":"user","content":"one two"}]}`, 30, 1, "30 tokens a minute"},
+		{"candidates", `{"tokens_per_day":50}`, "/v1/chat/completions", `{"model":"harbour-4m","n":3,"messages":[{"role":"user","content":"one two"}]}`, 50, 3, "50 tokens a day"},
+		{"prompts", `{"tokens_per_minute":40}`, "/v1/completions", `{"model":"harbour-4m","prompt":["one","two","three"]}`, 40, 3, "40 tokens a minute"},
+		{"money", `{"cost_per_month":10}`, "/v1/chat/completions", `{"model":"harbour-4m","messages":[{"role":"user","content":"one two"}]}`, 51, 1, "may cost 0.10 a month"},
+	} {
+		key, id := h.issueWith(t, `{"label":"`+c.name+`","limits":`+c.limits+`}`)
+		for len(h.records) > 0 {
+			<-h.records
+		}
+		resp, body := h.do(t, "POST", c.path, key, c.body, "Content-Type", "application/json")
+		var got said
+		if err := json.Unmarshal([]byte(body), &got); err != nil || resp.StatusCode != 200 {
+			t.Fatalf("%s: %d %s", c.name, resp.StatusCode, body)
+		}
+		cut := 0
+		for _, choice := range got.Choices {
+			if choice.FinishReason == "length" {
+				cut++
+			}
+		}
+		// One more token than there is room for would be over it, one less would be under.
+		if total := got.Usage.Prompt + got.Usage.Completion; total > c.most || total < c.most-3 || len(got.Choices) != c.choices || cut == 0 {
+			t.Errorf("%s: %d tokens of %d, %d of %d answers are cut", c.name, total, c.most, cut, len(got.Choices))
+		}
+		told := false
+		for range max(1, len(h.records)) {
+			told = strings.Contains(limit(<-h.records), c.of) || told
+		}
+		if !told {
+			t.Errorf("%s: no record says that %q was reached", c.name, c.of)
+		}
+		if resp, body := h.do(t, "POST", c.path, key, c.body); resp.StatusCode != 429 {
+			t.Errorf("%s, again: %d %s", c.name, resp.StatusCode, body)
+		}
+		var left OwnKey
+		h.told(t, "/gate/keys/"+id, &left)
+		if s := left.Standing; len(s) != 1 || s[0].Remaining > 3*s[0].Limit/50 {
+			t.Errorf("%s: %+v", c.name, s)
+		}
+	}
+	// Streams end well too: with the reason, the usage and the last event.
+	key, _ := h.issueWith(t, `{"label":"streams","limits":{"tokens_per_minute":20}}`)
+	resp, body := h.do(t, "POST", "/v1/chat/completions", key, `{"model":"harbour-4m","stream":true,"messages":[{"role":"user","content":"one two"}]}`)
+	if resp.StatusCode != 200 || !strings.Contains(body, `"finish_reason":"length"`) || !strings.HasSuffix(body, "data: [DONE]\n\n") || strings.Count(body, `"content":"w`) != 18 {
+		t.Errorf("a stream: %d %s", resp.StatusCode, body)
+	}
+}
+
+// What was read of a prompt counts, if the client has left before the first token.
+func TestWhatWasReadCounts(t *testing.T) {
+	asked := make(chan struct{})
+	h := start(t, &scripted.Runner{Before: func(ctx context.Context, _ int) error {
+		close(asked)
+		<-ctx.Done()
+		return ctx.Err()
+	}})
+	key, id := h.issueWith(t, `{"label":"impatient","limits":{"tokens_per_minute":100}}`)
+	ctx, leave := context.WithCancel(t.Context())
+	req, err := http.NewRequestWithContext(ctx, "POST", h.url+"/v1/chat/completions", strings.NewReader(`{"model":"harbour-4m","messages":[{"role":"user","content":"one two three four five six seven eight"}]}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+key)
+	go func() {
+		<-asked
+		leave()
+	}()
+	if _, err := http.DefaultClient.Do(req); err == nil {
+		t.Fatal("it was answered")
+	}
+	if r := <-h.records; r.State != record.Cancelled || r.PromptTokens != 8 {
+		t.Errorf("%s with %d tokens read", r.State, r.PromptTokens)
+	}
+	var left OwnKey
+	h.told(t, "/gate/keys/"+id, &left)
+	if left.Standing[0].Remaining != 92 {
+		t.Errorf("%+v", left.Standing)
 	}
 }

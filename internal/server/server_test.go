@@ -112,7 +112,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	g.Observers = append(g.Observers, book, counted)
 	said := ledger.NewRecorder(db, ledger.Recording{Space: 1 << 20, Redact: []*regexp.Regexp{regexp.MustCompile(`berth \d+`)}}, g.Layout, slog.New(slog.DiscardHandler))
 	g.Recorder = said
-	g.Price = func(_ string, prompt, _, completion int) int64 { return 1000 * int64(prompt+2*completion) }
+	g.Price = func(r *record.Record) int64 { return 1000 * int64(r.PromptTokens+2*r.CompletionTokens) }
 	ctx, cancel := context.WithCancel(context.Background())
 	h.stop = cancel
 	must := func(secret string, err error) string {

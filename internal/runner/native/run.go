@@ -30,6 +30,7 @@ type plan struct {
 	single  bool           // the first tool call ends a candidate
 	dropped int            // turns that were left out
 	echo    *exchange.Echo
+	reading func(tokens int) // is told how much of the prompt was read; nil for no one
 }
 
 // Run answers a request with the weights at path.
@@ -68,7 +69,7 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 }
 
 func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, error) {
-	p := &plan{n: max(1, req.Candidates), single: req.Choice.Single}
+	p := &plan{n: max(1, req.Candidates), single: req.Choice.Single, reading: req.Reading}
 	p.job = engine.Job{MaxTokens: req.MaxTokens, Stop: req.Stop, Sampling: sampling(req.Sampling), Scores: req.Scores, Owner: req.Owner, Share: req.Share}
 	if l.engine == nil {
 		return nil, exchange.InvalidParam("model", "the model makes embeddings, not text; POST /v1/embeddings asks it for them")
@@ -214,6 +215,9 @@ func (l *loadedModel) candidate(ctx context.Context, p *plan, index int) iter.Se
 			}
 		}
 		job.Reading = func(tokens int) {
+			if p.reading != nil {
+				p.reading(tokens)
+			}
 			exchange.Report(ctx, fmt.Sprintf("reading the prompt: %d of %d tokens", tokens, len(job.Prompt)))
 		}
 		started := false

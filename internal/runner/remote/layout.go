@@ -102,10 +102,8 @@ func (m *Machine) laidOut(model string, req *exchange.Request) (attempt, error) 
 	if err := l.shows(req, style); err != nil {
 		return nil, err
 	}
-	if req.Reserve != nil {
-		if err := req.Reserve(len(laid.Tokens)); err != nil {
-			return nil, err
-		}
+	if err := reserveTokens(req, len(laid.Tokens)); err != nil {
+		return nil, err
 	}
 	can := m.Look().Of(model)
 	b := rawBody{common: m.common(model, req, can), Logprobs: req.Scores}

@@ -290,10 +290,20 @@ func (m *Machine) prepare(model string, req *exchange.Request) (attempt, error) 
 
 // reserve takes an estimate of a prompt's tokens of the caller's limits, since the machine tells them only afterwards: a token for four bytes.
 func reserve(req *exchange.Request) error {
-	if req.Reserve == nil {
-		return nil
+	return reserveTokens(req, EstimateTokens(req))
+}
+
+// reserveTokens takes tokens of a prompt of the caller's limits. What is sent is taken to be read, even if nobody waits for the answer.
+func reserveTokens(req *exchange.Request, tokens int) error {
+	if req.Reserve != nil {
+		if err := req.Reserve(tokens); err != nil {
+			return err
+		}
 	}
-	return req.Reserve(EstimateTokens(req))
+	if req.Reading != nil {
+		req.Reading(tokens)
+	}
+	return nil
 }
 
 // bytesOfToken is how many a token of a prompt has, roughly.

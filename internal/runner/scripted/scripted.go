@@ -49,6 +49,9 @@ func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.
 				return
 			}
 		}
+		if req.Reading != nil {
+			req.Reading(prompt)
+		}
 		var pieces []string
 		if r.Pieces != nil {
 			pieces = r.Pieces(req)

@@ -160,7 +160,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		Observers: []gate.Observer{server.Logged{Log: o.Log}},
 	}
 	h.closing(h.Gate.Close)
-	book, err := ledger.Open(ctx, cfg.Data, db, days(cfg.Ledger.Days), o.Log)
+	book, err := ledger.Open(ctx, cfg.Data, db, keeping(cfg), o.Log)
 	if err != nil {
 		return h, FolderError(cfg.Data, fmt.Errorf("the ledger of exchanges: %w", err))
 	}

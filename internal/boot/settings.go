@@ -121,7 +121,7 @@ func (h *House) apply(ctx context.Context, before, now config.Config) {
 	}
 	h.engine.Limit(modelMemory(now), now.Models.IdleUnload)
 	h.db.Limit(storedLimits(now))
-	h.book.Keep(days(now.Ledger.Days))
+	h.book.Keep(keeping(now))
 	h.said.Set(recording(now))
 	h.prices.Store(&now.Prices)
 	if !reflect.DeepEqual(before.Models.KeepLoaded, now.Models.KeepLoaded) || !reflect.DeepEqual(before.Models.Fetch, now.Models.Fetch) {
@@ -184,6 +184,10 @@ func exposure(c config.Config) server.Exposure {
 
 func storedLimits(c config.Config) kept.Limits {
 	return kept.Limits{Age: days(c.Responses.Days), Space: int64(c.Responses.Space)}
+}
+
+func keeping(c config.Config) kept.Keep {
+	return kept.Keep{Age: days(c.Ledger.Days), Rows: c.Ledger.Rows, Space: int64(c.Ledger.Space)}
 }
 
 func recording(c config.Config) ledger.Recording {

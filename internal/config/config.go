@@ -143,9 +143,11 @@ func (n *Network) check(access Access) error {
 	return nil
 }
 
-// Ledger says how long the record of exchanges is kept.
+// Ledger says how much is kept of the record of exchanges; the oldest make room.
 type Ledger struct {
-	Days int `yaml:"days"` // 0 for as long as the gate is there
+	Days  int   `yaml:"days"`  // 0 for as long as the gate is there
+	Rows  int64 `yaml:"rows"`  // how many exchanges; 0 for any number
+	Space Size  `yaml:"space"` // on disk, about; 0 for no limit
 }
 
 // Record says what is kept of what is said in exchanges.
@@ -330,7 +332,7 @@ const DefaultListen = "127.0.0.1:7717"
 // Default is the configuration that an empty file stands for.
 func Default() Config {
 	return Config{Listen: DefaultListen, Access: Keys, Data: DataFolder(), Models: Models{Folders: []string{"~/models"}, IdleUnload: 15 * time.Minute, ContextType: HalfFloats, Prepared: 20 << 30},
-		Responses: Stored{Days: 30, Space: 256 << 20}, Ledger: Ledger{Days: 90}, Record: Record{Days: 30, Space: 1 << 30}, Prices: Prices{Currency: "EUR"}}
+		Responses: Stored{Days: 30, Space: 256 << 20}, Ledger: Ledger{Days: 90, Rows: 1_000_000, Space: 2 << 30}, Record: Record{Days: 30, Space: 1 << 30}, Prices: Prices{Currency: "EUR"}}
 }
 
 // Check reports what does not go together, and makes paths absolute.
@@ -368,6 +370,9 @@ func (c *Config) Check() error {
 	}
 	if d := c.Ledger.Days; d < 0 || d > 36_500 {
 		return fmt.Errorf("ledger.days is %d; it must be from 1 to 36500, or 0 to keep all", d)
+	}
+	if c.Ledger.Rows < 0 {
+		return fmt.Errorf("ledger.rows is %d; it must be a number of exchanges, or 0 for any number", c.Ledger.Rows)
 	}
 	if d := c.Record.Days; d < 0 || d > 36_500 {
 		return fmt.Errorf("record.days is %d; it must be from 1 to 36500, or 0 for ever", d)

@@ -18,12 +18,19 @@ type Exchanges interface {
 	Exchanges(ctx context.Context, f record.Filter) ([]record.Record, error)
 	// Exchange returns one, or ErrMissing.
 	Exchange(ctx context.Context, id string) (record.Record, error)
-	// PruneExchanges removes those that are older than age. It is called now and then.
-	PruneExchanges(ctx context.Context, now time.Time, age time.Duration) error
+	// PruneExchanges removes what is more than is to be kept. It is called now and then.
+	PruneExchanges(ctx context.Context, now time.Time, k Keep) error
 	// Totals sums up what ended in a month, such as 2031-01.
 	Totals(ctx context.Context, month string) ([]Total, error)
 	// Jobs lists jobs of more than one exchange, the newest first.
 	Jobs(ctx context.Context, since time.Time, limit int) ([]Job, error)
+}
+
+// Keep is how much is kept of exchanges. Zero fields bound nothing.
+type Keep struct {
+	Age   time.Duration
+	Rows  int64
+	Space int64 // in bytes, about
 }
 
 // Total is what the exchanges of a key with a model came to in a month.

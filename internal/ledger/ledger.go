@@ -40,7 +40,9 @@ const (
 type Book struct {
 	records kept.Exchanges
 	log     *slog.Logger
-	age     atomic.Int64 // after which exchanges are removed, in nanoseconds
+	keep    atomic.Pointer[kept.Keep] // what is removed when there is more
+	pruning atomic.Bool               // whether it is under way
+	added   atomic.Int64              // exchanges since it was last
 
 	mu       sync.Mutex
 	journal  journal
@@ -65,12 +67,11 @@ type segment struct {
 	upTo int
 }
 
-// Open takes over what the journal in a folder has from before, and begins to write. Exchanges older than age are removed now and then; 0
-// keeps all.
-func Open(ctx context.Context, folder string, records kept.Exchanges, age time.Duration, log *slog.Logger) (*Book, error) {
+// Open takes over what the journal in a folder has from before, and begins to write. What is more than is to be kept is removed now and then.
+func Open(ctx context.Context, folder string, records kept.Exchanges, keep kept.Keep, log *slog.Logger) (*Book, error) {
 	b := &Book{records: records, log: log, journal: journal{folder: folder}, watchers: map[*watcher]struct{}{},
 		wake: make(chan struct{}, 1), stop: make(chan struct{}), stopped: make(chan struct{})}
-	b.Keep(age)
+	b.Keep(keep)
 	old, err := segments(folder)
 	if err != nil {
 		return nil, err
@@ -118,8 +119,8 @@ func Open(ctx context.Context, folder string, records kept.Exchanges, age time.D
 	return b, nil
 }
 
-// Keep changes how long exchanges are kept.
-func (b *Book) Keep(age time.Duration) { b.age.Store(int64(age)) }
+// Keep changes how much is kept.
+func (b *Book) Keep(k kept.Keep) { b.keep.Store(&k) }
 
 // Pass has exchanges passed on when they have ended. What is called must not keep the caller waiting.
 func (b *Book) Pass(on func(record.Record)) {
@@ -180,6 +181,10 @@ func (b *Book) Lost() int {
 // write is the writer's goroutine.
 func (b *Book) write() {
 	defer close(b.stopped)
+	ctx, cancel := context.WithCancel(context.Background())
+	var pruners sync.WaitGroup
+	defer pruners.Wait()
+	defer cancel()
 	pruned := time.Time{}
 	failed := false
 	for {
@@ -209,12 +214,32 @@ func (b *Book) write() {
 			default:
 			}
 		}
-		if age := time.Duration(b.age.Load()); age > 0 && err == nil && time.Since(pruned) > time.Hour {
+		if err == nil && (time.Since(pruned) > pruneAfter || b.added.Load() > pruneEvery) && b.pruning.CompareAndSwap(false, true) {
 			pruned = time.Now()
-			if err := b.records.PruneExchanges(context.Background(), pruned, age); err != nil {
-				b.log.Warn("old exchanges were not removed", "error", err.Error())
-			}
+			b.added.Store(0)
+			pruners.Go(func() {
+				defer b.pruning.Store(false)
+				b.prune(ctx, pruned)
+			})
 		}
+	}
+}
+
+// What is to be removed is looked for so often, in time and in exchanges.
+const (
+	pruneAfter = time.Hour
+	pruneEvery = 20_000
+)
+
+// prune removes what is more than is to be kept, beside the writer, a little at a time.
+func (b *Book) prune(ctx context.Context, now time.Time) {
+	defer func() {
+		if p := recover(); p != nil {
+			b.log.Error("removing old exchanges panicked", "error", exchange.Panicked(p).Error())
+		}
+	}()
+	if err := b.records.PruneExchanges(ctx, now, *b.keep.Load()); err != nil && ctx.Err() == nil {
+		b.log.Warn("old exchanges were not removed", "error", err.Error())
 	}
 }
 
@@ -247,6 +272,7 @@ func (b *Book) commit() error {
 			if err := b.records.PutExchanges(context.Background(), latest(list)); err != nil {
 				return err
 			}
+			b.added.Add(int64(n))
 		}
 		b.mu.Lock()
 		// The oldest may have gone meanwhile, for want of room.

@@ -65,7 +65,7 @@ func (m *memory) Exchange(_ context.Context, id string) (record.Record, error) {
 }
 
 func (m *memory) Exchanges(context.Context, record.Filter) ([]record.Record, error) { return nil, nil }
-func (m *memory) PruneExchanges(context.Context, time.Time, time.Duration) error    { return nil }
+func (m *memory) PruneExchanges(context.Context, time.Time, kept.Keep) error        { return nil }
 func (m *memory) Totals(context.Context, string) ([]kept.Total, error)              { return nil, nil }
 func (m *memory) Jobs(context.Context, time.Time, int) ([]kept.Job, error)          { return nil, nil }
 
@@ -82,7 +82,7 @@ func (m *memory) fill(err error) {
 
 func open(t testing.TB, folder string, m *memory) *Book {
 	t.Helper()
-	b, err := Open(context.Background(), folder, m, 0, slog.New(slog.DiscardHandler))
+	b, err := Open(context.Background(), folder, m, kept.Keep{}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -158,7 +158,7 @@ func TestTheJournalIsTakenOver(t *testing.T) {
 	if err := f.Close(); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(t.Context(), folder, m, 0, slog.New(slog.DiscardHandler)); !errors.Is(err, m.full) || !slices.Equal(left(t, folder), files) {
+	if _, err := Open(t.Context(), folder, m, kept.Keep{}, slog.New(slog.DiscardHandler)); !errors.Is(err, m.full) || !slices.Equal(left(t, folder), files) {
 		t.Errorf("%v; %v is left", err, left(t, folder))
 	}
 	m.fill(nil)
@@ -186,7 +186,7 @@ func TestAJournalThatCannotBeRead(t *testing.T) {
 		t.Fatal(err)
 	}
 	var said bytes.Buffer
-	b, err := Open(t.Context(), folder, m, 0, slog.New(slog.NewTextHandler(&said, nil)))
+	b, err := Open(t.Context(), folder, m, kept.Keep{}, slog.New(slog.NewTextHandler(&said, nil)))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -141,7 +141,7 @@ func TestExportsThatAreCut(t *testing.T) {
 		t.Fatal(err)
 	}
 	h := start(t, &scripted.Runner{}, func(o *Options) {
-		if o.Ledger, err = ledger.Open(context.Background(), t.TempDir(), cutStore{db}, 0, slog.New(slog.DiscardHandler)); err != nil {
+		if o.Ledger, err = ledger.Open(context.Background(), t.TempDir(), cutStore{db}, kept.Keep{}, slog.New(slog.DiscardHandler)); err != nil {
 			t.Fatal(err)
 		}
 	})

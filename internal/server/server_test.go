@@ -104,7 +104,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	h := &house{stopped: make(chan error, 1), records: make(chan record.Record, 2000)}
 	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Names: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
 		Observers: []gate.Observer{h}}
-	book, err := ledger.Open(context.Background(), t.TempDir(), db, 0, slog.New(slog.DiscardHandler))
+	book, err := ledger.Open(context.Background(), t.TempDir(), db, kept.Keep{}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"kindredgate/internal/kept"
@@ -32,6 +33,13 @@ func (s *Store) PutExchanges(ctx context.Context, list []record.Record) error {
 		return told(err)
 	}
 	defer sum.Close()
+	converse, err := tx.PrepareContext(ctx, `INSERT INTO conversations (id, label, model, begun, ended, requests, first, last, prompt, repeated, completion, busy) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT DO UPDATE SET begun = min(begun, excluded.begun), ended = max(ended, excluded.ended), requests = requests + 1, first = min(first, excluded.first), last = max(last, excluded.last),
+		prompt = prompt + excluded.prompt, repeated = repeated + excluded.repeated, completion = completion + excluded.completion, busy = busy + excluded.busy`)
+	if err != nil {
+		return told(err)
+	}
+	defer converse.Close()
 	// What belongs to the same total is added up here, since a batch mostly has one key and one model.
 	totals := map[totalOf]*kept.Total{}
 	for _, e := range list {
@@ -54,6 +62,12 @@ func (s *Store) PutExchanges(ctx context.Context, list []record.Record) error {
 		}
 		if e.ShadowOf != "" {
 			continue // nobody asked for it
+		}
+		if e.Job != "" {
+			prompt := int64(e.PromptTokens)
+			if _, err := converse.ExecContext(ctx, e.Job, e.Label, e.Model, e.Begun.UnixMicro(), e.Begun.UnixMicro()+int64(e.Took*1000), 1, prompt, prompt, prompt, e.RepeatedTokens, e.CompletionTokens, int64(e.Took*1000)); err != nil {
+				return told(err)
+			}
 		}
 		of := totalOf{e.Begun.Local().Format(monthForm), e.Key, e.Label, e.Group, e.Answered}
 		t := totals[of]
@@ -108,12 +122,13 @@ func (s *Store) Exchange(ctx context.Context, id string) (record.Record, error) 
 func (s *Store) Exchanges(ctx context.Context, f record.Filter) ([]record.Record, error) {
 	// A key may be named in two ways, and a model: each has its index, which gives the newest first, and goes through nothing else.
 	// Those that are bad or slow are few, so theirs comes first.
-	from := "exchanges"
-	switch {
-	case f.Bad:
+	from, slow := "exchanges", `+took >= ?` // which no index is used for
+	if f.Bad {
 		from += " INDEXED BY exchanges_bad"
-	case f.Slow > time.Second:
-		from += " INDEXED BY exchanges_slow"
+	} else if few, err := s.fewSlow(ctx, f.Slow); err != nil {
+		return nil, err
+	} else if few {
+		from, slow = from+" INDEXED BY exchanges_took", `took >= ?`
 	}
 	query, args := "", []any{}
 	for _, key := range either(f.Key, "key", "label") {
@@ -151,17 +166,14 @@ func (s *Store) Exchanges(ctx context.Context, f record.Filter) ([]record.Record
 				where(`state IN ('failed', 'refused', 'interrupted', 'cancelled')`)
 			}
 			if f.Slow > 0 {
-				where(`took >= ?`, f.Slow.Microseconds())
-			}
-			if f.Slow > time.Second {
-				where(`took > 1000000`) // which has an index
+				where(slow, f.Slow.Microseconds())
 			}
 			query += ` ORDER BY begun DESC, id DESC LIMIT ?)`
 			args = append(args, f.Limit)
 		}
 	}
 	query = `SELECT doc FROM (` + query + `)`
-	rows, err := s.reader.QueryContext(ctx, query+` ORDER BY begun DESC, id DESC LIMIT ?`, append(args, f.Limit)...)
+	rows, err := s.pages.QueryContext(ctx, query+` ORDER BY begun DESC, id DESC LIMIT ?`, append(args, f.Limit)...)
 	if err != nil {
 		return nil, told(err)
 	}
@@ -177,6 +189,18 @@ func (s *Store) Exchanges(ctx context.Context, f record.Filter) ([]record.Record
 	return list, told(rows.Err())
 }
 
+// fewSlow reports whether so few exchanges were slow that they are found first, and put in their order then. Of many, a page is full soon when
+// one goes from the newest on.
+func (s *Store) fewSlow(ctx context.Context, slow time.Duration) (bool, error) {
+	if slow <= 0 {
+		return false, nil
+	}
+	const few = 2000
+	var n int
+	err := s.pages.QueryRowContext(ctx, `SELECT count(*) FROM (SELECT 1 FROM exchanges WHERE took >= ? LIMIT ?)`, slow.Microseconds(), few).Scan(&n)
+	return n < few, told(err)
+}
+
 // either gives the columns in which a value is looked for; one, if there is nothing to look for.
 func either(value string, columns ...string) []string {
 	if value == "" {
@@ -185,13 +209,105 @@ func either(value string, columns ...string) []string {
 	return columns
 }
 
-// PruneExchanges removes those that are older than age.
-func (s *Store) PruneExchanges(ctx context.Context, now time.Time, age time.Duration) error {
-	now, err := s.steadily(ctx, "exchanges_pruned", now)
-	if err != nil {
-		return err
+// slice is how many rows are removed in one transaction, so that nobody waits long for the database.
+const slice = 2000
+
+// PruneExchanges removes those that are older than may be, and the oldest of those that are too many or take too much. The space goes back to
+// the disk.
+func (s *Store) PruneExchanges(ctx context.Context, now time.Time, k kept.Keep) error {
+	if k.Age > 0 {
+		now, err := s.steadily(ctx, "exchanges_pruned", now)
+		if err != nil {
+			return err
+		}
+		before := now.Add(-k.Age).UnixMicro()
+		if err := s.removeExchanges(ctx, `begun < ?`, before); err != nil {
+			return err
+		}
+		if err := s.exec(ctx, `DELETE FROM conversations WHERE ended < ?`, before); err != nil {
+			return err
+		}
 	}
-	return s.exec(ctx, `DELETE FROM exchanges WHERE begun < ?`, now.Add(-age).UnixMicro())
+	var rows, bytes int64
+	if err := s.pages.QueryRowContext(ctx, `SELECT count(*) FROM exchanges`).Scan(&rows); err != nil {
+		return told(err)
+	}
+	// What a row takes is known from the newest; to weigh all of them would take as long as to read them.
+	if err := s.pages.QueryRowContext(ctx, `SELECT coalesce(avg(n), 0) FROM (SELECT CAST(length(doc) AS REAL) + ? AS n FROM exchanges ORDER BY begun DESC LIMIT 1000)`, rowBytes).Scan((*truncated)(&bytes)); err != nil {
+		return told(err)
+	}
+	most := k.Rows
+	if k.Space > 0 && bytes > 0 {
+		if fit := k.Space / bytes; most == 0 || fit < most {
+			most = fit
+		}
+	}
+	if most > 0 && rows > most {
+		// More than is needed goes, so that this is not done for each.
+		var before int64
+		if err := s.pages.QueryRowContext(ctx, `SELECT begun FROM exchanges ORDER BY begun DESC LIMIT 1 OFFSET ?`, most-most/20).Scan(&before); err != nil {
+			return told(err)
+		}
+		if err := s.removeExchanges(ctx, `begun <= ?`, before); err != nil {
+			return err
+		}
+	}
+	return s.giveBack(ctx)
+}
+
+// rowBytes is what an exchange takes in the database beside its document, its indexes included.
+const rowBytes = 600
+
+// truncated takes a number that SQLite gives as a fraction.
+type truncated int64
+
+// Scan takes the number.
+func (t *truncated) Scan(v any) error {
+	switch v := v.(type) {
+	case float64:
+		*t = truncated(v)
+	case int64:
+		*t = truncated(v)
+	default:
+		return fmt.Errorf("%v is no number", v)
+	}
+	return nil
+}
+
+// removeExchanges removes the exchanges that fit, a slice after the other.
+func (s *Store) removeExchanges(ctx context.Context, which string, args ...any) error {
+	for {
+		result, err := s.db.ExecContext(ctx, `DELETE FROM exchanges WHERE rowid IN (SELECT rowid FROM exchanges WHERE `+which+` LIMIT ?)`, append(args[:len(args):len(args)], slice)...)
+		if err != nil {
+			return told(err)
+		}
+		if n, err := result.RowsAffected(); err != nil || n < slice {
+			return err
+		}
+	}
+}
+
+// giveBack gives pages of the database that nothing is in any more back to the disk.
+func (s *Store) giveBack(ctx context.Context) error {
+	for {
+		var free int64
+		if err := s.db.QueryRowContext(ctx, `PRAGMA freelist_count`).Scan(&free); err != nil || free == 0 {
+			return told(err)
+		}
+		rows, err := s.db.QueryContext(ctx, `PRAGMA incremental_vacuum(`+strconv.Itoa(slice)+`)`)
+		if err != nil {
+			return told(err)
+		}
+		for rows.Next() { // each step frees a page
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return told(err)
+		}
+		var left int64
+		if err := s.db.QueryRowContext(ctx, `PRAGMA freelist_count`).Scan(&left); err != nil || left >= free {
+			return told(err) // a database that was made without this gives nothing back
+		}
+	}
 }
 
 // monthForm is how months are named.
@@ -217,12 +333,8 @@ func (s *Store) Totals(ctx context.Context, month string) (list []kept.Total, er
 
 // Jobs lists jobs of more than one exchange that went on after a time, the newest first.
 func (s *Store) Jobs(ctx context.Context, since time.Time, limit int) (list []kept.Job, err error) {
-	rows, err := s.reader.QueryContext(ctx, `SELECT job, label, model, begun, ended, n, first, last, prompt, repeated, completion, busy FROM (
-		SELECT job, max(label) AS label, max(model) AS model, min(begun) AS begun, max(begun + took) AS ended, count(*) AS n,
-			min(doc ->> 'prompt_tokens') AS first, max(doc ->> 'prompt_tokens') AS last, sum(doc ->> 'prompt_tokens') AS prompt,
-			coalesce(sum(doc ->> 'repeated_tokens'), 0) AS repeated, sum(doc ->> 'completion_tokens') AS completion, sum(took) AS busy
-		FROM exchanges WHERE job IN (SELECT DISTINCT job FROM exchanges WHERE job != '' AND job != id AND begun >= ?) GROUP BY job)
-		WHERE n > 1 ORDER BY begun DESC LIMIT ?`, since.UnixMicro(), limit)
+	rows, err := s.pages.QueryContext(ctx, `SELECT id, label, model, begun, ended, requests, first, last, prompt, repeated, completion, busy FROM conversations
+		WHERE requests > 1 AND ended >= ? ORDER BY begun DESC LIMIT ?`, since.UnixMicro(), limit)
 	if err != nil {
 		return nil, told(err)
 	}

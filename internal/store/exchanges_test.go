@@ -20,6 +20,9 @@ func fill(t testing.TB, s *Store, n int) (begun time.Time) {
 	for i := range n {
 		e := record.Record{ID: fmt.Sprintf("x%07d", i), Begun: begun.Add(time.Duration(i) * time.Second), Key: fmt.Sprintf("key%d", i%50), Label: fmt.Sprintf("application %d", i%50), Model: fmt.Sprintf("model-%d", i%5),
 			Answered: "harbour-4m", Style: "chat", Endpoint: "/v1/chat/completions", State: record.Done, Took: float64(i % 900)}
+		if i%10 < 4 {
+			e.Job, e.Step, e.PromptTokens = fmt.Sprintf("x%07d", i-i%10), i%10+1, 100*(i%10+1)
+		}
 		switch {
 		case i%1000 == 0:
 			e.State, e.Code = record.Failed, "runner_unavailable"
@@ -83,11 +86,107 @@ func TestExchanges(t *testing.T) {
 			t.Errorf("%+v, %v", e, err)
 		}
 	}
-	if err := s.PruneExchanges(t.Context(), begun.Add(3*time.Second), time.Second); err != nil {
+	if err := s.PruneExchanges(t.Context(), begun.Add(3*time.Second), kept.Keep{Age: time.Second}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Exchange(t.Context(), "x0000001"); !errors.Is(err, kept.ErrMissing) {
 		t.Errorf("%v", err)
+	}
+}
+
+// The ledger is bounded in exchanges and in bytes, the oldest make room, and the space goes back to the disk.
+func TestTheLedgerIsBounded(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "gate.db")
+	s := open(t, path)
+	begun := fill(t, s, 6000)
+	size := func() int64 {
+		var pages int64
+		if err := s.db.QueryRow(`PRAGMA page_count`).Scan(&pages); err != nil {
+			t.Fatal(err)
+		}
+		return pages
+	}
+	count := func() int {
+		list, err := s.Exchanges(t.Context(), record.Filter{Limit: 10_000})
+		if err != nil || len(list) > 0 && list[0].ID != "x0005999" {
+			t.Fatal("the newest is gone", err)
+		}
+		return len(list)
+	}
+	now, before := begun.Add(6000*time.Second), size()
+	for _, c := range []struct {
+		keep kept.Keep
+		from int
+		to   int
+	}{
+		{kept.Keep{Age: 5000 * time.Second, Rows: 10_000, Space: 1 << 40}, 5000, 5000},
+		{kept.Keep{Rows: 5000}, 5000, 5000}, // not one too many
+		{kept.Keep{Rows: 4000}, 3800, 3800},
+		{kept.Keep{Space: 2 << 20}, 1500, 2500},
+	} {
+		if err := s.PruneExchanges(t.Context(), now, c.keep); err != nil {
+			t.Fatal(err)
+		}
+		if n := count(); n < c.from || n > c.to {
+			t.Errorf("%+v: %d are left", c.keep, n)
+		}
+	}
+	if after := size(); after > before/2 {
+		t.Errorf("the database has %d pages, of %d before", after, before)
+	}
+}
+
+// What the exchanges of a conversation came to is added up once for each of them, whatever comes twice out of the journal.
+func TestConversations(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "gate.db"))
+	at := time.Date(2031, 5, 1, 12, 0, 0, 0, time.UTC)
+	step := func(id string, n int, prompt int, state record.State) record.Record {
+		return record.Record{ID: id, Job: "one", Step: n, Label: "bot", Model: "harbour-4m", Answered: "harbour-4m", Begun: at.Add(time.Duration(n) * time.Minute), Took: 1000, PromptTokens: prompt, CompletionTokens: 5, RepeatedTokens: prompt / 2, State: state}
+	}
+	alone := step("other", 1, 7, record.Done)
+	alone.Job = "other"
+	for range 2 {
+		if err := s.PutExchanges(t.Context(), []record.Record{step("one", 1, 10, record.Done), step("two", 2, 30, record.Failed), step("three", 3, 60, record.Open), step("four", 4, 80, record.Refused), alone}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	list, err := s.Jobs(t.Context(), at, 10)
+	if err != nil || len(list) != 1 {
+		t.Fatal(list, err)
+	}
+	if got, want := list[0], (kept.Job{ID: "one", Label: "bot", Model: "harbour-4m", Begun: at.Add(time.Minute), Ended: at.Add(2*time.Minute + time.Second), Requests: 2, First: 10, Last: 30, Prompt: 40, Repeated: 20, Answered: 10, Busy: 2000, Between: 59_000}); got != want {
+		t.Errorf("%+v, not %+v", got, want)
+	}
+	if list, err := s.Jobs(t.Context(), at.Add(time.Hour), 10); err != nil || len(list) != 0 {
+		t.Errorf("since an hour later: %v, %v", list, err)
+	}
+}
+
+// BenchmarkLedgerSizes asks a ledger of 3,000 exchanges, and one of 300,000, for the same.
+func BenchmarkLedgerSizes(b *testing.B) {
+	for _, n := range []int{3_000, 300_000} {
+		s := open(b, filepath.Join(b.TempDir(), "gate.db"))
+		begun := fill(b, s, n)
+		last := begun.Add(time.Duration(n) * time.Second)
+		for name, f := range map[string]record.Filter{
+			"style": {Style: "raw", Limit: 50}, "slow-none": {Slow: time.Minute, Limit: 50}, "slow-few": {Slow: 4 * time.Second, Limit: 50}, "slow-many": {Slow: 100 * time.Millisecond, Limit: 50},
+			"bad": {Bad: true, Limit: 50}, "bad-of-a-key": {Bad: true, Key: "key7", Limit: 50}, "key": {Key: "key7", Limit: 50}, "check": {Bad: true, Since: last.Add(-24 * time.Hour), Limit: 1000}, "export-page": {Before: fmt.Sprintf("x%07d", n/2), Limit: 1000},
+		} {
+			b.Run(fmt.Sprintf("%s/%d", name, n), func(b *testing.B) {
+				for b.Loop() {
+					if _, err := s.Exchanges(b.Context(), f); err != nil {
+						b.Fatal(err)
+					}
+				}
+			})
+		}
+		b.Run(fmt.Sprintf("jobs/%d", n), func(b *testing.B) {
+			for b.Loop() {
+				if _, err := s.Jobs(b.Context(), last.Add(-24*time.Hour), 50); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
 	}
 }
 

@@ -26,7 +26,8 @@ import (
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
 	db     *sql.DB                     // that writes
-	reader *sql.DB                     // that reads what may take longer, beside it
+	reader *sql.DB                     // that reads what requests wait for, beside it
+	pages  *sql.DB                     // that reads what may take long, such as pages of the ledger, so that nothing else waits for it
 	limits atomic.Pointer[kept.Limits] // of stored responses
 }
 
@@ -41,10 +42,14 @@ func Open(path string, responses kept.Limits) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := f.Close(); err != nil {
+	info, err := f.Stat()
+	if err := errors.Join(err, f.Close()); err != nil {
 		return nil, err
 	}
 	options := url.Values{"_pragma": {"journal_mode(WAL)", "busy_timeout(5000)", "foreign_keys(1)", "synchronous(NORMAL)"}}
+	if info.Size() == 0 { // that space is given back must be said before anything is written
+		options["_pragma"] = append([]string{"auto_vacuum(INCREMENTAL)"}, options["_pragma"]...)
+	}
 	db, err := sql.Open("sqlite", location(path, options))
 	if err != nil {
 		return nil, err
@@ -60,7 +65,12 @@ func Open(path string, responses kept.Limits) (*Store, error) {
 		return nil, errors.Join(err, db.Close())
 	}
 	reader.SetMaxOpenConns(4)
-	s := &Store{db: db, reader: reader}
+	pages, err := sql.Open("sqlite", location(path, options))
+	if err != nil {
+		return nil, errors.Join(err, reader.Close(), db.Close())
+	}
+	pages.SetMaxOpenConns(3)
+	s := &Store{db: db, reader: reader, pages: pages}
 	s.Limit(responses)
 	return s, nil
 }
@@ -84,7 +94,7 @@ func readable(db *sql.DB) error {
 }
 
 // Close closes the database.
-func (s *Store) Close() error { return errors.Join(s.reader.Close(), s.db.Close()) }
+func (s *Store) Close() error { return errors.Join(s.pages.Close(), s.reader.Close(), s.db.Close()) }
 
 // ErrDamaged is for a database that cannot be read.
 var ErrDamaged = errors.New("the database is damaged")

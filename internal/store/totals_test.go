@@ -104,7 +104,7 @@ func TestAClockThatJumpsLeavesTheLedger(t *testing.T) {
 		age  time.Duration
 		gone bool
 	}{{"as it is", now, 90 * day, false}, {"a clock that has jumped", now.Add(100 * day), 90 * day, false}, {"put right", now, 90 * day, false}, {"kept for less", now, 7 * day, true}} {
-		if err := errors.Join(s.PruneExchanges(t.Context(), c.at, c.age), s.PruneContents(t.Context(), c.at, c.age)); err != nil {
+		if err := errors.Join(s.PruneExchanges(t.Context(), c.at, kept.Keep{Age: c.age}), s.PruneContents(t.Context(), c.at, c.age)); err != nil {
 			t.Fatal(err)
 		}
 		_, err1 := s.Exchange(t.Context(), "a")

@@ -11,6 +11,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"modernc.org/sqlite"
+	codes "modernc.org/sqlite/lib"
 )
 
 // migrate runs the numbered scripts that the database has not seen. A database from a newer gate is refused. Before an older one is changed,
@@ -57,10 +60,22 @@ func migrate(db *sql.DB, path string) error {
 		}
 	}
 	if version < packedSince {
-		return packOld(db)
+		if err := packOld(db); err != nil {
+			return err
+		}
+	}
+	if version > 0 && version < shrinksSince {
+		// Only a database that is written anew can give space back later. Where there is no room for that now, it stays as it is.
+		var e *sqlite.Error
+		if _, err := db.Exec(`PRAGMA auto_vacuum = INCREMENTAL; VACUUM`); err != nil && (!errors.As(err, &e) || e.Code()&0xff != codes.SQLITE_FULL) {
+			return err
+		}
 	}
 	return nil
 }
+
+// shrinksSince is the version of the schema from which on a database gives the space of what is removed back to the disk.
+const shrinksSince = 13
 
 // packedSince is the version of the schema from which on no response is stored uncompressed.
 const packedSince = 12

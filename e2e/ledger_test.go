@@ -122,3 +122,63 @@ func TestLedgerAfterKills(t *testing.T) {
 	}
 	t.Logf("%v", states)
 }
+
+// What was used of limits is counted still when the gate was killed before it could write that down.
+func TestLimitsAfterAKill(t *testing.T) {
+	folder := t.TempDir()
+	begin := func() *Gate {
+		g, err := Start(binary, folder, "demo", "--listen", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return g
+	}
+	used := func(g *Gate) map[string]int64 {
+		out, errOut, code := run(t, g, "", "keys", "show", "kiosk", "--json")
+		var k struct {
+			Standing []struct {
+				What             string
+				Limit, Remaining int64
+			}
+		}
+		if err := json.Unmarshal([]byte(out), &k); err != nil || code != 0 {
+			t.Fatal(out, errOut, err)
+		}
+		list := map[string]int64{}
+		for _, s := range k.Standing {
+			list[s.What] = s.Limit - s.Remaining
+		}
+		return list
+	}
+	g := begin()
+	key, errOut, code := run(t, g, "", "keys", "issue", "--label", "kiosk", "--requests-per-day", "100", "--tokens-per-day", "100000")
+	if code != 0 {
+		t.Fatal(errOut)
+	}
+	const requests = 8
+	for range requests {
+		if _, errOut, code := run(t, g, "", "ask", "--key", strings.TrimSpace(key), "When is the last boat to Osmer?"); code != 0 {
+			t.Fatal(errOut)
+		}
+	}
+	before := used(g)
+	if before["requests a day"] != requests || before["tokens a day"] == 0 {
+		t.Fatalf("used: %v", before)
+	}
+	if err := g.Signal(syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := g.Wait(10 * time.Second); err != nil {
+		t.Fatal(err)
+	}
+	g = begin()
+	if after := used(g); !maps.Equal(after, before) {
+		t.Errorf("used: %v after the kill, %v before it", after, before)
+	}
+	if err := g.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := g.Wait(10 * time.Second); err != nil {
+		t.Fatal(err)
+	}
+}

@@ -189,6 +189,9 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	if err := h.Gate.Keys.Load(ctx); err != nil {
 		return h, err
 	}
+	if err := h.recount(ctx); err != nil {
+		return h, err
+	}
 	if h.NewOwner, err = ensureOwner(ctx, h.Gate.Keys, filepath.Join(cfg.Data, OwnerFile)); err != nil {
 		return h, FolderError(cfg.Data, err)
 	}
@@ -210,6 +213,29 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		Exposure: exposure(cfg), Settings: h.settings.tell, Check: h.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
 	return h, nil
+}
+
+// recount counts the exchanges that the ledger has and the counts of limits do not, since the gate before this one was killed.
+func (h *House) recount(ctx context.Context) error {
+	since, known := h.Gate.Keys.Counted()
+	if !known {
+		return nil
+	}
+	if now := time.Now(); since.IsZero() {
+		since = time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, now.Location()) // no limit looks further back
+	}
+	for e, err := range h.book.All(ctx, record.Filter{Since: since}) {
+		if err != nil {
+			return fmt.Errorf("count what was used of limits: %w", err)
+		}
+		if e.ShadowOf != "" {
+			continue
+		}
+		if err := h.Gate.Keys.Recount(ctx, keyring.Used{Account: e.Key, Model: e.Model, Begun: e.Begun.Local(), Tokens: e.PromptTokens + e.CompletionTokens, Cost: e.Cost, Refused: e.State == record.Refused}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // lock keeps a second gate out of the data folder: it would not know of keys that this one revokes. Who has it stands beside the lock, since a

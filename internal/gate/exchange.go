@@ -285,6 +285,9 @@ func (x *Exchange) close(err error) {
 	r := &x.record
 	r.Took = record.Milliseconds(time.Since(x.begun))
 	r.State, r.Err = outcome(r, err), err
+	if r.State == record.Refused && x.gate.Keys != nil {
+		r.Unlisted = !x.gate.Keys.Refuse(x.caller, exchange.AsError(err).Kind == exchange.Limited)
+	}
 	if err != nil && r.State != record.Cancelled {
 		known := exchange.AsError(err)
 		r.Code, r.Error = known.Code, record.Short(keyring.Redact(known.Message))

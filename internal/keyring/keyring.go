@@ -103,8 +103,9 @@ type Records interface {
 	PutGroup(ctx context.Context, g Group) error
 	Groups(ctx context.Context) ([]Group, error)
 	DropGroup(ctx context.Context, name string) error
-	Counts(ctx context.Context) ([]Counts, error)
-	PutCounts(ctx context.Context, list []Counts) error
+	// Counts lists what was counted, and until when that was; the zero time if nothing was.
+	Counts(ctx context.Context) (list []Counts, until time.Time, err error)
+	PutCounts(ctx context.Context, list []Counts, until time.Time) error
 	AddSession(ctx context.Context, s Session) error
 	Session(ctx context.Context, hash []byte) (Session, error)
 	DropSession(ctx context.Context, hash []byte) error
@@ -129,10 +130,12 @@ type Keyring struct {
 	unwritten map[string]time.Time // when keys were revoked, where the records could not be told yet
 	touched   map[string]time.Time // when keys were used, likewise
 
-	changing sync.Mutex // held while terms are changed
-	counting sync.Mutex
-	accounts map[string]*account
-	groups   map[string]Limits
+	changing  sync.Mutex // held while terms are changed
+	counting  sync.Mutex
+	uncounted bool      // whether that is not known
+	counted   time.Time // until when the counts are that were taken over
+	accounts  map[string]*account
+	groups    map[string]Limits
 }
 
 // New makes a keyring on top of records. What it cannot write, and need not at once, goes to the log.

@@ -22,6 +22,7 @@ type memory struct {
 	keys     []Key
 	sessions []Session
 	counts   map[string]Counts
+	until    time.Time
 	groups   map[string]Group
 	full     error // what writing fails with, if it does
 	reads    int
@@ -104,14 +105,15 @@ func (m *memory) DropGroup(_ context.Context, name string) error {
 	return errors.Join(err, missing)
 }
 
-func (m *memory) Counts(context.Context) ([]Counts, error) {
+func (m *memory) Counts(context.Context) ([]Counts, time.Time, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return slices.Collect(maps.Values(m.counts)), nil
+	return slices.Collect(maps.Values(m.counts)), m.until, nil
 }
 
-func (m *memory) PutCounts(_ context.Context, list []Counts) error {
+func (m *memory) PutCounts(_ context.Context, list []Counts, until time.Time) error {
 	return m.write(func() {
+		m.until = until
 		for _, c := range list {
 			m.counts[c.Account+" "+c.What] = c
 		}

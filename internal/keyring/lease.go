@@ -24,6 +24,7 @@ type account struct {
 	windows [limitCount]window // of the limits that have one
 	running int
 	changed [limitCount]bool // since it was written
+	noted   window           // refused requests that the ledger has, of a minute
 }
 
 // bound is an account with the limits that hold for it.
@@ -31,6 +32,15 @@ type bound struct {
 	account *account
 	limits  Limits
 	of      string // in messages: the key, the key with a model, or its group
+	whole   bool   // whether it is a key with all that it does, for which what is usual holds
+}
+
+// limit is how much is allowed of a kind, in the units in which it is counted; 0 for any.
+func (b bound) limit(kind int) int64 {
+	if n := b.limits.limit(kind); n > 0 || !b.whole {
+		return n
+	}
+	return LimitKinds[kind].usual
 }
 
 // Lease is what a request holds of a key's limits while it is under way. It is safe for concurrent use; the parts of one request, such as
@@ -134,15 +144,16 @@ func (r *Keyring) Admit(k Key, model string, entry *Entry) (*Lease, error) {
 // group. counting is held.
 func (r *Keyring) bounds(k, issuer Key, model string) (list []bound) {
 	for _, of := range []Key{k, issuer} {
-		if !of.Limits.IsZero() {
-			list = append(list, bound{r.account(of.Account()), of.Limits, "the key \"" + of.Label + "\""})
+		if of.ID == "" {
+			continue // the owner issued it
 		}
+		list = append(list, bound{r.account(of.Account()), of.Limits, "the key \"" + of.Label + "\"", true})
 		if own := of.ByModel[model]; !own.IsZero() {
-			list = append(list, bound{r.account(of.Account() + "/" + model), own, "the key \"" + of.Label + "\" with model \"" + model + "\""})
+			list = append(list, bound{r.account(of.Account() + "/" + model), own, "the key \"" + of.Label + "\" with model \"" + model + "\"", false})
 		}
 	}
 	if together := r.groups[k.Group]; k.Group != "" && !together.IsZero() {
-		list = append(list, bound{r.account(groupPrefix + k.Group), together, "the group \"" + k.Group + "\""})
+		list = append(list, bound{r.account(groupPrefix + k.Group), together, "the group \"" + k.Group + "\"", false})
 	}
 	return list
 }
@@ -195,7 +206,7 @@ func (l *Lease) refuse(now time.Time, taken []*account, more func(Unit) int64) e
 			}
 			w := &b.account.windows[kind]
 			w.at(k.window, now)
-			limit, n := b.limits.limit(kind), more(k.unit)
+			limit, n := b.limit(kind), more(k.unit)
 			if limit == 0 || n == 0 || w.used+n <= limit {
 				continue
 			}
@@ -219,6 +230,8 @@ func (l *Lease) refuse(now time.Time, taken []*account, more func(Unit) int64) e
 func (b bound) reached(k LimitKind, limit, used, n int64, wait time.Duration) *exchange.Error {
 	var e *exchange.Error
 	switch {
+	case k.unit == ofRefusals:
+		e = exchange.Errorf(exchange.Limited, "too_many_refused", "%d requests of %s were refused within a minute, as many as may be; their errors say what is wrong with them, and there is room again in %s", used, b.of, span(wait))
 	case k.unit == ofMoney:
 		e = exchange.Errorf(exchange.Limited, "budget_exceeded", "%s may cost %.2f a month, and has cost %.2f; the next month begins in %s", b.of, float64(limit)/1e6, float64(used)/1e6, span(wait))
 	case used < limit:
@@ -231,6 +244,28 @@ func (b bound) reached(k LimitKind, limit, used, n int64, wait time.Duration) *e
 }
 
 func (l *Lease) admitted() bool { return *l.parts > 0 }
+
+// Refuse counts a request that was refused, unless that was for a limit, and reports whether the ledger is to have it: of each key it has so
+// many in a minute as may be refused.
+func (r *Keyring) Refuse(k Key, forLimit bool) (noted bool) {
+	issuer := r.issuerOf(k)
+	r.counting.Lock()
+	defer r.counting.Unlock()
+	now := r.now()
+	noted = true
+	for _, b := range r.bounds(k, issuer, "") {
+		if !forLimit {
+			b.account.count(ofRefusals, 1, now)
+		}
+		w := &b.account.noted
+		w.at(minute, now)
+		if most := b.limit(RefusedPerMinute); most > 0 && w.used >= most {
+			noted = false
+		}
+		w.used++
+	}
+	return noted
+}
 
 // Part is a lease for another part of the same request, such as another of its prompts, which was counted as a request once. Its tokens and
 // its cost count as those of any other.
@@ -283,7 +318,7 @@ func (l *Lease) take(tokens, cost int64) error {
 			return tokens
 		case ofMoney:
 			return cost
-		case ofRequests, ofOne:
+		case ofRequests, ofOne, ofRefusals:
 		}
 		return 0
 	}); err != nil {
@@ -464,7 +499,7 @@ func countedAs(what string) int {
 
 // Load takes over what was counted before a restart.
 func (r *Keyring) Load(ctx context.Context) error {
-	all, err := r.records.Counts(ctx)
+	all, until, err := r.records.Counts(ctx)
 	if err != nil {
 		return err
 	}
@@ -474,6 +509,7 @@ func (r *Keyring) Load(ctx context.Context) error {
 	}
 	r.counting.Lock()
 	defer r.counting.Unlock()
+	r.counted, r.uncounted = until, until.IsZero() && len(all) > 0 // by a gate that did not note it
 	for _, g := range groups {
 		r.groups[g.Name] = g.Limits
 	}
@@ -485,10 +521,62 @@ func (r *Keyring) Load(ctx context.Context) error {
 	return nil
 }
 
+// Counted is until when the counts are that [Keyring.Load] took over; the zero time if there were none. known is false if it was not noted.
+func (r *Keyring) Counted() (until time.Time, known bool) {
+	r.counting.Lock()
+	defer r.counting.Unlock()
+	return r.counted, !r.uncounted
+}
+
+// Used is what an exchange came to that the counts which were taken over do not have.
+type Used struct {
+	Account string
+	Model   string // by the name that was asked for
+	Begun   time.Time
+	Tokens  int
+	Cost    int64
+	Refused bool
+}
+
+// Recount counts an exchange that is known from elsewhere, after a gate ended before it could write its counts.
+func (r *Keyring) Recount(ctx context.Context, u Used) error {
+	if err := r.read(ctx); err != nil {
+		return err
+	}
+	k, ok := r.holder(u.Account)
+	if !ok {
+		return nil // nobody can use it any more
+	}
+	issuer := r.issuerOf(k)
+	r.counting.Lock()
+	defer r.counting.Unlock()
+	for _, b := range r.bounds(k, issuer, u.Model) {
+		for kind, kd := range LimitKinds {
+			n, counts := map[Unit]int64{ofRequests: 1, ofTokens: int64(u.Tokens), ofMoney: u.Cost}[kd.unit]
+			if u.Refused {
+				n, counts = 1, kd.unit == ofRefusals
+			}
+			w := &b.account.windows[kind]
+			if !counts || kd.window == noWindow {
+				continue
+			}
+			if w.begun.IsZero() || !u.Begun.Before(kd.window.ends(w.begun)) { // those before are over
+				w.begun, w.used = kd.window.starts(u.Begun), 0
+			}
+			if !u.Begun.Before(w.begun) {
+				w.used += n
+				b.account.changed[kind] = true
+			}
+		}
+	}
+	return nil
+}
+
 // Flush writes what was counted since the last time. It is called now and then, and at the end.
 func (r *Keyring) Flush(ctx context.Context) error {
 	var list []Counts
 	r.counting.Lock()
+	until := r.now()
 	for _, a := range r.accounts {
 		for kind, changed := range a.changed {
 			if changed {
@@ -501,7 +589,7 @@ func (r *Keyring) Flush(ctx context.Context) error {
 	if len(list) == 0 {
 		return nil
 	}
-	err := r.records.PutCounts(ctx, list)
+	err := r.records.PutCounts(ctx, list, until)
 	if err != nil {
 		r.counting.Lock()
 		defer r.counting.Unlock()

@@ -403,3 +403,80 @@ func TestIssuedKeysMakeRoom(t *testing.T) {
 		t.Errorf("%d keys and %d accounts are left", len(m.keys), len(r.accounts))
 	}
 }
+
+// After a kill, what the counts lack is counted again from what the ledger has: in the windows in which it was used, and in no others.
+func TestRecount(t *testing.T) {
+	r, m, now, k := limited(t, Terms{Limits: Limits{RequestsPerMinute: 10, TokensPerDay: 1000, CostPerMonth: 100}, ByModel: map[string]Limits{"large": {RequestsPerDay: 5}}})
+	l, err := r.Admit(k, "large", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Settle(100, 2000)
+	if err := r.Flush(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	flushed := *now
+	next := New(m, slog.New(slog.DiscardHandler))
+	next.now = func() time.Time { return *now }
+	if err := next.Load(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if until, known := next.Counted(); !known || !until.Equal(flushed) {
+		t.Errorf("counted until %s, %v", until, known)
+	}
+	*now = now.Add(30 * time.Second)
+	for _, u := range []Used{
+		{Account: k.ID, Model: "large", Begun: flushed.Add(time.Second), Tokens: 50, Cost: 1000},
+		{Account: k.ID, Model: "small", Begun: flushed.Add(2 * time.Second), Tokens: 7},
+		{Account: k.ID, Model: "small", Begun: flushed.Add(3 * time.Second), Refused: true},
+		{Account: k.ID, Model: "small", Begun: flushed.Add(-48 * time.Hour), Tokens: 500}, // in windows that are over
+		{Account: "nobody", Begun: flushed, Tokens: 9},
+	} {
+		if err := next.Recount(t.Context(), u); err != nil {
+			t.Fatal(err)
+		}
+	}
+	left := map[string]int64{}
+	for _, s := range next.Standing(t.Context(), k) {
+		left[s.What+" "+s.Model] = s.Remaining
+	}
+	for what, want := range map[string]int64{"requests a minute ": 10 - 3, "tokens a day ": 1000 - 157, "cost a month ": 1_000_000 - 3000, "requests a day large": 3} {
+		if left[what] != want {
+			t.Errorf("%s: %d are left, not %d", what, left[what], want)
+		}
+	}
+}
+
+// Requests that are wrong are refused after so many in a minute, whether a limit for them is set or not; what is refused for a limit does not
+// count, and of neither does the ledger have more than that.
+func TestRefusedRequestsAreBounded(t *testing.T) {
+	r, _, now, k := limited(t, Terms{Limits: Limits{RefusedPerMinute: 3}})
+	for i := range 5 {
+		if noted := r.Refuse(k, i == 0); noted != (i < 3) {
+			t.Errorf("%d is noted: %v", i, noted)
+		}
+		if i == 2 {
+			if _, err := r.Enter(k); err != nil {
+				t.Errorf("after two that were wrong: %v", err)
+			}
+		}
+	}
+	_, err := r.Enter(k)
+	if e := exchange.AsError(err); e.Code != "too_many_refused" || e.RetryAfter != time.Minute {
+		t.Errorf("%v", err)
+	}
+	*now = now.Add(time.Minute)
+	if _, err := r.Enter(k); err != nil || !r.Refuse(k, false) {
+		t.Errorf("a minute later: %v", err)
+	}
+	r, _, _, k = limited(t, Terms{})
+	for range 600 {
+		r.Refuse(k, false)
+	}
+	if _, err := r.Enter(k); exchange.AsError(err).Code != "too_many_refused" {
+		t.Errorf("without a limit of its own: %v", err)
+	}
+	if list := r.Standing(t.Context(), k); len(list) != 0 {
+		t.Errorf("nothing was limited, but %+v", list)
+	}
+}

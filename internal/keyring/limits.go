@@ -25,6 +25,7 @@ const (
 	RunningAtOnce
 	QueueShare
 	CostPerMonth
+	RefusedPerMinute
 	limitCount
 )
 
@@ -36,7 +37,8 @@ const (
 	ofRequests Unit = iota
 	ofTokens
 	ofMoney // millionths of the currency
-	ofOne   // a bound of single requests, which counts nothing
+	ofRefusals
+	ofOne // a bound of single requests, which counts nothing
 )
 
 // Window is the time within which a limit counts.
@@ -61,6 +63,7 @@ type LimitKind struct {
 	what   string // in messages, standings and what is kept of counts
 	unit   Unit
 	window Window
+	usual  int64 // that holds for a key of which nothing is said; 0 for none
 	scale  int64 // units in which it is counted, for one in which it is said; 0 for 1
 }
 
@@ -75,6 +78,7 @@ var LimitKinds = [limitCount]LimitKind{
 	RunningAtOnce:     {Name: "at_once", Title: "Concurrent requests", Means: "requests in progress at once", Short: "at once", what: AtOnce, unit: ofOne},
 	QueueShare:        {Name: "queue_share", Title: "Share of a model's places, %", Means: "percent of a model's places, and of its queue", Short: "% of places", Most: 100, unit: ofOne},
 	CostPerMonth:      {Name: "cost_per_month", Title: "Cost per month, hundredths", Means: "cost a month, in hundredths of the currency of the prices", Short: "¢/month", what: CostAMonth, unit: ofMoney, window: month, scale: 10_000},
+	RefusedPerMinute:  {Name: "refused_per_minute", Title: "Refused requests per minute", Means: "requests a minute that may be refused for what is wrong with them, before all are; 600 if it is not said", Short: "refused/min", what: "refused requests a minute", unit: ofRefusals, window: minute, usual: 600},
 }
 
 // Counts reports whether there is something to tell of how the limit stands.

@@ -133,7 +133,11 @@ func (b *Book) Pass(on func(record.Record)) {
 func (b *Book) Began(r record.Record) { b.add(r) }
 
 // Ended notes how an exchange ended.
-func (b *Book) Ended(r record.Record) { b.add(r) }
+func (b *Book) Ended(r record.Record) {
+	if !r.Unlisted {
+		b.add(r)
+	}
+}
 
 // add writes an exchange to the journal, and leaves it for the writer.
 func (b *Book) add(e record.Record) {

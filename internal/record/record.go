@@ -63,6 +63,8 @@ type Record struct {
 	// Traceparent is the header of that name that came with the request (W3C Trace Context); Err why it failed, for who runs in this process.
 	Traceparent string `json:"-"`
 	Err         error  `json:"-"`
+	// Unlisted is for a refused request of which the ledger has enough others.
+	Unlisted bool `json:"-"`
 	// Doc is the record as JSON, for who keeps it; nil if it was not encoded yet.
 	Doc []byte `json:"-"`
 }

@@ -213,26 +213,32 @@ func scanKey(row interface{ Scan(...any) error }) (k keyring.Key, err error) {
 }
 
 // Counts lists what was used of limits.
-func (s *Store) Counts(ctx context.Context) (list []keyring.Counts, err error) {
+func (s *Store) Counts(ctx context.Context) (list []keyring.Counts, until time.Time, err error) {
+	var at int64
+	if err := s.reader.QueryRowContext(ctx, `SELECT value FROM notes WHERE name = 'counted'`).Scan(&at); err == nil {
+		until = time.UnixMicro(at)
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return nil, until, told(err)
+	}
 	rows, err := s.reader.QueryContext(ctx, `SELECT account, what, begun, used FROM counts`)
 	if err != nil {
-		return nil, err
+		return nil, until, told(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var c keyring.Counts
 		var begun int64
 		if err := rows.Scan(&c.Account, &c.What, &begun, &c.Used); err != nil {
-			return nil, err
+			return nil, until, err
 		}
 		c.Begun = time.UnixMilli(begun)
 		list = append(list, c)
 	}
-	return list, rows.Err()
+	return list, until, rows.Err()
 }
 
-// PutCounts keeps what was used of limits.
-func (s *Store) PutCounts(ctx context.Context, list []keyring.Counts) error {
+// PutCounts keeps what was used of limits, and until when.
+func (s *Store) PutCounts(ctx context.Context, list []keyring.Counts, until time.Time) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return told(err)
@@ -243,6 +249,9 @@ func (s *Store) PutCounts(ctx context.Context, list []keyring.Counts) error {
 			c.Account, c.What, c.Begun.UnixMilli(), c.Used); err != nil {
 			return told(err)
 		}
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO notes (name, value) VALUES ('counted', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, until.UnixMicro()); err != nil {
+		return told(err)
 	}
 	return told(tx.Commit())
 }

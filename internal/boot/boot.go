@@ -142,7 +142,12 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	h.machines = remote.NewFleet(o.Log)
 	h.closing(h.machines.Close)
 	h.installed = installed
-	if err := h.reach(cfg); err != nil {
+	others, problem := h.others(config.Config{}, cfg)
+	if problem != nil {
+		// The gate is not to stand still for a machine that it cannot ask.
+		o.Log.Error("some runners cannot be used as they are set up; they are listed with the reason, and tried again when what they need changes", "error", problem.Error())
+	}
+	if err := h.machines.Set(others); err != nil {
 		return h, err
 	}
 	h.Gate = &gate.Gate{

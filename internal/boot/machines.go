@@ -1,37 +1,55 @@
 package boot
 
 import (
+	"errors"
 	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
 
 	"kindredgate/internal/config"
 	"kindredgate/internal/runner/remote"
 	"kindredgate/internal/system"
 )
 
-// reach has the gate's other machines as the configuration says.
-func (h *House) reach(cfg config.Config) error {
-	all := map[string]remote.Settings{}
-	for name, r := range cfg.Runners {
-		key, err := r.Key(name)
-		if err != nil {
-			return err
-		}
-		s := remote.Settings{URL: r.URL, Key: key, Connect: r.Connect, FirstToken: r.FirstToken, Silence: r.Silence, Rest: r.Rest, Tries: r.Tries,
-			LongestAnswer: int64(r.LongestAnswer), ImageAddresses: r.ImageAddresses, Models: r.Models, Pass: r.Pass}
-		if r.Layout != nil {
-			if s.Layout, err = h.layout(*r.Layout); err != nil {
-				return fmt.Errorf("runners.%s.layout: %w", name, err)
-			}
-		}
-		if f := r.Form; f != nil {
-			s.Form = &remote.Form{Path: f.Path, Body: f.Body, Turn: f.Turn, Roles: f.Roles, Lines: f.Lines, Text: f.Text, Piece: f.Piece, Done: f.Done, DoneIs: f.DoneIs, PromptTokens: f.PromptTokens, AnswerTokens: f.AnswerTokens}
-			if err := s.Form.Check(); err != nil {
-				return fmt.Errorf("runners.%s.%w", name, err)
+// others are the gate's other machines, as the configuration says. Those that cannot be used as they are set up are among them, with the
+// reason; the error has the reasons of all, but of those that are as they were before.
+func (h *House) others(before, cfg config.Config) (all map[string]remote.Settings, err error) {
+	all = map[string]remote.Settings{}
+	for _, name := range slices.Sorted(maps.Keys(cfg.Runners)) {
+		s, problem := h.other(name, cfg.Runners[name])
+		if problem != nil {
+			s = remote.Settings{URL: cfg.Runners[name].URL, Unusable: strings.TrimPrefix(problem.Error(), "runners."+name+".")}
+			if was, ok := h.machines.Machine(name); !ok || was.State().Why != s.Unusable || !reflect.DeepEqual(before.Runners[name], cfg.Runners[name]) {
+				err = errors.Join(err, problem)
 			}
 		}
 		all[name] = s
 	}
-	return h.machines.Set(all)
+	return all, err
+}
+
+// other is how another machine is reached.
+func (h *House) other(name string, r config.Runner) (s remote.Settings, err error) {
+	key, err := r.Key(name)
+	if err != nil {
+		return s, err
+	}
+	s = remote.Settings{URL: r.URL, Key: key, Connect: r.Connect, FirstToken: r.FirstToken, Silence: r.Silence, Rest: r.Rest, Tries: r.Tries,
+		LongestAnswer: int64(r.LongestAnswer), ImageAddresses: r.ImageAddresses, Models: r.Models, Pass: r.Pass}
+	if r.Layout != nil {
+		if s.Layout, err = h.layout(*r.Layout); err != nil {
+			return s, fmt.Errorf("runners.%s.layout: %w", name, err)
+		}
+	}
+	if f := r.Form; f != nil {
+		s.Form = &remote.Form{Path: f.Path, Body: f.Body, Turn: f.Turn, Roles: f.Roles, Lines: f.Lines, Text: f.Text, Piece: f.Piece, Done: f.Done, DoneIs: f.DoneIs, PromptTokens: f.PromptTokens, AnswerTokens: f.AnswerTokens}
+		if err := s.Form.Check(); err != nil {
+			return s, fmt.Errorf("runners.%s.%w", name, err)
+		}
+	}
+	return s, nil
 }
 
 // layout opens what prompts are laid out by, once, so that what is the same stays the same when the configuration is read anew.

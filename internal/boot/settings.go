@@ -2,10 +2,13 @@ package boot
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"reflect"
 	"regexp"
+	"slices"
 	"sync"
 	"time"
 
@@ -26,12 +29,13 @@ type settings struct {
 	holds   config.Config
 	set     config.Reading // as it was read last
 	read    time.Time
-	problem string // why what is there now cannot be used
+	problem string        // why what is there now cannot be used
+	trying  config.Config // that was read last, whether it can be used or not
 }
 
 // begin takes over the configuration that the gate is started with.
 func (s *settings) begin(cfg config.Config, reread func() (config.Reading, error)) error {
-	s.holds, s.reread, s.read = cfg, reread, time.Now()
+	s.holds, s.trying, s.reread, s.read = cfg, cfg, reread, time.Now()
 	if reread == nil {
 		return nil
 	}
@@ -80,25 +84,31 @@ func (h *House) reload(ctx context.Context) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	set, err := s.reread()
+	if err == nil && set.Empty && !s.set.Empty {
+		err = fmt.Errorf("configuration %s is gone, or has nothing in it any more; if the defaults are what is wanted, let it have a comment", set.File)
+	}
 	held := config.Held(s.holds, set.Config)
 	if err == nil {
 		// What it says may hold only together with what needs a restart: access may not be opened while others still reach the gate.
 		err = held.Check()
 	}
+	var parts []func()
+	if err == nil {
+		s.trying = set.Config // whose files are looked after, whether they can be used or not
+		parts, err = h.prepared(ctx, s.holds, held)
+	}
 	if err != nil {
 		if s.problem != err.Error() {
-			h.log.Error("the configuration cannot be used; the one before stays", "error", err.Error())
+			h.log.Error("the configuration cannot be used, and none of it was applied; the one before stays", "error", err.Error())
 		}
 		s.problem = err.Error()
 		return
 	}
 	changed := config.Differences(s.set, set)
-	if len(changed) == 0 && s.problem == "" {
-		return
+	if len(changed) > 0 || s.problem != "" {
+		h.log.Info("the configuration was read anew", "file", set.File, "changes", len(changed))
 	}
-	before := s.holds
 	s.set, s.read, s.problem, s.holds = set, time.Now(), "", held
-	h.log.Info("the configuration was read anew", "file", set.File, "changes", len(changed))
 	for _, c := range changed {
 		if c.Restart {
 			h.log.Warn("a setting changed that holds from the next start on", "setting", c.Name, "value", c.Value)
@@ -106,34 +116,43 @@ func (h *House) reload(ctx context.Context) {
 			h.log.Info("a setting changed", "setting", c.Name, "value", c.Value)
 		}
 	}
-	h.apply(ctx, before, s.holds)
+	for _, apply := range parts {
+		apply()
+	}
 }
 
-// apply tells each room what changed for it.
-func (h *House) apply(ctx context.Context, before, now config.Config) {
+// prepared gets ready what changes for each room, and returns what then has each follow. Nothing has changed when there is an error, which
+// names the parts of the configuration that cannot be used.
+func (h *House) prepared(ctx context.Context, before, now config.Config) (apply []func(), err error) {
+	others, err := h.others(before, now)
+	if err != nil {
+		return nil, err
+	}
+	ready, err := h.machines.Ready(others)
+	if err != nil {
+		return nil, err
+	}
+	apply = append(apply, ready)
 	if !reflect.DeepEqual(exposure(before), exposure(now)) {
-		h.Server.Expose(exposure(now))
+		apply = append(apply, func() { h.Server.Expose(exposure(now)) })
 	}
-	if !reflect.DeepEqual(before.Runners, now.Runners) {
-		if err := h.reach(now); err != nil {
-			h.log.Error("the runners of the configuration cannot be used; those before stay", "error", err.Error())
+	return append(apply, func() {
+		h.engine.Limit(modelMemory(now), now.Models.IdleUnload)
+		h.db.Limit(storedLimits(now))
+		h.book.Keep(keeping(now))
+		h.said.Set(recording(now))
+		h.prices.Store(&now.Prices)
+		if !reflect.DeepEqual(before.Models.KeepLoaded, now.Models.KeepLoaded) || !reflect.DeepEqual(before.Models.Fetch, now.Models.Fetch) {
+			h.preparing.Go(func() { prepare(ctx, h.Gate, now.Models, h.log) })
 		}
-	}
-	h.engine.Limit(modelMemory(now), now.Models.IdleUnload)
-	h.db.Limit(storedLimits(now))
-	h.book.Keep(keeping(now))
-	h.said.Set(recording(now))
-	h.prices.Store(&now.Prices)
-	if !reflect.DeepEqual(before.Models.KeepLoaded, now.Models.KeepLoaded) || !reflect.DeepEqual(before.Models.Fetch, now.Models.Fetch) {
-		h.preparing.Go(func() { prepare(ctx, h.Gate, now.Models, h.log) })
-	}
+	}), nil
 }
 
 // settleAfter is how long the file must have been left alone before it is read: editors write in several steps.
 const settleAfter = 200 * time.Millisecond
 
-// follow applies the configuration whenever its file changes, until ctx is done. The folder is watched rather than the file, which may
-// vanish, and come again under the same name.
+// follow applies the configuration whenever its file changes, or one that it names, until ctx is done. Folders are watched rather than files,
+// which may vanish, and come again under the same name; of a folder that is not there yet, the nearest one above it that is.
 func (h *House) follow(ctx context.Context) {
 	defer func() {
 		if p := recover(); p != nil {
@@ -143,37 +162,66 @@ func (h *House) follow(ctx context.Context) {
 	if h.settings.reread == nil {
 		return
 	}
-	file := h.settings.set.File // which never changes
 	var events chan fsnotify.Event
 	var failures chan error
 	watcher, err := fsnotify.NewWatcher()
 	if err == nil {
 		defer watcher.Close()
 		events, failures = watcher.Events, watcher.Errors
-		err = watcher.Add(filepath.Dir(file))
+		err = watch(watcher, h.settings.files())
 	}
 	if err != nil {
 		h.log.Info("the configuration is read anew only when it is asked for (SIGHUP), since its folder cannot be watched", "error", err.Error())
 	}
 	settled := time.NewTimer(time.Hour)
 	settled.Stop()
+	again := func() {
+		h.reload(ctx)
+		if watcher != nil {
+			if err := watch(watcher, h.settings.files()); err != nil {
+				h.log.Warn("a file that the configuration names cannot be watched", "error", err.Error())
+			}
+		}
+	}
 	for {
 		select {
 		case event := <-events:
-			// A folder that is swapped as a whole changes the file without naming it.
-			if filepath.Clean(event.Name) == file || event.Has(fsnotify.Create) {
+			// A folder that is swapped as a whole changes the files in it without naming them.
+			if slices.Contains(h.settings.files(), filepath.Clean(event.Name)) || event.Has(fsnotify.Create) {
 				settled.Reset(settleAfter)
 			}
 		case err := <-failures:
 			h.log.Warn("a change of the configuration may have been missed", "error", err.Error())
 		case <-settled.C:
-			h.reload(ctx)
+			again()
 		case <-h.again:
-			h.reload(ctx)
+			again()
 		case <-ctx.Done():
 			return
 		}
 	}
+}
+
+// files are the configuration's own, and those that it names, whether they are there or not.
+func (s *settings) files() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return append([]string{s.set.File}, s.trying.Files()...)
+}
+
+// watch has a watcher look after the folders of files, or what there is of the way to them.
+func watch(w *fsnotify.Watcher, files []string) (err error) {
+	watched := w.WatchList()
+	for _, file := range files {
+		folder := filepath.Dir(file)
+		for info, e := os.Stat(folder); (e != nil || !info.IsDir()) && folder != filepath.Dir(folder); info, e = os.Stat(folder) {
+			folder = filepath.Dir(folder)
+		}
+		if !slices.Contains(watched, folder) {
+			err = errors.Join(err, w.Add(folder))
+		}
+	}
+	return err
 }
 
 // What the rooms are told of a configuration.

@@ -2,6 +2,7 @@ package boot_test
 
 import (
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"net/http"
 	"os"
@@ -186,4 +187,121 @@ func TestAccessIsNotOpenedToOthers(t *testing.T) {
 	if resp.StatusCode != http.StatusUnauthorized {
 		t.Errorf("without a key: %s", resp.Status)
 	}
+}
+
+// A reload applies all of a file or nothing, and is tried again when a file that it names appears. A runner that cannot be used when the gate
+// starts is listed with the reason, and comes when it can; a file that is gone or emptied changes nothing; and the first file is noticed.
+func TestAReloadIsWholeOrNothing(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "not", "there", "yet")
+	file, key := filepath.Join(folder, "gate.yaml"), filepath.Join(t.TempDir(), "attic.key")
+	usual := reading(t, "")
+	t.Setenv("XDG_CONFIG_HOME", folder) // in which the gate has a folder of its own
+	file = filepath.Join(folder, "kindred-gate", "gate.yaml")
+	write := func(path, text string) {
+		t.Helper()
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(text), 0o600)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r, err := usual()
+	if err != nil || r.File != file {
+		t.Fatal(r.File, err)
+	}
+	said := &said{}
+	o := options
+	o.Read, o.Log = usual, slog.New(slog.NewTextHandler(said, nil))
+	h, owner := running(t, r.Config, o)
+	ask := func(path string, out any) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, strings.TrimSuffix(h.Server.BaseURL(), "/v1")+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+owner)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+			t.Fatal(err)
+		}
+	}
+	days := func() (days, problem string) {
+		var s server.Settings
+		ask("/gate/settings", &s)
+		for _, one := range s.Settings {
+			if one.Name == "ledger.days" {
+				days = one.Value
+			}
+		}
+		return days, s.Problem
+	}
+	machines := func() map[string]string {
+		var list server.MachineList
+		ask("/gate/machines", &list)
+		all := map[string]string{}
+		for _, m := range list.Machines {
+			all[m.Name] = m.Why
+		}
+		return all
+	}
+	until := func(what string, done func() bool) {
+		t.Helper()
+		for end := time.Now().Add(20 * time.Second); !done(); time.Sleep(20 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("it never came that %s; the log says:\n%s", what, said.String())
+			}
+		}
+	}
+	is := func(want, problem string) func() bool {
+		return func() bool {
+			got, said := days()
+			return got == want && strings.Contains(said, problem) && (said == "") == (problem == "")
+		}
+	}
+	until("the gate watches", func() bool {
+		h.Reload()
+		return is("90", "")()
+	})
+	write(file, "ledger: { days: 5 }\n")
+	until("the first file is noticed", is("5", ""))
+
+	attic := "runners: { attic: { url: \"http://127.0.0.1:9/v1\", key_file: " + key + " } }\n"
+	write(file, "ledger: { days: 7 }\n"+attic)
+	until("the file is refused as a whole", is("5", "runners.attic.key_file"))
+	if len(machines()) != 0 {
+		t.Errorf("half of it is applied: %v", machines())
+	}
+	write(key, "k")
+	until("it is tried again, now that the key is there", is("7", ""))
+	until("the runner is there", func() bool { _, ok := machines()["attic"]; return ok })
+
+	write(file, " \n")
+	until("an empty file changes nothing", is("7", "has nothing in it"))
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	h.Reload()
+	until("a file that is gone changes nothing", is("7", "is gone"))
+	write(file, "# the defaults\n")
+	until("a comment stands for the defaults", is("90", ""))
+
+	// At the start, what can be used is.
+	if err := os.Remove(key); err != nil {
+		t.Fatal(err)
+	}
+	write(file, attic)
+	if r, err = reading(t, "")(); err != nil {
+		t.Fatal(err)
+	}
+	o.Read = reading(t, file)
+	h, owner = running(t, r.Config, o)
+	if why, ok := machines()["attic"]; !ok || !strings.Contains(why, "key_file") {
+		t.Errorf("a runner that cannot be used is listed as %v", machines())
+	}
+	write(file, attic+"ledger: { days: 9 }\n")
+	until("another setting is applied beside it", is("9", ""))
+	write(key, "k")
+	until("it can be used", func() bool { return !strings.Contains(machines()["attic"], "key_file") })
 }

@@ -128,12 +128,18 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, read func() (conf
 		return err
 	}
 	again := make(chan os.Signal, 1)
-	if read != nil && !isTerminal(t.err) {
-		// In a terminal the signal says that it was closed, with which the gate ends.
+	if read != nil {
 		signal.Notify(again, syscall.SIGHUP)
 	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	inTerminal := isTerminal(t.err)
 	go func() {
 		for range again {
+			if inTerminal && !isTerminal(t.err) {
+				stop() // the signal says that the terminal was closed, with which the gate ends
+				continue
+			}
 			h.Reload()
 		}
 	}()

@@ -51,6 +51,25 @@ type Config struct {
 // Declared reports whether there is something in the configuration for "kindred arrange".
 func (c Config) Declared() bool { return len(c.Names)+len(c.Presets)+len(c.Keys) > 0 }
 
+// Files are the files that the configuration names and that are read anew with it.
+func (c Config) Files() (list []string) {
+	add := func(path string) {
+		if full, err := Absolute(path); path != "" && err == nil {
+			list = append(list, filepath.Clean(full))
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Runners)) {
+		r := c.Runners[name]
+		add(r.KeyFile)
+		if r.Layout != nil {
+			add(r.Layout.Template)
+		}
+	}
+	add(c.Network.Certificate)
+	add(c.Network.Key)
+	return list
+}
+
 // Network says how others than the programs of this computer reach the gate.
 type Network struct {
 	// Listen are more addresses: host:port, or unix: with the path of a socket. Sockets that the system has opened for the gate come besides.

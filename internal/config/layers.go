@@ -46,6 +46,7 @@ type Setting struct {
 type Reading struct {
 	Config
 	File     string // that was read, or would be if it were there
+	Empty    bool   // whether there is nothing in it, or no file at all
 	Settings []Setting
 }
 
@@ -110,6 +111,7 @@ func Read(path string, flags ...Flag) (Reading, error) {
 	if err != nil && (path != "" || !errors.Is(err, fs.ErrNotExist)) {
 		return r, fmt.Errorf("configuration: %w", err)
 	}
+	r.Empty = len(bytes.TrimSpace(raw)) == 0
 	lines, err := decode(raw, &r.Config)
 	if err != nil {
 		return r, fmt.Errorf("configuration %s: %w", r.File, err)

@@ -32,14 +32,27 @@ func NewFleet(log *slog.Logger) *Fleet {
 
 // Set changes which machines there are. One whose settings are as they were stays; answers of one that goes come to their end.
 func (f *Fleet) Set(all map[string]Settings) error {
+	set, err := f.Ready(all)
+	if err == nil {
+		set()
+	}
+	return err
+}
+
+// Ready makes machines, and returns what has them take the place of those that there are.
+func (f *Fleet) Ready(all map[string]Settings) (set func(), err error) {
 	fresh := map[string]*Machine{}
 	for name, s := range all {
 		m, err := New(name, s, f.log)
 		if err != nil {
-			return fmt.Errorf("runners.%s: %w", name, err)
+			return nil, fmt.Errorf("runners.%s: %w", name, err)
 		}
 		fresh[name] = m
 	}
+	return func() { f.replace(fresh) }, nil
+}
+
+func (f *Fleet) replace(fresh map[string]*Machine) {
 	f.mu.Lock()
 	var gone []*Machine
 	for name, old := range f.machines {
@@ -59,7 +72,6 @@ func (f *Fleet) Set(all map[string]Settings) error {
 	for _, m := range gone {
 		m.Close()
 	}
-	return nil
 }
 
 // Close ends looking after the machines.

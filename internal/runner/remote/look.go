@@ -114,6 +114,9 @@ const mostModels = 2000
 
 // LookAfter looks at the machine now and then, until it is closed.
 func (m *Machine) LookAfter(ctx context.Context) {
+	if m.set.Unusable != "" {
+		return
+	}
 	ctx, m.close = context.WithCancel(ctx)
 	m.ended = make(chan struct{})
 	go func() {
@@ -139,6 +142,9 @@ func (m *Machine) LookAfter(ctx context.Context) {
 
 // LookNow lists the machine's models, and finds out what the server can do if that is not known yet.
 func (m *Machine) LookNow(ctx context.Context) error {
+	if m.set.Unusable != "" {
+		return m.unusable()
+	}
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
 	done, err := m.breaker.Allow()

@@ -41,6 +41,9 @@ type Settings struct {
 	Layout         *Layout  // lays out prompts here, for raw completions; nil leaves that to the server
 	Form           *Form    // of a server that speaks otherwise; nil for the protocol
 	Pass           []string // endpoints below the URL that are passed on as they are, such as images
+	// Unusable is why the server cannot be asked as it is set up, such as a file with its key that is missing; "" if it can. It is listed then,
+	// and nothing is sent to it.
+	Unusable string
 }
 
 // Defaults of settings.
@@ -100,7 +103,7 @@ func New(name string, s Settings, log *slog.Logger) (*Machine, error) {
 	if s.Tries <= 0 {
 		s.Tries = defaultTries
 	}
-	m := &Machine{name: name, set: s, base: base, client: newClient(base, s.Connect), log: log, faults: map[string]int{}, close: func() {}}
+	m := &Machine{name: name, set: s, base: base, client: newClient(base, s.Connect), log: log, faults: map[string]int{}, close: func() {}, why: s.Unusable}
 	m.look.Abilities = unknownAbilities()
 	m.breaker = gobreaker.NewTwoStepCircuitBreaker[struct{}](gobreaker.Settings{
 		Name: name, MaxRequests: 1, Timeout: s.Rest,
@@ -125,7 +128,14 @@ var stateWords = map[gobreaker.State]string{gobreaker.StateClosed: "answers", go
 func (m *Machine) Name() string { return m.name }
 
 // Healthy reports whether requests are sent to the machine at all.
-func (m *Machine) Healthy() bool { return m.breaker.State() != gobreaker.StateOpen }
+func (m *Machine) Healthy() bool {
+	return m.set.Unusable == "" && m.breaker.State() != gobreaker.StateOpen
+}
+
+// unusable is the error for a machine that cannot be asked as it is set up.
+func (m *Machine) unusable() error {
+	return exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the machine %q cannot be used as it is set up: %s", m.name, m.set.Unusable)
+}
 
 // attempt is one try of a request.
 type attempt func(ctx context.Context, yield func(exchange.Event) bool) error
@@ -263,6 +273,9 @@ const unavailable = "runner_unavailable"
 
 // prepare makes an attempt of a request: in the best style that the machine has.
 func (m *Machine) prepare(model string, req *exchange.Request) (attempt, error) {
+	if m.set.Unusable != "" {
+		return nil, m.unusable()
+	}
 	can := m.Look().Abilities
 	for _, t := range req.Turns {
 		for _, p := range t.Parts {

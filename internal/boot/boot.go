@@ -51,6 +51,7 @@ const (
 	holderFile      = "gate.holder"
 	preparedDir     = "prepared"
 	certificatesDir = "certificates" // that an authority has made
+	keysDir         = "keys"         // that were created as the configuration declares them
 )
 
 // Options are what a gate needs beside its configuration.
@@ -204,6 +205,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		flush(context.WithoutCancel(ctx), h.Gate.Keys, o.Log)
 		return nil
 	})
+	h.settings.unapplied = h.declare(ctx, cfg)
 	desk, err := answers.Open(ctx, h.Gate, db, o.Log)
 	if err != nil {
 		return h, err
@@ -287,6 +289,7 @@ func (h *House) Serve(ctx context.Context) error {
 	defer stop()
 	h.preparing.Go(func() { prepare(ctx, h.Gate, h.Config.Models, h.log) })
 	h.preparing.Go(func() { h.follow(ctx) })
+	h.preparing.Go(func() { h.redeclare(ctx) })
 	h.preparing.Go(func() { retry(ctx, h.Gate.Keys, h.log) })
 	return h.Server.Serve(ctx, append([]server.Entrance{{Listener: h.Listener}}, h.Entrances...)...)
 }

@@ -18,13 +18,13 @@ import (
 // look gathers what the gate knows of itself, and judges it.
 func (h *House) look(ctx context.Context) ([]check.Finding, error) {
 	h.settings.mu.Lock()
-	set, holds, problem := h.settings.set, h.settings.holds, h.settings.problem
+	set, holds, problem := h.settings.set, h.settings.holds, h.settings.problems()
 	h.settings.mu.Unlock()
 	kernels, err := tensor.Kernels()
 	if err != nil {
 		return nil, err
 	}
-	f := check.Facts{Now: time.Now(), Config: holds, File: set.File, Problem: problem, Declared: set.Declared(), BaseURL: h.Server.BaseURL(), Mishaps: h.Server.Mishaps(),
+	f := check.Facts{Now: time.Now(), Config: holds, File: set.File, Problem: problem, Declared: set.Declared() && !holds.ApplyAtStart, BaseURL: h.Server.BaseURL(), Mishaps: h.Server.Mishaps(),
 		Lost: h.book.Lost(), Memory: modelMemory(holds), Available: machine.Available(), Processors: runtime.GOMAXPROCS(0), Kernels: kernels}
 	for _, s := range h.settings.tell().Settings {
 		if s.Running != "" {

@@ -6,3 +6,6 @@ func (h *House) LoadCertificate() error {
 	defer h.certificate.mu.Unlock()
 	return h.certificate.load()
 }
+
+// Problem is what keeps the configuration from holding.
+func (h *House) Problem() string { return h.settings.tell().Problem }

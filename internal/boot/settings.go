@@ -4,16 +4,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
 	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
 
+	"kindredgate/internal/apply"
 	"kindredgate/internal/config"
 	"kindredgate/internal/kept"
 	"kindredgate/internal/ledger"
@@ -25,12 +28,13 @@ import (
 type settings struct {
 	reread func() (config.Reading, error)
 
-	mu      sync.Mutex
-	holds   config.Config
-	set     config.Reading // as it was read last
-	read    time.Time
-	problem string        // why what is there now cannot be used
-	trying  config.Config // that was read last, whether it can be used or not
+	mu        sync.Mutex
+	holds     config.Config
+	set       config.Reading // as it was read last
+	read      time.Time
+	problem   string        // why what is there now cannot be used
+	unapplied string        // why what it declares was not applied
+	trying    config.Config // that was read last, whether it can be used or not
 }
 
 // begin takes over the configuration that the gate is started with.
@@ -44,6 +48,11 @@ func (s *settings) begin(cfg config.Config, reread func() (config.Reading, error
 	return err
 }
 
+// problems are what keeps the file from holding; "" if nothing does. mu is held.
+func (s *settings) problems() string {
+	return strings.TrimPrefix(strings.TrimSuffix(s.problem+"; "+s.unapplied, "; "), "; ")
+}
+
 func (s *settings) holding() config.Config {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -54,7 +63,7 @@ func (s *settings) holding() config.Config {
 func (s *settings) tell() server.Settings {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	told := server.Settings{File: s.set.File, Read: s.read.UTC(), Problem: s.problem, Settings: []server.Setting{}}
+	told := server.Settings{File: s.set.File, Read: s.read.UTC(), Problem: s.problems(), Settings: []server.Setting{}}
 	running, err := s.holds.Values()
 	if err != nil {
 		told.Problem = err.Error()
@@ -118,6 +127,81 @@ func (h *House) reload(ctx context.Context) {
 	}
 	for _, apply := range parts {
 		apply()
+	}
+	s.unapplied = h.declare(ctx, held)
+}
+
+// declare has names, presets and keys hold as a configuration declares them, if it wants that. It says why they do not.
+func (h *House) declare(ctx context.Context, c config.Config) (problem string) {
+	if !c.ApplyAtStart || !c.Declared() {
+		return ""
+	}
+	steps, err := h.applied(ctx, c)
+	if err != nil {
+		h.log.Error("what the configuration declares was not applied; it is tried again", "error", err.Error())
+		return "apply_at_start: " + err.Error()
+	}
+	for _, s := range steps {
+		h.log.Info("applied", "what", s.What, "name", s.Name, "change", s.Change)
+	}
+	return ""
+}
+
+func (h *House) applied(ctx context.Context, c config.Config) ([]apply.Step, error) {
+	raw, err := c.Declarations()
+	if err != nil {
+		return nil, err
+	}
+	d, err := apply.Parse(raw)
+	if err != nil {
+		return nil, err
+	}
+	steps, err := apply.Apply(ctx, h.Gate, d)
+	for _, s := range steps {
+		if s.Key == "" {
+			continue
+		}
+		// Nobody is there to be shown it.
+		folder := filepath.Join(c.Data, keysDir)
+		file := filepath.Join(folder, url.PathEscape(s.Name)+".key")
+		if err := errors.Join(os.MkdirAll(folder, 0o700), WriteSecret(file, s.Key)); err != nil {
+			return steps, fmt.Errorf("the key %q was created, but not written to %s: %w; rotate it to get another", s.Name, file, err)
+		}
+		h.log.Info("a key was created, and is in a file", "key", s.Name, "file", file)
+	}
+	return steps, err
+}
+
+// declareAgain is how often what could not be applied is tried again, such as names of machines that were not there yet.
+const declareAgain = 5 * time.Second
+
+// redeclare tries again what could not be applied, until ctx is done.
+func (h *House) redeclare(ctx context.Context) {
+	defer func() {
+		if p := recover(); p != nil {
+			h.log.Error("applying what is declared panicked", "error", fmt.Sprint(p))
+		}
+	}()
+	tick := time.NewTicker(declareAgain)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+		h.settings.mu.Lock()
+		missing, holds := h.settings.unapplied != "", h.settings.holds
+		h.settings.mu.Unlock()
+		if !missing {
+			continue
+		}
+		problem := h.declare(ctx, holds)
+		h.settings.mu.Lock()
+		if h.settings.unapplied != "" { // else a reload has applied it meanwhile
+			h.settings.unapplied = problem
+		}
+		h.settings.mu.Unlock()
 	}
 }
 

@@ -305,3 +305,69 @@ func TestAReloadIsWholeOrNothing(t *testing.T) {
 	write(key, "k")
 	until("it can be used", func() bool { return !strings.Contains(machines()["attic"], "key_file") })
 }
+
+// With apply_at_start, what the file declares holds from the start, and follows the file; keys that are created are in files. What cannot be
+// applied is told, and the gate serves what it has.
+func TestApplyAtStart(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "gate.yaml")
+	write := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(file, []byte("apply_at_start: true\n"+text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("names: { timetable: harbour-4m }\nkeys: { \"kiosk 1\": { models: [timetable] } }\n")
+	read := reading(t, file)
+	r, err := read()
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := options
+	o.Read = read
+	h, _ := running(t, r.Config, o)
+	names := func() (list []string) {
+		all, err := h.Gate.Names.Names(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, n := range all {
+			list = append(list, n.Name+" "+n.Said())
+		}
+		return list
+	}
+	if got := strings.Join(names(), ", "); got != "timetable harbour-4m" {
+		t.Errorf("at the start: %q", got)
+	}
+	secret := filepath.Join(r.Data, "keys", "kiosk%201.key")
+	raw, err := os.ReadFile(secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if k, err := h.Gate.Keys.Check(t.Context(), strings.TrimSpace(string(raw))); err != nil || k.Label != "kiosk 1" {
+		t.Errorf("the key in the file: %v, %v", k.Label, err)
+	}
+	if info, err := os.Stat(secret); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("its file: %v, %v", info.Mode(), err)
+	}
+	until := func(what string, done func() bool) {
+		t.Helper()
+		for end := time.Now().Add(20 * time.Second); !done(); time.Sleep(20 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("it never came that %s: %q, %q", what, names(), h.Problem())
+			}
+		}
+	}
+	write("names: { timetable: harbour-4m, large: attic/large }\n")
+	until("what cannot be applied is told", func() bool {
+		h.Reload()
+		return strings.Contains(h.Problem(), "apply_at_start") && strings.Contains(h.Problem(), "attic/large")
+	})
+	if got := strings.Join(names(), ", "); got != "timetable harbour-4m" {
+		t.Errorf("half of it holds: %q", got)
+	}
+	write("names: { tides: harbour-4m }\n")
+	until("the file is followed", func() bool {
+		h.Reload()
+		return strings.Join(names(), ", ") == "tides harbour-4m" && h.Problem() == ""
+	})
+}

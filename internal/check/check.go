@@ -65,7 +65,7 @@ type Facts struct {
 	File     string
 	Problem  string   // why the configuration file cannot be used
 	Pending  []string // settings that wait for the next start
-	Declared bool     // whether the file has something for "kindred arrange"
+	Declared bool     // whether the file has something that takes effect only through "kindred apply"
 	BaseURL  string
 
 	Certificate      *x509.Certificate // nil for none
@@ -135,7 +135,7 @@ func (f Facts) settings(l *list) {
 		l.add("configuration", Good, cmp.Or(f.File, "no file")+" holds", "")
 	}
 	if f.Declared {
-		l.add("declarations", Caution, "the file declares names, presets or keys, which do not hold by standing there", "run \"kindred arrange "+f.File+"\" to see what differs")
+		l.add("declarations", Caution, "the file declares names, presets or keys, which take effect only through \"kindred apply\"", "run \"kindred apply "+f.File+" --check\" to see what differs, or set apply_at_start: true")
 	}
 }
 

@@ -1,9 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
-	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -14,7 +14,6 @@ import (
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 
-	"kindredgate/internal/dialect"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/server"
 )
@@ -23,26 +22,34 @@ func (t *terminal) keys() *cobra.Command {
 	return group("keys", "Issue, limit, list and revoke the keys of applications", t.keysIssue(), t.keysList(), t.keysShow(), t.keysChange(), t.keysRotate(), t.keysRevoke(), t.keysMine())
 }
 
-// termFlags are the options that say what a key may.
+// termFlags are the options that say what a key may: one for each of a key's terms, but the label, and for each limit.
 type termFlags struct {
-	models, endpoints, origins, addresses []string
-	expires, forModel, group, record      string
-	mayIssue, keepAlive                   bool
-	limits                                limitFlags
+	lists    map[string]*[]string
+	texts    map[string]*string
+	yes      map[string]*bool
+	forModel string
+	limits   limitFlags
 }
 
 func (f *termFlags) add(cmd *cobra.Command) {
+	f.lists, f.texts, f.yes = map[string]*[]string{}, map[string]*string{}, map[string]*bool{}
 	fs := cmd.Flags()
-	fs.StringSliceVar(&f.models, "models", nil, "models and presets that it may use (default all)")
-	fs.StringSliceVar(&f.endpoints, "endpoints", nil, "styles in which it may ask: "+dialect.List(dialect.Styles...)+" (default all)")
-	fs.StringSliceVar(&f.origins, "origins", nil, "pages that may use it from a browser, such as https://app.example")
-	fs.StringSliceVar(&f.addresses, "addresses", nil, "addresses from which it may be used, and ranges such as 192.0.2.0/24 (default all)")
-	fs.StringVar(&f.expires, "expires", "", "when it ends: a day such as 2031-01-31, a time from now such as 12h or 30d, or never")
+	for _, k := range keyring.TermKinds {
+		help := cmp.Or(k.Help, k.Means)
+		switch name := flagOf(k.Name); k.Kind {
+		case keyring.TermList:
+			f.lists[k.Name] = fs.StringSlice(name, nil, help)
+		case keyring.TermYes:
+			f.yes[k.Name] = fs.Bool(name, false, help)
+		case keyring.TermText, keyring.TermTime, keyring.TermChoice:
+			if k.Name != "label" {
+				f.texts[k.Name] = fs.String(name, "", help)
+			}
+		case keyring.TermLimits, keyring.TermLimitsByModel:
+		}
+	}
 	fs.StringVar(&f.forModel, "for-model", "", "have the limits hold for this model or preset alone, besides those for all")
-	fs.StringVar(&f.group, "group", "", "the group whose limits hold besides, with those of its other keys; \"\" for none")
-	fs.BoolVar(&f.mayIssue, "may-issue", false, "let it issue keys that may no more than itself and end within a day")
-	fs.BoolVar(&f.keepAlive, "keep-alive", false, "begin whole answers with white space as soon as the first token is there, for clients that give up on silence")
-	fs.StringVar(&f.record, "record", "", "whether what is said with it is recorded: yes, no, or as-set for what the settings say")
+	formerly(fs, "record", "record-content")
 	f.limits.add(cmd)
 }
 
@@ -72,29 +79,33 @@ func flagOf(limit string) string { return strings.ReplaceAll(limit, "_", "-") }
 // body is what the options ask for, as the gate takes it. What was not given is not in it.
 func (f *termFlags) body(cmd *cobra.Command) (map[string]any, error) {
 	body := map[string]any{}
-	for name, list := range map[string][]string{"models": f.models, "endpoints": f.endpoints, "origins": f.origins, "addresses": f.addresses} {
-		if cmd.Flags().Changed(name) {
-			body[name] = append([]string{}, list...)
+	for _, k := range keyring.TermKinds {
+		if k.Name == "label" || !cmd.Flags().Changed(flagOf(k.Name)) {
+			continue
 		}
-	}
-	if cmd.Flags().Changed("expires") {
-		at, err := ending(f.expires, time.Now())
-		if err != nil {
-			return nil, usageError{err}
+		switch k.Kind {
+		case keyring.TermList:
+			body[k.Name] = append([]string{}, *f.lists[k.Name]...)
+		case keyring.TermYes:
+			body[k.Name] = *f.yes[k.Name]
+		case keyring.TermText:
+			body[k.Name] = *f.texts[k.Name]
+		case keyring.TermTime:
+			at, err := ending(*f.texts[k.Name], time.Now())
+			if err != nil {
+				return nil, usageError{err}
+			}
+			body[k.Name] = at
+		case keyring.TermChoice:
+			said := *f.texts[k.Name]
+			if said == asSet {
+				said = ""
+			} else if said == "" || !slices.Contains(k.Choices, said) {
+				return nil, usageError{fmt.Errorf("--%s is %q; it must be %s or %s", flagOf(k.Name), said, strings.Join(k.Choices[1:], ", "), asSet)}
+			}
+			body[k.Name] = said
+		case keyring.TermLimits, keyring.TermLimitsByModel:
 		}
-		body["expires"] = at
-	}
-	for name, value := range map[string]any{"group": f.group, "may-issue": f.mayIssue, "keep-alive": f.keepAlive} {
-		if cmd.Flags().Changed(name) {
-			body[strings.ReplaceAll(name, "-", "_")] = value
-		}
-	}
-	if cmd.Flags().Changed("record") {
-		said, ok := map[string]string{"yes": "yes", "no": "no", "as-set": ""}[f.record]
-		if !ok {
-			return nil, usageError{fmt.Errorf("--record is %q; it must be yes, no or as-set", f.record)}
-		}
-		body["record_content"] = said
 	}
 	limits := f.limits.given(cmd)
 	switch {
@@ -105,6 +116,9 @@ func (f *termFlags) body(cmd *cobra.Command) (map[string]any, error) {
 	}
 	return body, nil
 }
+
+// asSet stands for what the settings say.
+const asSet = "as-set"
 
 // ending reads when a key ends; it is nil for never.
 func ending(text string, now time.Time) (*time.Time, error) {
@@ -255,55 +269,19 @@ func (t *terminal) keysMine() *cobra.Command {
 }
 
 func (t *terminal) showKey(k server.OwnKey) error {
-	rows := [][]string{{"  state", keyState(k.KeyInfo)}, {"  issued", ago(k.Created)}, {"  last used", agoOr(k.LastUsed, "never")}, {"  models", orAll(k.Models)}, {"  styles", orAll(k.Endpoints)}}
-	if len(k.Origins) > 0 {
-		rows = append(rows, []string{"  pages of", strings.Join(k.Origins, ", ")})
-	}
-	if len(k.Addresses) > 0 {
-		var list []string
-		for _, a := range k.Addresses {
-			list = append(list, a.String())
-		}
-		rows = append(rows, []string{"  from", strings.Join(list, ", ")})
-	}
-	if k.Group != "" {
-		rows = append(rows, []string{"  group", k.Group})
-	}
-	if k.MayIssue {
-		rows = append(rows, []string{"  may issue", "narrower keys that end within a day"})
-	}
-	if k.KeepAlive {
-		rows = append(rows, []string{"  whole answers", "begin with white space, to keep the line alive"})
-	}
-	if k.Content != keyring.ContentAsSet {
-		rows = append(rows, []string{"  recorded", "what is said with it: " + string(k.Content)})
-	}
-	if k.Issuer != "" {
-		rows = append(rows, []string{"  issued by", k.Issuer + "…"})
-	}
-	if k.Follows != "" {
-		rows = append(rows, []string{"  follows", k.Follows + "…"})
-	}
-	single := func(l keyring.Limits, with string) {
-		for kind, n := range l {
-			if k := keyring.LimitKinds[kind]; n > 0 && !k.Counts() {
-				rows = append(rows, []string{"  " + strings.ToLower(k.Title), fmt.Sprintf("%d%s", n, with)})
-			}
-		}
-	}
-	single(k.Limits, "")
-	for _, model := range slices.Sorted(maps.Keys(k.ByModel)) {
-		single(k.ByModel[model], " with "+model)
+	var rows [][]string
+	for _, f := range k.Facts {
+		rows = append(rows, []string{"  " + f.Title, f.Text})
 	}
 	fmt.Fprintf(t.out, "%s  %s…\n\n", paint(t.out, color.Bold)(shown(k.Label)), k.ID)
 	if err := table(t.out, rows...); err != nil {
 		return err
 	}
 	if len(k.Standing) == 0 {
-		_, err := fmt.Fprintln(t.out, "\nNothing of it is limited in time.")
+		_, err := fmt.Fprintln(t.out, "\nNo limits are set.")
 		return err
 	}
-	rows = [][]string{{"LIMIT", "WITH", "LEFT", "OF", "WHOLE AGAIN IN"}}
+	rows = [][]string{{"LIMIT", "MODEL", "REMAINING", "OF", "RESETS IN"}}
 	for _, s := range k.Standing {
 		with := s.Model
 		if with == "" {

@@ -180,8 +180,8 @@ func (t *terminal) greet(_ context.Context, h *boot.House) error {
 	if h.Config.Access == config.Open {
 		fmt.Fprintln(t.out, "Access is open: every program on this computer may use the models, with any key or none.")
 	}
-	if h.Config.Declared() {
-		fmt.Fprintln(t.out, "The configuration declares names, presets or keys; \"kindred arrange\" with the file shows what of it does not hold yet.")
+	if h.Config.Declared() && !h.Config.ApplyAtStart {
+		fmt.Fprintln(t.out, "The configuration declares names, presets or keys; \"kindred apply\" with the file has them hold, and with --check shows what would change.")
 	}
 	if problem != nil {
 		fmt.Fprintf(t.err, "kindred: some models could not be looked for: %s\n", oneLine(problem))

@@ -3,6 +3,7 @@
 package config
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -42,14 +43,21 @@ type Config struct {
 	Network Network   `yaml:"network"`
 	// Runners are other servers, whose models are called by the server's name, a slash and their own.
 	Runners map[string]Runner `yaml:"runners"`
-	// What follows is for "kindred arrange", and does not hold by standing here.
-	Names   map[string]any `yaml:"names" apply:"arrange"`
-	Presets map[string]any `yaml:"presets" apply:"arrange"`
-	Keys    map[string]any `yaml:"keys" apply:"arrange"`
+	// ApplyAtStart has what follows hold when the gate starts, and whenever the file changes.
+	ApplyAtStart bool `yaml:"apply_at_start"`
+	// These take effect only through "kindred apply", or with ApplyAtStart.
+	Names   map[string]any `yaml:"names" apply:"declared"`
+	Presets map[string]any `yaml:"presets" apply:"declared"`
+	Keys    map[string]any `yaml:"keys" apply:"declared"`
 }
 
-// Declared reports whether there is something in the configuration for "kindred arrange".
+// Declared reports whether the configuration has names, presets or keys.
 func (c Config) Declared() bool { return len(c.Names)+len(c.Presets)+len(c.Keys) > 0 }
+
+// Declarations are these, as JSON.
+func (c Config) Declarations() ([]byte, error) {
+	return json.Marshal(map[string]any{"names": c.Names, "presets": c.Presets, "keys": c.Keys})
+}
 
 // Files are the files that the configuration names and that are read anew with it.
 func (c Config) Files() (list []string) {

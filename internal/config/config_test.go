@@ -178,7 +178,7 @@ func FuzzConfiguration(f *testing.F) {
 	})
 }
 
-// What a variable says fits its setting, whatever its type; and the sections for "kindred arrange" are read by themselves.
+// What a variable says fits its setting, whatever its type; and the sections for "kindred apply" are read by themselves.
 func TestVariablesOfEveryType(t *testing.T) {
 	home := alone(t)
 	for name, value := range map[string]string{

@@ -2,7 +2,6 @@ package config
 
 import (
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -75,7 +74,7 @@ func leaves(v reflect.Value, name string, restart bool) (list []leaf) {
 	for i := range v.NumField() {
 		f := v.Type().Field(i)
 		path := strings.TrimPrefix(name+"."+f.Tag.Get("yaml"), ".")
-		if f.Tag.Get("apply") == "arrange" {
+		if f.Tag.Get("apply") == "declared" {
 			continue
 		}
 		restart := restart || f.Tag.Get("apply") == "restart"
@@ -315,7 +314,7 @@ func firstLine(err error) string {
 	return line
 }
 
-// Declarations reads the sections of a file that "kindred arrange" is for, as JSON.
+// Declarations reads the sections of a file that "kindred apply" is for, as JSON.
 func Declarations(path string) ([]byte, error) {
 	raw, err := system.ReadGiven(path, maxFile)
 	if err != nil {
@@ -325,7 +324,7 @@ func Declarations(path string) ([]byte, error) {
 	if _, err := decode(raw, &c); err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	return json.Marshal(map[string]any{"names": c.Names, "presets": c.Presets, "keys": c.Keys})
+	return c.Declarations()
 }
 
 // Print writes the configuration as a file would say it, each setting with where it comes from.

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"kindredgate/internal/dialect"
@@ -107,10 +108,13 @@ func (g *Gate) IssueKeyUnder(ctx context.Context, issuer keyring.Key, t keyring.
 // ChangeKey changes a key's terms, which hold from its next request on.
 func (g *Gate) ChangeKey(ctx context.Context, ref string, change func(*keyring.Terms) error) (keyring.Key, error) {
 	k, err := g.Keys.Change(ctx, ref, func(t *keyring.Terms) error {
+		before := slices.Clone(t.Models)
 		if err := change(t); err != nil {
 			return err
 		}
-		return g.checkTerms(ctx, *t)
+		fresh := *t // what it might use before may be gone since, which is no fault of the change
+		fresh.Models = slices.DeleteFunc(slices.Clone(t.Models), func(m string) bool { return slices.Contains(before, m) })
+		return g.checkTerms(ctx, fresh)
 	})
 	if err != nil {
 		return k, err

@@ -81,9 +81,6 @@ var LimitKinds = [limitCount]LimitKind{
 	RefusedPerMinute:  {Name: "refused_per_minute", Title: "Refused requests per minute", Means: "requests a minute that may be refused for what is wrong with them, before all are; 600 if it is not said", Short: "refused/min", what: "refused requests a minute", unit: ofRefusals, window: minute, usual: 600},
 }
 
-// Counts reports whether there is something to tell of how the limit stands.
-func (k LimitKind) Counts() bool { return k.what != "" }
-
 // mostLimit is what a limit may be at the most.
 const mostLimit = 1 << 40
 

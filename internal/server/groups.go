@@ -34,7 +34,7 @@ func (s *Server) setGroup(c *gin.Context) (any, error) {
 	var g keyring.Group
 	g.Name, _ = o.String("name")
 	if l := o.Object("limits"); l != nil {
-		limits(l, &g.Limits)
+		g.Limits.Read(l)
 	}
 	if err = onlyKnown(o); err == nil {
 		err = s.Gate.Keys.SetGroup(c.Request.Context(), g)

@@ -4,13 +4,11 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
 )
@@ -75,82 +73,6 @@ func keyInfo(k keyring.Key) KeyInfo {
 	return info
 }
 
-// terms reads what a key may from a request; what is not there stays as it is.
-func terms(o *field.Object, t *keyring.Terms) error {
-	if has(o, "label") {
-		t.Label, _ = o.String("label")
-	}
-	for _, f := range []struct {
-		name string
-		list *[]string
-	}{{"models", &t.Models}, {"endpoints", &t.Endpoints}, {"origins", &t.Origins}} {
-		if has(o, f.name) {
-			*f.list = o.Strings(f.name)
-		}
-	}
-	if has(o, "addresses") {
-		addresses, err := keyring.ParseAddresses(o.Strings("addresses"))
-		if err != nil {
-			return err
-		}
-		t.Addresses = addresses
-	}
-	if l := o.Object("limits"); l != nil {
-		limits(l, &t.Limits)
-	}
-	if all := o.Object("limits_by_model"); all != nil {
-		by := map[string]keyring.Limits{}
-		for _, model := range all.Unread() {
-			if l := all.Object(model); l != nil {
-				own := t.ByModel[model]
-				limits(l, &own)
-				by[model] = own
-			}
-		}
-		t.ByModel = by
-	}
-	if has(o, "group") {
-		t.Group, _ = o.String("group")
-	}
-	if has(o, "may_issue") {
-		t.MayIssue = o.Bool("may_issue")
-	}
-	if has(o, "keep_alive") {
-		t.KeepAlive = o.Bool("keep_alive")
-	}
-	if has(o, "record_content") {
-		text, _ := o.String("record_content")
-		t.Content = keyring.Content(text)
-	}
-	if has(o, "expires") {
-		t.Expires = time.Time{}
-		if text, ok := o.String("expires"); ok && text != "" {
-			at, err := time.Parse(time.RFC3339, text)
-			if err != nil {
-				o.Fail("expires", "expires is %q; it must be a time such as 2030-01-31T12:00:00Z, or null for never", text)
-			}
-			t.Expires = at.UTC().Truncate(time.Second)
-		}
-	}
-	return onlyKnown(o)
-}
-
-// has says whether a request names a field, as null too, which takes back what was said before.
-func has(o *field.Object, name string) bool { return slices.Contains(o.Unread(), name) }
-
-func limits(o *field.Object, l *keyring.Limits) {
-	for kind, k := range keyring.LimitKinds {
-		if v := o.Int(k.Name, 0, 1<<40); v != nil {
-			l[kind] = int(*v)
-		}
-	}
-	for _, name := range o.Unread() {
-		if _, err := keyring.LimitNamed(name); err != nil {
-			o.Fail(name, "%s", err)
-		}
-	}
-}
-
 func (s *Server) listKeys(c *gin.Context) (any, error) {
 	keys, err := s.Gate.Keys.Keys(c.Request.Context())
 	if err != nil {
@@ -177,7 +99,7 @@ func (s *Server) issueBy(c *gin.Context, issue func(context.Context, keyring.Ter
 	o, err := object(c)
 	var t keyring.Terms
 	if err == nil {
-		err = terms(o, &t)
+		err = t.Read(o)
 	}
 	if err != nil {
 		return nil, err
@@ -209,7 +131,7 @@ func (s *Server) changeKey(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	k, err := s.Gate.ChangeKey(c.Request.Context(), c.Param("id"), func(t *keyring.Terms) error { return terms(o, t) })
+	k, err := s.Gate.ChangeKey(c.Request.Context(), c.Param("id"), func(t *keyring.Terms) error { return t.Read(o) })
 	if err != nil {
 		return nil, err
 	}

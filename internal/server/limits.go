@@ -53,6 +53,7 @@ type LimitStanding struct {
 // OwnKey is what a key's holder sees of it.
 type OwnKey struct {
 	KeyInfo
+	Facts    []keyring.Fact  `json:"facts"`
 	Standing []LimitStanding `json:"standing"`
 }
 
@@ -62,7 +63,7 @@ func (s *Server) showOwnKey(c *gin.Context) (any, error) {
 }
 
 func (s *Server) ownKey(ctx context.Context, k keyring.Key) OwnKey {
-	return OwnKey{KeyInfo: keyInfo(k), Standing: standings(s.Gate.Keys.Standing(ctx, k))}
+	return OwnKey{KeyInfo: keyInfo(k), Facts: k.Facts(time.Now()), Standing: standings(s.Gate.Keys.Standing(ctx, k))}
 }
 
 func standings(list []keyring.Standing) []LimitStanding {

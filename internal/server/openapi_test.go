@@ -122,6 +122,15 @@ func TestContractHasTheTables(t *testing.T) {
 			t.Errorf("the contract's Limits have %s as %+v; the table says %q", k.Name, p, k.Means)
 		}
 	}
+	terms := doc.Components.Schemas["KeyTerms"].Value.Properties
+	for _, k := range keyring.TermKinds {
+		if p := terms[k.Name]; p == nil || p.Value.Description != k.Means {
+			t.Errorf("the contract's KeyTerms have %s as %+v; the table says %q", k.Name, p, k.Means)
+		}
+	}
+	if len(terms) != len(keyring.TermKinds) {
+		t.Errorf("the contract has %d terms, the table %d", len(terms), len(keyring.TermKinds))
+	}
 	if len(limits) != len(keyring.LimitKinds) {
 		t.Errorf("the contract has %d limits, the table %d", len(limits), len(keyring.LimitKinds))
 	}

@@ -73,6 +73,7 @@ func (s *Server) routes() []route {
 		{"GET", "/gate/settings", operator, s.settings},
 		{"GET", "/gate/now", operator, s.now},
 		{"GET", "/gate/check", operator, s.checkSelf},
+		{"POST", "/gate/apply", operator, s.applyDeclared},
 		{"GET", "/gate/models", operator, s.installedModels},
 		{"POST", "/gate/models", operator, s.addModel},
 		{"GET", "/gate/models/:id", operator, s.installedModel},

@@ -303,10 +303,10 @@ func TestCommandLine(t *testing.T) {
 		{"ask a name", "", []string{"ask", "--model", "vendor/large", "How long is the crossing to Wick Skerry?"}, 0, "40 minutes", ""},
 		{"traffic of a name", "", []string{"traffic", "--model", "vendor/large"}, 0, "vendor/large → harbour-4m", ""},
 		{"traffic that is none", "", []string{"traffic", "--style", "raw", "--slow", "1h"}, 0, "no such exchange", ""},
-		{"names forget", "", []string{"names", "forget", "vendor/large"}, 0, `Nothing answers under "vendor/large"`, ""},
-		{"names forget, again", "", []string{"names", "forget", "vendor/large"}, 1, "", "there is no public name"},
-		{"presets forget", "", []string{"presets", "forget", "master"}, 0, "master is forgotten", ""},
-		{"presets forget, again", "", []string{"presets", "forget", "master"}, 1, "", "there is no preset"},
+		{"names remove", "", []string{"names", "remove", "vendor/large"}, 0, `Nothing answers under "vendor/large"`, ""},
+		{"names remove, again", "", []string{"names", "remove", "vendor/large"}, 1, "", "there is no public name"},
+		{"presets remove", "", []string{"presets", "remove", "master"}, 0, "master is removed", ""},
+		{"presets remove, again", "", []string{"presets", "remove", "master"}, 1, "", "there is no preset"},
 		{"apply, looked at", arrangement, []string{"apply", "/dev/stdin", "--check"}, 0, "timetable   is new, served by harbour-4m", ""},
 		{"apply", arrangement, []string{"apply", "/dev/stdin"}, 0, "Applied: 3 changes.", ""},
 		{"apply, by its old name", arrangement, []string{"arrange", "/dev/stdin", "--carry-out"}, 0, "The gate is as", "is called \"apply\" now"},
@@ -324,7 +324,7 @@ func TestCommandLine(t *testing.T) {
 		{"keys issue narrower, with the owner's", "", []string{"keys", "issue", "--label", "x", "--narrower"}, 1, "", "may not issue others"},
 		{"keys issue, recorded perhaps", "", []string{"keys", "issue", "--label", "x", "--record-content", "perhaps"}, 2, "", "must be yes, no or as-set"},
 		{"groups list", "", []string{"groups"}, 0, "harbour   requests a day   5      5", ""},
-		{"groups forget, with keys", "", []string{"groups", "forget", "harbour"}, 1, "", `the key "grouped"`},
+		{"groups remove, with keys", "", []string{"groups", "remove", "harbour"}, 1, "", `the key "grouped"`},
 		{"traffic export", "", []string{"traffic", "export", "--format", "csv", "--style", "raw"}, 0, ",raw,/v1/completions,harbour-4m,", ""},
 		{"traffic export as it cannot be", "", []string{"traffic", "export", "--format", "xml"}, 1, "", "must be jsonl or csv"},
 		{"traffic before there was any", "", []string{"traffic", "--until", "1h"}, 0, "no such exchange", ""},
@@ -760,14 +760,14 @@ func TestConsole(t *testing.T) {
 		chromedp.SendKeys(css("#preset-name"), "master"),
 		chromedp.SendKeys(css("#preset-instructions"), "You are a cheerful harbour master."),
 		chromedp.Click(`//*[@role="dialog"]//button[text()="Add"]`),
-		chromedp.WaitVisible(css(`[aria-label="Forget master"]`)))
+		chromedp.WaitVisible(css(`[aria-label="Remove master"]`)))
 	if status, raw := post(t, g, g.Key, `{"model": "master", "max_tokens": 1, "messages": [{"role": "user", "content": "Hi"}]}`); status != 200 {
 		t.Errorf("the preset from the console: %d %s", status, raw)
 	}
-	do("forget it",
-		chromedp.Click(css(`[aria-label="Forget master"]`)),
-		chromedp.Click(`//*[@role="dialog"]//button[text()="Forget"]`),
-		chromedp.WaitNotPresent(css(`[aria-label="Forget master"]`)))
+	do("remove it",
+		chromedp.Click(css(`[aria-label="Remove master"]`)),
+		chromedp.Click(`//*[@role="dialog"]//button[text()="Remove"]`),
+		chromedp.WaitNotPresent(css(`[aria-label="Remove master"]`)))
 
 	folder, err := filepath.Abs("../internal/model/testdata/reference/qwen3/hf")
 	if err != nil {
@@ -789,12 +789,12 @@ func TestConsole(t *testing.T) {
 	if status, raw := post(t, g, g.Key, `{"model": "reef", "max_tokens": 1, "messages": [{"role": "user", "content": "Hi"}]}`); status != 200 {
 		t.Errorf("the model from the console: %d %s", status, raw)
 	}
-	do("forget it, which leaves its files",
-		chromedp.Click(css(`[aria-label="Forget reef"]`)),
-		chromedp.WaitVisible(`//*[@role="dialog"]//button[text()="Forget it"]`))
-	do("forget it",
-		chromedp.Click(`//*[@role="dialog"]//button[text()="Forget it"]`),
-		chromedp.WaitNotPresent(css(`[aria-label="Forget reef"]`)))
+	do("remove it, which leaves its files",
+		chromedp.Click(css(`[aria-label="Remove reef"]`)),
+		chromedp.WaitVisible(`//*[@role="dialog"]//button[text()="Remove it"]`))
+	do("remove it",
+		chromedp.Click(`//*[@role="dialog"]//button[text()="Remove it"]`),
+		chromedp.WaitNotPresent(css(`[aria-label="Remove reef"]`)))
 	if _, err := os.Stat(folder + "/config.json"); err != nil {
 		t.Error(err)
 	}

@@ -14,7 +14,7 @@ import (
 
 const reference = "../internal/model/testdata/reference/"
 
-// Models of many families are brought, shown, asked, converted and forgotten, as a person would.
+// Models of many families are brought, shown, asked, converted and removed, as a person would.
 func TestModelsByCommand(t *testing.T) {
 	folder := t.TempDir()
 	g, err := Start(binary, folder, "serve", "--listen", "127.0.0.1:0", "--models", filepath.Join(folder, "models"))
@@ -97,14 +97,14 @@ func TestModelsByCommand(t *testing.T) {
 		t.Errorf("what was fetched says %q %q", out, errOut)
 	}
 	// Files that would be deleted are asked about; a link is not.
-	if _, errOut, code := run(t, g, "y\n", "models", "forget", "harbour"); code != 1 || !strings.Contains(errOut, "--yes") {
-		t.Errorf("forget with nobody to ask: %d %q", code, errOut)
+	if _, errOut, code := run(t, g, "y\n", "models", "remove", "harbour"); code != 1 || !strings.Contains(errOut, "--yes") {
+		t.Errorf("remove with nobody to ask: %d %q", code, errOut)
 	}
-	if out, _, code := run(t, g, "", "models", "forget", "harbour", "--yes"); code != 0 || !strings.Contains(out, "1 file with 4.0 MB deleted") {
-		t.Errorf("forget: %d %q", code, out)
+	if out, _, code := run(t, g, "", "models", "remove", "harbour", "--yes"); code != 0 || !strings.Contains(out, "1 file with 4.0 MB deleted") {
+		t.Errorf("remove: %d %q", code, out)
 	}
-	if out, _, code := run(t, g, "", "models", "forget", "qwen3"); code != 0 || !strings.Contains(out, "its files lie where they were") {
-		t.Errorf("forget a link: %d %q", code, out)
+	if out, _, code := run(t, g, "", "models", "remove", "qwen3"); code != 0 || !strings.Contains(out, "its files lie where they were") {
+		t.Errorf("remove a link: %d %q", code, out)
 	}
 	if out, _, _ := run(t, g, "", "models", "list"); strings.Contains(out, "harbour") || strings.Contains(out, "qwen3") || !strings.Contains(out, "gpt-oss") {
 		t.Errorf("after that: %s", out)

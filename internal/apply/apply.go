@@ -197,7 +197,7 @@ func presetSteps(ctx context.Context, g *gate.Gate, wanted map[string]catalog.Pr
 		existing[p.Name] = p
 		if _, ok := wanted[p.Name]; !ok {
 			gone = append(gone, Step{What: "preset", Name: p.Name, Change: "is removed", do: func(ctx context.Context) (string, func(context.Context) error, error) {
-				return "", func(ctx context.Context) error { return g.Presets.PutPreset(ctx, p) }, g.ForgetPreset(ctx, p.Name)
+				return "", func(ctx context.Context) error { return g.Presets.PutPreset(ctx, p) }, g.RemovePreset(ctx, p.Name)
 			}})
 		}
 	}
@@ -244,7 +244,7 @@ func nameSteps(ctx context.Context, g *gate.Gate, d Declared, accounts map[strin
 		existing[n.Name] = n
 		if _, ok := d.Names[n.Name]; !ok {
 			steps = append(steps, Step{What: "name", Name: n.Name, Change: "is removed", do: func(ctx context.Context) (string, func(context.Context) error, error) {
-				return "", func(ctx context.Context) error { return g.Names.PutName(ctx, n) }, g.ForgetName(ctx, n.Name)
+				return "", func(ctx context.Context) error { return g.Names.PutName(ctx, n) }, g.RemoveName(ctx, n.Name)
 			}})
 		}
 	}

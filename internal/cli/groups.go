@@ -12,7 +12,7 @@ import (
 )
 
 func (t *terminal) groups() *cobra.Command {
-	return group("groups", "Limit what several keys use together", t.groupsSet(), t.groupsList(), t.groupsForget())
+	return group("groups", "Limit what several keys use together", t.groupsSet(), t.groupsList(), t.groupsRemove())
 }
 
 func (t *terminal) groupsSet() *cobra.Command {
@@ -57,17 +57,17 @@ func (t *terminal) groupsList() *cobra.Command {
 	})
 }
 
-func (t *terminal) groupsForget() *cobra.Command {
+func (t *terminal) groupsRemove() *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
-		Use:   "forget NAME",
-		Short: "Forget a group that no valid key belongs to",
+		Use:   "remove NAME",
+		Short: "Remove a group that no valid key belongs to",
 		Args:  exactly("a name"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			if err := gate.call(c.Context(), http.MethodDelete, "/gate/groups?name="+url.QueryEscape(args[0]), nil, nil); err != nil {
 				return err
 			}
-			_, err := fmt.Fprintf(t.out, "The group %q is forgotten.\n", args[0])
+			_, err := fmt.Fprintf(t.out, "The group %q is removed.\n", args[0])
 			return err
 		}),
 	}

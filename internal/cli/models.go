@@ -23,7 +23,7 @@ import (
 
 func (t *terminal) models() *cobra.Command {
 	return group("models", "Look at models, bring them here, load them, take them away",
-		t.modelsList(), t.modelsShow(), t.modelsLook(), t.modelsAdd(), t.modelsForget(), t.modelsLoad(), t.modelsUnload(), t.modelsConvert())
+		t.modelsList(), t.modelsShow(), t.modelsLook(), t.modelsAdd(), t.modelsRemove(), t.modelsLoad(), t.modelsUnload(), t.modelsConvert())
 }
 
 func (t *terminal) modelsList() *cobra.Command {
@@ -258,15 +258,15 @@ func (t *terminal) progress() func(*library.Progress) {
 	}
 }
 
-func (t *terminal) modelsForget() *cobra.Command {
+func (t *terminal) modelsRemove() *cobra.Command {
 	var flags clientFlags
 	var yes bool
 	cmd := &cobra.Command{
-		Use:   "forget MODEL",
+		Use:   "remove MODEL",
 		Short: "Take a model out of the models folder; files that lie in it are deleted",
 		Args:  exactly("a model"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
-			var r server.Forgotten
+			var r server.Removed
 			if err := gate.call(c.Context(), http.MethodDelete, modelPath(args[0])+"?try=true", nil, &r); err != nil {
 				return err
 			}
@@ -281,10 +281,10 @@ func (t *terminal) modelsForget() *cobra.Command {
 				return err
 			}
 			if r.Linked {
-				_, err := fmt.Fprintf(t.out, "%s is forgotten; its files lie where they were.\n", r.Model)
+				_, err := fmt.Fprintf(t.out, "%s is removed; its files lie where they were.\n", r.Model)
 				return err
 			}
-			_, err := fmt.Fprintf(t.out, "%s is forgotten: %s with %s deleted.\n", r.Model, files(r.Files), size(r.Bytes))
+			_, err := fmt.Fprintf(t.out, "%s is removed: %s with %s deleted.\n", r.Model, files(r.Files), size(r.Bytes))
 			return err
 		}),
 	}

@@ -16,7 +16,7 @@ import (
 )
 
 func (t *terminal) names() *cobra.Command {
-	return group("names", "Decide which models or presets answer under a name that applications ask for", t.namesSet(), t.namesList(), t.namesDrain(true), t.namesDrain(false), t.namesForget())
+	return group("names", "Decide which models or presets answer under a name that applications ask for", t.namesSet(), t.namesList(), t.namesDrain(true), t.namesDrain(false), t.namesRemove())
 }
 
 func (t *terminal) namesSet() *cobra.Command {
@@ -168,11 +168,11 @@ func (t *terminal) namesDrain(drain bool) *cobra.Command {
 	return cmd
 }
 
-func (t *terminal) namesForget() *cobra.Command {
+func (t *terminal) namesRemove() *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
-		Use:   "forget NAME",
-		Short: "Forget a public name; what answered under it stays",
+		Use:   "remove NAME",
+		Short: "Remove a public name; what answered under it stays",
 		Args:  exactly("a name"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			if err := gate.call(c.Context(), http.MethodDelete, "/gate/names?name="+url.QueryEscape(args[0]), nil, nil); err != nil {

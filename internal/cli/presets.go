@@ -18,7 +18,7 @@ import (
 
 func (t *terminal) presets() *cobra.Command {
 	return group("presets", "Give a model instructions and settings under a name of its own",
-		t.presetsAdd(), t.presetsList(), t.presetsShow(), t.presetsChange(), t.presetsForget())
+		t.presetsAdd(), t.presetsList(), t.presetsShow(), t.presetsChange(), t.presetsRemove())
 }
 
 // presetFlags are what a preset is made of, as options.
@@ -238,10 +238,10 @@ func (t *terminal) printPreset(p catalog.Preset) error {
 	return table(t.out, rows...)
 }
 
-func (t *terminal) presetsForget() *cobra.Command {
+func (t *terminal) presetsRemove() *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
-		Use:   "forget NAME",
+		Use:   "remove NAME",
 		Short: "Remove a preset; its model stays",
 		Args:  exactly("a name"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
@@ -250,7 +250,7 @@ func (t *terminal) presetsForget() *cobra.Command {
 				return err
 			}
 			resp.Body.Close()
-			_, err = fmt.Fprintf(t.out, "%s is forgotten.\n", args[0])
+			_, err = fmt.Fprintf(t.out, "%s is removed.\n", args[0])
 			return err
 		}),
 	}

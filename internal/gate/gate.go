@@ -55,7 +55,7 @@ type Gate struct {
 	Runner  Runner
 	Prompts Prompter
 	Loader  Loader
-	Library *library.Library // nil if models cannot be added or forgotten
+	Library *library.Library // nil if models cannot be added or removed
 	// Machines are those that have models of theirs; nil for none.
 	Machines *remote.Fleet
 	// ID tells this gate from others, in what requests are passed on with.

@@ -42,7 +42,7 @@ func (g *Gate) endInTime(x *Exchange, k keyring.Key) {
 	context.AfterFunc(x.ctx, func() { t.Stop() })
 }
 
-// left forgets an exchange.
+// left removes an exchange.
 func (g *Gate) left(x *Exchange) {
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -61,9 +61,9 @@ func (g *Gate) AddModel(ctx context.Context, a library.Addition, progress func(l
 	return catalog.Model{}, errors.Join(fmt.Errorf("%s was added, but is not found", path), err)
 }
 
-// ForgetModel takes a model out of the models folder: its files if the folder has them, the link if it is one. Answers
+// RemoveModel takes a model out of the models folder: its files if the folder has them, the link if it is one. Answers
 // under way come to their end. If try is true it only tells what that would do.
-func (g *Gate) ForgetModel(name string, try bool) (catalog.Model, library.Removal, error) {
+func (g *Gate) RemoveModel(name string, try bool) (catalog.Model, library.Removal, error) {
 	m, err := g.Installed(name)
 	if err != nil {
 		return m, library.Removal{}, err
@@ -74,7 +74,7 @@ func (g *Gate) ForgetModel(name string, try bool) (catalog.Model, library.Remova
 	r, err := g.Library.Owned(m.Path)
 	if err == nil && !try {
 		g.Loader.Unload(m.Path)
-		r, err = g.Library.Forget(m.Path)
+		r, err = g.Library.Remove(m.Path)
 	}
 	return m, r, err
 }

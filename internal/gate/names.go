@@ -60,8 +60,8 @@ func (g *Gate) keyOrGroup(ctx context.Context, ref string) (string, error) {
 	return keyring.Prefix + k.Account(), err
 }
 
-// ForgetName removes a public name.
-func (g *Gate) ForgetName(ctx context.Context, name string) error {
+// RemoveName removes a public name.
+func (g *Gate) RemoveName(ctx context.Context, name string) error {
 	err := g.Names.DropName(ctx, name)
 	if errors.Is(err, catalog.ErrNoName) {
 		return exchange.Errorf(exchange.NotFound, "name_not_found", "there is no public name %q; \"kindred names list\" shows them", name)

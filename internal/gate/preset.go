@@ -59,8 +59,8 @@ func (g *Gate) Preset(ctx context.Context, name string) (catalog.Preset, error) 
 	return p, err
 }
 
-// ForgetPreset removes a preset.
-func (g *Gate) ForgetPreset(ctx context.Context, name string) error {
+// RemovePreset removes a preset.
+func (g *Gate) RemovePreset(ctx context.Context, name string) error {
 	err := g.Presets.DropPreset(ctx, name)
 	if errors.Is(err, catalog.ErrNoPreset) {
 		return noPreset(name)

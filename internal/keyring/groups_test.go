@@ -80,6 +80,6 @@ func TestGroupsOfKeys(t *testing.T) {
 		t.Errorf("%v, %+v", err, r.Groups())
 	}
 	if e := exchange.AsError(r.DropGroup(t.Context(), "team")); e.Kind != exchange.NotFound {
-		t.Errorf("forgotten twice: %v", e)
+		t.Errorf("removed twice: %v", e)
 	}
 }

@@ -97,7 +97,7 @@ type Records interface {
 	Key(ctx context.Context, id string) (Key, error)
 	Keys(ctx context.Context) ([]Key, error)
 	RevokeKey(ctx context.Context, id string, at time.Time) error
-	// DropKey forgets a key, and what was counted of it.
+	// DropKey removes a key, and what was counted of it.
 	DropKey(ctx context.Context, id string) error
 	TouchKey(ctx context.Context, id string, at time.Time) error
 	PutGroup(ctx context.Context, g Group) error
@@ -366,7 +366,7 @@ func (k Key) MayIssueKeys() error {
 // mostChildren is how many valid keys a key may have issued.
 const mostChildren = 1000
 
-// makeRoom forgets the keys that a key has issued and that have ended, of which there may be one for every visitor of a page. The error says
+// makeRoom removes the keys that a key has issued and that have ended, of which there may be one for every visitor of a page. The error says
 // that too many have not.
 func (r *Keyring) makeRoom(ctx context.Context, issuer Key) error {
 	keys, err := r.Keys(ctx)
@@ -387,7 +387,7 @@ func (r *Keyring) makeRoom(ctx context.Context, issuer Key) error {
 			continue
 		}
 		if err := r.records.DropKey(ctx, k.ID); err != nil {
-			return storage("forget a key that has ended", err)
+			return storage("remove a key that has ended", err)
 		}
 		r.mu.Lock()
 		delete(r.known, k.ID)

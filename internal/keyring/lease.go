@@ -452,7 +452,7 @@ func (r *Keyring) SetGroup(ctx context.Context, g Group) error {
 	return nil
 }
 
-// DropGroup forgets a group that no valid key belongs to.
+// DropGroup removes a group that no valid key belongs to.
 func (r *Keyring) DropGroup(ctx context.Context, name string) error {
 	keys, err := r.Keys(ctx)
 	if err != nil {
@@ -467,7 +467,7 @@ func (r *Keyring) DropGroup(ctx context.Context, name string) error {
 	if errors.Is(err, ErrUnknown) {
 		return exchange.Errorf(exchange.NotFound, "group_not_found", "there is no group %q", name)
 	} else if err != nil {
-		return fmt.Errorf("forget the group: %w", err)
+		return fmt.Errorf("remove the group: %w", err)
 	}
 	r.counting.Lock()
 	defer r.counting.Unlock()

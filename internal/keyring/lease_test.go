@@ -373,7 +373,7 @@ func BenchmarkLimits(b *testing.B) {
 	}
 }
 
-// A key that issues others for every visitor of a page fills nothing: those that have ended are forgotten, and of the others there are not
+// A key that issues others for every visitor of a page fills nothing: those that have ended are removed, and of the others there are not
 // more than so many.
 func TestIssuedKeysMakeRoom(t *testing.T) {
 	r, m, now, issuer := limited(t, Terms{MayIssue: true})

@@ -134,7 +134,7 @@ func (l *Library) free(target string) error {
 	_, _, count, _ := gguf.Part(target)
 	for n := 1; n <= max(1, count); n++ {
 		if _, err := os.Lstat(partOf(target, n)); err == nil {
-			return exchange.InvalidParam("name", "there is a %s in %s already; choose another name with --name, or forget that one first", filepath.Base(partOf(target, n)), l.folder)
+			return exchange.InvalidParam("name", "there is a %s in %s already; choose another name with --name, or remove that one first", filepath.Base(partOf(target, n)), l.folder)
 		}
 	}
 	return nil
@@ -494,14 +494,14 @@ func folderName(address string) string {
 	return address[strings.LastIndexByte(address, '/')+1:]
 }
 
-// Removal is what forgetting a model did.
+// Removal is what removing a model did.
 type Removal struct {
 	Linked bool  `json:"linked"` // only a link was removed; the files lie elsewhere, untouched
 	Files  int   `json:"files"`  // that were deleted
 	Bytes  int64 `json:"bytes"`  // of these
 }
 
-// Owned tells what forgetting the model at path would do. A model that lies in another folder is not ours to delete: the
+// Owned tells what removing the model at path would do. A model that lies in another folder is not ours to delete: the
 // error says so.
 func (l *Library) Owned(path string) (Removal, error) {
 	inside, err := filepath.Rel(l.folder, path)
@@ -527,8 +527,8 @@ func (l *Library) Owned(path string) (Removal, error) {
 	return r, nil
 }
 
-// Forget takes the model at path out of the folder.
-func (l *Library) Forget(path string) (Removal, error) {
+// Remove takes the model at path out of the folder.
+func (l *Library) Remove(path string) (Removal, error) {
 	r, err := l.Owned(path)
 	if err != nil {
 		return r, err

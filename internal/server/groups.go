@@ -46,11 +46,11 @@ func (s *Server) setGroup(c *gin.Context) (any, error) {
 	return g, nil
 }
 
-func (s *Server) forgetGroup(c *gin.Context) (any, error) {
+func (s *Server) removeGroup(c *gin.Context) (any, error) {
 	name := c.Query("name")
 	if err := s.Gate.Keys.DropGroup(c.Request.Context(), name); err != nil {
 		return nil, err
 	}
-	s.Log.Info("group forgotten", "id", c.GetString(idKey), "group", name)
+	s.Log.Info("group removed", "id", c.GetString(idKey), "group", name)
 	return nil, nil
 }

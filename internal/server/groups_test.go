@@ -44,7 +44,7 @@ func TestGroups(t *testing.T) {
 		t.Errorf("the groups: %s", body)
 	}
 	if resp, body := h.do(t, "DELETE", "/gate/groups?name=harbour", h.owner, ""); resp.StatusCode != 400 || !strings.Contains(body, "belongs to the group") {
-		t.Errorf("a group with keys is forgotten: %d %s", resp.StatusCode, body)
+		t.Errorf("a group with keys is removed: %d %s", resp.StatusCode, body)
 	}
 	h.do(t, "PUT", "/gate/groups", h.owner, `{"name":"harbour","limits":{}}`)
 	ask(two, 200, "")
@@ -54,7 +54,7 @@ func TestGroups(t *testing.T) {
 		t.Errorf("%d %s", resp.StatusCode, body)
 	}
 	if resp, _ := h.do(t, "DELETE", "/gate/groups?name=harbour", h.owner, ""); resp.StatusCode != 404 {
-		t.Errorf("forgotten twice: %d", resp.StatusCode)
+		t.Errorf("removed twice: %d", resp.StatusCode)
 	}
 }
 

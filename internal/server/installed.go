@@ -176,24 +176,24 @@ func (s *Server) adding(ctx context.Context, a library.Addition) iter.Seq2[Addit
 	}
 }
 
-// Forgotten is what forgetting a model did.
-type Forgotten struct {
+// Removed is what removing a model did.
+type Removed struct {
 	Model string `json:"model"`
 	Path  string `json:"path"`
 	library.Removal
 }
 
-// forgetModel takes a model out of the models folder. With ?try=true it only tells what that would do.
-func (s *Server) forgetModel(c *gin.Context) (any, error) {
+// removeModel takes a model out of the models folder. With ?try=true it only tells what that would do.
+func (s *Server) removeModel(c *gin.Context) (any, error) {
 	try := c.Query("try") == "true"
-	m, r, err := s.Gate.ForgetModel(c.Param("id"), try)
+	m, r, err := s.Gate.RemoveModel(c.Param("id"), try)
 	if err != nil {
 		return nil, err
 	}
 	if !try {
-		s.Log.Info("model forgotten", "model", m.ID, "path", m.Path, "deleted_bytes", r.Bytes)
+		s.Log.Info("model removed", "model", m.ID, "path", m.Path, "deleted_bytes", r.Bytes)
 	}
-	return Forgotten{m.ID, m.Path, r}, nil
+	return Removed{m.ID, m.Path, r}, nil
 }
 
 // ready says whether the gate answers or, with a model, whether that one is loaded.

@@ -60,7 +60,7 @@ func quoted(s string) string {
 	return string(raw)
 }
 
-// A model is added, shown, loaded, asked, unloaded and forgotten over HTTP, by the owner alone.
+// A model is added, shown, loaded, asked, unloaded and removed over HTTP, by the owner alone.
 func TestModelsAreManaged(t *testing.T) {
 	h := withModels(t)
 	folder, err := filepath.Abs(fixtures + "qwen3/hf")
@@ -141,7 +141,7 @@ func TestModelsAreManaged(t *testing.T) {
 		t.Errorf("%d %s", resp.StatusCode, answer)
 	}
 	if resp, answer = h.do(t, http.MethodGet, "/gate/models/qwen3", h.owner, ""); resp.StatusCode != http.StatusNotFound {
-		t.Errorf("forgotten, but %d %s", resp.StatusCode, answer)
+		t.Errorf("removed, but %d %s", resp.StatusCode, answer)
 	}
 	if _, err := os.Stat(folder + "/config.json"); err != nil {
 		t.Errorf("the files of the linked model: %v", err)

@@ -69,11 +69,11 @@ func nameOf(o *field.Object) (n catalog.Name, err error) {
 	return n, onlyKnown(o)
 }
 
-func (s *Server) forgetName(c *gin.Context) (any, error) {
+func (s *Server) removeName(c *gin.Context) (any, error) {
 	name := c.Query("name")
-	if err := s.Gate.ForgetName(c.Request.Context(), name); err != nil {
+	if err := s.Gate.RemoveName(c.Request.Context(), name); err != nil {
 		return nil, err
 	}
-	s.Log.Info("public name forgotten", "id", c.GetString(idKey), "name", name)
+	s.Log.Info("public name removed", "id", c.GetString(idKey), "name", name)
 	return nil, nil
 }

@@ -93,6 +93,6 @@ func (s *Server) savePreset(c *gin.Context, isNew bool) (any, error) {
 	return p, nil
 }
 
-func (s *Server) forgetPreset(c *gin.Context) (any, error) {
-	return nil, s.Gate.ForgetPreset(c.Request.Context(), c.Param("name"))
+func (s *Server) removePreset(c *gin.Context) (any, error) {
+	return nil, s.Gate.RemovePreset(c.Request.Context(), c.Param("name"))
 }

@@ -217,7 +217,7 @@ func TestErrors(t *testing.T) {
 		{"not JSON", "POST", chat, h.key, "hello", nil, 400, "invalid_json", "not JSON"},
 		{"wrong type", "POST", chat, h.key, `{"model": 1}`, nil, 400, "invalid_value", "model must be a string"},
 		{"too long", "POST", chat, h.key, `{"model": "` + strings.Repeat("x", maxBody) + `"}`, nil, 413, "body_too_large", "longer than"},
-		{"forgotten /v1", "POST", "/chat/completions", h.key, ok, nil, 404, "unknown_path", "did you mean /v1/chat/completions?"},
+		{"removed /v1", "POST", "/chat/completions", h.key, ok, nil, 404, "unknown_path", "did you mean /v1/chat/completions?"},
 		{"twice /v1", "POST", "/v1/v1/chat/completions", h.key, ok, nil, 404, "unknown_path", "did you mean /v1/chat/completions?"},
 		{"unknown path", "GET", "/nothing", "", "", nil, 404, "unknown_path", "/v1"},
 		{"wrong method", "PUT", chat, h.key, ok, nil, 405, "method_not_allowed", "it takes POST"},
@@ -453,7 +453,7 @@ func TestPresets(t *testing.T) {
 		t.Errorf("%d %s", resp.StatusCode, body)
 	}
 	if resp, _ := h.do(t, "GET", "/v1/models/master", h.key, ""); resp.StatusCode != 404 {
-		t.Errorf("forgotten, but still there: %d", resp.StatusCode)
+		t.Errorf("removed, but still there: %d", resp.StatusCode)
 	}
 }
 

@@ -357,7 +357,7 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 			`kindred models list`,
 			`kindred models load tiny-phi3`,
 			`kindred models look ~/pier --memory 16GiB --bandwidth 100GB </dev/null`,
-			`kindred models forget tiny-mixtral --yes`))
+			`kindred models remove tiny-mixtral --yes`))
 }
 
 // talk types into a conversation as a person would.

@@ -7,7 +7,7 @@ type Schemas = components["schemas"];
 export type Status = Schemas["Status"];
 export type Model = Schemas["InstalledModel"];
 export type Addition = Schemas["ModelAddition"];
-export type Forgotten = Schemas["ForgottenModel"];
+export type Removed = Schemas["RemovedModel"];
 export type Key = Schemas["Key"];
 export type OwnKey = Schemas["OwnKey"];
 type RevokedKey = Schemas["RevokedKey"];
@@ -74,8 +74,8 @@ export const status = () => json<Status>("GET", "/gate/status");
 export const models = () => json<{ models: Model[]; problem?: string }>("GET", "/gate/models");
 export const loadModel = (id: string) => json<Model>("POST", `/gate/models/${encodeURIComponent(id)}/load`, {});
 export const unloadModel = (id: string) => json<Model>("POST", `/gate/models/${encodeURIComponent(id)}/unload`, {});
-export const tryForgetModel = (id: string) => json<Forgotten>("DELETE", `/gate/models/${encodeURIComponent(id)}?try=true`);
-export const forgetModel = (id: string) => json<Forgotten>("DELETE", `/gate/models/${encodeURIComponent(id)}`);
+export const tryRemoveModel = (id: string) => json<Removed>("DELETE", `/gate/models/${encodeURIComponent(id)}?try=true`);
+export const removeModel = (id: string) => json<Removed>("DELETE", `/gate/models/${encodeURIComponent(id)}`);
 
 /** Adds a model, and tells how far that has come. */
 export async function addModel(request: Schemas["AddModel"], signal: AbortSignal, told: (progress: Addition) => void): Promise<Model> {
@@ -92,7 +92,7 @@ export async function addModel(request: Schemas["AddModel"], signal: AbortSignal
 export const presets = async () => (await json<{ presets: Preset[] }>("GET", "/gate/presets")).presets;
 export const addPreset = (p: Preset) => json<Preset>("POST", "/gate/presets", p);
 export const changePreset = (p: Preset) => json<Preset>("PUT", `/gate/presets/${encodeURIComponent(p.name)}`, p);
-export const forgetPreset = (name: string) => send("DELETE", `/gate/presets/${encodeURIComponent(name)}`);
+export const removePreset = (name: string) => send("DELETE", `/gate/presets/${encodeURIComponent(name)}`);
 
 export const keys = async () => (await json<{ keys: Key[] }>("GET", "/gate/keys")).keys;
 export const key = (id: string) => json<OwnKey>("GET", `/gate/keys/${encodeURIComponent(id)}`);
@@ -100,10 +100,10 @@ export const changeKey = ({ id, terms }: { id: string; terms: KeyTerms }) => jso
 export const rotateKey = ({ id, hours }: { id: string; hours: number }) => json<RotatedKey>("POST", `/gate/keys/${encodeURIComponent(id)}/rotate`, { grace_seconds: Math.round(hours * 3600) });
 export const groups = async () => (await json<Schemas["GroupList"]>("GET", "/gate/groups")).groups;
 export const setGroup = (g: { name: string; limits: Limits }) => json<Schemas["Group"]>("PUT", "/gate/groups", g);
-export const forgetGroup = (name: string) => send("DELETE", `/gate/groups?name=${encodeURIComponent(name)}`);
+export const removeGroup = (name: string) => send("DELETE", `/gate/groups?name=${encodeURIComponent(name)}`);
 export const names = async () => (await json<{ names: Name[] }>("GET", "/gate/names")).names;
 export const setName = (n: Name) => json<Name>("PUT", "/gate/names", n);
-export const forgetName = (name: string) => send("DELETE", `/gate/names?name=${encodeURIComponent(name)}`);
+export const removeName = (name: string) => send("DELETE", `/gate/names?name=${encodeURIComponent(name)}`);
 export const machines = async () => (await json<{ machines: Machine[] }>("GET", "/gate/machines")).machines;
 export const lookAtMachine = (name: string) => json<Machine>("POST", `/gate/machines/${encodeURIComponent(name)}/look`, {});
 export const probeMachine = (name: string) => json<Machine>("POST", `/gate/machines/${encodeURIComponent(name)}/probe`, {});

@@ -315,8 +315,8 @@ function KeyDialog({ id, onClose }: { id: string; onClose: () => void }) {
 function Groups() {
   const { data, error } = useGroups();
   const [editing, setEditing] = useState<{ name: string; limits: api.Limits } | "new">();
-  const [forgetting, setForgetting] = useState<string>();
-  const forget = useAct(api.forgetGroup, { changes: ["groups"], says: (_, name) => `The group “${name}” is forgotten.` });
+  const [removing, setRemoving] = useState<string>();
+  const remove = useAct(api.removeGroup, { changes: ["groups"], says: (_, name) => `The group “${name}” is removed.` });
   return (
     <Part title="Groups" lead="What the keys of a group use is counted together." action={<Button onClick={() => setEditing("new")}>Add a group</Button>}>
       {error && <Problem>{error.message}</Problem>}
@@ -329,15 +329,15 @@ function Groups() {
             <Button weight="quiet" aria-label={`Change group ${g.name}`} onClick={() => setEditing(g)}>
               Change
             </Button>
-            <Button weight="quiet" aria-label={`Forget group ${g.name}`} onClick={() => setForgetting(g.name)}>
-              Forget
+            <Button weight="quiet" aria-label={`Remove group ${g.name}`} onClick={() => setRemoving(g.name)}>
+              Remove
             </Button>
           </span>
         </div>
       ))}
       {editing && <GroupDialog group={editing === "new" ? undefined : editing} onClose={() => setEditing(undefined)} />}
-      {forgetting && (
-        <Confirm title={`Forget “${forgetting}”?`} description="No valid key may belong to it." act="Forget" onAct={() => forget.mutateAsync(forgetting)} onClose={() => setForgetting(undefined)} />
+      {removing && (
+        <Confirm title={`Remove “${removing}”?`} description="No valid key may belong to it." act="Remove" onAct={() => remove.mutateAsync(removing)} onClose={() => setRemoving(undefined)} />
       )}
     </Part>
   );

@@ -10,11 +10,11 @@ import { Presets } from "./presets";
 export function ModelsScreen() {
   const { data, error } = useModels();
   const [adding, setAdding] = useState(false);
-  const [forgetting, setForgetting] = useState<api.Forgotten>();
+  const [removing, setRemoving] = useState<api.Removed>();
   const changes = ["models", "presets"];
   const load = useAct((m: api.Model) => (m.loaded ? api.unloadModel(m.id) : api.loadModel(m.id)), { changes, says: (m) => `${m.id} is ${m.loaded ? "loaded" : "unloaded"}.` });
-  const look = useAct(api.tryForgetModel, { changes: [] });
-  const forget = useAct(api.forgetModel, { changes, says: (f) => `${f.model} is forgotten.` });
+  const look = useAct(api.tryRemoveModel, { changes: [] });
+  const remove = useAct(api.removeModel, { changes, says: (f) => `${f.model} is removed.` });
   const problem = load.error ?? look.error;
 
   return (
@@ -41,29 +41,29 @@ export function ModelsScreen() {
           model={m}
           busy={load.isPending && load.variables.id === m.id}
           onLoad={() => load.mutate(m)}
-          onForget={() => look.mutate(m.id, { onSuccess: setForgetting })}
+          onRemove={() => look.mutate(m.id, { onSuccess: setRemoving })}
         />
       ))}
       {data && <Presets models={data.models.filter((m) => !m.problem)} />}
       {adding && <AddModel onClose={() => setAdding(false)} />}
-      {forgetting && (
+      {removing && (
         <Confirm
-          title={`Forget ${forgetting.model}?`}
+          title={`Remove ${removing.model}?`}
           description={
-            forgetting.linked
+            removing.linked
               ? "Only the link in the models folder goes; the files lie elsewhere and stay as they are."
-              : `This deletes ${forgetting.files} file${forgetting.files === 1 ? "" : "s"} with ${bytes(forgetting.bytes)} at ${forgetting.path}.`
+              : `This deletes ${removing.files} file${removing.files === 1 ? "" : "s"} with ${bytes(removing.bytes)} at ${removing.path}.`
           }
-          act={forgetting.linked ? "Forget it" : "Delete it"}
-          onAct={() => forget.mutateAsync(forgetting.model)}
-          onClose={() => setForgetting(undefined)}
+          act={removing.linked ? "Remove it" : "Delete it"}
+          onAct={() => remove.mutateAsync(removing.model)}
+          onClose={() => setRemoving(undefined)}
         />
       )}
     </section>
   );
 }
 
-function Model({ model: m, busy, onLoad, onForget }: { model: api.Model; busy: boolean; onLoad: () => void; onForget: () => void }) {
+function Model({ model: m, busy, onLoad, onRemove }: { model: api.Model; busy: boolean; onLoad: () => void; onRemove: () => void }) {
   return (
     <article className="grid gap-x-10 gap-y-4 border-t border-rule py-6 md:grid-cols-[minmax(0,1fr)_28rem]">
       <div className="min-w-0">
@@ -91,8 +91,8 @@ function Model({ model: m, busy, onLoad, onForget }: { model: api.Model; busy: b
               {m.loaded ? "Unload" : m.loading || busy ? "Loading…" : "Load"}
             </Button>
           )}
-          <Button weight="quiet" aria-label={`Forget ${m.id}`} onClick={onForget}>
-            Forget
+          <Button weight="quiet" aria-label={`Remove ${m.id}`} onClick={onRemove}>
+            Remove
           </Button>
         </div>
       </div>

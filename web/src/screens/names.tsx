@@ -9,9 +9,9 @@ export function Names() {
   const { data, error } = useNames();
   const targets = useTargets();
   const [shown, setShown] = useState<api.Name>();
-  const [forgetting, setForgetting] = useState<api.Name>();
+  const [removing, setRemoving] = useState<api.Name>();
   const set = useAct(api.setName, { changes: ["names"], says: (n) => `${spoken(n.name)} is changed, from the next request on.` });
-  const forget = useAct(api.forgetName, { changes: ["names"], says: (_, name) => `Nothing answers under ${spoken(name)} any more.` });
+  const remove = useAct(api.removeName, { changes: ["names"], says: (_, name) => `Nothing answers under ${spoken(name)} any more.` });
   return (
     <Part
       title="Public names"
@@ -58,20 +58,20 @@ export function Names() {
             <Button weight="quiet" aria-label={`Change ${n.name}`} onClick={() => setShown(n)}>
               Change
             </Button>
-            <Button weight="quiet" aria-label={`Forget ${n.name}`} onClick={() => setForgetting(n)}>
-              Forget
+            <Button weight="quiet" aria-label={`Remove ${n.name}`} onClick={() => setRemoving(n)}>
+              Remove
             </Button>
           </span>
         </div>
       ))}
       {shown && <NameDialog name={shown} fresh={shown.name === ""} targets={targets} onClose={() => setShown(undefined)} />}
-      {forgetting && (
+      {removing && (
         <Confirm
-          title={`Forget ${spoken(forgetting.name)}?`}
+          title={`Remove ${spoken(removing.name)}?`}
           description="Applications that ask for it are told that it is not installed. What answered under it stays."
-          act="Forget"
-          onAct={() => forget.mutateAsync(forgetting.name)}
-          onClose={() => setForgetting(undefined)}
+          act="Remove"
+          onAct={() => remove.mutateAsync(removing.name)}
+          onClose={() => setRemoving(undefined)}
         />
       )}
     </Part>

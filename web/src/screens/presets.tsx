@@ -7,8 +7,8 @@ import { useAct, usePresets } from "../queries";
 export function Presets({ models }: { models: api.Model[] }) {
   const { data, error } = usePresets();
   const [editing, setEditing] = useState<api.Preset | "new">();
-  const [forgetting, setForgetting] = useState<api.Preset>();
-  const forget = useAct(api.forgetPreset, { changes: ["presets"], says: (_, name) => `${name} is forgotten.` });
+  const [removing, setRemoving] = useState<api.Preset>();
+  const remove = useAct(api.removePreset, { changes: ["presets"], says: (_, name) => `${name} is removed.` });
   return (
     <Part
       title="Presets"
@@ -29,20 +29,20 @@ export function Presets({ models }: { models: api.Model[] }) {
             <Button weight="quiet" aria-label={`Change ${p.name}`} onClick={() => setEditing(p)}>
               Change
             </Button>
-            <Button weight="quiet" aria-label={`Forget ${p.name}`} onClick={() => setForgetting(p)}>
-              Forget
+            <Button weight="quiet" aria-label={`Remove ${p.name}`} onClick={() => setRemoving(p)}>
+              Remove
             </Button>
           </span>
         </div>
       ))}
       {editing && <PresetDialog models={models} preset={editing === "new" ? undefined : editing} onClose={() => setEditing(undefined)} />}
-      {forgetting && (
+      {removing && (
         <Confirm
-          title={`Forget “${forgetting.name}”?`}
+          title={`Remove “${removing.name}”?`}
           description="Applications that ask for it are told that it is not installed. Its model stays."
-          act="Forget"
-          onAct={() => forget.mutateAsync(forgetting.name)}
-          onClose={() => setForgetting(undefined)}
+          act="Remove"
+          onAct={() => remove.mutateAsync(removing.name)}
+          onClose={() => setRemoving(undefined)}
         />
       )}
     </Part>

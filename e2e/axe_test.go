@@ -122,7 +122,7 @@ func TestConsoleForEverybody(t *testing.T) {
 	if err := g.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	do("the gate is gone", chromedp.WaitVisible(`//*[@role="status"]//*[text()="Not answering"]`), chromedp.WaitVisible(`//*[@role="alert"][contains(., "does not answer")]`))
+	do("the gate is gone", chromedp.WaitVisible(`//*[@role="status"]//*[text()="Not answering"]`), chromedp.WaitVisible(`//*[@role="alert"][contains(., "unreachable")]`))
 	look("with the gate gone")
 }
 

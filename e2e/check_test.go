@@ -41,28 +41,28 @@ func TestCheckWithoutAGate(t *testing.T) {
 		for _, f := range list.Findings {
 			found[f.Name] = f
 		}
-		if f := found["gate"]; f.State != check.Wrong || !strings.Contains(f.Said, "no gate is running here") {
+		if f := found["gate"]; f.State != check.Error || !strings.Contains(f.Said, "no gate is running here") {
 			t.Errorf("of the gate it says %+v", f)
 		}
 		return found
 	}
 	found := look("listen: " + taken.Addr().String() + "\nmodels: { folders: [none] }\n")
-	if f := found["address"]; f.State != check.Wrong || !strings.Contains(f.Said, taken.Addr().String()+" is in use by") || !strings.Contains(f.Said, "process") {
+	if f := found["address"]; f.State != check.Error || !strings.Contains(f.Said, taken.Addr().String()+" is in use by") || !strings.Contains(f.Said, "process") {
 		t.Errorf("of an address that is taken it says %+v", f)
 	}
-	if f := found["models"]; f.State != check.Caution || !strings.Contains(f.Said, filepath.Join(folder, "none")) {
+	if f := found["models"]; f.State != check.Warning || !strings.Contains(f.Said, filepath.Join(folder, "none")) {
 		t.Errorf("of a folder that is not there it says %+v", f)
 	}
-	if f := found["configuration"]; f.State != check.Good {
+	if f := found["configuration"]; f.State != check.OK {
 		t.Errorf("of the file it says %+v", f)
 	}
 	if err := taken.Close(); err != nil {
 		t.Fatal(err)
 	}
-	if f := look("listen: " + taken.Addr().String() + "\n")["address"]; f.State != check.Good {
+	if f := look("listen: " + taken.Addr().String() + "\n")["address"]; f.State != check.OK {
 		t.Errorf("of an address that is free it says %+v", f)
 	}
-	if f := look("lissen: 127.0.0.1:0\n")["configuration"]; f.State != check.Wrong || !strings.Contains(f.Said, `the nearest is "listen"`) {
+	if f := look("lissen: 127.0.0.1:0\n")["configuration"]; f.State != check.Error || !strings.Contains(f.Said, `the nearest is "listen"`) {
 		t.Errorf("of a file with a mistake it says %+v", f)
 	}
 }

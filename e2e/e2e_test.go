@@ -265,11 +265,11 @@ func TestCommandLine(t *testing.T) {
 		{"ask in the response style, whole", "", []string{"ask", "--style", "response", "--no-stream", "--temperature", "0", question}, 0, want + "\n", ""},
 		{"ask in the response style, with reasoning, cut off", "", []string{"ask", "--style", "response", "--reason", "--max-tokens", "2", question}, 0, "\n", "cut off at the limit"},
 		{"ask with a raw prompt", "", []string{"ask", "--style", "raw", "--temperature", "0", "--show-prompt", "<|user|>" + question + "<|end|><|assistant|>"}, 0, want + "\n", "<|begin|><|user|>When"},
-		{"ask with a raw prompt and instructions", "", []string{"ask", "--style", "raw", "--instructions", "x", question}, 2, "", "neither instructions nor reasoning"},
-		{"ask in an unknown style", "", []string{"ask", "--style", "verse", question}, 2, "", "chat, generate, response, raw"},
+		{"ask with a raw prompt and instructions", "", []string{"ask", "--style", "completion", "--instructions", "x", question}, 2, "", "neither instructions nor reasoning"},
+		{"ask in an unknown style", "", []string{"ask", "--style", "verse", question}, 2, "", "chat, generate, response, completion"},
 		{"snippet", "", []string{"snippet", question}, 0, "curl " + g.BaseURL + "/chat/completions", ""},
 		{"snippet in an unknown language", "", []string{"snippet", "--lang", "latin", question}, 2, "", "powershell"},
-		{"snippet in an unknown style", "", []string{"snippet", "--style", "verse", question}, 2, "", "chat, generate, response, raw"},
+		{"snippet in an unknown style", "", []string{"snippet", "--style", "verse", question}, 2, "", "chat, generate, response, completion"},
 		{"models show an embedding model", "", []string{"models", "show", "harbour-embed"}, 0, "256 numbers", ""},
 		{"ask nothing", "", []string{"ask"}, 2, "", "there is no question"},
 		{"render", "", []string{"render", "--instructions", "Be brief.", question}, 0, "messages[0].content", ""},
@@ -297,13 +297,13 @@ func TestCommandLine(t *testing.T) {
 		{"ask a preset", "", []string{"ask", "--model", "master", "How long is the crossing to Wick Skerry?"}, 0, "40 minutes", ""},
 		{"render for a preset", "", []string{"render", "--model", "master", "--text", "Hi"}, 0, "<|system|>You are a cheerful harbour master.<|end|><|user|>Hi", ""},
 		{"presets add with a broken template", "{% if %}", []string{"presets", "add", "b", "--model", "harbour-4m", "--template", "/dev/stdin"}, 1, "", "the template cannot be used: template line 1"},
-		{"names set", "", []string{"names", "set", "vendor/large", "master"}, 0, `master answers under "vendor/large"`, ""},
+		{"names set", "", []string{"names", "set", "vendor/large", "master"}, 0, `master serves "vendor/large"`, ""},
 		{"names set, with a model's name", "", []string{"names", "set", "harbour-4m", "master"}, 1, "", "is an installed model"},
 		{"names list", "", []string{"names"}, 0, "vendor/large   master", ""},
 		{"ask a name", "", []string{"ask", "--model", "vendor/large", "How long is the crossing to Wick Skerry?"}, 0, "40 minutes", ""},
 		{"traffic of a name", "", []string{"traffic", "--model", "vendor/large"}, 0, "vendor/large → harbour-4m", ""},
 		{"traffic that is none", "", []string{"traffic", "--style", "raw", "--slow", "1h"}, 0, "no such exchange", ""},
-		{"names remove", "", []string{"names", "remove", "vendor/large"}, 0, `Nothing answers under "vendor/large"`, ""},
+		{"names remove", "", []string{"names", "remove", "vendor/large"}, 0, `Nothing serves "vendor/large"`, ""},
 		{"names remove, again", "", []string{"names", "remove", "vendor/large"}, 1, "", "there is no public name"},
 		{"presets remove", "", []string{"presets", "remove", "master"}, 0, "master is removed", ""},
 		{"presets remove, again", "", []string{"presets", "remove", "master"}, 1, "", "there is no preset"},
@@ -323,18 +323,18 @@ func TestCommandLine(t *testing.T) {
 		{"keys issue in no such group", "", []string{"keys", "issue", "--label", "x", "--group", "nowhere"}, 1, "", `there is no group "nowhere"`},
 		{"keys issue narrower, with the owner's", "", []string{"keys", "issue", "--label", "x", "--narrower"}, 1, "", "may not issue others"},
 		{"keys issue, recorded perhaps", "", []string{"keys", "issue", "--label", "x", "--record-content", "perhaps"}, 2, "", "must be yes, no or as-set"},
-		{"groups list", "", []string{"groups"}, 0, "harbour   requests a day   5      5", ""},
+		{"groups list", "", []string{"groups"}, 0, "harbour   requests a day   5           5", ""},
 		{"groups remove, with keys", "", []string{"groups", "remove", "harbour"}, 1, "", `the key "grouped"`},
-		{"traffic export", "", []string{"traffic", "export", "--format", "csv", "--style", "raw"}, 0, ",raw,/v1/completions,harbour-4m,", ""},
+		{"traffic export", "", []string{"traffic", "export", "--format", "csv", "--style", "raw"}, 0, ",completion,/v1/completions,harbour-4m,", ""},
 		{"traffic export as it cannot be", "", []string{"traffic", "export", "--format", "xml"}, 1, "", "must be jsonl or csv"},
 		{"traffic before there was any", "", []string{"traffic", "--until", "1h"}, 0, "no such exchange", ""},
 		{"traffic that goes on until it is over", "", []string{"traffic", "--until", "1h", "--follow"}, 2, "", "give one of them"},
-		{"traffic jobs", "", []string{"traffic", "jobs"}, 0, "No exchange goes on", ""},
+		{"traffic jobs", "", []string{"traffic", "jobs"}, 0, "There is no conversation", ""},
 		{"traffic refused", "", []string{"traffic", "refused"}, 0, "404 model_not_found", ""},
 		{"traffic refused, one that was not", "", []string{"traffic", "refused", "nothing"}, 1, "", "no request nothing"},
 		{"traffic purge, of nothing said", "", []string{"traffic", "purge"}, 2, "", "say what is to be removed"},
-		{"traffic purge", "", []string{"traffic", "purge", "--before", "7d"}, 0, "in 0 exchanges is removed", ""},
-		{"check", "", []string{"check"}, 0, "good     streams", ""},
+		{"traffic purge", "", []string{"traffic", "purge", "--before", "7d"}, 0, "of 0 exchanges is deleted", ""},
+		{"check", "", []string{"check"}, 0, "ok       streams", ""},
 		{"check, whether it is ready", "", []string{"check", "--ready"}, 0, "ready\n", ""},
 		{"check as JSON", "", []string{"check", "--json"}, 0, `"name": "permissions"`, ""},
 		{"check from outside, without /v1", "", []string{"check", "--remote", strings.TrimSuffix(g.BaseURL, "/v1"), "--key", g.Key}, 1, "Give applications " + g.BaseURL, "something is wrong"},
@@ -399,10 +399,10 @@ func TestSnippetsRun(t *testing.T) {
 		"go":         func(file string) *exec.Cmd { return exec.Command("go", "run", file) },
 	}
 	endings := map[string]string{"curl": "sh", "python": "py", "javascript": "mjs", "go": "go"}
-	for _, style := range []string{"chat", "generate", "response", "raw", "embedding"} {
+	for _, style := range []string{"chat", "generate", "response", "completion", "embedding"} {
 		text, says := question, want
 		switch style {
-		case "raw":
+		case "completion":
 			text = "<|user|>" + question + "<|end|><|assistant|>"
 		case "embedding":
 			says = "0.0"

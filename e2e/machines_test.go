@@ -42,7 +42,7 @@ func TestASecondGate(t *testing.T) {
 		return out
 	}
 	must("", "attic/harbour-4m", "machines", "probe", "attic", "harbour-4m")
-	must("", "the first of attic/harbour-4m, harbour-4m answers under \"helper\"", "names", "set", "helper", "attic/harbour-4m", "harbour-4m")
+	must("", "the first of attic/harbour-4m, harbour-4m serves \"helper\"", "names", "set", "helper", "attic/harbour-4m", "harbour-4m")
 	const question = "When is the last boat to Osmer?"
 	must("", "19:40", "ask", "--model", "helper", question)
 	must("", "helper → attic/harbour-4m", "traffic", "--last", "1")
@@ -156,7 +156,7 @@ func TestMachinesInTheConsole(t *testing.T) {
 		return out
 	}
 	do("sign in", chromedp.Navigate(strings.TrimSuffix(g.BaseURL, "v1")), chromedp.SendKeys(css("#owner-key"), g.Owner+"\r"), chromedp.WaitVisible(css(`[data-testid="base-url"]`)))
-	do("the machine", visit("machines"), chromedp.WaitVisible(`//*[@data-testid="machine attic"]//span[text()="answers"]`),
+	do("the machine", visit("machines"), chromedp.WaitVisible(`//*[@data-testid="machine attic"]//span[text()="healthy"]`),
 		chromedp.Click(css(`[aria-label="Probe attic"]`)), chromedp.WaitVisible(`//*[@data-testid="machine attic"]//td[contains(text(), "log-probabilities")]`))
 	if out := answered(); !strings.Contains(out, "helper → attic/harbour-4m") {
 		t.Error(out)
@@ -167,9 +167,9 @@ func TestMachinesInTheConsole(t *testing.T) {
 	}
 	do("use it again", chromedp.Click(css(`[aria-label="Use attic/harbour-4m of helper"]`)), chromedp.WaitVisible(css(`[aria-label="Drain attic/harbour-4m of helper"]`)))
 	do("another name", chromedp.Click(`//button[text()="Add a name"]`), chromedp.SendKeys(css("#name-name"), "desk"), chromedp.Click(`//button[text()="One more"]`),
-		chromedp.Click(css("#name-way")), chromedp.Click(`//*[@role="option"][contains(., "the least busy")]`),
+		chromedp.Click(css("#name-way")), chromedp.Click(`//*[@role="option"][contains(., "least busy")]`),
 		chromedp.Click(`//*[@role="dialog"]//button[text()="Add"]`), chromedp.WaitVisible(css(`[data-testid="name desk"]`)))
-	if out, _, _ := run(t, g, "", "names", "--json"); !strings.Contains(out, `"any": "fewest_open"`) {
+	if out, _, _ := run(t, g, "", "names", "--json"); !strings.Contains(out, `"strategy": "least_busy"`) {
 		t.Error(out)
 	}
 	id := ""
@@ -185,13 +185,13 @@ func TestMachinesInTheConsole(t *testing.T) {
 			}
 		}
 	}
-	do("ask again", visit("traffic/exchange/"+id), chromedp.Click(`//*[@role="dialog"]//a[text()="Ask again"]`), chromedp.Click(css("#replay-model")), chromedp.Click(`//*[@role="option"][contains(., "master")]`),
-		chromedp.Click(`//button[text()="Ask again"]`), chromedp.WaitVisible(css(`[data-testid="replay"] ins`)))
+	do("ask again", visit("traffic/exchange/"+id), chromedp.Click(`//*[@role="dialog"]//a[text()="Replay"]`), chromedp.Click(css("#replay-model")), chromedp.Click(`//*[@role="option"][contains(., "master")]`),
+		chromedp.Click(`//button[text()="Replay"]`), chromedp.WaitVisible(css(`[data-testid="replay"] ins`)))
 	said, err := chromedp.Run(tab, chromedp.Text(css(`[data-testid="replay"]`)))
-	if err != nil || !strings.Contains(said, "They part at token 1") || !strings.Contains(said, "19:40") {
+	if err != nil || !strings.Contains(said, "First difference at token 1") || !strings.Contains(said, "19:40") {
 		t.Errorf("%s, %v", said, err)
 	}
-	do("a suite", visit("suites"), chromedp.Click(`//button[text()="Run the one that ships"]`), chromedp.WaitVisible(css(`[data-testid="suite-report"]`)))
+	do("a suite", visit("suites"), chromedp.Click(`//button[text()="Run the built-in suite"]`), chromedp.WaitVisible(css(`[data-testid="suite-report"]`)))
 	rows, err := chromedp.Run(tab, chromedp.Evaluate[int](`document.querySelectorAll('[data-testid="suite-report"] tbody tr').length`))
 	if err != nil || rows != 10 {
 		t.Errorf("the report has %d rows, %v", rows, err)

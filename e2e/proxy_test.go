@@ -55,7 +55,7 @@ func gateBefore(t testing.TB, servers ...*httptest.Server) *Gate {
 		t.Fatal(err)
 	}
 	g := start(t, folder, "serve", "--config", config)
-	args := []string{"names", "set", "all", "--any", "fewest_open"}
+	args := []string{"names", "set", "all", "--strategy", "least_busy"}
 	for i := range servers {
 		args = append(args, fmt.Sprintf("m%d/harbour-4m", i))
 	}

@@ -122,8 +122,8 @@ func TestTalk(t *testing.T) {
 	at = s.wait(at, `tokens/s[\s\S]*> `)
 	s.typed("\x1b[200~pasted one\rpasted two\x1b[201~\r")
 	at = s.wait(at, `tokens/s[\s\S]*> `)
-	s.typed(":style raw\r")
-	at = s.wait(at, `On in the raw style[\s\S]*> `)
+	s.typed(":style completion\r")
+	at = s.wait(at, `On in the completion style[\s\S]*> `)
 	s.typed(" and so on\r")
 	at = s.wait(at, `\r?\n`)
 	s.typed("\x03")
@@ -173,7 +173,7 @@ func TestInterruptedCommands(t *testing.T) {
 	if code := s.code(); code != 0 {
 		t.Errorf("code %d", code)
 	}
-	long := onTerminal(t, g, "ask", "--style", "raw", "-t", "2", "-n", "2000", "The boats")
+	long := onTerminal(t, g, "ask", "--style", "completion", "-t", "2", "-n", "2000", "The boats")
 	long.wait(0, `[a-z]{3}`) // of the answer, or that it is waited for
 	if err := long.cmd.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)

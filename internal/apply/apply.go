@@ -100,9 +100,10 @@ func (r *route) UnmarshalJSON(raw []byte) error {
 		return t, strict(raw, &t)
 	}
 	var form struct {
-		Any    catalog.Way       `json:"any"`
-		Of     []json.RawMessage `json:"of"`
-		Shadow *catalog.Shadow   `json:"shadow"`
+		Strategy catalog.Strategy  `json:"strategy"`
+		Any      catalog.Strategy  `json:"any"` // what strategy was called before
+		Of       []json.RawMessage `json:"of"`
+		Shadow   *catalog.Shadow   `json:"shadow"`
 	}
 	switch raw[0] {
 	case '"':
@@ -116,7 +117,7 @@ func (r *route) UnmarshalJSON(raw []byte) error {
 			return err
 		}
 	}
-	*r = route{Any: form.Any, Shadow: form.Shadow}
+	*r = route{Strategy: cmp.Or(form.Strategy, form.Any), Shadow: form.Shadow}
 	for _, one := range form.Of {
 		t, err := target(one)
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"time"
 
 	"kindredgate/internal/check"
@@ -65,6 +66,17 @@ func (h *House) look(ctx context.Context) ([]check.Finding, error) {
 	}
 	for _, e := range last {
 		f.Longest = e.Begun
+	}
+	for _, address := range holds.Network.Listen {
+		if path, ok := strings.CutPrefix(address, config.SocketPrefix); ok {
+			s := check.Socket{Path: path}
+			if info, err := os.Stat(path); err != nil {
+				s.Missing = true
+			} else {
+				s.Mode = info.Mode()
+			}
+			f.Sockets = append(f.Sockets, s)
+		}
 	}
 	f.Disks = disks(holds)
 	f.Private = private(holds)

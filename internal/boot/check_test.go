@@ -53,7 +53,7 @@ func TestAGateLooksAtItself(t *testing.T) {
 		t.Errorf("only %d matters are looked at", len(found))
 	}
 	for name, f := range found {
-		if want := map[string]check.State{"certificate": check.Caution, "keys": check.Caution}[name]; f.State != check.Good && f.State != want {
+		if want := map[string]check.State{"certificate": check.Warning, "keys": check.Warning}[name]; f.State != check.OK && f.State != want {
 			t.Errorf("at first: %+v", f)
 		}
 	}
@@ -69,8 +69,8 @@ func TestAGateLooksAtItself(t *testing.T) {
 		state check.State
 		said  string
 	}{
-		"certificate": {check.Caution, "it expires on"}, "permissions": {check.Wrong, boot.OwnerFile + " (-rw-r--r--)"}, "wrong keys": {check.Caution, "from 127.0.0.1"}, "paths": {check.Caution, "/v1/v1/chat/completions"},
-		"asked names": {check.Caution, `"nothing" once`}, "context": {check.Caution, `"harbour-4m" once`}, "keys": {check.Caution, "no application has a key"}, "disk of the data": {check.Good, "are free"},
+		"certificate": {check.Warning, "it expires on"}, "permissions": {check.Error, boot.OwnerFile + " (-rw-r--r--)"}, "wrong keys": {check.Warning, "from 127.0.0.1"}, "paths": {check.Warning, "/v1/v1/chat/completions"},
+		"asked names": {check.Warning, `"nothing" once`}, "context": {check.Warning, `"harbour-4m" once`}, "keys": {check.Warning, "no application has a key"}, "disk of the data": {check.OK, "are free"},
 	} {
 		if f := found[name]; f.State != want.state || !strings.Contains(f.Said, want.said) {
 			t.Errorf("%s: %+v; wanted %s with %q", name, f, want.state, want.said)

@@ -164,7 +164,7 @@ func TestWaysOfChoosing(t *testing.T) {
 		t.Errorf("by share: %v", got)
 	}
 	// A conversation goes on where it is; others are spread by how they begin.
-	r.name(`{"name":"helper","any":"prefix","of":[{"to":"attic/harbour-4m"},{"to":"cellar/harbour-4m"}]}`)
+	r.name(`{"name":"helper","strategy":"prefix_affinity","of":[{"to":"attic/harbour-4m"},{"to":"cellar/harbour-4m"}]}`)
 	begin := func(i int) string {
 		_, body, header := call(t, "POST", r.house.Server.BaseURL()+"/chat/completions", r.key, fmt.Sprintf(`{"model":"helper","messages":[{"role":"system","content":"desk %d"},{"role":"user","content":"Where?"}]}`, i))
 		if body == "" {
@@ -250,7 +250,7 @@ func TestTargetsForSome(t *testing.T) {
 		t.Errorf("%d %s by %q", status, body, header.Get("Kindred-Answered-By"))
 	}
 	for want, body := range map[string]string{
-		"any is": `{"name":"x","any":"luck","of":[{"to":"harbour-4m"}]}`, "of has 0": `{"name":"x","of":[]}`, "its own target": `{"name":"x","of":[{"to":"x"}]}`, "twice": `{"name":"x","of":[{"to":"harbour-4m"},{"to":"harbour-4m"}]}`,
+		"strategy is": `{"name":"x","strategy":"luck","of":[{"to":"harbour-4m"}]}`, "of has 0": `{"name":"x","of":[]}`, "its own target": `{"name":"x","of":[{"to":"x"}]}`, "twice": `{"name":"x","of":[{"to":"harbour-4m"},{"to":"harbour-4m"}]}`,
 		"of[0].header": `{"name":"x","of":[{"to":"harbour-4m","header":"gold"}]}`, "there is no field": `{"name":"x","of":[{"to":"harbour-4m","weight":2}]}`, "is a model of a machine": `{"name":"attic/harbour-4m","of":[{"to":"harbour-4m"}]}`,
 		"has no model": `{"name":"x","of":[{"to":"attic/harbour-9m"}]}`, "a shadow has": `{"name":"x","of":[{"to":"harbour-4m"}],"shadow":{"to":"harbour-4m","share":0}}`,
 	} {

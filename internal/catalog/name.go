@@ -3,8 +3,10 @@ package catalog
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -14,23 +16,49 @@ import (
 // Name is a public name: what applications ask for, so that who operates the gate decides what answers.
 type Name struct {
 	Name string `json:"name"` // AnyName stands for every name that nothing else has
-	// Any says how one is chosen of several targets that can answer.
-	Any    Way      `json:"any,omitempty"`
-	Of     []Target `json:"of"`
-	Shadow *Shadow  `json:"shadow,omitempty"`
+	// Strategy says how one is chosen of several targets that can answer.
+	Strategy Strategy `json:"strategy,omitempty"`
+	Of       []Target `json:"of"`
+	Shadow   *Shadow  `json:"shadow,omitempty"`
 }
 
-// Way is how one of several targets is chosen.
-type Way string
+// Strategy is how one of several targets is chosen.
+type Strategy string
 
-// The ways. Whatever the way, only those are chosen that are well and can do what the request needs, and the others follow where one
-// fails before its first token.
+// The strategies. Whichever it is, only healthy targets are chosen that can do what the request needs, and the others follow where one fails
+// before its first token.
 const (
-	InOrder    Way = "in_order"    // the first that can
-	FewestOpen Way = "fewest_open" // that with the fewest answers under way
-	ByShare    Way = "share"       // by chance, in proportion to the shares
-	SamePrefix Way = "prefix"      // that which has read the conversation so far, or the same instructions
+	InOrder        Strategy = "in_order"        // the first that can
+	LeastBusy      Strategy = "least_busy"      // that with the fewest requests in progress
+	Weighted       Strategy = "weighted"        // by chance, in proportion to the shares
+	PrefixAffinity Strategy = "prefix_affinity" // that which has read the conversation so far, or the same instructions
 )
+
+// Strategies are all of them.
+var Strategies = []Strategy{InOrder, LeastBusy, Weighted, PrefixAffinity}
+
+// formerly are what strategies were called before.
+var formerly = map[Strategy]Strategy{"fewest_open": LeastBusy, "share": Weighted, "prefix": PrefixAffinity}
+
+// UnmarshalText reads a strategy, by what it was called before too.
+func (s *Strategy) UnmarshalText(text []byte) error {
+	*s = cmp.Or(formerly[Strategy(text)], Strategy(text))
+	return nil
+}
+
+// UnmarshalJSON reads a name, in which the strategy may stand where it stood before.
+func (n *Name) UnmarshalJSON(raw []byte) error {
+	type plain Name
+	both := struct {
+		*plain
+		Any Strategy `json:"any"`
+	}{plain: (*plain)(n)}
+	if err := json.Unmarshal(raw, &both); err != nil {
+		return err
+	}
+	n.Strategy = cmp.Or(n.Strategy, both.Any)
+	return nil
+}
 
 // Target is a model or preset that may answer under a name.
 type Target struct {
@@ -70,7 +98,7 @@ func (n Name) Said() string {
 	var list []string
 	for _, t := range n.Of {
 		said := t.To
-		if n.Any == ByShare {
+		if n.Strategy == Weighted {
 			said += fmt.Sprintf(" (%d)", max(1, t.Share))
 		}
 		if len(t.Keys) > 0 {
@@ -86,7 +114,7 @@ func (n Name) Said() string {
 	}
 	said := list[0]
 	if len(list) > 1 {
-		said = map[Way]string{InOrder: "the first of ", FewestOpen: "the least busy of ", ByShare: "in shares ", SamePrefix: "whoever knows the conversation of "}[cmp.Or(n.Any, InOrder)] + strings.Join(list, ", ")
+		said = map[Strategy]string{InOrder: "the first of ", LeastBusy: "the least busy of ", Weighted: "weighted, ", PrefixAffinity: "by prefix affinity, "}[cmp.Or(n.Strategy, InOrder)] + strings.Join(list, ", ")
 	}
 	if s := n.Shadow; s != nil {
 		said += fmt.Sprintf("; %g %% also to %s", s.Share*100, s.To)
@@ -126,10 +154,8 @@ func (n Name) Check() error {
 	if len(n.Of) == 0 || len(n.Of) > mostTargets {
 		return exchange.InvalidParam("of", "of has %d targets; 1 to %d are possible: the models or presets that are to answer", len(n.Of), mostTargets)
 	}
-	switch n.Any {
-	case "", InOrder, FewestOpen, ByShare, SamePrefix:
-	default:
-		return exchange.InvalidParam("any", "any is %q; %s, %s, %s and %s are possible", n.Any, InOrder, FewestOpen, ByShare, SamePrefix)
+	if n.Strategy != "" && !slices.Contains(Strategies, n.Strategy) {
+		return exchange.InvalidParam("strategy", "strategy is %q; it must be one of %v", n.Strategy, Strategies)
 	}
 	seen := map[string]bool{}
 	for i, t := range n.Of {

@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"slices"
@@ -130,4 +131,20 @@ func flat(r exchange.Request) []any {
 		return *f
 	}
 	return []any{value(r.Sampling.Temperature), value(r.Sampling.TopP), r.Thinking, r.MaxTokens, r.Context, r.Truncate}
+}
+
+// A strategy is read by what it was called before too, wherever it stood, and written by what it is called now.
+func TestFormerStrategies(t *testing.T) {
+	for raw, want := range map[string]Strategy{
+		`{"name":"x","any":"fewest_open","of":[{"to":"m"}]}`: LeastBusy, `{"name":"x","any":"share","of":[{"to":"m"}]}`: Weighted, `{"name":"x","any":"prefix","of":[{"to":"m"}]}`: PrefixAffinity,
+		`{"name":"x","strategy":"in_order","of":[{"to":"m"}]}`: InOrder, `{"name":"x","strategy":"prefix","of":[{"to":"m"}]}`: PrefixAffinity, `{"name":"x","of":[{"to":"m"}]}`: "",
+	} {
+		var n Name
+		if err := json.Unmarshal([]byte(raw), &n); err != nil || n.Strategy != want || n.Check() != nil {
+			t.Errorf("%s: %+v, %v", raw, n, err)
+		}
+		if out, err := json.Marshal(n); err != nil || strings.Contains(string(out), `"any"`) {
+			t.Errorf("%s: %v", out, err)
+		}
+	}
 }

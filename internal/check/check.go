@@ -26,9 +26,9 @@ type State string
 
 // The states, from the best.
 const (
-	Good    State = "good"
-	Caution State = "caution"
-	Wrong   State = "wrong"
+	OK      State = "ok"
+	Warning State = "warning"
+	Error   State = "error"
 )
 
 // Finding is what was found of one matter.
@@ -58,6 +58,13 @@ type Private struct {
 	Mode fs.FileMode
 }
 
+// Socket is a Unix socket that the gate listens on.
+type Socket struct {
+	Path    string
+	Missing bool // its file is not there any more
+	Mode    fs.FileMode
+}
+
 // Facts are what a gate knows of itself.
 type Facts struct {
 	Now      time.Time
@@ -68,6 +75,7 @@ type Facts struct {
 	Declared bool     // whether the file has something that takes effect only through "kindred apply"
 	BaseURL  string
 
+	Sockets          []Socket
 	Certificate      *x509.Certificate // nil for none
 	CertificateError string
 
@@ -104,7 +112,7 @@ type Machine struct {
 type list []Finding
 
 func (l *list) add(name string, s State, said, remedy string) {
-	if s == Good {
+	if s == OK {
 		remedy = ""
 	}
 	*l = append(*l, Finding{name, s, said, remedy})
@@ -128,14 +136,14 @@ func Look(f Facts) []Finding {
 func (f Facts) settings(l *list) {
 	switch {
 	case f.Problem != "":
-		l.add("configuration", Wrong, "the file cannot be used, so the gate goes on with what it had: "+f.Problem, "mend "+f.File+"; it is read again by itself")
+		l.add("configuration", Error, "the file cannot be used, so the gate goes on with what it had: "+f.Problem, "mend "+f.File+"; it is read again by itself")
 	case len(f.Pending) > 0:
-		l.add("configuration", Caution, "these settings changed and hold from the next start on: "+strings.Join(f.Pending, ", "), "restart the gate when that suits")
+		l.add("configuration", Warning, "these settings changed and hold from the next start on: "+strings.Join(f.Pending, ", "), "restart the gate when that suits")
 	default:
-		l.add("configuration", Good, cmp.Or(f.File, "no file")+" holds", "")
+		l.add("configuration", OK, cmp.Or(f.File, "no file")+" holds", "")
 	}
 	if f.Declared {
-		l.add("declarations", Caution, "the file declares names, presets or keys, which take effect only through \"kindred apply\"", "run \"kindred apply "+f.File+" --check\" to see what differs, or set apply_at_start: true")
+		l.add("declarations", Warning, "the file declares names, presets or keys, which take effect only through \"kindred apply\"", "run \"kindred apply "+f.File+" --check\" to see what differs, or set apply_at_start: true")
 	}
 }
 
@@ -157,29 +165,39 @@ func (f Facts) address(l *list) {
 		}
 	}
 	secured := f.Config.Network.Certificate != "" || len(f.Config.Network.ACME.Hosts) > 0
+	for _, s := range f.Sockets {
+		switch {
+		case s.Missing:
+			l.add("socket", Error, "the socket "+s.Path+" is gone: its file was removed", "restart the gate, which makes it again")
+		case s.Mode&0o002 != 0:
+			l.add("socket", Warning, "everybody on this computer can open the socket "+s.Path, "chmod o-w "+s.Path)
+		default:
+			l.add("socket", OK, "programs that may open "+s.Path+" reach the gate", "")
+		}
+	}
 	switch {
 	case len(open) == 0:
-		l.add("reach", Good, "only programs on this computer reach the gate, at "+f.BaseURL, "")
+		l.add("reach", OK, "only programs on this computer reach the gate, at "+f.BaseURL, "")
 	case beyond(f.Config.Listen):
-		l.add("reach", Caution, "the gate's own address, "+f.Config.Listen+", is open to other machines, and not encrypted: keys can be read on the way", "listen on 127.0.0.1, and give others an address in network.listen with a certificate (docs/exposing.md)")
+		l.add("reach", Warning, "the gate's own address, "+f.Config.Listen+", is open to other machines, and not encrypted: keys can be read on the way", "listen on 127.0.0.1, and give others an address in network.listen with a certificate (docs/exposing.md)")
 	case !secured:
-		l.add("reach", Caution, "other machines reach the gate at "+strings.Join(open, ", ")+", and the lines are not encrypted: keys can be read on the way", "set network.certificate and network.key, or network.acme")
+		l.add("reach", Warning, "other machines reach the gate at "+strings.Join(open, ", ")+", and the lines are not encrypted: keys can be read on the way", "set network.certificate and network.key, or network.acme")
 	default:
-		l.add("reach", Good, "other machines reach the gate at "+strings.Join(open, ", ")+", under TLS", "")
+		l.add("reach", OK, "other machines reach the gate at "+strings.Join(open, ", ")+", under TLS", "")
 	}
 	if f.Config.Access == config.Open {
-		l.add("access", Caution, "access is open: every program on this computer may use the models, and the ledger cannot tell them apart", "set access: keys, and issue a key for each application")
+		l.add("access", Warning, "access is open: every program on this computer may use the models, and the ledger cannot tell them apart", "set access: keys, and issue a key for each application")
 	} else {
-		l.add("access", Good, "applications need keys", "")
+		l.add("access", OK, "applications need keys", "")
 	}
 	if u, err := url.Parse(f.BaseURL); err == nil && len(open) > 0 && f.Config.Network.BaseURL == "" {
-		l.add("base URL", Caution, "applications are told "+f.BaseURL+", which other machines cannot use", "set network.base_url to the address that they have for this gate")
+		l.add("base URL", Warning, "applications are told "+f.BaseURL+", which other machines cannot use", "set network.base_url to the address that they have for this gate")
 	} else if err == nil {
-		l.add("base URL", Good, "applications are told "+u.String(), "")
+		l.add("base URL", OK, "applications are told "+u.String(), "")
 	}
 	for _, o := range f.Config.BrowserOrigins {
 		if o == "*" {
-			l.add("pages", Caution, "pages of every origin may use the gate from a browser", "name the origins in browser_origins")
+			l.add("pages", Warning, "pages of every origin may use the gate from a browser", "name the origins in browser_origins")
 		}
 	}
 }
@@ -195,25 +213,25 @@ func (f Facts) certificate(l *list) {
 	c := f.Certificate
 	switch {
 	case f.CertificateError != "":
-		l.add(name, Wrong, f.CertificateError, "put a certificate and its key in their places; they are read by themselves")
+		l.add(name, Error, f.CertificateError, "put a certificate and its key in their places; they are read by themselves")
 		return
 	case c == nil:
 		return
 	case f.Now.After(c.NotAfter):
-		l.add(name, Wrong, "it expired on "+day(c.NotAfter), "put a new one in its place; it is read by itself")
+		l.add(name, Error, "it expired on "+day(c.NotAfter), "put a new one in its place; it is read by itself")
 		return
 	case f.Now.Before(c.NotBefore):
-		l.add(name, Wrong, "it is valid from "+day(c.NotBefore)+" on only", "check the clock of this machine, or get another certificate")
+		l.add(name, Error, "it is valid from "+day(c.NotBefore)+" on only", "check the clock of this machine, or get another certificate")
 		return
 	case c.NotAfter.Sub(f.Now) < soonCertificate:
-		l.add(name, Caution, "it expires on "+day(c.NotAfter), "get a new one and put it in its place; it is read by itself")
+		l.add(name, Warning, "it expires on "+day(c.NotAfter), "get a new one and put it in its place; it is read by itself")
 		return
 	}
 	if u, err := url.Parse(f.Config.Network.BaseURL); err == nil && u.Scheme == "https" && c.VerifyHostname(u.Hostname()) != nil {
-		l.add(name, Wrong, fmt.Sprintf("it is not for %s, by which applications call the gate, but for %s", u.Hostname(), strings.Join(c.DNSNames, ", ")), "get one for that name, unless a proxy ahead of the gate has its own")
+		l.add(name, Error, fmt.Sprintf("it is not for %s, by which applications call the gate, but for %s", u.Hostname(), strings.Join(c.DNSNames, ", ")), "get one for that name, unless a proxy ahead of the gate has its own")
 		return
 	}
-	l.add(name, Good, "it is valid until "+day(c.NotAfter), "")
+	l.add(name, OK, "it is valid until "+day(c.NotAfter), "")
 }
 
 func day(t time.Time) string { return t.Format(time.DateOnly) }
@@ -223,17 +241,18 @@ func (f Facts) strangers(l *list) {
 	seen := func(code, name, good, said, remedy string) {
 		m, ok := f.Mishaps[code]
 		if !ok {
-			l.add(name, Good, good, "")
+			l.add(name, OK, good, "")
 			return
 		}
-		l.add(name, Caution, fmt.Sprintf(said, times(m.Count), m.Last, m.At.Local().Format("15:04")), remedy)
+		l.add(name, Warning, fmt.Sprintf(said, times(m.Count), m.Last, m.At.Local().Format("15:04")), remedy)
 	}
 	seen("unknown_host", "host names", "nobody called the gate by a name that it does not know", "%s the gate was called by a name that it does not know, the last time %q at %s", "add the name to host_names, if it is one of the gate's")
 	seen("unknown_path", "paths", "nobody asked for a path that there is not", "%s a path was asked for that there is not, the last time %s at %s; most such clients have the /v1 of the base URL missing or doubled", "give the application the base URL as it is: "+f.BaseURL)
 	seen("invalid_api_key", "wrong keys", "nobody came with a key that is not valid", "%s somebody came with a key that is missing, mistyped, expired or revoked, the last time from %s at %s", "see \"kindred traffic refused\" for what they sent; \"kindred keys issue\" makes a key")
 	seen("cross_origin", "other pages", "no page of another origin was turned away", "%s a page of another origin was turned away, the last time %s at %s", "name its origin in browser_origins, if it is yours")
+	seen("origin_not_allowed", "browser origins", "no page asked from an origin that is not allowed", "%s a page of an origin that is not allowed asked, the last time %s at %s", "name its origin in browser_origins, or for a key with --origins, if it is yours")
 	if m, ok := f.Mishaps["too_many_failures"]; ok {
-		l.add("guessing", Caution, fmt.Sprintf("%s an address was turned away for guessing keys, the last time %s", times(m.Count), m.Last), "see that it cannot reach the gate")
+		l.add("guessing", Warning, fmt.Sprintf("%s an address was turned away for guessing keys, the last time %s", times(m.Count), m.Last), "see that it cannot reach the gate")
 	}
 }
 
@@ -267,13 +286,13 @@ func (f Facts) keys(l *list) {
 	}
 	switch {
 	case len(over) > 0:
-		l.add("keys", Wrong, "keys expired that were used within the last week: "+strings.Join(over, ", "), "prolong them with \"kindred keys change KEY --expires 90d\", or issue others")
+		l.add("keys", Error, "keys expired that were used within the last week: "+strings.Join(over, ", "), "prolong them with \"kindred keys change KEY --expires 90d\", or issue others")
 	case len(ending) > 0:
-		l.add("keys", Caution, "keys end within a week: "+strings.Join(ending, ", "), "\"kindred keys rotate\" gives the application another one in time")
+		l.add("keys", Warning, "keys end within a week: "+strings.Join(ending, ", "), "\"kindred keys rotate\" gives the application another one in time")
 	case valid == 0 && f.Config.Access != config.Open:
-		l.add("keys", Caution, "no application has a key", "\"kindred keys issue --label NAME\" makes one")
+		l.add("keys", Warning, "no application has a key", "\"kindred keys issue --label NAME\" makes one")
 	default:
-		l.add("keys", Good, fmt.Sprintf("%d are valid", valid), "")
+		l.add("keys", OK, fmt.Sprintf("%d are valid", valid), "")
 	}
 	limited := map[string]int{}
 	for _, e := range f.Bad {
@@ -282,9 +301,9 @@ func (f Facts) keys(l *list) {
 		}
 	}
 	if len(limited) > 0 {
-		l.add("limits", Caution, "keys met their limits within a day: "+counted(limited), "\"kindred keys show KEY\" tells what is left, \"kindred keys change\" raises a limit")
+		l.add("limits", Warning, "keys met their limits within a day: "+counted(limited), "\"kindred keys show KEY\" tells what is left, \"kindred keys change\" raises a limit")
 	} else {
-		l.add("limits", Good, "no key met its limits within a day", "")
+		l.add("limits", OK, "no key met its limits within a day", "")
 	}
 }
 
@@ -314,11 +333,11 @@ func (f Facts) machines(l *list) {
 	}
 	switch {
 	case len(bad) > 0:
-		l.add("machines", Wrong, "these do not answer: "+strings.Join(bad, "; "), "see that they run, and look at runners in the configuration; names with several targets go on with the others")
+		l.add("machines", Error, "these are unreachable, or cannot be used: "+strings.Join(bad, "; "), "see that they run, and look at runners in the configuration; names with several targets go on with the others")
 	case len(open) > 0:
-		l.add("machines", Caution, "what is asked goes to these without encryption: "+strings.Join(open, ", "), "give them a certificate, and an address with https")
+		l.add("machines", Warning, "what is asked goes to these without encryption: "+strings.Join(open, ", "), "give them a certificate, and an address with https")
 	default:
-		l.add("machines", Good, fmt.Sprintf("%d answer", len(f.Machines)), "")
+		l.add("machines", OK, fmt.Sprintf("%d are healthy", len(f.Machines)), "")
 	}
 }
 
@@ -338,13 +357,13 @@ func (f Facts) models(l *list) {
 	}
 	switch {
 	case f.ModelsProblem != "":
-		l.add("models", Wrong, "they cannot be looked for: "+f.ModelsProblem, "see that the folders of models.folders are there and can be read")
+		l.add("models", Error, "they cannot be looked for: "+f.ModelsProblem, "see that the folders of models.folders are there and can be read")
 	case len(usable) == 0:
-		l.add("models", Wrong, "none is installed that can run", "\"kindred models add\" brings one")
+		l.add("models", Error, "none is installed that can run", "\"kindred models add\" brings one")
 	case len(broken) > 0:
-		l.add("models", Caution, "some cannot run: "+strings.Join(broken, "; "), "\"kindred models show NAME\" says more; \"kindred models forget NAME\" takes one out")
+		l.add("models", Warning, "some cannot run: "+strings.Join(broken, "; "), "\"kindred models show NAME\" says more; \"kindred models forget NAME\" takes one out")
 	default:
-		l.add("models", Good, fmt.Sprintf("%d are installed and can run", len(usable)), "")
+		l.add("models", OK, fmt.Sprintf("%d are installed and can run", len(usable)), "")
 	}
 	targets := maps.Clone(usable)
 	for _, m := range f.Machines {
@@ -368,9 +387,9 @@ func (f Facts) models(l *list) {
 		}
 	}
 	if len(lost) > 0 {
-		l.add("names", Wrong, "these are for models that are not there: "+strings.Join(lost, ", "), "\"kindred names set\" and \"kindred presets change\" give them others")
+		l.add("names", Error, "these are for models that are not there: "+strings.Join(lost, ", "), "\"kindred names set\" and \"kindred presets change\" give them others")
 	} else {
-		l.add("names", Good, "presets and public names have their models", "")
+		l.add("names", OK, "presets and public names have their models", "")
 	}
 	asked, long := map[string]int{}, map[string]int{}
 	for _, e := range f.Bad {
@@ -382,14 +401,14 @@ func (f Facts) models(l *list) {
 		}
 	}
 	if len(asked) > 0 {
-		l.add("asked names", Caution, "applications asked within a day for what is not installed: "+counted(asked), "\"kindred names set NAME MODEL\" has a model answer under a name, and \"*\" under all others")
+		l.add("asked names", Warning, "applications asked within a day for what is not installed: "+counted(asked), "\"kindred names set NAME MODEL\" has a model answer under a name, and \"*\" under all others")
 	} else {
-		l.add("asked names", Good, "what applications ask for is there", "")
+		l.add("asked names", OK, "what applications ask for is there", "")
 	}
 	if len(long) > 0 {
-		l.add("context", Caution, "prompts were longer than the context within a day: with "+counted(long), "shorten the prompts, choose a model with a longer context, or let a preset drop the oldest turns (drop_oldest)")
+		l.add("context", Warning, "prompts were longer than the context within a day: with "+counted(long), "shorten the prompts, choose a model with a longer context, or let a preset drop the oldest turns (drop_oldest)")
 	} else {
-		l.add("context", Good, "prompts fit their contexts", "")
+		l.add("context", OK, "prompts fit their contexts", "")
 	}
 	var flat []string
 	for _, m := range f.Models {
@@ -398,18 +417,18 @@ func (f Facts) models(l *list) {
 		}
 	}
 	if len(flat) > 0 {
-		l.add("templates", Caution, "models without a chat template answer raw prompts only: "+strings.Join(flat, ", "), "make a preset with a template (\"kindred presets add --template FILE\")")
+		l.add("templates", Warning, "models without a chat template answer raw prompts only: "+strings.Join(flat, ", "), "make a preset with a template (\"kindred presets add --template FILE\")")
 	} else {
-		l.add("templates", Good, "models for chat have their templates", "")
+		l.add("templates", OK, "models for chat have their templates", "")
 	}
 	switch need := largest.Size; {
 	case need == 0:
 	case f.Memory > 0 && need > f.Memory:
-		l.add("memory", Wrong, fmt.Sprintf("%s has %s of weights, and models may take %s", largest.ID, size(need), size(f.Memory)), "raise models.memory, if the machine has more, or convert the model to smaller weights (\"kindred models convert\")")
+		l.add("memory", Error, fmt.Sprintf("%s has %s of weights, and models may take %s", largest.ID, size(need), size(f.Memory)), "raise models.memory, if the machine has more, or convert the model to smaller weights (\"kindred models convert\")")
 	case f.Available > 0 && need > f.Available:
-		l.add("memory", Caution, fmt.Sprintf("%s has %s of weights, and the machine has %s free", largest.ID, size(need), size(f.Available)), "close what takes memory, or expect slow first answers")
+		l.add("memory", Warning, fmt.Sprintf("%s has %s of weights, and the machine has %s free", largest.ID, size(need), size(f.Available)), "close what takes memory, or expect slow first answers")
 	default:
-		l.add("memory", Good, fmt.Sprintf("models may take %s; the largest has %s", size(f.Memory), size(need)), "")
+		l.add("memory", OK, fmt.Sprintf("models may take %s; the largest has %s", size(f.Memory), size(need)), "")
 	}
 }
 
@@ -437,21 +456,21 @@ func (f Facts) ledger(l *list) {
 	}
 	maps.DeleteFunc(gaveUp, func(_ string, n int) bool { return n < 3 })
 	if len(gaveUp) > 0 {
-		l.add("client patience", Caution, "clients leave after the same time again and again, as those do that have a time-out: "+counted(gaveUp), "raise the time-out of the client, let it stream, or give its key --keep-alive")
+		l.add("client patience", Warning, "clients leave after the same time again and again, as those do that have a time-out: "+counted(gaveUp), "raise the time-out of the client, let it stream, or give its key --keep-alive")
 	} else {
-		l.add("client patience", Good, "no client seems to give up for want of time", "")
+		l.add("client patience", OK, "no client seems to give up for want of time", "")
 	}
 	if f.Lost > 0 {
-		l.add("ledger", Wrong, fmt.Sprintf("%d exchanges could not be kept since the start", f.Lost), "make room on the disk of the data folder")
+		l.add("ledger", Error, fmt.Sprintf("%d exchanges could not be kept since the start", f.Lost), "make room on the disk of the data folder")
 	} else {
-		l.add("ledger", Good, "every exchange is kept", "")
+		l.add("ledger", OK, "every exchange is kept", "")
 	}
 	if ahead := f.Longest.Sub(f.Now); ahead > time.Minute {
-		l.add("clock", Wrong, fmt.Sprintf("the clock was set back: the ledger has an exchange of %s", f.Longest.Local().Format("2006-01-02 15:04")), "set the clock right; keys' ends and limits go by it")
+		l.add("clock", Error, fmt.Sprintf("the clock was set back: the ledger has an exchange of %s", f.Longest.Local().Format("2006-01-02 15:04")), "set the clock right; keys' ends and limits go by it")
 	} else if f.Now.Year() < 2026 {
-		l.add("clock", Wrong, "it is "+f.Now.Format(time.DateOnly)+", by the clock", "set the clock right; keys' ends and certificates go by it")
+		l.add("clock", Error, "it is "+f.Now.Format(time.DateOnly)+", by the clock", "set the clock right; keys' ends and certificates go by it")
 	} else {
-		l.add("clock", Good, "it goes on from what the ledger has", "")
+		l.add("clock", OK, "it goes on from what the ledger has", "")
 	}
 }
 
@@ -462,13 +481,13 @@ func (f Facts) machine(l *list) {
 	for _, d := range f.Disks {
 		switch {
 		case d.Free < 0:
-			l.add("disk of the "+d.What, Caution, "how much is free at "+d.Path+" cannot be told", "see that the folder is there")
+			l.add("disk of the "+d.What, Warning, "how much is free at "+d.Path+" cannot be told", "see that the folder is there")
 		case d.Free < shortSpace/8:
-			l.add("disk of the "+d.What, Wrong, size(d.Free)+" are free at "+d.Path, "make room")
+			l.add("disk of the "+d.What, Error, size(d.Free)+" are free at "+d.Path, "make room")
 		case d.Free < shortSpace:
-			l.add("disk of the "+d.What, Caution, size(d.Free)+" are free at "+d.Path, "make room before it is full")
+			l.add("disk of the "+d.What, Warning, size(d.Free)+" are free at "+d.Path, "make room before it is full")
 		default:
-			l.add("disk of the "+d.What, Good, size(d.Free)+" are free", "")
+			l.add("disk of the "+d.What, OK, size(d.Free)+" are free", "")
 		}
 	}
 	var open []string
@@ -478,13 +497,13 @@ func (f Facts) machine(l *list) {
 		}
 	}
 	if len(open) > 0 {
-		l.add("permissions", Wrong, "others on this computer can read "+strings.Join(open, ", "), "chmod go= on each")
+		l.add("permissions", Error, "others on this computer can read "+strings.Join(open, ", "), "chmod go= on each")
 	} else if len(f.Private) > 0 {
-		l.add("permissions", Good, "only the owner reads the gate's state", "")
+		l.add("permissions", OK, "only the owner reads the gate's state", "")
 	}
 	if f.Kernels == "go" {
-		l.add("processor", Caution, "the engine runs without the vector instructions of the processor, many times slower", "unset KINDRED_KERNELS, or run on a processor with AVX2 or on arm64")
+		l.add("processor", Warning, "the engine runs without the vector instructions of the processor, many times slower", "unset KINDRED_KERNELS, or run on a processor with AVX2 or on arm64")
 	} else {
-		l.add("processor", Good, fmt.Sprintf("the engine uses %s on %d processors", f.Kernels, f.Processors), "")
+		l.add("processor", OK, fmt.Sprintf("the engine uses %s on %d processors", f.Kernels, f.Processors), "")
 	}
 }

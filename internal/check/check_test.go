@@ -24,7 +24,7 @@ func well() Facts {
 
 func TestLook(t *testing.T) {
 	for _, f := range Look(well()) {
-		if f.State != Good || f.Remedy != "" || f.Said == "" {
+		if f.State != OK || f.Remedy != "" || f.Said == "" {
 			t.Errorf("with nothing wrong: %+v", f)
 		}
 	}
@@ -44,64 +44,64 @@ func TestLook(t *testing.T) {
 		said   string
 		change func(*Facts)
 	}{
-		{"configuration", Wrong, "line 3", func(f *Facts) { f.Problem = "line 3: no" }},
-		{"configuration", Caution, "listen", func(f *Facts) { f.Pending = []string{"listen"} }},
-		{"declarations", Caution, "declares", func(f *Facts) { f.Declared = true }},
-		{"reach", Caution, "own address", func(f *Facts) { f.Config.Listen = "0.0.0.0:7717" }},
-		{"reach", Caution, "not encrypted", func(f *Facts) { f.Config.Network.Listen = []string{"192.0.2.1:80"} }},
-		{"reach", Good, "under TLS", func(f *Facts) {
+		{"configuration", Error, "line 3", func(f *Facts) { f.Problem = "line 3: no" }},
+		{"configuration", Warning, "listen", func(f *Facts) { f.Pending = []string{"listen"} }},
+		{"declarations", Warning, "declares", func(f *Facts) { f.Declared = true }},
+		{"reach", Warning, "own address", func(f *Facts) { f.Config.Listen = "0.0.0.0:7717" }},
+		{"reach", Warning, "not encrypted", func(f *Facts) { f.Config.Network.Listen = []string{"192.0.2.1:80"} }},
+		{"reach", OK, "under TLS", func(f *Facts) {
 			f.Config.Network.Listen, f.Config.Network.Certificate = []string{"192.0.2.1:443", "unix:/x"}, "c.pem"
 		}},
-		{"base URL", Caution, "cannot use", func(f *Facts) { f.Config.Network.Listen = []string{"0.0.0.0:443"} }},
-		{"access", Caution, "open", func(f *Facts) { f.Config.Access = config.Open }},
-		{"pages", Caution, "every origin", func(f *Facts) { f.Config.BrowserOrigins = []string{"*"} }},
-		{"certificate", Wrong, "half", func(f *Facts) { f.CertificateError = "half a file" }},
-		{"certificate", Wrong, "expired on 2031-04-30", func(f *Facts) { f.Certificate = cert(now.Add(-90*day), now.Add(-day)) }},
-		{"certificate", Wrong, "valid from", func(f *Facts) { f.Certificate = cert(now.Add(day), now.Add(90*day)) }},
-		{"certificate", Caution, "expires on", func(f *Facts) { f.Certificate = cert(now.Add(-day), now.Add(20*day)) }},
-		{"certificate", Good, "valid until", func(f *Facts) { f.Certificate = cert(now.Add(-day), now.Add(90*day)) }},
-		{"certificate", Wrong, "not for gate.example", func(f *Facts) {
+		{"base URL", Warning, "cannot use", func(f *Facts) { f.Config.Network.Listen = []string{"0.0.0.0:443"} }},
+		{"access", Warning, "open", func(f *Facts) { f.Config.Access = config.Open }},
+		{"pages", Warning, "every origin", func(f *Facts) { f.Config.BrowserOrigins = []string{"*"} }},
+		{"certificate", Error, "half", func(f *Facts) { f.CertificateError = "half a file" }},
+		{"certificate", Error, "expired on 2031-04-30", func(f *Facts) { f.Certificate = cert(now.Add(-90*day), now.Add(-day)) }},
+		{"certificate", Error, "valid from", func(f *Facts) { f.Certificate = cert(now.Add(day), now.Add(90*day)) }},
+		{"certificate", Warning, "expires on", func(f *Facts) { f.Certificate = cert(now.Add(-day), now.Add(20*day)) }},
+		{"certificate", OK, "valid until", func(f *Facts) { f.Certificate = cert(now.Add(-day), now.Add(90*day)) }},
+		{"certificate", Error, "not for gate.example", func(f *Facts) {
 			f.Certificate, f.Config.Network.BaseURL = cert(now.Add(-day), now.Add(90*day), "other.example"), "https://gate.example/v1"
 		}},
-		{"host names", Caution, `"evil.example"`, func(f *Facts) { f.Mishaps = map[string]Mishap{"unknown_host": {2, "evil.example", now}} }},
-		{"paths", Caution, "/v1/v1/models", func(f *Facts) { f.Mishaps = map[string]Mishap{"unknown_path": {1, "/v1/v1/models", now}} }},
-		{"wrong keys", Caution, "3 times", func(f *Facts) { f.Mishaps = map[string]Mishap{"invalid_api_key": {3, "192.0.2.9", now}} }},
-		{"guessing", Caution, "192.0.2.9", func(f *Facts) { f.Mishaps = map[string]Mishap{"too_many_failures": {3, "192.0.2.9", now}} }},
-		{"other pages", Caution, "https://a.example", func(f *Facts) { f.Mishaps = map[string]Mishap{"cross_origin": {1, "https://a.example", now}} }},
-		{"keys", Caution, "no application", func(f *Facts) { f.Keys[0].Revoked = now }},
-		{"keys", Good, "0 are valid", func(f *Facts) { f.Keys, f.Config.Access = nil, config.Open }},
-		{"keys", Caution, "bot on 2031-05-03", func(f *Facts) { f.Keys[0].Expires = now.Add(2 * day) }},
-		{"keys", Wrong, "bot", func(f *Facts) { f.Keys[0].Expires, f.Keys[0].LastUsed = now.Add(-day), now.Add(-2*day) }},
-		{"limits", Caution, `"bot" 2 times`, func(f *Facts) { f.Bad = ended("rate_limit_exceeded", "bot", record.Refused, 0, 2) }},
-		{"models", Wrong, "none", func(f *Facts) { f.Models = nil }},
-		{"models", Wrong, "denied", func(f *Facts) { f.ModelsProblem = "denied" }},
-		{"models", Caution, "broken: cut short", func(f *Facts) { f.Models = append(f.Models, catalog.Model{ID: "broken", Problem: "cut short"}) }},
-		{"names", Wrong, `name "assistant" for gone`, func(f *Facts) { f.Names = []catalog.Name{{Name: "assistant", Of: []catalog.Target{{To: "gone"}}}} }},
-		{"machines", Wrong, "attic at http://attic.example/v1 (nothing listens)", func(f *Facts) {
+		{"host names", Warning, `"evil.example"`, func(f *Facts) { f.Mishaps = map[string]Mishap{"unknown_host": {2, "evil.example", now}} }},
+		{"paths", Warning, "/v1/v1/models", func(f *Facts) { f.Mishaps = map[string]Mishap{"unknown_path": {1, "/v1/v1/models", now}} }},
+		{"wrong keys", Warning, "3 times", func(f *Facts) { f.Mishaps = map[string]Mishap{"invalid_api_key": {3, "192.0.2.9", now}} }},
+		{"guessing", Warning, "192.0.2.9", func(f *Facts) { f.Mishaps = map[string]Mishap{"too_many_failures": {3, "192.0.2.9", now}} }},
+		{"other pages", Warning, "https://a.example", func(f *Facts) { f.Mishaps = map[string]Mishap{"cross_origin": {1, "https://a.example", now}} }},
+		{"keys", Warning, "no application", func(f *Facts) { f.Keys[0].Revoked = now }},
+		{"keys", OK, "0 are valid", func(f *Facts) { f.Keys, f.Config.Access = nil, config.Open }},
+		{"keys", Warning, "bot on 2031-05-03", func(f *Facts) { f.Keys[0].Expires = now.Add(2 * day) }},
+		{"keys", Error, "bot", func(f *Facts) { f.Keys[0].Expires, f.Keys[0].LastUsed = now.Add(-day), now.Add(-2*day) }},
+		{"limits", Warning, `"bot" 2 times`, func(f *Facts) { f.Bad = ended("rate_limit_exceeded", "bot", record.Refused, 0, 2) }},
+		{"models", Error, "none", func(f *Facts) { f.Models = nil }},
+		{"models", Error, "denied", func(f *Facts) { f.ModelsProblem = "denied" }},
+		{"models", Warning, "broken: cut short", func(f *Facts) { f.Models = append(f.Models, catalog.Model{ID: "broken", Problem: "cut short"}) }},
+		{"names", Error, `name "assistant" for gone`, func(f *Facts) { f.Names = []catalog.Name{{Name: "assistant", Of: []catalog.Target{{To: "gone"}}}} }},
+		{"machines", Error, "attic at http://attic.example/v1 (nothing listens)", func(f *Facts) {
 			f.Machines = []Machine{{Name: "attic", URL: "http://attic.example/v1", Seen: true, Why: "nothing listens"}}
 		}},
-		{"machines", Caution, "without encryption: attic", func(f *Facts) { f.Machines = []Machine{{Name: "attic", Healthy: true, Seen: true}} }},
-		{"names", Good, "have their models", func(f *Facts) {
+		{"machines", Warning, "without encryption: attic", func(f *Facts) { f.Machines = []Machine{{Name: "attic", Healthy: true, Seen: true}} }},
+		{"names", OK, "have their models", func(f *Facts) {
 			f.Machines = []Machine{{Name: "attic", Healthy: true, Seen: true, Encrypted: true, Models: []string{"m"}}}
 			f.Names = []catalog.Name{{Name: "x", Of: []catalog.Target{{To: "attic/m"}}, Shadow: &catalog.Shadow{To: "harbour-4m"}}}
 		}},
-		{"names", Wrong, "preset master of model gone", func(f *Facts) { f.Presets = []catalog.Preset{{Name: "master", Model: "gone"}} }},
-		{"asked names", Caution, `"m" once`, func(f *Facts) { f.Bad = ended("model_not_found", "bot", record.Refused, 0, 1) }},
-		{"context", Caution, `with "m" once`, func(f *Facts) { f.Bad = ended("context_length_exceeded", "bot", record.Failed, 0, 1) }},
-		{"templates", Caution, "harbour-4m", func(f *Facts) { f.Models[0].Template = nil }},
-		{"memory", Wrong, "models may take", func(f *Facts) { f.Memory = 1 << 20 }},
-		{"memory", Caution, "free", func(f *Facts) { f.Available = 1 << 20 }},
-		{"client patience", Caution, `"bot after 60 s" 3 times`, func(f *Facts) { f.Bad = ended("", "bot", record.Cancelled, 60.3, 3) }},
-		{"client patience", Good, "no client", func(f *Facts) { f.Bad = ended("", "bot", record.Cancelled, 60.3, 2) }},
-		{"client patience", Good, "no client", func(f *Facts) { f.Bad = ended("", "bot", record.Cancelled, 42, 9) }},
-		{"ledger", Wrong, "7 exchanges", func(f *Facts) { f.Lost = 7 }},
-		{"clock", Wrong, "set back", func(f *Facts) { f.Longest = now.Add(time.Hour) }},
-		{"clock", Wrong, "2001", func(f *Facts) { f.Now = time.Date(2001, 1, 1, 0, 0, 0, 0, time.UTC) }},
-		{"disk of the data", Caution, "1.0 GB", func(f *Facts) { f.Disks[0].Free = 1 << 30 }},
-		{"disk of the data", Wrong, "100 MB", func(f *Facts) { f.Disks[0].Free = 100 << 20 }},
-		{"disk of the data", Caution, "cannot be told", func(f *Facts) { f.Disks[0].Free = -1 }},
-		{"permissions", Wrong, "/data/owner.key (-rw-r--r--)", func(f *Facts) { f.Private[0].Mode = 0o644 }},
-		{"processor", Caution, "vector", func(f *Facts) { f.Kernels = "go" }},
+		{"names", Error, "preset master of model gone", func(f *Facts) { f.Presets = []catalog.Preset{{Name: "master", Model: "gone"}} }},
+		{"asked names", Warning, `"m" once`, func(f *Facts) { f.Bad = ended("model_not_found", "bot", record.Refused, 0, 1) }},
+		{"context", Warning, `with "m" once`, func(f *Facts) { f.Bad = ended("context_length_exceeded", "bot", record.Failed, 0, 1) }},
+		{"templates", Warning, "harbour-4m", func(f *Facts) { f.Models[0].Template = nil }},
+		{"memory", Error, "models may take", func(f *Facts) { f.Memory = 1 << 20 }},
+		{"memory", Warning, "free", func(f *Facts) { f.Available = 1 << 20 }},
+		{"client patience", Warning, `"bot after 60 s" 3 times`, func(f *Facts) { f.Bad = ended("", "bot", record.Cancelled, 60.3, 3) }},
+		{"client patience", OK, "no client", func(f *Facts) { f.Bad = ended("", "bot", record.Cancelled, 60.3, 2) }},
+		{"client patience", OK, "no client", func(f *Facts) { f.Bad = ended("", "bot", record.Cancelled, 42, 9) }},
+		{"ledger", Error, "7 exchanges", func(f *Facts) { f.Lost = 7 }},
+		{"clock", Error, "set back", func(f *Facts) { f.Longest = now.Add(time.Hour) }},
+		{"clock", Error, "2001", func(f *Facts) { f.Now = time.Date(2001, 1, 1, 0, 0, 0, 0, time.UTC) }},
+		{"disk of the data", Warning, "1.0 GB", func(f *Facts) { f.Disks[0].Free = 1 << 30 }},
+		{"disk of the data", Error, "100 MB", func(f *Facts) { f.Disks[0].Free = 100 << 20 }},
+		{"disk of the data", Warning, "cannot be told", func(f *Facts) { f.Disks[0].Free = -1 }},
+		{"permissions", Error, "/data/owner.key (-rw-r--r--)", func(f *Facts) { f.Private[0].Mode = 0o644 }},
+		{"processor", Warning, "vector", func(f *Facts) { f.Kernels = "go" }},
 	} {
 		f := well()
 		c.change(&f)
@@ -109,7 +109,7 @@ func TestLook(t *testing.T) {
 		for _, got := range Look(f) {
 			if got.Name == c.name {
 				found = true
-				if got.State != c.state || !strings.Contains(got.Said, c.said) || (got.Remedy == "") != (c.state == Good) {
+				if got.State != c.state || !strings.Contains(got.Said, c.said) || (got.Remedy == "") != (c.state == OK) {
 					t.Errorf("%s: %+v; wanted %s with %q", c.name, got, c.state, c.said)
 				}
 			}

@@ -51,7 +51,7 @@ func (r *remote) address(base string) bool {
 	whole := true
 	if !strings.Contains(base, "://") {
 		whole = false
-		r.add(name, Caution, fmt.Sprintf("%q has no scheme, without which many clients do not take it", base), "write http:// or https:// ahead of it")
+		r.add(name, Warning, fmt.Sprintf("%q has no scheme, without which many clients do not take it", base), "write http:// or https:// ahead of it")
 		base = "https://" + base
 		if host := strings.TrimPrefix(base, "https://"); strings.HasPrefix(host, "127.") || strings.HasPrefix(host, "localhost") {
 			base = "http://" + host
@@ -59,7 +59,7 @@ func (r *remote) address(base string) bool {
 	}
 	u, err := url.Parse(base)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		r.add(name, Wrong, fmt.Sprintf("%q is no address of a gate", base), "a base URL looks like https://gate.example/v1")
+		r.add(name, Error, fmt.Sprintf("%q is no address of a gate", base), "a base URL looks like https://gate.example/v1")
 		return false
 	}
 	path := strings.TrimSuffix(u.Path, "/")
@@ -77,14 +77,14 @@ func (r *remote) address(base string) bool {
 	}
 	right.Path = inner + "/v1"
 	if says != "" {
-		r.add(name, Wrong, fmt.Sprintf("%s: %s", base, says), "give applications "+right.String())
+		r.add(name, Error, fmt.Sprintf("%s: %s", base, says), "give applications "+right.String())
 	} else if whole {
-		r.add(name, Good, base+" is a base URL as it should be", "")
+		r.add(name, OK, base+" is a base URL as it should be", "")
 	}
 	right.Path = inner
 	r.url, r.root = u, strings.TrimSuffix(right.String(), "/")
 	if ip := net.ParseIP(u.Hostname()); u.Scheme == "http" && u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		r.add("encryption", Caution, "lines to it are not encrypted: the key can be read on the way", "use an address with https (docs/exposing.md)")
+		r.add("encryption", Warning, "lines to it are not encrypted: the key can be read on the way", "use an address with https (docs/exposing.md)")
 	}
 	return true
 }
@@ -95,10 +95,10 @@ func (r *remote) connect(ctx context.Context) bool {
 	if net.ParseIP(host) == nil {
 		addresses, err := net.DefaultResolver.LookupHost(ctx, host)
 		if err != nil {
-			r.add("name", Wrong, fmt.Sprintf("%s has no address: %v", host, err), "check how it is written, and that the name server of this machine knows it")
+			r.add("name", Error, fmt.Sprintf("%s has no address: %v", host, err), "check how it is written, and that the name server of this machine knows it")
 			return false
 		}
-		r.add("name", Good, host+" is "+strings.Join(addresses, ", "), "")
+		r.add("name", OK, host+" is "+strings.Join(addresses, ", "), "")
 	}
 	port := cmp.Or(r.url.Port(), map[string]string{"http": "80", "https": "443"}[r.url.Scheme])
 	dialer := &net.Dialer{Timeout: patience}
@@ -109,11 +109,11 @@ func (r *remote) connect(ctx context.Context) bool {
 		if errors.As(err, &late) && late.Timeout() {
 			remedy = "see that no firewall on the way keeps the port closed"
 		}
-		r.add("connection", Wrong, fmt.Sprintf("nothing answers at port %s: %v", port, err), remedy)
+		r.add("connection", Error, fmt.Sprintf("nothing answers at port %s: %v", port, err), remedy)
 		return false
 	}
 	conn.Close()
-	r.add("connection", Good, "something listens at port "+port, "")
+	r.add("connection", OK, "something listens at port "+port, "")
 	return true
 }
 
@@ -160,7 +160,7 @@ func (r *remote) gate(ctx context.Context) bool {
 	took := time.Since(begun)
 	if resp.StatusCode != http.StatusOK || string(body) != "up\n" || resp.Header.Get("X-Request-Id") == "" {
 		if code, message := refusal(body); code == "unknown_host" {
-			r.add("host name", Wrong, message, "add the name to host_names in the gate's configuration")
+			r.add("host name", Error, message, "add the name to host_names in the gate's configuration")
 			return false
 		}
 		said := fmt.Sprintf("what answers is no Kindred Gate: %s", resp.Status)
@@ -170,29 +170,29 @@ func (r *remote) gate(ctx context.Context) bool {
 		if to := resp.Header.Get("Location"); to != "" {
 			said += ", which sends on to " + to
 		}
-		r.add("gate", Wrong, said, "see what listens there, and where the proxy ahead of it passes requests on to")
+		r.add("gate", Error, said, "see what listens there, and where the proxy ahead of it passes requests on to")
 		return false
 	}
-	r.add("gate", Good, "a Kindred Gate answers, over "+resp.Proto, "")
+	r.add("gate", OK, "a Kindred Gate answers, over "+resp.Proto, "")
 	if c := resp.TLS; c != nil {
 		left := time.Until(c.PeerCertificates[0].NotAfter)
 		if left < soonCertificate {
-			r.add("certificate", Caution, "it expires on "+day(c.PeerCertificates[0].NotAfter), "get a new one in time")
+			r.add("certificate", Warning, "it expires on "+day(c.PeerCertificates[0].NotAfter), "get a new one in time")
 		} else {
-			r.add("certificate", Good, "it is valid until "+day(c.PeerCertificates[0].NotAfter), "")
+			r.add("certificate", OK, "it is valid until "+day(c.PeerCertificates[0].NotAfter), "")
 		}
 	}
 	if date, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
 		if apart := time.Since(date).Abs(); apart > 2*time.Minute {
-			r.add("clock", Caution, fmt.Sprintf("the gate's clock and this one are %s apart", apart.Round(time.Second)), "set both right; keys' ends go by the gate's")
+			r.add("clock", Warning, fmt.Sprintf("the gate's clock and this one are %s apart", apart.Round(time.Second)), "set both right; keys' ends go by the gate's")
 		} else {
-			r.add("clock", Good, "the gate's clock and this one agree", "")
+			r.add("clock", OK, "the gate's clock and this one agree", "")
 		}
 	}
 	if took > time.Second {
-		r.add("distance", Caution, fmt.Sprintf("the first answer took %s", took.Round(time.Millisecond)), "see where the way is slow: name server, TLS, or a proxy")
+		r.add("distance", Warning, fmt.Sprintf("the first answer took %s", took.Round(time.Millisecond)), "see where the way is slow: name server, TLS, or a proxy")
 	} else {
-		r.add("distance", Good, fmt.Sprintf("the first answer took %s", took.Round(time.Millisecond)), "")
+		r.add("distance", OK, fmt.Sprintf("the first answer took %s", took.Round(time.Millisecond)), "")
 	}
 	return true
 }
@@ -205,22 +205,22 @@ func (r *remote) failed(err error) {
 	var record tls.RecordHeaderError
 	switch {
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
-		r.add("certificate", Wrong, "it is not valid now: "+invalid.Error(), "put a new one in its place; the gate reads it by itself")
+		r.add("certificate", Error, "it is not valid now: "+invalid.Error(), "put a new one in its place; the gate reads it by itself")
 	case errors.As(err, &host):
-		r.add("certificate", Wrong, "it is not for this name: "+host.Error(), "call the gate by a name that the certificate has, or get one for this name")
+		r.add("certificate", Error, "it is not for this name: "+host.Error(), "call the gate by a name that the certificate has, or get one for this name")
 	case errors.As(err, &authority):
-		r.add("certificate", Wrong, "nobody that this machine trusts has made it", "for one that you made yourself, give its file with --roots here, and to each client in its own way")
+		r.add("certificate", Error, "nobody that this machine trusts has made it", "for one that you made yourself, give its file with --roots here, and to each client in its own way")
 	case errors.As(err, &record), strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
-		r.add("encryption", Wrong, "what listens there does not speak TLS", "write http:// in the place of https://, or set network.certificate")
+		r.add("encryption", Error, "what listens there does not speak TLS", "write http:// in the place of https://, or set network.certificate")
 	default:
-		r.add("gate", Wrong, "it does not answer: "+err.Error(), "see that the address is the gate's, and that nothing on the way ends the connection")
+		r.add("gate", Error, "it does not answer: "+err.Error(), "see that the address is the gate's, and that nothing on the way ends the connection")
 	}
 }
 
 // mayUse sees what the key may.
 func (r *remote) mayUse(ctx context.Context) bool {
 	if r.key == "" {
-		r.add("key", Caution, "no key was given, so what needs one was not looked at", "give one with --key or KINDRED_KEY")
+		r.add("key", Warning, "no key was given, so what needs one was not looked at", "give one with --key or KINDRED_KEY")
 		return false
 	}
 	resp, body, err := r.call(ctx, "/gate/key")
@@ -230,7 +230,7 @@ func (r *remote) mayUse(ctx context.Context) bool {
 	}
 	if resp.StatusCode != http.StatusOK {
 		_, message := refusal(body)
-		r.add("key", Wrong, fmt.Sprintf("it is refused: %s", cmp.Or(message, resp.Status)), "give the application a key that is valid")
+		r.add("key", Error, fmt.Sprintf("it is refused: %s", cmp.Or(message, resp.Status)), "give the application a key that is valid")
 		return false
 	}
 	var k struct {
@@ -242,7 +242,7 @@ func (r *remote) mayUse(ctx context.Context) bool {
 		}
 	}
 	if err := json.Unmarshal(body, &k); err != nil {
-		r.add("key", Wrong, "what the gate says of it cannot be read: "+err.Error(), "see that nothing on the way changes answers")
+		r.add("key", Error, "what the gate says of it cannot be read: "+err.Error(), "see that nothing on the way changes answers")
 		return false
 	}
 	switch {
@@ -252,11 +252,11 @@ func (r *remote) mayUse(ctx context.Context) bool {
 	}) bool {
 		return s.Remaining == 0
 	}):
-		r.add("key", Caution, fmt.Sprintf("%q has used up one of its limits", k.Label), "\"kindred keys mine\" tells which, and when there is room again")
+		r.add("key", Warning, fmt.Sprintf("%q has used up one of its limits", k.Label), "\"kindred keys self\" tells which, and when there is room again")
 	case k.Expires != nil && time.Until(*k.Expires) < soonKey:
-		r.add("key", Caution, fmt.Sprintf("%q ends on %s", k.Label, k.Expires.Local().Format("2006-01-02 15:04")), "ask the gate's owner for another in time")
+		r.add("key", Warning, fmt.Sprintf("%q ends on %s", k.Label, k.Expires.Local().Format("2006-01-02 15:04")), "ask the gate's owner for another in time")
 	default:
-		r.add("key", Good, fmt.Sprintf("%q is valid", k.Label), "")
+		r.add("key", OK, fmt.Sprintf("%q is valid", k.Label), "")
 	}
 	return true
 }
@@ -270,7 +270,7 @@ func (r *remote) models(ctx context.Context) {
 	var got struct{ Data []struct{ ID string } }
 	if resp.StatusCode != http.StatusOK || json.Unmarshal(body, &got) != nil {
 		_, message := refusal(body)
-		r.add("models", Wrong, "they cannot be listed: "+cmp.Or(message, resp.Status), "see the gate's log")
+		r.add("models", Error, "they cannot be listed: "+cmp.Or(message, resp.Status), "see the gate's log")
 		return
 	}
 	var names []string
@@ -278,10 +278,10 @@ func (r *remote) models(ctx context.Context) {
 		names = append(names, m.ID)
 	}
 	if len(names) == 0 {
-		r.add("models", Wrong, "there is none that the key may use", "\"kindred keys change\" gives it some, \"kindred models add\" brings some")
+		r.add("models", Error, "there is none that the key may use", "\"kindred keys change\" gives it some, \"kindred models add\" brings some")
 		return
 	}
-	r.add("models", Good, "the key may use "+strings.Join(names[:min(len(names), 6)], ", "), "")
+	r.add("models", OK, "the key may use "+strings.Join(names[:min(len(names), 6)], ", "), "")
 }
 
 // PulsePath is where a gate sends a few events with pauses between them, for a client to see whether they come so.
@@ -296,7 +296,7 @@ func (r *remote) stream(ctx context.Context) {
 	const name = "streams"
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, r.root+PulsePath, nil)
 	if err != nil {
-		r.add(name, Wrong, err.Error(), "see the address")
+		r.add(name, Error, err.Error(), "see the address")
 		return
 	}
 	req.Header.Set("Authorization", "Bearer "+r.key)
@@ -316,10 +316,10 @@ func (r *remote) stream(ctx context.Context) {
 	whole := (PulseCount - 1) * PulsePause
 	switch {
 	case len(came) != PulseCount:
-		r.add(name, Wrong, fmt.Sprintf("of %d events %d came", PulseCount, len(came)), "see what on the way ends connections")
+		r.add(name, Error, fmt.Sprintf("of %d events %d came", PulseCount, len(came)), "see what on the way ends connections")
 	case came[len(came)-1].Sub(came[0]) < whole/2:
-		r.add(name, Wrong, "something on the way gathers streams and passes them on at once, so that answers come late and as a whole", "switch buffering off in the proxy (for nginx: proxy_buffering off)")
+		r.add(name, Error, "something on the way gathers streams and passes them on at once, so that answers come late and as a whole", "switch buffering off in the proxy (for nginx: proxy_buffering off)")
 	default:
-		r.add(name, Good, "they come piece by piece", "")
+		r.add(name, OK, "they come piece by piece", "")
 	}
 }

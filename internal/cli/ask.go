@@ -92,7 +92,7 @@ func (q *questionFlags) add(cmd *cobra.Command) {
 	f.StringVarP(&q.Instructions, "instructions", "i", "", "what the model is told ahead of the question")
 	f.Float64VarP(&q.temperature, "temperature", "t", 0, "0 for the most likely answer, more for more variety (default the model's own)")
 	f.Int64Var(&q.seed, "seed", 0, "same seed, same answer (default by chance)")
-	f.IntVarP(&q.MaxTokens, "max-tokens", "n", 0, "longest answer, in tokens (default as long as the context holds; 256 for a raw prompt)")
+	f.IntVarP(&q.MaxTokens, "max-tokens", "n", 0, "longest answer, in tokens (default as long as the context holds; 256 for a prompt)")
 }
 
 // read fills in what was given.
@@ -117,7 +117,7 @@ func (t *terminal) ask() *cobra.Command {
 		Long: "Ask a model a question, in any style. Text that is piped in, and files, join the question.\n" +
 			"On a terminal, without a question, a conversation begins: see \"kindred talk\".",
 		Example: `  kindred ask "When is the last boat to Osmer?"
-  kindred ask --style raw "The last boat to Osmer"
+  kindred ask --style completion "The last boat to Osmer"
   cat timetable.txt | kindred ask "Sum this up in one sentence."
   kindred ask --style embedding "a boat" "a ferry" "a cave"`,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -173,8 +173,8 @@ func (t *terminal) showPrompt(ctx context.Context, gate *client, s style, q ques
 	if q.Think {
 		body["reasoning_effort"] = effort(q)
 	}
-	if s.Style == dialect.Raw {
-		body = map[string]any{"style": dialect.Raw, "model": q.Model, "prompt": q.said()}
+	if s.Style == dialect.Completion {
+		body = map[string]any{"style": dialect.Completion, "model": q.Model, "prompt": q.said()}
 	}
 	var p server.RenderedPrompt
 	if err := gate.call(ctx, http.MethodPost, "/gate/prompt/render", body, &p); err != nil {

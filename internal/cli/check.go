@@ -26,7 +26,7 @@ func (t *terminal) check() *cobra.Command {
 	var ready, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "check",
-		Short: "Look for what goes wrong in practice, and say what to do",
+		Short: "Check the gate, or a base URL and a key, for common problems",
 		Long: `Look at the gate that runs here: its settings, address, keys, models, disk, and what its clients met. With --remote, look at a gate as an
 application does, by its base URL and a key. The exit code is 1 if something is wrong.`,
 		Example: `  kindred check
@@ -104,32 +104,32 @@ func (t *terminal) fromInside(ctx context.Context, flags *clientFlags) ([]check.
 	if errors.As(err, &usage) || flags.address != "" {
 		return nil, err
 	}
-	return append([]check.Finding{{Name: "gate", State: check.Wrong, Said: err.Error(), Remedy: "start it with \"kindred serve\", or name its address with --address"}}, whyNot()...), nil
+	return append([]check.Finding{{Name: "gate", State: check.Error, Said: err.Error(), Remedy: "start it with \"kindred serve\", or name its address with --address"}}, whyNot()...), nil
 }
 
 // whyNot looks for what would keep a gate from starting here.
 func whyNot() []check.Finding {
 	r, err := config.Read(os.Getenv("KINDRED_CONFIG"))
 	if err != nil {
-		return []check.Finding{{Name: "configuration", State: check.Wrong, Said: err.Error(), Remedy: "mend it; \"kindred serve --print-config\" tells whether it can be used"}}
+		return []check.Finding{{Name: "configuration", State: check.Error, Said: err.Error(), Remedy: "mend it; \"kindred serve --print-config\" tells whether it can be used"}}
 	}
 	said := r.File + " can be used"
 	if _, err := os.Stat(r.File); err != nil {
 		said = "there is no file, so the defaults hold"
 	}
-	found := []check.Finding{{Name: "configuration", State: check.Good, Said: said}}
+	found := []check.Finding{{Name: "configuration", State: check.OK, Said: said}}
 	host, port, err := net.SplitHostPort(r.Listen)
 	n, err2 := strconv.ParseUint(port, 10, 16)
 	if err == nil && err2 == nil {
 		if who := machine.Listener(host, uint32(n)); who != "" {
-			found = append(found, check.Finding{Name: "address", State: check.Wrong, Said: fmt.Sprintf("%s is in use by %s", r.Listen, who), Remedy: "stop that, or choose another address with listen"})
+			found = append(found, check.Finding{Name: "address", State: check.Error, Said: fmt.Sprintf("%s is in use by %s", r.Listen, who), Remedy: "stop that, or choose another address with listen"})
 		} else {
-			found = append(found, check.Finding{Name: "address", State: check.Good, Said: r.Listen + " is free"})
+			found = append(found, check.Finding{Name: "address", State: check.OK, Said: r.Listen + " is free"})
 		}
 	}
 	for _, folder := range r.Models.Folders {
 		if _, err := os.Stat(folder); err != nil {
-			found = append(found, check.Finding{Name: "models", State: check.Caution, Said: "the folder " + folder + " is not there", Remedy: "\"kindred models add\" makes it, once the gate runs; models.folders names others"})
+			found = append(found, check.Finding{Name: "models", State: check.Warning, Said: "the folder " + folder + " is not there", Remedy: "\"kindred models add\" makes it, once the gate runs; models.folders names others"})
 		}
 	}
 	return found
@@ -141,7 +141,7 @@ var errFound = errors.New("something is wrong; what to do stands above")
 func (t *terminal) findings(found []check.Finding, asJSON bool) error {
 	wrong := false
 	for _, f := range found {
-		wrong = wrong || f.State == check.Wrong
+		wrong = wrong || f.State == check.Error
 	}
 	if asJSON {
 		if err := t.printJSON(server.CheckList{Findings: found}); err != nil {
@@ -157,14 +157,14 @@ func (t *terminal) findings(found []check.Finding, asJSON bool) error {
 }
 
 func (t *terminal) printFindings(found []check.Finding) {
-	looks := map[check.State]func(string) string{check.Good: paint(t.out, color.FgGreen), check.Caution: paint(t.out, color.FgYellow), check.Wrong: paint(t.out, color.FgRed, color.Bold)}
+	looks := map[check.State]func(string) string{check.OK: paint(t.out, color.FgGreen), check.Warning: paint(t.out, color.FgYellow), check.Error: paint(t.out, color.FgRed, color.Bold)}
 	widest := 0
 	for _, f := range found {
 		widest = max(widest, len(f.Name))
 	}
 	counts := map[check.State]int{}
 	// What wants something done is last, where it is seen.
-	for _, state := range []check.State{check.Good, check.Caution, check.Wrong} {
+	for _, state := range []check.State{check.OK, check.Warning, check.Error} {
 		for _, f := range found {
 			if f.State != state {
 				continue
@@ -176,5 +176,5 @@ func (t *terminal) printFindings(found []check.Finding) {
 			}
 		}
 	}
-	fmt.Fprintf(t.out, "\n%d good, %d with caution, %d wrong\n", counts[check.Good], counts[check.Caution], counts[check.Wrong])
+	fmt.Fprintf(t.out, "\n%d ok, %d warnings, %d errors\n", counts[check.OK], counts[check.Warning], counts[check.Error])
 }

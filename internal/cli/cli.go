@@ -110,7 +110,7 @@ func (t *terminal) root() *cobra.Command {
 	root.SetVersionTemplate(t.versionLine())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(flagError)
-	root.AddCommand(t.serve(), t.demo(), t.ask(), t.talk(), t.bench(), t.snippet(), t.render(), t.models(), t.presets(), t.names(), t.machines(), t.apply(), t.arrange(), t.replay(), t.suite(), t.keys(), t.groups(), t.traffic(), t.costs(), t.check(), t.version())
+	root.AddCommand(t.serve(), t.demo(), t.ask(), t.talk(), t.bench(), t.snippet(), t.render(), t.models(), t.presets(), t.names(), t.machines(), t.apply(), t.arrange(), t.replay(), t.suite(), t.keys(), t.groups(), t.traffic(), t.costs(), t.status(), t.check(), t.version())
 	root.SetHelpCommand(&cobra.Command{
 		Use:   "help [COMMAND]",
 		Short: "Explain a command",
@@ -139,6 +139,9 @@ func unknownCommand(c *cobra.Command, name string) error {
 		c.SuggestionsMinimumDistance = 2
 	}
 	text := fmt.Sprintf("there is no command %q in %s", name, c.CommandPath())
+	if known, ok := meant[c.CommandPath()][name]; ok {
+		return usageError{fmt.Errorf("%s; did you mean \"kindred %s\"?", text, known)}
+	}
 	if near := c.SuggestionsFor(name); len(near) > 0 {
 		text += "; did you mean " + strings.Join(near, " or ") + "?"
 	}

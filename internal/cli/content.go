@@ -51,11 +51,11 @@ func (t *terminal) showContent(c kept.Content) error {
 }
 
 func (t *terminal) trafficJobs() *cobra.Command {
-	return looking(t, "jobs", "Show exchanges that go on from one another, as conversations and agents make them", exactly(), func(ctx context.Context, gate *client, _ []string) (got server.JobList, err error) {
+	return looking(t, "jobs", "Show conversations and agent runs: exchanges that continue one another", exactly(), func(ctx context.Context, gate *client, _ []string) (got server.JobList, err error) {
 		return got, gate.call(ctx, http.MethodGet, "/gate/jobs", nil, &got)
 	}, func(got server.JobList) error {
 		if len(got.Jobs) == 0 {
-			_, err := fmt.Fprintln(t.out, "No exchange goes on from another one yet.")
+			_, err := fmt.Fprintln(t.out, "There is no conversation of several requests yet.")
 			return err
 		}
 		rows := [][]string{{"BEGUN", "KEY", "MODEL", "REQUESTS", "PROMPT GREW", "REPEATED", "ANSWERED", "IN REQUESTS", "BETWEEN", "JOB"}}
@@ -135,7 +135,7 @@ func (t *terminal) trafficPurge() *cobra.Command {
 	var all bool
 	cmd := &cobra.Command{
 		Use:   "purge",
-		Short: "Remove what was said in exchanges, where it was recorded; the exchanges stay in the ledger",
+		Short: "Delete recorded content; the exchanges stay in the ledger",
 		Example: `  kindred traffic purge --by "timetable bot"
   kindred traffic purge --before 7d
   kindred traffic purge --all`,
@@ -163,13 +163,13 @@ func (t *terminal) trafficPurge() *cobra.Command {
 			if err := gate.call(c.Context(), http.MethodDelete, "/gate/contents?"+query.Encode(), nil, &got); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(t.out, "What was said in %d exchanges is removed.\n", got.Removed)
+			_, err = fmt.Fprintf(t.out, "The content of %d exchanges is deleted.\n", got.Removed)
 			return err
 		},
 	}
 	flags.add(cmd)
-	cmd.Flags().StringVar(&by, "by", "", "what was said with one key, by its beginning or its label")
-	cmd.Flags().StringVar(&before, "before", "", "what was said before then: a time such as 24h or 7d ago, or a day such as 2031-01-31")
+	cmd.Flags().StringVar(&by, "by", "", "content of one key, by its id or its label")
+	cmd.Flags().StringVar(&before, "before", "", "content from before then: a time such as 24h or 7d ago, or a day such as 2031-01-31")
 	cmd.Flags().BoolVar(&all, "all", false, "all that was said")
 	return cmd
 }

@@ -27,9 +27,9 @@ func (t *terminal) costs() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "costs",
-		Short: "Show what the exchanges of a month came to, in tokens, time and money",
-		Long: `Show what the exchanges of a month came to. What tokens cost, and the machine, is said in the configuration (prices). The machine's cost is
-shared out by the time that exchanges took in the model.`,
+		Short: "Show usage and cost of a month, by key, group or model",
+		Long: `Show usage and cost of a month. Prices of tokens and of the machine are set in the configuration (prices). The cost of the machine is
+shared in proportion to the time in the model.`,
 		Example: `  kindred costs
   kindred costs --by model --month 2031-01`,
 		Args: exactly(),
@@ -54,7 +54,7 @@ shared out by the time that exchanges took in the model.`,
 	}
 	flags.add(cmd)
 	cmd.Flags().StringVar(&month, "month", "", "the month, such as 2031-01 (default this one)")
-	cmd.Flags().StringVar(&by, "by", "key", "what is added up: key, group or model")
+	cmd.Flags().StringVar(&by, "by", "key", "group by key, group or model")
 	cmd.Flags().BoolVarP(&asJSON, "json", "j", false, "print JSON")
 	return cmd
 }

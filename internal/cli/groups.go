@@ -12,7 +12,7 @@ import (
 )
 
 func (t *terminal) groups() *cobra.Command {
-	return group("groups", "Limit what several keys use together", t.groupsSet(), t.groupsList(), t.groupsRemove())
+	return group("groups", "Share limits among several keys", t.groupsSet(), t.groupsList(), t.groupsRemove())
 }
 
 func (t *terminal) groupsSet() *cobra.Command {
@@ -44,7 +44,7 @@ func (t *terminal) groupsList() *cobra.Command {
 		if len(got.Groups) == 0 {
 			return nil, "There is no group yet: \"kindred groups set\" makes one."
 		}
-		rows = [][]string{{"GROUP", "LIMIT", "LEFT", "OF", "WHOLE AGAIN IN"}}
+		rows = [][]string{{"GROUP", "LIMIT", "REMAINING", "OF", "RESETS IN"}}
 		for _, g := range got.Groups {
 			if len(g.Standing) == 0 {
 				rows = append(rows, []string{g.Name, "nothing in time", "", "", ""})
@@ -60,9 +60,10 @@ func (t *terminal) groupsList() *cobra.Command {
 func (t *terminal) groupsRemove() *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
-		Use:   "remove NAME",
-		Short: "Remove a group that no valid key belongs to",
-		Args:  exactly("a name"),
+		Use:     "remove NAME",
+		Aliases: otherwiseRemove,
+		Short:   "Remove a group that no valid key belongs to",
+		Args:    exactly("a name"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			if err := gate.call(c.Context(), http.MethodDelete, "/gate/groups?name="+url.QueryEscape(args[0]), nil, nil); err != nil {
 				return err

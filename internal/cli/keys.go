@@ -19,7 +19,7 @@ import (
 )
 
 func (t *terminal) keys() *cobra.Command {
-	return group("keys", "Issue, limit, list and revoke the keys of applications", t.keysIssue(), t.keysList(), t.keysShow(), t.keysChange(), t.keysRotate(), t.keysRevoke(), t.keysMine())
+	return group("keys", "Issue, limit, list and revoke API keys", t.keysIssue(), t.keysList(), t.keysShow(), t.keysChange(), t.keysRotate(), t.keysRevoke(), t.keysMine())
 }
 
 // termFlags are the options that say what a key may: one for each of a key's terms, but the label, and for each limit.
@@ -202,7 +202,7 @@ func (t *terminal) newKey(k server.IssuedKey, whole any, asJSON bool, says strin
 }
 
 func (t *terminal) keysList() *cobra.Command {
-	return listing(t, "List the keys; none is shown whole", func(ctx context.Context, gate *client) (list []server.KeyInfo, err error) {
+	return listing(t, "List the keys; secrets are not shown", func(ctx context.Context, gate *client) (list []server.KeyInfo, err error) {
 		var got struct {
 			Keys []server.KeyInfo `json:"keys"`
 		}
@@ -257,13 +257,13 @@ func keyState(k server.KeyInfo) string {
 }
 
 func (t *terminal) keysShow() *cobra.Command {
-	return looking(t, "show KEY", "Show what a key may, and what is left of its limits", exactly("a key"), func(ctx context.Context, gate *client, args []string) (k server.OwnKey, err error) {
+	return looking(t, "show KEY", "Show permissions and limit status of a key", exactly("a key"), func(ctx context.Context, gate *client, args []string) (k server.OwnKey, err error) {
 		return k, gate.call(ctx, http.MethodGet, keyPath(args[0]), nil, &k)
 	}, t.showKey)
 }
 
 func (t *terminal) keysMine() *cobra.Command {
-	return looking(t, "mine", "Show what the key that is used may, and what is left of its limits (--key, KINDRED_KEY)", exactly(), func(ctx context.Context, gate *client, _ []string) (k server.OwnKey, err error) {
+	return looking(t, "self", "Show permissions and limit status of the key in use (--key, KINDRED_KEY)", exactly(), func(ctx context.Context, gate *client, _ []string) (k server.OwnKey, err error) {
 		return k, gate.call(ctx, http.MethodGet, "/gate/key", nil, &k)
 	}, t.showKey)
 }
@@ -317,7 +317,7 @@ func (t *terminal) keysChange() *cobra.Command {
 	var label string
 	cmd := &cobra.Command{
 		Use:   "change KEY",
-		Short: "Change what a key may, from its next request on; what is not named stays",
+		Short: "Change permissions and limits of a key, from its next request on; the others stay",
 		Example: `  kindred keys change "timetable bot" --requests-per-minute 60
   kindred keys change "timetable bot" --for-model harbour-4m --tokens-per-day 50000
   kindred keys change "timetable bot" --models "" --expires never`,
@@ -366,7 +366,7 @@ func (t *terminal) keysRotate() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:     "rotate KEY",
-		Short:   "Issue a key in the place of another, which goes on working for a while",
+		Short:   "Replace a key by a new one; the old one keeps working for a grace period",
 		Example: `  kindred keys rotate "timetable bot" --grace 24h`,
 		Args:    exactly("a key"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
@@ -399,14 +399,14 @@ func (t *terminal) keysRevoke() *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
 		Use:   "revoke KEY",
-		Short: "Make a key invalid, by the beginning that the list shows or by its label",
+		Short: "Revoke a key, by its id or its label",
 		Args:  exactly("a key"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			var k server.RevokedKey
 			if err := gate.call(c.Context(), http.MethodDelete, keyPath(args[0]), nil, &k); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "%s… (%s) is revoked: requests with it are refused from now on, and those under way have ended.\n", k.ID, k.Label)
+			fmt.Fprintf(t.out, "%s… (%s) is revoked: requests with it are refused from now on, and those in progress have ended.\n", k.ID, k.Label)
 			if k.Warning != "" {
 				fmt.Fprintf(t.err, "kindred: %s\n", k.Warning)
 			}

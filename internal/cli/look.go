@@ -42,7 +42,7 @@ func (t *terminal) modelsLook() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "look FILE|FOLDER|ADDRESS",
-		Short: "Look at models before bringing them: what they are, need, and would give here",
+		Short: "Inspect models before adding them: what they are, need, and would reach here",
 		Long: "Look at a model, at all models in a folder, or at all that a page names, by their headers alone: what they are, the memory\n" +
 			"that they need, and the rate to expect of one answer, on this machine or on the one described by --memory and --bandwidth.",
 		Example: "  kindred models look https://files.example/models/\n  kindred models look ~/downloads --memory 16GiB --bandwidth 100GB",

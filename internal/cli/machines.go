@@ -16,7 +16,7 @@ import (
 )
 
 func (t *terminal) machines() *cobra.Command {
-	return group("machines", "Look at the other servers whose models the gate offers (runners, in the configuration)", t.machinesList(), t.machinesShow(), t.machinesProbe())
+	return group("machines", "Show the other servers whose models the gate offers (runners, in the configuration)", t.machinesList(), t.machinesShow(), t.machinesProbe())
 }
 
 func machineList(ctx context.Context, gate *client) (got server.MachineList, err error) {
@@ -24,11 +24,11 @@ func machineList(ctx context.Context, gate *client) (got server.MachineList, err
 }
 
 func (t *terminal) machinesList() *cobra.Command {
-	return listing(t, "List the machines and how they do", machineList, func(got server.MachineList) (rows [][]string, empty string) {
+	return listing(t, "List the machines and their health", machineList, func(got server.MachineList) (rows [][]string, empty string) {
 		if len(got.Machines) == 0 {
 			return nil, "No machine is set up: \"runners\" in the configuration names them, and docs/runners.md says how."
 		}
-		rows = [][]string{{"MACHINE", "STATE", "MODELS", "OPEN", "FIRST TOKEN", "ADDRESS"}}
+		rows = [][]string{{"MACHINE", "STATE", "MODELS", "OPEN", "TTFT", "ADDRESS"}}
 		for _, m := range got.Machines {
 			rows = append(rows, []string{m.Name, health(m), fmt.Sprint(len(m.Models)), fmt.Sprint(m.Open), milliseconds(m.FirstMS), m.URL})
 		}
@@ -59,7 +59,7 @@ func milliseconds(ms float64) string {
 }
 
 func (t *terminal) machinesShow() *cobra.Command {
-	return looking(t, "show MACHINE", "Show a machine, its models and what they can do", exactly("a machine"), func(ctx context.Context, gate *client, args []string) (m remote.State, err error) {
+	return looking(t, "show MACHINE", "Show a machine, its models and their capabilities", exactly("a machine"), func(ctx context.Context, gate *client, args []string) (m remote.State, err error) {
 		list, err := machineList(ctx, gate)
 		if err != nil {
 			return m, err
@@ -76,7 +76,7 @@ func (t *terminal) machinesShow() *cobra.Command {
 }
 
 func (t *terminal) showMachine(m remote.State) error {
-	rows := [][]string{{"address", m.URL}, {"state", health(m)}, {"prompts", map[string]string{"conversation": "laid out there", "prompt": "laid out here", "form": "in a form of its own"}[m.Mode]},
+	rows := [][]string{{"address", m.URL}, {"state", health(m)}, {"prompts", map[string]string{"conversation": "rendered by the server", "prompt": "rendered here", "form": "in a form of its own"}[m.Mode]},
 		{"open", fmt.Sprintf("%d answers", m.Open)}, {"first token", milliseconds(m.FirstMS)}, {"styles", canDo(m.Abilities, endpoints)}}
 	if len(m.Pass) > 0 {
 		rows = append(rows, []string{"passed on", strings.Join(m.Pass, ", ")})
@@ -100,7 +100,7 @@ func (t *terminal) showMachine(m remote.State) error {
 		}
 		can, cannot := canDo(one.Abilities, features), lacking(one.Abilities)
 		if one.Probed.IsZero() && m.Mode != "form" {
-			can, cannot = fmt.Sprintf("not asked yet: \"kindred machines probe %s\"", m.Name), ""
+			can, cannot = fmt.Sprintf("not probed yet: \"kindred machines probe %s\"", m.Name), ""
 		}
 		models = append(models, []string{m.Name + "/" + one.Name, context, can, cannot})
 	}
@@ -146,7 +146,7 @@ func (t *terminal) machinesProbe() *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
 		Use:   "probe MACHINE [MODEL]",
-		Short: "Ask a machine's models what they can do, by short requests",
+		Short: "Probe what a machine's models support, with short requests",
 		Args:  cobra.RangeArgs(1, 2),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			body := map[string]string{}

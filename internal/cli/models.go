@@ -22,7 +22,7 @@ import (
 )
 
 func (t *terminal) models() *cobra.Command {
-	return group("models", "Look at models, bring them here, load them, take them away",
+	return group("models", "Add, inspect, load and remove models",
 		t.modelsList(), t.modelsShow(), t.modelsLook(), t.modelsAdd(), t.modelsRemove(), t.modelsLoad(), t.modelsUnload(), t.modelsConvert())
 }
 
@@ -64,7 +64,7 @@ func modelState(m server.InstalledModel) string {
 	case m.Loaded && m.Unread > 0:
 		return fmt.Sprintf("loaded, %.0f %% of it in memory", 100-100*float64(m.Unread)/float64(max(m.Size, m.Unread)))
 	case m.Loaded && m.Unprepared > 0:
-		return fmt.Sprintf("loaded, %.0f %% of it prepared", 100-100*float64(m.Unprepared)/float64(max(m.Size, m.Unprepared)))
+		return fmt.Sprintf("loaded, %.0f %% optimised for this processor", 100-100*float64(m.Unprepared)/float64(max(m.Size, m.Unprepared)))
 	case m.Loaded && m.Kept:
 		return "loaded, kept"
 	case m.Loaded:
@@ -151,7 +151,7 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 		}
 		add("abilities", said)
 	} else if m.Use == catalog.Chat {
-		add("abilities", fmt.Sprintf("not asked yet: \"kindred suite run --model %s\"", m.ID))
+		add("abilities", fmt.Sprintf("not probed yet: \"kindred suite run --model %s\"", m.ID))
 	}
 	add("lies at", m.Path)
 	return table(t.out, rows...)
@@ -162,8 +162,8 @@ func (t *terminal) modelsAdd() *cobra.Command {
 	var a library.Addition
 	cmd := &cobra.Command{
 		Use:   "add FILE|FOLDER|ADDRESS",
-		Short: "Check a model and bring it into the models folder",
-		Long: "Check a model and bring it into the models folder. A file or folder of this machine is linked to, or copied with --copy;\n" +
+		Short: "Check a model and add it to the models folder",
+		Long: "Check a model and add it to the models folder. A file or folder of this machine is linked to, or copied with --copy;\n" +
 			"one at an address is fetched. If that breaks off, the same command goes on from there.",
 		Example: "  kindred models add ~/downloads/harbour-4m.gguf\n  kindred models add https://files.example/harbour-4m.gguf --sha256 3a7b…",
 		Args:    exactly("a file, a folder or an address"),
@@ -262,9 +262,10 @@ func (t *terminal) modelsRemove() *cobra.Command {
 	var flags clientFlags
 	var yes bool
 	cmd := &cobra.Command{
-		Use:   "remove MODEL",
-		Short: "Take a model out of the models folder; files that lie in it are deleted",
-		Args:  exactly("a model"),
+		Use:     "remove MODEL",
+		Aliases: otherwiseRemove,
+		Short:   "Remove a model from the models folder; its files there are deleted",
+		Args:    exactly("a model"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			var r server.Removed
 			if err := gate.call(c.Context(), http.MethodDelete, modelPath(args[0])+"?try=true", nil, &r); err != nil {
@@ -383,7 +384,7 @@ func (t *terminal) modelsUnload() *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
 		Use:   "unload MODEL",
-		Short: "Give the memory of a model back; answers under way come to their end",
+		Short: "Unload a model, which frees its memory; answers in progress finish",
 		Args:  exactly("a model"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			var m server.InstalledModel

@@ -16,25 +16,25 @@ import (
 )
 
 func (t *terminal) names() *cobra.Command {
-	return group("names", "Decide which models or presets answer under a name that applications ask for", t.namesSet(), t.namesList(), t.namesDrain(true), t.namesDrain(false), t.namesRemove())
+	return group("names", "Map names that applications ask for to models and presets", t.namesSet(), t.namesList(), t.namesDrain(true), t.namesDrain(false), t.namesRemove())
 }
 
 func (t *terminal) namesSet() *cobra.Command {
 	var flags clientFlags
-	var way, shadow string
+	var strategy, shadow string
 	var shares, keys, headers []string
 	var shadowShare float64
 	cmd := &cobra.Command{
 		Use:   "set NAME MODEL...",
-		Short: "Have models or presets answer under a name, from now on; \"*\" is the name for all others",
-		Long: `Have models or presets answer under a name, from now on, without a restart. Answers under way go on where they are.
+		Short: "Set which models or presets serve a name; \"*\" catches all other names",
+		Long: `Have models or presets serve a name, from now on, without a restart. Answers in progress stay where they are.
 
-Of several targets one is chosen by --any: in_order (the first that can), fewest_open (the least busy), share (by chance, in the proportions of
---share) or prefix (the one that knows the conversation). Only targets that are well and can do what a request needs are chosen, and the next
-one follows where one fails before its first token; the answer's header Kindred-Answered-By says which it was.`,
+Of several targets one is chosen by --strategy: in_order (the first that can), least_busy, weighted (by chance, in the proportions of --share) or
+prefix_affinity (the one that has read the conversation). Only healthy targets are chosen that can do what a request needs, and the next one
+follows where one fails before its first token; the answer's header Kindred-Answered-By says which it was.`,
 		Example: `  kindred names set timetable harbour-4m
   kindred names set helper attic/harbour-4m harbour-4m
-  kindred names set helper attic/harbour-4m cellar/harbour-4m --any share --share attic/harbour-4m=3
+  kindred names set helper attic/harbour-4m cellar/harbour-4m --strategy weighted --share attic/harbour-4m=3
   kindred names set helper harbour-4m --shadow attic/harbour-8m --shadow-share 0.1
   kindred names set "*" harbour-4m`,
 		Args: func(_ *cobra.Command, args []string) error {
@@ -44,7 +44,10 @@ one follows where one fails before its first token; the answer's header Kindred-
 			return nil
 		},
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
-			n := catalog.Name{Name: args[0], Any: catalog.Way(way)}
+			n := catalog.Name{Name: args[0]}
+			if err := n.Strategy.UnmarshalText([]byte(strings.ReplaceAll(strategy, "-", "_"))); err != nil {
+				return err
+			}
 			for _, to := range args[1:] {
 				n.Of = append(n.Of, catalog.Target{To: to})
 			}
@@ -73,12 +76,13 @@ one follows where one fails before its first token; the answer's header Kindred-
 			if err := gate.call(c.Context(), http.MethodPut, "/gate/names", n, &n); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(t.out, "%s answers under %s from now on.\n", n.Said(), asked(n.Name))
+			_, err = fmt.Fprintf(t.out, "%s serves %s from now on.\n", n.Said(), asked(n.Name))
 			return err
 		}),
 	}
 	flags.add(cmd)
-	cmd.Flags().StringVar(&way, "any", "", "how one of several is chosen: in_order, fewest_open, share or prefix")
+	cmd.Flags().StringVar(&strategy, "strategy", "", "how one of several targets is chosen: in_order, least_busy, weighted or prefix_affinity")
+	formerly(cmd.Flags(), "any", "strategy")
 	cmd.Flags().StringArrayVar(&shares, "share", nil, "a target's share, as MODEL=3")
 	cmd.Flags().StringArrayVar(&keys, "for-key", nil, "keep a target for a key or a group of keys, as MODEL=LABEL")
 	cmd.Flags().StringArrayVar(&headers, "for-header", nil, "keep a target for requests with a header, as MODEL=\"x-tier: gold\"")
@@ -117,7 +121,7 @@ func (t *terminal) namesList() *cobra.Command {
 		if len(got.Names) == 0 {
 			return nil, "There is no public name yet: \"kindred names set\" makes one."
 		}
-		rows = [][]string{{"NAME", "ANSWERED BY"}}
+		rows = [][]string{{"NAME", "SERVED BY"}}
 		for _, n := range got.Names {
 			name := n.Name
 			if name == catalog.AnyName {
@@ -134,11 +138,11 @@ func (t *terminal) namesDrain(drain bool) *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
 		Use:   "drain NAME MODEL",
-		Short: "Send nothing new to a target of a name; what runs there comes to its end",
+		Short: "Send nothing new to a target of a name; what is in progress there finishes",
 		Args:  exactly("a name", "the target"),
 	}
 	if !drain {
-		cmd.Use, cmd.Short = "restore NAME MODEL", "Use a target of a name again that was drained"
+		cmd.Use, cmd.Short = "restore NAME MODEL", "Send requests to a drained target again"
 	}
 	cmd.RunE = flags.run(func(c *cobra.Command, gate *client, args []string) error {
 		var list server.NameList
@@ -156,12 +160,12 @@ func (t *terminal) namesDrain(drain bool) *cobra.Command {
 			}
 		}
 		if !found {
-			return fmt.Errorf("%s is not answered by %q; its targets: %s", asked(n.Name), args[1], n.Said())
+			return fmt.Errorf("%s is not served by %q; its targets: %s", asked(n.Name), args[1], n.Said())
 		}
 		if err := gate.call(c.Context(), http.MethodPut, "/gate/names", n, &n); err != nil {
 			return err
 		}
-		_, err := fmt.Fprintf(t.out, "%s answers under %s from now on.\n", n.Said(), asked(n.Name))
+		_, err := fmt.Fprintf(t.out, "%s serves %s from now on.\n", n.Said(), asked(n.Name))
 		return err
 	})
 	flags.add(cmd)
@@ -171,14 +175,15 @@ func (t *terminal) namesDrain(drain bool) *cobra.Command {
 func (t *terminal) namesRemove() *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
-		Use:   "remove NAME",
-		Short: "Remove a public name; what answered under it stays",
-		Args:  exactly("a name"),
+		Use:     "remove NAME",
+		Aliases: otherwiseRemove,
+		Short:   "Remove a public name; its models and presets stay",
+		Args:    exactly("a name"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			if err := gate.call(c.Context(), http.MethodDelete, "/gate/names?name="+url.QueryEscape(args[0]), nil, nil); err != nil {
 				return err
 			}
-			_, err := fmt.Fprintf(t.out, "Nothing answers under %s any more.\n", asked(args[0]))
+			_, err := fmt.Fprintf(t.out, "Nothing serves %s any more.\n", asked(args[0]))
 			return err
 		}),
 	}

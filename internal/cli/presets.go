@@ -241,9 +241,10 @@ func (t *terminal) printPreset(p catalog.Preset) error {
 func (t *terminal) presetsRemove() *cobra.Command {
 	var flags clientFlags
 	cmd := &cobra.Command{
-		Use:   "remove NAME",
-		Short: "Remove a preset; its model stays",
-		Args:  exactly("a name"),
+		Use:     "remove NAME",
+		Aliases: otherwiseRemove,
+		Short:   "Remove a preset; its model stays",
+		Args:    exactly("a name"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			resp, err := gate.send(c.Context(), http.MethodDelete, presetPath(args[0]), nil)
 			if err != nil {

@@ -76,7 +76,7 @@ func (t *terminal) render() *cobra.Command {
 	f.StringVarP(&model, "model", "m", "", "model whose template to use (default the only one)")
 	f.StringVarP(&instructions, "instructions", "i", "", "what the model is told ahead of the question")
 	f.StringVarP(&file, "file", "f", "", "conversation to render: a JSON list of turns with role and content, or a chat request")
-	f.BoolVar(&compare, "compare", false, "show what the question becomes in each style: chat, generate and raw")
+	f.BoolVar(&compare, "compare", false, "show what the question becomes in each style: chat, generate and completion")
 	f.StringVar(&answer, "answer", "", "with --compare: an answer that is wanted, to see how likely it is in each style, preset and template")
 	f.StringArrayVar(&templates, "template", nil, "with --answer: files with chat templates to compare with the model's")
 	f.BoolVar(&textOnly, "text", false, "print the prompt alone, to the byte")
@@ -109,7 +109,7 @@ func (t *terminal) conversationOf(file, instructions string, args []string) (map
 }
 
 // styled are the styles in which one question can be put, in the order of inStyles.
-var styled = []dialect.Style{dialect.Chat, dialect.Generate, dialect.Raw}
+var styled = []dialect.Style{dialect.Chat, dialect.Generate, dialect.Completion}
 
 // inStyles is a question in each style.
 func (t *terminal) inStyles(ctx context.Context, flags clientFlags, model, instructions string, args []string) (gate *client, name string, bodies []map[string]any, err error) {
@@ -130,7 +130,7 @@ func (t *terminal) inStyles(ctx context.Context, flags clientFlags, model, instr
 	return gate, name, []map[string]any{
 		{"style": dialect.Chat, "model": name, "messages": question{Instructions: instructions, Text: text}.conversation()},
 		single,
-		{"style": dialect.Raw, "model": name, "prompt": text},
+		{"style": dialect.Completion, "model": name, "prompt": text},
 	}, nil
 }
 

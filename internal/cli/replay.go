@@ -68,7 +68,7 @@ each might have said there, and how likely the recorded answer is under either p
 	f := cmd.Flags()
 	f.StringVarP(&model, "model", "m", "", "model, preset or public name")
 	f.StringVar(&template, "template", "", "file with a chat template")
-	f.StringVar(&style, "style", "", "chat, generate or raw")
+	f.StringVar(&style, "style", "", "chat, generate or completion")
 	f.StringVarP(&instructions, "instructions", "i", "", "in the place of the system turn; empty for none")
 	f.Float64Var(&temperature, "temperature", 0, "from 0 to 2")
 	f.Float64Var(&topP, "top-p", 1, "from 0 to 1")
@@ -145,7 +145,7 @@ func (t *terminal) printReplay(r replay.Result) error {
 		if p.Before != "" {
 			where = "behind " + shown(fmt.Sprintf("%q", p.Before))
 		}
-		fmt.Fprintf(t.out, "\n%s %s\n", strong(fmt.Sprintf("They part at token %d", p.Place+1)), quiet(where))
+		fmt.Fprintf(t.out, "\n%s %s\n", strong(fmt.Sprintf("First difference at token %d", p.Place+1)), quiet(where))
 		say := func(list []replay.Token) string {
 			if len(list) == 0 {
 				return "its end"

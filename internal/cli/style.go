@@ -153,7 +153,7 @@ var styles = []style{
 		err := json.Unmarshal(raw, &r)
 		return r.text(), err
 	}},
-	{dialect.Raw, func(q question) any {
+	{dialect.Completion, func(q question) any {
 		if q.MaxTokens == 0 {
 			q.MaxTokens = 256 // the standard's limit of 16 is for other times
 		}
@@ -189,12 +189,13 @@ func styleNames() (names []string) {
 
 // styleNamed finds a style. What a question asks for and the style cannot do is a usage error.
 func styleNamed(name string, q question) (style, error) {
-	i := slices.Index(styleNames(), name)
+	known, _ := dialect.Find(name)
+	i := slices.Index(styleNames(), string(known))
 	switch {
 	case i < 0:
 		return style{}, usageError{fmt.Errorf("there is no style %q; these are: %s", name, strings.Join(append(styleNames(), string(dialect.Embedding)), ", "))}
-	case styles[i].Style == dialect.Raw && (q.Instructions != "" || q.Think):
-		return style{}, usageError{errors.New("a raw prompt goes to the model as it is, so it has neither instructions nor reasoning; leave out --instructions and --reason")}
+	case styles[i].Style == dialect.Completion && (q.Instructions != "" || q.Think):
+		return style{}, usageError{errors.New("a completion prompt goes to the model as it is, so it has neither instructions nor reasoning; leave out --instructions and --reason")}
 	}
 	return styles[i], nil
 }

@@ -23,7 +23,7 @@ import (
 )
 
 func (t *terminal) suite() *cobra.Command {
-	return group("suite", "Ask models what a file has, and hold their answers to what it expects", t.suiteRun(), t.suiteFrom(), t.suiteList(), t.suiteShow(), t.suiteSchema())
+	return group("suite", "Run suites: questions with expected answers, for several models", t.suiteRun(), t.suiteFrom(), t.suiteList(), t.suiteShow(), t.suiteSchema())
 }
 
 func (t *terminal) suiteRun() *cobra.Command {
@@ -35,7 +35,7 @@ func (t *terminal) suiteRun() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "run [FILE]",
-		Short: "Run a suite; without a file the one that ships, which asks what a model can do",
+		Short: "Run a suite; without a file the built-in one, which measures what a model can do",
 		Long: `Run a suite: each case is asked so many times of each model, with seeds that count on, and every answer is held to what is expected. Requests
 wait for those of applications. The exit code is 0 if every case passed often enough (--at-least), and 1 otherwise. docs/suites.md says what a
 file looks like.`,
@@ -180,8 +180,8 @@ func (t *terminal) suiteFrom() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
 		Use:   "from",
-		Short: "Make a suite of recorded exchanges, and print it",
-		Long: `Make a suite of recorded exchanges, and print it. Each is a case, whose answer has to be like the recorded one; edit what is expected to what
+		Short: "Make a suite from recorded exchanges, and print it",
+		Long: `Make a suite from recorded exchanges, and print it. Each is a case, whose answer has to be like the recorded one; edit what is expected to what
 matters. Exchanges whose content was not recorded are left out.`,
 		Example: `  kindred suite from --since 24h > ferry.yaml`,
 		Args:    exactly(),
@@ -244,7 +244,7 @@ matters. Exchanges whose content was not recorded are left out.`,
 }
 
 func (t *terminal) suiteList() *cobra.Command {
-	return listing(t, "List what suites came to, the newest last", func(ctx context.Context, gate *client) (got server.SuiteRunList, err error) {
+	return listing(t, "List results of suites, the newest last", func(ctx context.Context, gate *client) (got server.SuiteRunList, err error) {
 		return got, gate.call(ctx, http.MethodGet, "/gate/suites", nil, &got)
 	}, func(got server.SuiteRunList) (rows [][]string, empty string) {
 		if len(got.Runs) == 0 {
@@ -262,7 +262,7 @@ func (t *terminal) suiteList() *cobra.Command {
 }
 
 func (t *terminal) suiteShow() *cobra.Command {
-	return looking(t, "show RUN", "Show what a suite came to", exactly("the id of a run; \"kindred suite list\" shows them"), func(ctx context.Context, gate *client, args []string) (r suite.Report, err error) {
+	return looking(t, "show RUN", "Show the result of a suite", exactly("the id of a run; \"kindred suite list\" shows them"), func(ctx context.Context, gate *client, args []string) (r suite.Report, err error) {
 		return r, gate.call(ctx, http.MethodGet, "/gate/suites/"+url.PathEscape(args[0]), nil, &r)
 	}, func(r suite.Report) error { return t.printSuite(&r) })
 }

@@ -33,10 +33,10 @@ func (t *terminal) traffic() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "traffic",
 		Short: "Show who asked what, how long it took and how it ended",
-		Long:  "The newest exchanges, the last of them at the end. What was said is kept only if the configuration (record) or a key says so.",
+		Long:  "The newest exchanges, the latest at the end. Content is recorded only if the configuration (record) or a key says so.",
 		Example: `  kindred traffic --follow
   kindred traffic --failed --since 24h
-  kindred traffic --key "timetable bot" --slow 2s`,
+  kindred traffic --by "timetable bot" --slow 2s`,
 		Args: known,
 		RunE: func(c *cobra.Command, _ []string) error {
 			filter, err := f.filter(time.Now())
@@ -49,7 +49,7 @@ func (t *terminal) traffic() *cobra.Command {
 			}
 			gate.exact = asJSON
 			if follow && f.until != "" {
-				return usageError{fmt.Errorf("--follow goes on with what happens, which --until leaves out; give one of them")}
+				return usageError{fmt.Errorf("--follow continues with new exchanges, which --until excludes; give one of them")}
 			}
 			if follow {
 				return t.follow(c.Context(), gate, filter, asJSON)
@@ -68,7 +68,7 @@ func (t *terminal) traffic() *cobra.Command {
 	fs := cmd.Flags()
 	f.add(cmd)
 	fs.IntVarP(&f.limit, "last", "n", 20, "how many, at the most")
-	fs.BoolVarP(&follow, "follow", "f", false, "go on with what happens, until Ctrl-C")
+	fs.BoolVarP(&follow, "follow", "f", false, "continue with new exchanges, until Ctrl-C")
 	fs.BoolVarP(&asJSON, "json", "j", false, "print JSON; with --follow a line for each")
 	cmd.AddCommand(t.trafficShow(), t.trafficJobs(), t.trafficRefused(), t.trafficPurge(), t.trafficExport())
 	return cmd
@@ -76,14 +76,14 @@ func (t *terminal) traffic() *cobra.Command {
 
 func (f *trafficFlags) add(cmd *cobra.Command) {
 	fs := cmd.Flags()
-	fs.StringVar(&f.key, "by", "", "exchanges of one key, by its beginning or its label")
+	fs.StringVar(&f.key, "by", "", "exchanges of one key, by its id or its label")
 	fs.StringVarP(&f.model, "model", "m", "", "exchanges with one model or preset")
 	fs.StringVarP(&f.style, "style", "s", "", "exchanges in one style")
-	fs.StringVar(&f.job, "job", "", "exchanges that go on from one another, by the id of the first")
+	fs.StringVar(&f.job, "job", "", "exchanges of one conversation, by the id of the first")
 	fs.StringVar(&f.since, "since", "", "exchanges since then: a time such as 24h or 7d ago, or a day such as 2031-01-31")
 	fs.StringVar(&f.until, "until", "", "exchanges before then, said as for --since")
-	fs.BoolVar(&f.failed, "failed", false, "those that did not come to their end")
-	fs.DurationVar(&f.slow, "slow", 0, "those that took so long or longer, such as 2s")
+	fs.BoolVar(&f.failed, "failed", false, "those that failed, were refused, cancelled or interrupted")
+	fs.DurationVar(&f.slow, "slow", 0, "those that took at least that long, such as 2s")
 }
 
 // filter is what the gate is asked for.
@@ -288,7 +288,7 @@ func (t *terminal) trafficExport() *cobra.Command {
 	var format string
 	cmd := &cobra.Command{
 		Use:     "export",
-		Short:   "Write all exchanges that fit, as JSON lines or as a table with commas, for other programs",
+		Short:   "Export all matching exchanges as JSON lines or CSV",
 		Example: "  kindred traffic export --format csv --since 30d > exchanges.csv",
 		Args:    exactly(),
 		RunE: func(c *cobra.Command, _ []string) error {

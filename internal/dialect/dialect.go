@@ -11,11 +11,11 @@ type Style string
 
 // The styles.
 const (
-	Chat      Style = "chat"
-	Generate  Style = "generate"
-	Response  Style = "response"
-	Raw       Style = "raw" // a prompt that goes to the model as it is
-	Embedding Style = "embedding"
+	Chat       Style = "chat"
+	Generate   Style = "generate"
+	Response   Style = "response"
+	Completion Style = "completion" // a prompt that goes to the model as it is
+	Embedding  Style = "embedding"
 )
 
 // What is passed on to machines as it is, where whoever operates the gate wants that. A key may be for these as for styles.
@@ -29,15 +29,15 @@ const (
 var Passed = []Style{Images, Audio, Moderations}
 
 // Styles are all of them, in the order in which they are listed.
-var Styles = []Style{Chat, Generate, Response, Raw, Embedding}
+var Styles = []Style{Chat, Generate, Response, Completion, Embedding}
 
 var paths = map[Style]string{
-	Chat: "/chat/completions", Generate: "/generate", Response: "/responses", Raw: "/completions", Embedding: "/embeddings",
+	Chat: "/chat/completions", Generate: "/generate", Response: "/responses", Completion: "/completions", Embedding: "/embeddings",
 }
 
 // operations are what the OpenTelemetry conventions for generative AI call what a style asks for (semantic conventions 1.36).
 var operations = map[Style]string{
-	Chat: "chat", Response: "chat", Generate: "text_completion", Raw: "text_completion", Embedding: "embeddings",
+	Chat: "chat", Response: "chat", Generate: "text_completion", Completion: "text_completion", Embedding: "embeddings",
 }
 
 // Operation is what the OpenTelemetry conventions call what is asked for in the style, in metrics and traces.
@@ -46,8 +46,14 @@ func (s Style) Operation() string { return operations[s] }
 // Path is where requests in the style go, below the base URL.
 func (s Style) Path() string { return paths[s] }
 
-// Find finds a style by its name.
+// formerly are what styles were called before.
+var formerly = map[string]Style{"raw": Completion}
+
+// Find finds a style by its name, or by what it was called before.
 func Find(name string) (Style, bool) {
+	if now, ok := formerly[name]; ok {
+		return now, true
+	}
 	return Style(name), slices.Contains(Styles, Style(name)) || slices.Contains(Passed, Style(name))
 }
 

@@ -440,7 +440,7 @@ func TestLibraryOfParts(t *testing.T) {
 		if m := catalog.Read(path); m.Problem != "" || m.Parameters < 3_600_000 || here() != 2 {
 			t.Errorf("%+v: %+v, %d files", a, m, here())
 		}
-		if r, err := l.Forget(path); err != nil || here() != 0 || r.Linked == (r.Files == 2) {
+		if r, err := l.Remove(path); err != nil || here() != 0 || r.Linked == (r.Files == 2) {
 			t.Errorf("%+v: %+v, %v, %d files are left", a, r, err, here())
 		}
 	}
@@ -509,7 +509,7 @@ func TestLibraryOfThisMachine(t *testing.T) {
 		if m := catalog.Read(path); m.Problem != "" {
 			t.Errorf("%s: %s", path, m.Problem)
 		}
-		r, err := l.Forget(path)
+		r, err := l.Remove(path)
 		if err != nil || r.Linked != c.linked || !c.linked && r.Files < c.files-1 {
 			t.Errorf("%s: %+v, %v", path, r, err)
 		}
@@ -520,7 +520,7 @@ func TestLibraryOfThisMachine(t *testing.T) {
 	if _, err := os.Stat(source); err != nil {
 		t.Errorf("the original is gone: %v", err)
 	}
-	if _, err := l.Forget(source); err == nil || !strings.Contains(err.Error(), "does not lie in") {
+	if _, err := l.Remove(source); err == nil || !strings.Contains(err.Error(), "does not lie in") {
 		t.Errorf("a model of another folder: %v", err)
 	}
 	for _, source := range []string{elsewhere, elsewhere + "/none", reference + "shapes.json"} {

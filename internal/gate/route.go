@@ -257,13 +257,13 @@ func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, a
 		return nil, exchange.Errorf(kind, "name_without_target", "%q cannot be answered: %s", req.Model, strings.Join(reasons, "; "))
 	}
 	var rank func(c choice) float64
-	switch r.public.Any {
-	case catalog.FewestOpen:
+	switch r.public.Strategy {
+	case catalog.LeastBusy:
 		rank = func(c choice) float64 { return float64(g.open(c.model.ID)) }
-	case catalog.ByShare:
+	case catalog.Weighted:
 		// The order of a draw without putting back, with these weights (Efraimidis and Spirakis 2006).
 		rank = func(c choice) float64 { return -math.Log(1-rand.Float64()) / float64(max(1, c.of.Share)) }
-	case catalog.SamePrefix:
+	case catalog.PrefixAffinity:
 		rank = func(c choice) float64 {
 			if at.tail.target == c.name() {
 				return -1

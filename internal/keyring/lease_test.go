@@ -215,7 +215,7 @@ func TestTermsHold(t *testing.T) {
 		want string
 	}{
 		{"its style", k.MayAsk("chat"), ""},
-		{"another style", k.MayAsk("raw"), "it may in: chat"},
+		{"another style", k.MayAsk("completion"), "it may in: chat"},
 		{"its address", k.MayCome("192.0.2.7", ""), ""},
 		{"its address, in the other notation", k.MayCome("::ffff:192.0.2.7", "https://app.example"), ""},
 		{"another address", k.MayCome("198.51.100.7", ""), "may not be used from 198.51.100.7"},

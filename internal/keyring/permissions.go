@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/dialect/field"
 )
 
@@ -58,6 +59,17 @@ var TermKinds = []Term{
 	{Name: "may_issue", Title: "Can create keys", Means: "whether it can create derived keys, which have at most its rights and expire within a day", Kind: TermYes, value: func(t *Terms) any { return &t.MayIssue }},
 	{Name: "keep_alive", Title: "Keep alive", Means: "whether whole answers begin with white space once the first token is there, for clients that give up on silence", Kind: TermYes, value: func(t *Terms) any { return &t.KeepAlive }},
 	{Name: "record_content", Title: "Recorded content", Means: "whether content is recorded; empty for what the settings say", Help: "whether content is recorded: yes, no, or as-set for what the settings say", Kind: TermChoice, Choices: []string{"", "yes", "no"}, value: func(t *Terms) any { return &t.Content }},
+}
+
+// Styles are names of styles as they are today, each as it was said or by what it is called now.
+func Styles(list []string) []string {
+	out := slices.Clone(list)
+	for i, name := range out {
+		if s, ok := dialect.Find(name); ok {
+			out[i] = string(s)
+		}
+	}
+	return out
 }
 
 func orAll(list []string) string {
@@ -125,6 +137,9 @@ func (t *Terms) Read(o *field.Object) error {
 			*v = Content(text)
 		case *[]string:
 			*v = o.Strings(k.Name)
+			if k.Name == "endpoints" {
+				*v = Styles(*v)
+			}
 		case *[]netip.Prefix:
 			addresses, err := ParseAddresses(o.Strings(k.Name))
 			if err != nil {

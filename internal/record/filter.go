@@ -37,8 +37,12 @@ const keyPrefix = "kg_"
 // ParseFilter reads a filter from the parameters of a query.
 func ParseFilter(q url.Values) (f Filter, err error) {
 	f = Filter{Key: strings.TrimPrefix(strings.TrimSuffix(q.Get("key"), "…"), keyPrefix), Model: q.Get("model"), Style: q.Get("style"), Job: q.Get("job"), Before: q.Get("before"), Limit: UsualPage}
-	if _, ok := dialect.Find(f.Style); f.Style != "" && !ok {
-		return f, exchange.InvalidParam("style", "style is %q; the styles are %s", f.Style, dialect.List(dialect.Styles...))
+	if f.Style != "" {
+		style, ok := dialect.Find(f.Style)
+		if !ok {
+			return f, exchange.InvalidParam("style", "style is %q; the styles are %s", f.Style, dialect.List(slices.Concat(dialect.Styles, dialect.Passed)...))
+		}
+		f.Style = string(style)
 	}
 	for _, bound := range []struct {
 		name string

@@ -81,7 +81,7 @@ func TestFilters(t *testing.T) {
 		want  bool
 	}{
 		{"", true}, {"key=bot", true}, {"key=kg_abcdefgh", true}, {"key=kg_abcdefgh%E2%80%A6", true}, {"key=other", false},
-		{"model=helper", true}, {"model=harbour-4m", true}, {"model=harbour", false}, {"style=chat", true}, {"style=raw", false}, {"job=one", true}, {"job=two", false},
+		{"model=helper", true}, {"model=harbour-4m", true}, {"model=harbour", false}, {"style=chat", true}, {"style=raw", false}, {"style=completion", false}, {"job=one", true}, {"job=two", false},
 		{"since=2031-05-01T12:00:00Z", true}, {"since=2031-05-01T12:00:01Z", false}, {"until=2031-05-01T12:00:00Z", false}, {"until=2031-05-01T12:00:01Z", true},
 		{"bad=true", true}, {"slow_ms=1500", true}, {"slow_ms=1501", false}, {"bad=true&key=bot&slow_ms=2000", false},
 	} {
@@ -99,6 +99,13 @@ func TestFilters(t *testing.T) {
 		if f.Bad && f.Matches(&done) {
 			t.Errorf("%q chooses an answer that is complete", c.query)
 		}
+	}
+}
+
+// What a style was called before is understood.
+func TestFormerStyles(t *testing.T) {
+	if f, err := ParseFilter(url.Values{"style": {"raw"}}); err != nil || f.Style != "completion" {
+		t.Errorf("%+v, %v", f, err)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/difference"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
@@ -20,7 +21,7 @@ import (
 type Change struct {
 	Model        string // a model, preset or public name
 	Template     string // a chat template
-	Style        string // chat, generate or raw
+	Style        string // chat, generate or completion
 	Instructions *string
 	Temperature  *float64
 	TopP         *float64
@@ -158,15 +159,15 @@ func changed(req exchange.Request, of record.Record, c Change) (exchange.Request
 		}
 		req.Turns = append(turns, exchange.Turn{Role: exchange.User, Parts: []exchange.Part{exchange.Text(last)}})
 		req.Tools, req.Choice = nil, exchange.Choice{}
-	case "raw":
+	case string(dialect.Completion), "raw": // which it was called before
 		if req.Raw == nil {
 			req.Raw = &exchange.Raw{Text: last}
 		}
 		req.Turns, req.Tools, req.Choice, req.Format = nil, nil, exchange.Choice{}, exchange.Format{}
 	default:
-		return req, exchange.InvalidParam("style", "style is %q; chat, generate and raw are possible", c.Style)
+		return req, exchange.InvalidParam("style", "style is %q; chat, generate and completion are possible", c.Style)
 	}
-	if req.Raw != nil && c.Style != "" && c.Style != "raw" {
+	if req.Raw != nil && c.Style != "" && c.Style != string(dialect.Completion) && c.Style != "raw" {
 		req.Turns = []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text(req.Raw.Text)}}}
 		req.Raw = nil
 	}

@@ -83,12 +83,56 @@ func (h *hosts) own(header string) bool {
 // checkHost refuses requests for other hosts. A call with a key is let through, since a page of a stranger has none, and the name of a
 // tunnel changes at each start; admit checks the host if the key turns out not to be valid.
 func (s *Server) checkHost(c *gin.Context) {
-	if strings.HasPrefix(c.Request.URL.Path, "/v1/") && c.GetHeader("Authorization") != "" {
+	path := c.Request.URL.Path
+	if strings.HasPrefix(path, "/v1/") && (c.GetHeader("Authorization") != "" || !routerOf(c).Open) {
 		return
 	}
-	if err := s.knownHost(c); err != nil {
-		fail(c, err)
+	err := s.knownHost(c)
+	if err == nil {
+		return
 	}
+	// What is wrong beside the name is told first: through a tunnel the name alone would hide it. It tells nothing that is of use to a page.
+	if wrong := s.misplaced(c); wrong != nil {
+		err = wrong
+	}
+	if path == "/" {
+		_ = c.Error(err) // which counts it, as for other paths
+		c.Abort()
+		c.String(http.StatusMisdirectedRequest, "A Kindred Gate is here, but it is not called %s. If it should be, add that name to host_names in its configuration.\n", cleanHost(c.Request.Host))
+		return
+	}
+	fail(c, err)
+}
+
+// cleanHost is what a client called the gate, as far as that can be a host.
+func cleanHost(host string) string {
+	if host == "" || len(host) > longHost || strings.ContainsFunc(host, func(r rune) bool { return r <= ' ' || r > '~' }) {
+		return "that"
+	}
+	return host
+}
+
+// longHost is how long the name of a host is, with a port (RFC 1035, section 2.3.4), in bytes.
+const longHost = 253 + 6
+
+// baseOf is the base URL for a caller: what is set up, or else the address by which the caller came, since a loopback address is of no use to
+// somebody who is elsewhere.
+func baseOf(c *gin.Context) string {
+	r := routerOf(c)
+	host := c.Request.Host
+	name, _, err := net.SplitHostPort(host)
+	if err != nil {
+		name = strings.Trim(host, "[]")
+	}
+	ip := net.ParseIP(name)
+	if r.BaseURL != "" || host == "" || cleanHost(host) != host || name == "localhost" || ip != nil && ip.IsLoopback() {
+		return r.base
+	}
+	scheme := "http"
+	if encrypted(c) || ip == nil && c.GetHeader("X-Forwarded-Proto") == "https" {
+		scheme = "https"
+	}
+	return scheme + "://" + host + r.prefix + "/v1"
 }
 
 func (s *Server) knownHost(c *gin.Context) error {
@@ -96,7 +140,7 @@ func (s *Server) knownHost(c *gin.Context) error {
 		return nil
 	}
 	return exchange.Errorf(exchange.Misdirected, "unknown_host",
-		"the request is for host %q, which is not an address of this gate (%s); if it should be, add it to host_names in the configuration", c.Request.Host, routerOf(c).hosts.address)
+		"the request is for host %q, which is not a name of this gate; if it should be, add it to host_names in the configuration", c.Request.Host)
 }
 
 // onlyApplications keeps what is not for applications away from listeners that are for them alone.
@@ -113,7 +157,7 @@ func (s *Server) onlyApplications(all []route) gin.HandlerFunc {
 		if c.FullPath() == "" && strings.HasPrefix(path, "/v1/") {
 			return // there is no such path, which it is told
 		}
-		fail(c, exchange.Errorf(exchange.NotFound, "not_offered_here", "%s is not offered at this address, which is for applications only (network.only_applications); the base URL for them is %s", path, routerOf(c).base))
+		fail(c, exchange.Errorf(exchange.NotFound, "not_offered_here", "%s is not offered at this address, which is for applications only (network.only_applications); the base URL for them is %s", path, baseOf(c)))
 	}
 }
 

@@ -42,15 +42,43 @@ func TestHosts(t *testing.T) {
 		{"gate.example.rebound.example", "/", "", 421},
 		// The name of a tunnel: whoever has a key is let in, and nobody else, nor to anything else.
 		{"tunnel.example", models, h.key, 200},
-		{"tunnel.example", models, "", 421},
+		{"tunnel.example", models, "", 401},
 		{"tunnel.example", models, "kg_wrong", 401},
 		{"tunnel.example", models, h.revoked, 401},
 		{"tunnel.example", "/gate/status", h.owner, 421},
 		{"tunnel.example", "/", h.key, 421},
-		{"tunnel.example", "/v1", h.key, 421},
+		{"tunnel.example", "/v1", h.key, 404},
+		{"tunnel.example", "/chat/completions", h.key, 404},
 	} {
 		if resp, body := h.do(t, "GET", c.path, c.key, "", "Host", c.host); resp.StatusCode != c.status {
 			t.Errorf("%s at %s: %d %s, want %d", c.path, c.host, resp.StatusCode, body, c.status)
+		}
+	}
+}
+
+// Through a tunnel whose name the gate does not know, what else is wrong is told first; at its root it says that it is there and what to do. Who
+// comes by another address than the gate's own is told that one.
+func TestTheRealFaultFirst(t *testing.T) {
+	h := start(t, &scripted.Runner{}, func(o *Options) { o.Exposure.HostNames = []string{"gate.example"} })
+	const chat = "/v1/chat/completions"
+	for _, c := range []struct {
+		method, path, says string
+		status             int
+		header             []string
+	}{
+		{"POST", chat, "no key was given", 401, []string{"Host", "tunnel.example"}},
+		{"POST", chat, "the key came in the header X-Api-Key", 401, []string{"Host", "tunnel.example", "X-Api-Key", "kg_x"}},
+		{"POST", "/chat/completions", "did you mean /v1/chat/completions? The base URL for applications is http://tunnel.example/v1", 404, []string{"Host", "tunnel.example"}},
+		{"GET", "/nothing", "is not a name of this gate; if it should be, add it to host_names", 421, []string{"Host", "tunnel.example"}},
+		{"GET", "/", "A Kindred Gate is here, but it is not called tunnel.example. If it should be, add that name to host_names", 421, []string{"Host", "tunnel.example"}},
+		{"GET", "/", "it is not called that.", 421, []string{"Host", "a\"><b"}},
+		{"GET", "/nothing", "the base URL for applications is http://gate.example:7717/v1", 404, []string{"Host", "gate.example:7717"}},
+		{"GET", "/nothing", "the base URL for applications is https://gate.example/v1", 404, []string{"Host", "gate.example", "X-Forwarded-Proto", "https"}},
+		{"GET", "/nothing", "the base URL for applications is " + h.url + "/v1", 404, nil},
+	} {
+		resp, body := h.do(t, c.method, c.path, "", "", c.header...)
+		if resp.StatusCode != c.status || !strings.Contains(body, c.says) {
+			t.Errorf("%s %s %v: %d %s, want %d with %q", c.method, c.path, c.header, resp.StatusCode, body, c.status, c.says)
 		}
 	}
 }

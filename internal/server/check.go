@@ -76,7 +76,7 @@ func (m *mishaps) note(c *gin.Context, e *exchange.Error) {
 		said = c.Request.Host
 	case "unknown_path":
 		said = c.Request.URL.Path
-	case "cross_origin":
+	case "cross_origin", "origin_not_allowed":
 		said = cmp.Or(c.GetHeader("Origin"), "of no name")
 	case "invalid_api_key", "too_many_failures":
 		said = c.ClientIP()

@@ -57,24 +57,24 @@ func TestLookingFromOutside(t *testing.T) {
 		state           check.State
 		said            string
 	}{
-		{"a gate as it should be", h.url + "/v1", h.key, "streams", check.Good, "piece by piece"},
-		{"no /v1", h.url, h.key, "address", check.Wrong, "lacks the /v1"},
-		{"/v1 twice", h.url + "/v1/v1", h.key, "address", check.Wrong, "doubled"},
-		{"an endpoint", h.url + "/v1/chat/completions", h.key, "address", check.Wrong, "one endpoint"},
-		{"an endpoint, and all the same what comes after", h.url + "/v1/chat/completions", h.key, "models", check.Good, "harbour-4m"},
-		{"no scheme", target.Host + "/v1", h.key, "address", check.Caution, "no scheme"},
-		{"no address", "https:///v1", h.key, "address", check.Wrong, "is no address"},
-		{"nobody", "http://127.0.0.1:1/v1", h.key, "connection", check.Wrong, "nothing answers"},
-		{"somebody else", other + "/v1", h.key, "gate", check.Wrong, "502 Bad Gateway, from somebody"},
-		{"a name that the gate does not know", named + "/v1", h.key, "host name", check.Wrong, "tunnel.example"},
-		{"no key", h.url + "/v1", "", "key", check.Caution, "no key"},
-		{"a key that is none", h.url + "/v1", "kg_x", "key", check.Wrong, "mistyped"},
-		{"a key that may nothing", h.url + "/v1", h.narrow, "models", check.Wrong, "none that the key may use"},
-		{"a key that is used up", h.url + "/v1", spent, "key", check.Caution, "used up"},
-		{"a proxy that gathers", gathers + "/v1", h.key, "streams", check.Wrong, "gathers"},
-		{"a proxy that does not", proxy(forward.ServeHTTP) + "/v1", h.key, "streams", check.Good, "piece by piece"},
-		{"a certificate of nobody's", secure.URL + "/v1", h.key, "certificate", check.Wrong, "nobody that this machine trusts"},
-		{"TLS where there is none", strings.Replace(h.url, "http:", "https:", 1) + "/v1", h.key, "encryption", check.Wrong, "does not speak TLS"},
+		{"a gate as it should be", h.url + "/v1", h.key, "streams", check.OK, "piece by piece"},
+		{"no /v1", h.url, h.key, "address", check.Error, "lacks the /v1"},
+		{"/v1 twice", h.url + "/v1/v1", h.key, "address", check.Error, "doubled"},
+		{"an endpoint", h.url + "/v1/chat/completions", h.key, "address", check.Error, "one endpoint"},
+		{"an endpoint, and all the same what comes after", h.url + "/v1/chat/completions", h.key, "models", check.OK, "harbour-4m"},
+		{"no scheme", target.Host + "/v1", h.key, "address", check.Warning, "no scheme"},
+		{"no address", "https:///v1", h.key, "address", check.Error, "is no address"},
+		{"nobody", "http://127.0.0.1:1/v1", h.key, "connection", check.Error, "nothing answers"},
+		{"somebody else", other + "/v1", h.key, "gate", check.Error, "502 Bad Gateway, from somebody"},
+		{"a name that the gate does not know", named + "/v1", h.key, "host name", check.Error, "tunnel.example"},
+		{"no key", h.url + "/v1", "", "key", check.Warning, "no key"},
+		{"a key that is none", h.url + "/v1", "kg_x", "key", check.Error, "mistyped"},
+		{"a key that may nothing", h.url + "/v1", h.narrow, "models", check.Error, "none that the key may use"},
+		{"a key that is used up", h.url + "/v1", spent, "key", check.Warning, "used up"},
+		{"a proxy that gathers", gathers + "/v1", h.key, "streams", check.Error, "gathers"},
+		{"a proxy that does not", proxy(forward.ServeHTTP) + "/v1", h.key, "streams", check.OK, "piece by piece"},
+		{"a certificate of nobody's", secure.URL + "/v1", h.key, "certificate", check.Error, "nobody that this machine trusts"},
+		{"TLS where there is none", strings.Replace(h.url, "http:", "https:", 1) + "/v1", h.key, "encryption", check.Error, "does not speak TLS"},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			t.Parallel()
@@ -82,7 +82,7 @@ func TestLookingFromOutside(t *testing.T) {
 			for _, f := range check.Remote(context.Background(), c.base, c.key, nil) {
 				if f.Name == c.name {
 					found = true
-					if f.State != c.state || !strings.Contains(f.Said, c.said) || (f.Remedy == "") != (f.State == check.Good) {
+					if f.State != c.state || !strings.Contains(f.Said, c.said) || (f.Remedy == "") != (f.State == check.OK) {
 						t.Errorf("%s: %+v", c.what, f)
 					}
 				}

@@ -15,13 +15,13 @@ const contentPolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img
 // root gives a browser the console, and anything else one line.
 func (s *Server) root(c *gin.Context) (any, error) {
 	if !strings.Contains(c.GetHeader("Accept"), "text/html") {
-		c.String(http.StatusOK, "Kindred Gate is up. Base URL for applications: %s\n", routerOf(c).base)
+		c.String(http.StatusOK, "Kindred Gate is up. Base URL for applications: %s\n", baseOf(c))
 		return nil, nil
 	}
 	page, err := fs.ReadFile(s.Console, "index.html")
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		c.String(http.StatusOK, "Kindred Gate is up, but its console was not built into this binary: run \"make build\".\nBase URL for applications: %s\n", routerOf(c).base)
+		c.String(http.StatusOK, "Kindred Gate is up, but its console was not built into this binary: run \"make build\".\nBase URL for applications: %s\n", baseOf(c))
 		return nil, nil
 	case err != nil:
 		return nil, err

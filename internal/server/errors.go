@@ -98,7 +98,15 @@ var notOffered = []string{"assistants", "batches", "chatkit", "containers", "con
 // noRoute answers for paths that do not exist. Most of them are a base URL with too little or too much in it.
 func (s *Server) noRoute(c *gin.Context) (any, error) {
 	path := c.Request.URL.Path
-	hint := "the base URL for applications is " + routerOf(c).base
+	if err := s.misplaced(c); err != nil {
+		return nil, err
+	}
+	return nil, exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; the base URL for applications is %s", path, baseOf(c))
+}
+
+// misplaced is what is wrong with a path that applications ask for by mistake; nil if it is none such.
+func (s *Server) misplaced(c *gin.Context) error {
+	path := c.Request.URL.Path
 	known := []string{"/models"}
 	for _, style := range dialect.Styles {
 		known = append(known, style.Path())
@@ -107,11 +115,11 @@ func (s *Server) noRoute(c *gin.Context) (any, error) {
 	i := slices.IndexFunc(known, func(k string) bool { return strings.HasSuffix(strings.TrimSuffix(path, "/"), k) })
 	switch {
 	case path == "/v1", path == "/v1/":
-		hint = "it is the base URL, and right as such: clients append what they want, such as " + dialect.Chat.Path() + ", or /models for what is installed"
-	case slices.Contains(notOffered, first):
-		return nil, exchange.Errorf(exchange.NotFound, "not_offered", "%s is not offered by this gate; what applications can use is in /openapi.json, below /v1", path)
-	case i >= 0 && !strings.HasPrefix(path, "/gate/"):
-		hint = "did you mean /v1" + known[i] + "? The base URL for applications is " + routerOf(c).base
+		return exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; it is the base URL, and right as such: clients append what they want, such as %s, or /models for what is installed", path, dialect.Chat.Path())
+	case strings.HasPrefix(path, "/v1/") && slices.Contains(notOffered, first):
+		return exchange.Errorf(exchange.NotFound, "not_offered", "%s is not offered by this gate; what applications can use is in /openapi.json, below /v1", path)
+	case i >= 0 && !strings.HasPrefix(path, "/gate/") && path != "/v1"+known[i]:
+		return exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; did you mean /v1%s? The base URL for applications is %s", path, known[i], baseOf(c))
 	}
-	return nil, exchange.Errorf(exchange.NotFound, "unknown_path", "there is nothing at %s; %s", path, hint)
+	return nil
 }

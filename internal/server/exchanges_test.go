@@ -64,7 +64,7 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 	for _, e := range all {
 		got = append(got, strings.Join([]string{e.Style, e.Label, string(e.State), e.Code}, " "))
 	}
-	want := "chat application refused invalid_json|chat narrow refused model_not_allowed|raw application done |raw application done |embedding application done |response application done |chat application done "
+	want := "chat application refused invalid_json|chat narrow refused model_not_allowed|completion application done |completion application done |embedding application done |response application done |chat application done "
 	if text := strings.Join(got, "|"); text != want {
 		t.Errorf("the ledger has\n%s, not\n%s", text, want)
 	}
@@ -80,7 +80,7 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 		}
 	}
 	count("bad=true", 2)
-	count("style=raw", 2)
+	count("style=completion", 2)
 	count("key=narrow", 1)
 	count("key=kg_"+e.Key, 6)
 	count("model=harbour-embed", 1)
@@ -89,7 +89,7 @@ func TestExchangesAreInTheLedger(t *testing.T) {
 	count("until="+time.Now().Add(time.Hour).UTC().Format(time.RFC3339), 7)
 	count("until="+time.Now().Add(-time.Hour).UTC().Format(time.RFC3339), 0)
 	count("limit=2", 2)
-	if resp, body := h.do(t, "GET", "/gate/exchanges/export?style=raw", h.owner, ""); resp.StatusCode != 200 || strings.Count(body, "\n") != 2 || strings.Count(body, `"style":"raw"`) != 2 {
+	if resp, body := h.do(t, "GET", "/gate/exchanges/export?style=completion", h.owner, ""); resp.StatusCode != 200 || strings.Count(body, "\n") != 2 || strings.Count(body, `"style":"completion"`) != 2 {
 		t.Errorf("exported: %d %s", resp.StatusCode, body)
 	}
 	if resp, body := h.do(t, "GET", "/gate/exchanges/export?format=csv", h.owner, ""); resp.StatusCode != 200 || strings.Count(body, "\n") != 8 || !strings.HasPrefix(body, "id,state,") {

@@ -33,15 +33,20 @@ func (s *Server) saveName(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Log.Info("public name set", "id", c.GetString(idKey), "name", n.Name, "answered_by", n.Said())
+	s.Log.Info("public name set", "id", c.GetString(idKey), "name", n.Name, "served_by", n.Said())
 	return n, nil
 }
 
 // nameOf reads a public name.
 func nameOf(o *field.Object) (n catalog.Name, err error) {
 	n.Name, _ = o.String("name")
-	way, _ := o.String("any")
-	n.Any = catalog.Way(way)
+	for _, name := range []string{"any", "strategy"} { // the first is what it was called before
+		if text, ok := o.String(name); ok {
+			if err := n.Strategy.UnmarshalText([]byte(text)); err != nil {
+				return n, err
+			}
+		}
+	}
 	for _, target := range o.Objects("of") {
 		var t catalog.Target
 		t.To, _ = target.String("to")

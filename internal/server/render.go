@@ -54,7 +54,7 @@ type PromptToken struct {
 
 // renderPrompt gives the prompt that a request would make. "style" says how the request is put: "chat", the default,
 // takes the body of a chat request; "generate" takes prompt and instructions, which become a user and a system turn;
-// "raw" takes prompt, which goes to the model as it is.
+// "completion" takes prompt, which goes to the model as it is.
 func (s *Server) renderPrompt(c *gin.Context) (any, error) {
 	raw, err := body(c)
 	if err != nil {
@@ -93,8 +93,11 @@ func (s *Server) rendered(ctx context.Context, k keyring.Key, raw []byte) (*Rend
 // asked reads a request in one of the styles of renderPrompt. Fields that were read before are not unknown.
 func asked(o *field.Object, raw []byte) (req exchange.Request, style dialect.Style, err error) {
 	name, given := o.String("style")
-	switch style = dialect.Style(name); {
-	case !given || style == dialect.Chat:
+	if style, _ = dialect.Find(name); !given {
+		style = dialect.Chat
+	}
+	switch {
+	case style == dialect.Chat:
 		if err := o.Err(); err != nil {
 			return req, style, err
 		}
@@ -103,9 +106,9 @@ func asked(o *field.Object, raw []byte) (req exchange.Request, style dialect.Sty
 			return req, style, err
 		}
 		return call.Request, dialect.Chat, nil
-	case style == dialect.Generate || style == dialect.Raw:
+	case style == dialect.Generate || style == dialect.Completion:
 	default:
-		o.Fail("style", "style is %q; it must be %s", name, dialect.List(dialect.Chat, dialect.Generate, dialect.Raw))
+		o.Fail("style", "style is %q; it must be %s", name, dialect.List(dialect.Chat, dialect.Generate, dialect.Completion))
 		return req, style, o.Err()
 	}
 	req.Model, _ = o.String("model")
@@ -114,13 +117,13 @@ func asked(o *field.Object, raw []byte) (req exchange.Request, style dialect.Sty
 		o.Fail("prompt", "prompt is missing")
 	}
 	instructions, instructed := o.String("instructions")
-	if instructed && style == dialect.Raw {
+	if instructed && style == dialect.Completion {
 		o.Fail("instructions", "a raw prompt goes to the model as it is, so it has no instructions apart")
 	}
 	if err := onlyKnown(o); err != nil {
 		return req, style, err
 	}
-	if style == dialect.Raw {
+	if style == dialect.Completion {
 		req.Raw = &exchange.Raw{Text: text}
 		return req, style, nil
 	}

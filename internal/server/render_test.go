@@ -42,7 +42,7 @@ func TestRenderInEveryStyle(t *testing.T) {
 		{`{"style": "chat", "model": "harbour-4m", "messages": [{"role": "developer", "content": "Be brief."}, {"role": "user", "content": "When?"}]}`, laid},
 		{`{"style": "generate", "model": "harbour-4m", "prompt": "When?", "instructions": "Be brief."}`, laid},
 		{`{"style": "generate", "model": "harbour-4m", "prompt": "When?"}`, "<|begin|><|user|>When?<|end|><|assistant|>"},
-		{`{"style": "raw", "model": "harbour-4m", "prompt": "When?<|end|>"}`, "<|begin|>When?<|end|>"},
+		{`{"style": "completion", "model": "harbour-4m", "prompt": "When?<|end|>"}`, "<|begin|>When?<|end|>"},
 		{`{"model": "harbour-4m", "messages": [{"role": "user", "content": "When?"}], "reasoning_effort": "low"}`, "<|begin|><|user|>When?<|end|><|assistant|><think>\n"},
 	} {
 		p, status, raw := h.render(t, c.body)
@@ -70,12 +70,12 @@ func TestRenderInEveryStyle(t *testing.T) {
 		}
 	}
 	for body, want := range map[string]string{
-		`{"style": "poem", "model": "harbour-4m"}`:                                    `style is \"poem\"`,
-		`{"style": "raw", "model": "harbour-4m"}`:                                     "prompt is missing",
-		`{"style": "raw", "model": "harbour-4m", "prompt": "x", "instructions": "y"}`: "has no instructions apart",
-		`{"style": "generate", "model": "harbour-4m", "prompt": "x", "messages": []}`: `no field \"messages\"`,
-		`{"style": "generate", "model": "nope", "prompt": "x"}`:                       `\"nope\" is not installed`,
-		`{"model": "harbour-4m", "messages": [{"role": "captain", "content": "Hi"}]}`: "it must be system",
+		`{"style": "poem", "model": "harbour-4m"}`:                                           `style is \"poem\"`,
+		`{"style": "completion", "model": "harbour-4m"}`:                                     "prompt is missing",
+		`{"style": "completion", "model": "harbour-4m", "prompt": "x", "instructions": "y"}`: "has no instructions apart",
+		`{"style": "generate", "model": "harbour-4m", "prompt": "x", "messages": []}`:        `no field \"messages\"`,
+		`{"style": "generate", "model": "nope", "prompt": "x"}`:                              `\"nope\" is not installed`,
+		`{"model": "harbour-4m", "messages": [{"role": "captain", "content": "Hi"}]}`:        "it must be system",
 	} {
 		if resp, raw := h.do(t, "POST", "/gate/prompt/render", h.owner, body); resp.StatusCode < 400 || !strings.Contains(raw, want) {
 			t.Errorf("%s: %d %s, want %q", body, resp.StatusCode, raw, want)

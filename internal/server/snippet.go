@@ -26,7 +26,7 @@ func (s *Server) writeSnippet(c *gin.Context) (any, error) {
 	if err := onlyKnown(o); err != nil {
 		return nil, err
 	}
-	text, err := snippet.Write(style, language, routerOf(c).base, request)
+	text, err := snippet.Write(style, language, baseOf(c), request)
 	if err != nil {
 		return nil, err
 	}

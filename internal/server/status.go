@@ -22,7 +22,7 @@ func (s *Server) status(c *gin.Context) (any, error) {
 	if routerOf(c).Open {
 		access = "open"
 	}
-	return Status{Version: s.Version, BaseURL: routerOf(c).base, Started: s.started.UTC().Truncate(time.Second), Access: access, Folders: s.Gate.Catalog.Folders()}, nil
+	return Status{Version: s.Version, BaseURL: baseOf(c), Started: s.started.UTC().Truncate(time.Second), Access: access, Folders: s.Gate.Catalog.Folders()}, nil
 }
 
 // Settings is what GET /gate/settings tells: how the gate is set up, and where that comes from.

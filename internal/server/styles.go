@@ -165,7 +165,7 @@ func (s *Server) complete(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	s.unknown(c, call.Unknown)
-	all, err := s.Gate.BeginAll(c.Request.Context(), callerOf(c), origin(c, dialect.Raw), call.Requests)
+	all, err := s.Gate.BeginAll(c.Request.Context(), callerOf(c), origin(c, dialect.Completion), call.Requests)
 	if err != nil {
 		return nil, naming("prompt", err)
 	}

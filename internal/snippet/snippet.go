@@ -48,7 +48,7 @@ var Styles = []Style{
 		}
 	}`, answer: "Output []struct{ Content []struct{ Type, Text string } }",
 		csharp: `answer.GetProperty("output").EnumerateArray().First(i => i.GetProperty("type").GetString() == "message").GetProperty("content")[0].GetProperty("text")`},
-	{Style: dialect.Raw,
+	{Style: dialect.Completion,
 		python: `answer["choices"][0]["text"]`, javascript: `answer.choices[0].text`,
 		golang: `fmt.Println(answer.Choices[0].Text)`, answer: "Choices []struct{ Text string }",
 		csharp: `answer.GetProperty("choices")[0].GetProperty("text")`},

@@ -58,7 +58,7 @@ func TestExchanges(t *testing.T) {
 		{"a key by its label", record.Filter{Key: "application 7", Limit: 5000}, 40, "x0001957"},
 		{"a model", record.Filter{Model: "model-3", Limit: 5000}, 400, "x0001998"},
 		{"a model that answered", record.Filter{Model: "harbour-4m", Limit: 5000}, 2002, "x0002001"},
-		{"a style", record.Filter{Style: "raw", Limit: 5000}, 0, ""},
+		{"a style", record.Filter{Style: "completion", Limit: 5000}, 0, ""},
 		{"since", record.Filter{Since: begun.Add(2000 * time.Second), Limit: 5000}, 2, "x0002001"},
 		{"failed", record.Filter{Bad: true, Limit: 5000}, 3, "x0002000"},
 		{"slow", record.Filter{Slow: 2 * time.Second, Limit: 5000}, 3, "x0002001"},
@@ -169,7 +169,7 @@ func BenchmarkLedgerSizes(b *testing.B) {
 		begun := fill(b, s, n)
 		last := begun.Add(time.Duration(n) * time.Second)
 		for name, f := range map[string]record.Filter{
-			"style": {Style: "raw", Limit: 50}, "slow-none": {Slow: time.Minute, Limit: 50}, "slow-few": {Slow: 4 * time.Second, Limit: 50}, "slow-many": {Slow: 100 * time.Millisecond, Limit: 50},
+			"style": {Style: "completion", Limit: 50}, "slow-none": {Slow: time.Minute, Limit: 50}, "slow-few": {Slow: 4 * time.Second, Limit: 50}, "slow-many": {Slow: 100 * time.Millisecond, Limit: 50},
 			"bad": {Bad: true, Limit: 50}, "bad-of-a-key": {Bad: true, Key: "key7", Limit: 50}, "key": {Key: "key7", Limit: 50}, "check": {Bad: true, Since: last.Add(-24 * time.Hour), Limit: 1000}, "export-page": {Before: fmt.Sprintf("x%07d", n/2), Limit: 1000},
 		} {
 			b.Run(fmt.Sprintf("%s/%d", name, n), func(b *testing.B) {

@@ -206,7 +206,7 @@ func scanKey(row interface{ Scan(...any) error }) (k keyring.Key, err error) {
 	if err := errors.Join(json.Unmarshal([]byte(models), &k.Models), json.Unmarshal([]byte(doc), &t)); err != nil {
 		return keyring.Key{}, fmt.Errorf("terms of key %s: %w", k.ID, err)
 	}
-	k.Endpoints, k.Limits, k.ByModel, k.Expires, k.Origins, k.Addresses = t.Endpoints, t.Limits, t.ByModel, fromSeconds(t.Expires), t.Origins, t.Addresses
+	k.Endpoints, k.Limits, k.ByModel, k.Expires, k.Origins, k.Addresses = keyring.Styles(t.Endpoints), t.Limits, t.ByModel, fromSeconds(t.Expires), t.Origins, t.Addresses
 	k.Group, k.MayIssue, k.KeepAlive, k.Content = t.Group, t.MayIssue, t.KeepAlive, t.Content
 	k.Created, k.LastUsed, k.Revoked = fromSeconds(created), fromSeconds(used), fromSeconds(revoked)
 	return k, nil

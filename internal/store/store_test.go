@@ -22,6 +22,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/record"
 )
 
 func open(t testing.TB, path string) *Store {
@@ -257,6 +258,8 @@ func TestUpgrade(t *testing.T) {
 	for i, statement := range []string{
 		`PRAGMA journal_mode = WAL`, fmt.Sprintf(`PRAGMA user_version = %d`, before),
 		`INSERT INTO keys (id, label, hash, owner, models, created, last_used, revoked, issuer) VALUES ('child', 'x', x'00', 0, '[]', 1, 0, 0, 'parent')`,
+		`INSERT INTO exchanges (id, begun, key, label, model, answered, style, state, took, doc, job) VALUES ('first', 1, 'k', 'bot', 'm', 'm', 'raw', 'done', 5, '{"id":"first","style":"raw","job":"first","prompt_tokens":10,"completion_tokens":1}', 'first')`,
+		`INSERT INTO exchanges (id, begun, key, label, model, answered, style, state, took, doc, job) VALUES ('second', 9, 'k', 'bot', 'm', 'm', 'chat', 'done', 5, '{"id":"second","style":"chat","job":"first","prompt_tokens":30,"repeated_tokens":11,"completion_tokens":2}', 'first')`,
 		`INSERT INTO responses (id, key, created, ended, background, previous, doc, bytes) VALUES ('one', 'child', 1, 1, 0, '', CAST('` + long + `' AS BLOB), ` + fmt.Sprint(len(long)) + `)`,
 		`INSERT INTO responses (id, key, created, ended, background, previous, doc, bytes) VALUES ('two', 'parent', 2, 1, 0, '', CAST('` + long + `' AS BLOB), ` + fmt.Sprint(len(long)) + `)`,
 		`INSERT INTO responses (id, key, created, ended, background, previous, doc, bytes) VALUES ('damaged', 'parent', 2, 1, 0, '', CAST('{"input"' AS BLOB), 8)`,
@@ -273,6 +276,16 @@ func TestUpgrade(t *testing.T) {
 	}
 	s := open(t, path)
 	s.Limit(limits)
+	if list, err := s.Exchanges(t.Context(), record.Filter{Style: "completion", Limit: 5}); err != nil || len(list) != 1 || list[0].Style != "completion" {
+		t.Errorf("exchanges of a style that has another name now: %+v, %v", list, err)
+	}
+	if jobs, err := s.Jobs(t.Context(), time.Time{}, 5); err != nil || len(jobs) != 1 || jobs[0].Requests != 2 || jobs[0].First != 10 || jobs[0].Last != 30 || jobs[0].Repeated != 11 {
+		t.Errorf("conversations of before: %+v, %v", jobs, err)
+	}
+	var vacuum int
+	if err := s.db.QueryRow(`PRAGMA auto_vacuum`).Scan(&vacuum); err != nil || vacuum != 2 {
+		t.Errorf("a database of before gives no space back: %d, %v", vacuum, err)
+	}
 	copied, err := sql.Open("sqlite", location(copyOf(path, before), nil))
 	if err != nil {
 		t.Fatal(err)

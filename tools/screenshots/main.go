@@ -88,7 +88,7 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 	}
 	for _, c := range [][]string{
 		{"machines", "probe", "attic", "harbour-4m"},
-		{"names", "set", "timetable", "attic/harbour-4m", "harbour-4m", "--any", "prefix", "--shadow", "harbour-master", "--shadow-share", "0.1"},
+		{"names", "set", "timetable", "attic/harbour-4m", "harbour-4m", "--strategy", "prefix_affinity", "--shadow", "harbour-master", "--shadow-share", "0.1"},
 		{"names", "set", "*", "harbour-4m"},
 	} {
 		if _, errOut, code, err := g.Command("", c...); err != nil || code != 0 {
@@ -148,7 +148,7 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		open("traffic/exchange/"+recorded+"/replay"),
 		chromedp.WaitVisible(css("#replay-instructions")),
 		chromedp.SendKeys(css("#replay-instructions"), "You are a cheerful harbour master."),
-		chromedp.Click(`//button[text()="Ask again"]`),
+		chromedp.Click(`//button[text()="Replay"]`),
 		chromedp.WaitVisible(css(`[data-testid="replay"]`)),
 		picture("console-replay.png"),
 		open("suites"),

@@ -19,7 +19,7 @@ export type Machine = Schemas["Machine"];
 export type Replay = Schemas["Replay"];
 export type SuiteReport = Schemas["SuiteReport"];
 /** What is to be another way in a replay. */
-export type Change = { model?: string; style?: "chat" | "generate" | "raw"; instructions?: string; template?: string; temperature?: number; seed?: number };
+export type Change = { model?: string; style?: "chat" | "generate" | "completion"; instructions?: string; template?: string; temperature?: number; seed?: number };
 export type Settings = Schemas["Settings"];
 export type Finding = Schemas["Finding"];
 export type Now = Schemas["Now"];
@@ -59,7 +59,7 @@ async function send(method: string, path: string, body?: unknown, signal?: Abort
     });
   } catch (e) {
     if (signal?.aborted) throw e;
-    throw new GateError(0, "unreachable", "The gate does not answer. Is it still running?");
+    throw new GateError(0, "unreachable", "The gate is unreachable. Is it still running?");
   }
   if (response.ok) return response;
   const answer = (await response.json().catch(() => null)) as { error?: { message: string; code: string } } | null;

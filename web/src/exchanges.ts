@@ -87,7 +87,7 @@ export function useExchanges(filter: api.Filter, length = api.pageLength, since?
       setProblem(message(e));
     }
   }
-  return { list, more, older, problem: broken ? "The gate does not answer. What happens meanwhile shows up here when it does again." : problem };
+  return { list, more, older, problem: broken ? "The gate is unreachable. What happens meanwhile shows up here when it is back." : problem };
 }
 
 /** Puts exchanges where they belong: in their own places if they are there already, else at the top. The oldest make room. */

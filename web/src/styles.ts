@@ -11,7 +11,7 @@ export type Ending = { reason: string; promptTokens: number; completionTokens: n
 type Increment = { text?: string; reasoning?: string; reason?: string; promptTokens?: number; completionTokens?: number; problem?: string };
 
 export type Style = {
-  name: "chat" | "generate" | "response" | "raw";
+  name: "chat" | "generate" | "response" | "completion";
   title: string;
   path: string;
   lead: string;
@@ -31,7 +31,7 @@ export const styles: Style[] = [
     name: "chat",
     title: "Chat",
     path: "/v1/chat/completions",
-    lead: "A conversation, laid out by the model's template.",
+    lead: "A conversation, rendered by the model's template.",
     body: (q) => ({
       model: q.model,
       messages: [...(q.instructions ? [{ role: "system", content: q.instructions }] : []), { role: "user", content: q.text }],
@@ -104,7 +104,7 @@ export const styles: Style[] = [
     },
   },
   {
-    name: "raw",
+    name: "completion",
     title: "Raw",
     path: "/v1/completions",
     lead: "The text goes to the model as it is; no template, no instructions.",

@@ -78,7 +78,7 @@ export function KeysScreen() {
       {revoking && (
         <Confirm
           title={`Revoke “${revoking.label}”?`}
-          description="Requests with this key are refused from then on, and those under way end. This cannot be undone; the application will need another key."
+          description="Requests with this key are refused from then on, and those in progress end. This cannot be undone; the application will need another key."
           act="Revoke"
           onAct={async () => setWarning((await revoke.mutateAsync(revoking.id)).warning ?? "")}
           onClose={() => setRevoking(undefined)}
@@ -153,7 +153,7 @@ function TermsForm({ draft, set, ends, autoFocus }: { draft: Draft; set: (part: 
         <Field label="Label" id="label">
           <Input autoFocus={autoFocus} maxLength={100} value={draft.label} onChange={(e) => set({ label: e.target.value })} placeholder="timetable bot" />
         </Field>
-        <Field label="It ends" id="life">
+        <Field label="Expires" id="life">
           <Select value={draft.life} onChange={(life) => set({ life })} options={ends ? [{ value: "as it is", label: `on ${ends.slice(0, 10)}` }, ...lives] : lives} />
         </Field>
       </div>
@@ -204,7 +204,7 @@ function TermsForm({ draft, set, ends, autoFocus }: { draft: Draft; set: (part: 
             </Field>
           </div>
           <Checkbox checked={draft.mayIssue} onChange={(mayIssue) => set({ mayIssue })}>
-            It may issue keys that may no more than itself and end within a day
+            It can create keys, with at most its own rights, that expire within a day
           </Checkbox>
           <Checkbox checked={draft.keepAlive} onChange={(keepAlive) => set({ keepAlive })}>
             Whole answers begin with white space as soon as the first token is there, for clients that give up on silence

@@ -33,12 +33,12 @@ const features: [keyof api.Machine["abilities"], string][] = [
   ["logprobs", "log-probabilities"],
   ["images", "pictures"],
   ["token_prompts", "prompts as tokens"],
-  ["raw_formats", "raw formats"],
+  ["raw_formats", "completion formats"],
 ];
 
 const styles: [keyof api.Machine["abilities"], string][] = [
   ["chat", "chat"],
-  ["raw", "raw"],
+  ["raw", "completion"],
   ["responses", "response"],
   ["embeddings", "embedding"],
 ];
@@ -46,7 +46,7 @@ const styles: [keyof api.Machine["abilities"], string][] = [
 const able = (a: api.Machine["abilities"], is: string) => features.filter(([key]) => a[key] === is).map(([, says]) => says);
 
 function Machine({ machine: m }: { machine: api.Machine }) {
-  const look = useAct(api.lookAtMachine, { changes: ["machines"], says: (done) => `${done.name} answers and has ${done.models.length} models.` });
+  const look = useAct(api.lookAtMachine, { changes: ["machines"], says: (done) => `${done.name} is healthy and has ${done.models.length} models.` });
   const probe = useAct(api.probeMachine, { changes: ["machines"], says: (done) => `${done.name} was asked what its models can do.` });
   const [all, setAll] = useState(false);
   const problem = look.error ?? probe.error;
@@ -59,9 +59,9 @@ function Machine({ machine: m }: { machine: api.Machine }) {
           <h2 className="flex flex-wrap items-baseline gap-x-3">
             <span className="font-serif text-large font-medium">{m.name}</span>
             {!m.healthy ? (
-              <span className="text-small text-vermilion">left alone for a while</span>
+              <span className="text-small text-vermilion">circuit open</span>
             ) : m.looked ? (
-              <span className="text-small text-moss">answers</span>
+              <span className="text-small text-moss">healthy</span>
             ) : (
               <span className="text-small text-brass">not seen yet</span>
             )}
@@ -70,11 +70,11 @@ function Machine({ machine: m }: { machine: api.Machine }) {
         </div>
         <div className="flex gap-3">
           <Button busy={look.isPending} aria-label={`Look at ${m.name}`} onClick={() => look.mutate(m.name)}>
-            Look again
+            Check now
           </Button>
           {m.mode !== "form" && (
             <Button busy={probe.isPending} aria-label={`Probe ${m.name}`} onClick={() => probe.mutate(m.name)}>
-              Ask what they can do
+              Probe
             </Button>
           )}
         </div>
@@ -86,10 +86,10 @@ function Machine({ machine: m }: { machine: api.Machine }) {
       )}
       <dl className="mt-4 flex flex-wrap gap-x-10 gap-y-3">
         <Fact name="Under way" value={`${m.open}`} />
-        <Fact name="First token" value={m.first_token_ms ? milliseconds(m.first_token_ms) : "not yet"} />
+        <Fact name="TTFT" value={m.first_token_ms ? milliseconds(m.first_token_ms) : "not yet"} />
         <Fact name="Seen" value={m.looked ? `${ago(m.looked)}, in ${milliseconds(m.look_ms)}` : "never"} />
         <Fact name="Styles" value={styles.filter(([key]) => m.abilities[key] === "yes").map(([, says]) => says).join(", ") || "not known"} />
-        <Fact name="Prompts" value={{ conversation: "laid out there", prompt: "laid out here", form: "in its own form" }[m.mode]} />
+        <Fact name="Prompts" value={{ conversation: "rendered by the server", prompt: "rendered here", form: "in its own form" }[m.mode]} />
         {m.pass.length > 0 && <Fact name="Passed on" value={m.pass.join(", ")} />}
         {faults.length > 0 && <Fact name="Was wrong" value={faults.join(", ")} />}
       </dl>
@@ -102,7 +102,7 @@ function Machine({ machine: m }: { machine: api.Machine }) {
             columns={[
               { title: "Model", wide: "font-medium break-all", cell: (one) => `${m.name}/${one.name}` },
               { title: "Context", number: true, cell: (one) => one.context_length || "" },
-              { title: "Can", wide: "min-w-56", cell: (one) => (one.probed ? able(one.abilities, "yes").join(", ") || "nothing that was asked" : <span className="text-faded">not asked yet</span>) },
+              { title: "Can", wide: "min-w-56", cell: (one) => (one.probed ? able(one.abilities, "yes").join(", ") || "nothing that was asked" : <span className="text-faded">not probed yet</span>) },
               { title: "Cannot", wide: "min-w-40", cell: (one) => (one.probed ? able(one.abilities, "no").join(", ") : "") },
             ]}
           />

@@ -112,7 +112,7 @@ function Model({ model: m, busy, onLoad, onRemove }: { model: api.Model; busy: b
         <Fact name="Licence" value={m.license} />
         <Fact name="Temperature" value={m.defaults.temperature} number />
         <Fact name="Top-p" value={m.defaults.top_p} number />
-        <Fact name="Abilities" value={m.ability && `${m.ability.passed.toFixed(1)} of ${m.ability.cases} cases`} number />
+        <Fact name="Capabilities" value={m.ability && `${m.ability.passed.toFixed(1)} of ${m.ability.cases} cases`} number />
         {m.template && (
           <>
             <Fact name="Instructions" value={m.template.system ? "system turn" : "first user turn"} />
@@ -130,7 +130,7 @@ function State({ model: m }: { model: api.Model }) {
   if (m.problem) return <span className="text-small text-vermilion">unusable</span>;
   if (m.loading) return <span className="text-small text-brass">loading</span>;
   if (m.loaded && m.unread) return <span className="text-small text-moss">{`loaded, ${Math.floor(100 - (100 * m.unread) / Math.max(m.size, m.unread))} % of it in memory`}</span>;
-  if (m.loaded && m.unprepared) return <span className="text-small text-moss">{`loaded, ${Math.floor(100 - (100 * m.unprepared) / Math.max(m.size, m.unprepared))} % of it prepared`}</span>;
+  if (m.loaded && m.unprepared) return <span className="text-small text-moss">{`loaded, ${Math.floor(100 - (100 * m.unprepared) / Math.max(m.size, m.unprepared))} % optimised for this processor`}</span>;
   if (m.loaded) return <span className="text-small text-moss">{m.kept ? "loaded, kept" : "loaded"}</span>;
   return <span className="text-small text-faded">loads at the first request</span>;
 }

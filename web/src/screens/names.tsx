@@ -15,7 +15,7 @@ export function Names() {
   return (
     <Part
       title="Public names"
-      lead="What applications ask for, where you decide which models or presets answer. They need not know when that changes; answers under way stay where they are."
+      lead="Names that applications ask for, and the models or presets that serve them. Changes hold from the next request on; answers in progress stay where they are."
       action={
         <Button onClick={() => setShown({ name: "", of: [{ to: targets[0] ?? "" }] })} disabled={targets.length === 0}>
           Add a name
@@ -29,7 +29,7 @@ export function Names() {
         <div key={n.name} className="grid gap-x-6 gap-y-2 border-t border-rule py-3 sm:grid-cols-[12rem_minmax(0,1fr)_auto]" data-testid={`name ${n.name}`}>
           <div>
             <p className="font-medium break-all">{n.name === "*" ? "* (all others)" : n.name}</p>
-            {n.of.length > 1 && <p className="text-small text-faded">{ways.find((w) => w.value === (n.any || "in_order"))?.label}</p>}
+            {n.of.length > 1 && <p className="text-small text-faded">{ways.find((w) => w.value === (n.strategy || "in_order"))?.label}</p>}
           </div>
           <ul className="grid content-start gap-1.5">
             {n.of.map((t, i) => (
@@ -79,10 +79,10 @@ export function Names() {
 }
 
 const ways = [
-  { value: "in_order", label: "the first that can" },
-  { value: "fewest_open", label: "the least busy" },
-  { value: "share", label: "by shares" },
-  { value: "prefix", label: "who knows the conversation" },
+  { value: "in_order", label: "in order" },
+  { value: "least_busy", label: "least busy" },
+  { value: "weighted", label: "weighted" },
+  { value: "prefix_affinity", label: "prefix affinity" },
 ] as const;
 
 const spoken = (name: string) => (name === "*" ? "every name that nothing else has" : `“${name}”`);
@@ -104,7 +104,7 @@ function Health({ target, known }: { target: string; known: string[] }) {
   const machines = useMachines();
   const machine = machines.data?.find((m) => target.startsWith(`${m.name}/`));
   const [look, says] =
-    machine && !machine.healthy ? ["bg-vermilion", "does not answer"] : known.includes(target) ? ["bg-moss", "can answer"] : ["bg-brass", "is not there"];
+    machine && !machine.healthy ? ["bg-vermilion", "unreachable"] : known.includes(target) ? ["bg-moss", "healthy"] : ["bg-brass", "not found"];
   return (
     <span className="flex items-center gap-2">
       <span aria-hidden className={`size-2 shrink-0 rounded-full ${look}`} />
@@ -115,12 +115,12 @@ function Health({ target, known }: { target: string; known: string[] }) {
 }
 
 function about(n: api.Name, t: api.Name["of"][number]): string {
-  return [n.any === "share" ? `share ${t.share ?? 1}` : "", t.keys?.length ? `for ${t.keys.join(", ")}` : "", t.header ? `for ${t.header}` : "", t.drained ? "drained" : ""].filter(Boolean).join("; ");
+  return [n.strategy === "weighted" ? `share ${t.share ?? 1}` : "", t.keys?.length ? `for ${t.keys.join(", ")}` : "", t.header ? `for ${t.header}` : "", t.drained ? "drained" : ""].filter(Boolean).join("; ");
 }
 
 function NameDialog({ name, fresh, targets, onClose }: { name: api.Name; fresh: boolean; targets: string[]; onClose: () => void }) {
   const [n, setN] = useState(name);
-  const save = useAct(api.setName, { changes: ["names"], says: (done) => `${spoken(done.name)} is answered by ${done.of.map((t) => t.to).join(", ")} from now on.` });
+  const save = useAct(api.setName, { changes: ["names"], says: (done) => `${spoken(done.name)} is served by ${done.of.map((t) => t.to).join(", ")} from now on.` });
   const change = (i: number, t: Partial<api.Name["of"][number]>) => setN({ ...n, of: n.of.map((o, j) => (j === i ? { ...o, ...t } : o)) });
   const options = [...new Set([...n.of.map((t) => t.to), ...targets])].map((value) => ({ value }));
   function submit(e: FormEvent) {
@@ -138,10 +138,10 @@ function NameDialog({ name, fresh, targets, onClose }: { name: api.Name; fresh: 
         )}
         {n.of.map((t, i) => (
           <div key={i} className="grid grid-cols-[minmax(0,1fr)_5rem_auto] items-end gap-3">
-            <Field label={i === 0 ? "Answered by" : "or by"} id={`name-target-${i}`}>
+            <Field label={i === 0 ? "Served by" : "or by"} id={`name-target-${i}`}>
               <Select value={t.to} onChange={(to) => change(i, { to })} options={options} />
             </Field>
-            {n.any === "share" ? (
+            {n.strategy === "weighted" ? (
               <Field label="Share" id={`name-share-${i}`}>
                 <NumberInput min={1} max={1000} value={t.share ?? 1} onChange={(share) => change(i, { share })} />
               </Field>
@@ -164,7 +164,7 @@ function NameDialog({ name, fresh, targets, onClose }: { name: api.Name; fresh: 
           {n.of.length > 1 && (
             <div className="w-60">
               <Field label="Which of them" id="name-way">
-                <Select value={n.any || "in_order"} onChange={(any) => setN({ ...n, any: any as api.Name["any"] })} options={[...ways]} />
+                <Select value={n.strategy || "in_order"} onChange={(strategy) => setN({ ...n, strategy: strategy as api.Name["strategy"] })} options={[...ways]} />
               </Field>
             </div>
           )}

@@ -39,7 +39,7 @@ export function NowScreen() {
         <div className="mt-8 grid gap-10 border-t border-rule pt-6 md:grid-cols-2">
           <Suspense fallback={<Skeleton />}>
             <Chart title="Tokens a second" unit="tokens a second" points={rates(recent, clock)} says="written, over the last 15 minutes" />
-            <Chart title="First token" unit="ms" points={firsts(recent, clock)} says="median wait, in milliseconds" />
+            <Chart title="Time to first token" unit="ms" points={firsts(recent, clock)} says="median wait, in milliseconds" />
           </Suspense>
         </div>
       )}
@@ -113,7 +113,7 @@ function Figures({ now, share, recent, clock }: { now: api.Now; share?: number; 
   const tokens = minute.reduce((n, e) => n + e.completion_tokens, 0);
   const figures: [string, string, string][] = [
     ["Under way", String(open), open === 1 ? "exchange" : "exchanges"],
-    ["Written", (tokens / 60).toFixed(tokens < 600 ? 1 : 0), "tokens a second, over a minute"],
+    ["Output", (tokens / 60).toFixed(tokens < 600 ? 1 : 0), "tokens a second, over a minute"],
     ["Processors", share === undefined ? "…" : `${Math.round(100 * share)} %`, `of ${now.processors}`],
     ["Memory", bytes(now.resident), `of ${bytes(now.memory)}; ${bytes(now.available)} are free`],
   ];
@@ -146,9 +146,9 @@ function Loaded({ now }: { now: api.Now }) {
             { title: "Model", wide: "font-medium", cell: (m) => m.id },
             { title: "Requests", number: true, cell: (m) => m.requests },
             { title: "Weights", number: true, cell: (m) => bytes(m.bytes) },
-            { title: "Contexts may take", number: true, cell: (m) => bytes(m.context) },
+            { title: "KV cache limit", number: true, cell: (m) => bytes(m.context) },
             { title: "Busy", number: true, cell: (m) => bytes(m.context_busy) },
-            { title: "Kept for what goes on", number: true, cell: (m) => bytes(m.context_kept) },
+            { title: "Cached prefixes", number: true, cell: (m) => bytes(m.context_kept) },
           ]}
         />
       )}
@@ -183,7 +183,7 @@ function Users({ recent }: { recent: api.Exchange[] }) {
           { title: "Went wrong", number: true, cell: (u) => u.bad || "" },
           { title: "Tokens written", number: true, cell: (u) => u.tokens || "" },
           { title: "Tokens a second", number: true, cell: (u) => (u.busy > 0 ? ((1000 * u.tokens) / u.busy).toFixed(0) : "") },
-          { title: "First token", number: true, cell: (u) => (u.waits.length ? milliseconds(median(u.waits) ?? 0) : "") },
+          { title: "TTFT", number: true, cell: (u) => (u.waits.length ? milliseconds(median(u.waits) ?? 0) : "") },
         ]}
       />
     </Part>

@@ -29,7 +29,7 @@ export function ReplayScreen() {
       />
       {exchange.error && <Problem>{exchange.error.message}</Problem>}
       {!e && !exchange.error && <Skeleton />}
-      {e && !e.content && <Problem>What was said in it was not recorded, so it cannot be asked again. Recording is set in the configuration, or for a key.</Problem>}
+      {e && !e.content && <Problem>Its content was not recorded, so it cannot be replayed. Recording is set in the configuration, or for a key.</Problem>}
       {e?.content && <Form change={change} onChange={setChange} onSubmit={submit} busy={replay.isPending} />}
       {replay.error && <Problem>{replay.error.message}</Problem>}
       {replay.data && <Result r={replay.data} />}
@@ -64,7 +64,7 @@ function Form({ change, onChange, onSubmit, busy }: { change: api.Change; onChan
             <Select
               value={change.style ?? ""}
               onChange={(style) => onChange({ ...change, style: (style || undefined) as api.Change["style"] })}
-              options={[{ value: "", label: "as it was" }, { value: "chat" }, { value: "generate" }, { value: "raw" }]}
+              options={[{ value: "", label: "as it was" }, { value: "chat" }, { value: "generate" }, { value: "completion" }]}
             />
           </Field>
         </div>
@@ -79,7 +79,7 @@ function Form({ change, onChange, onSubmit, busy }: { change: api.Change; onChan
           </Field>
         </div>
         <Button type="submit" weight="primary" busy={busy}>
-          {busy ? "Asking…" : "Ask again"}
+          {busy ? "Asking…" : "Replay"}
         </Button>
       </div>
       <div className="grid gap-4 md:grid-cols-2">
@@ -96,10 +96,10 @@ function Form({ change, onChange, onSubmit, busy }: { change: api.Change; onChan
 
 function Result({ r }: { r: api.Replay }) {
   const facts: [string, (s: api.Replay["recorded"]) => string][] = [
-    ["Answered by", (s) => (s.preset ? `${s.preset} (${s.model})` : s.model)],
+    ["Served by", (s) => (s.preset ? `${s.preset} (${s.model})` : s.model)],
     ["Prompt", (s) => `${s.prompt_tokens} tokens, ${s.cached_tokens} known`],
     ["Answer", (s) => `${s.completion_tokens} tokens${s.finish_reason ? `, ${s.finish_reason}` : ""}`],
-    ["First token", (s) => milliseconds(s.first_token_ms)],
+    ["TTFT", (s) => milliseconds(s.first_token_ms)],
     ["In all", (s) => milliseconds(s.took_ms)],
     ["Log-probability of the recorded answer", (s) => (s.logprob === undefined ? "not known" : s.logprob > -0.005 ? "0.00" : s.logprob.toFixed(2))],
   ];
@@ -139,9 +139,9 @@ function Result({ r }: { r: api.Replay }) {
         ))}
       </div>
       {r.parting && (
-        <section aria-label="Where they part">
+        <section aria-label="First difference">
           <h2 className="text-small font-medium">
-            They part at token {r.parting.place + 1}
+            First difference at token {r.parting.place + 1}
             <span className="font-normal text-faded">{r.parting.before ? `, behind “${r.parting.before}”` : ", the first"}</span>
           </h2>
           <div className="mt-2 grid gap-6 md:grid-cols-2">

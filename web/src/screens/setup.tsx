@@ -20,24 +20,24 @@ export function SetupScreen() {
   );
 }
 
-const marks = { wrong: "text-vermilion", caution: "text-brass", good: "text-moss" } as const;
+const marks = { error: "text-vermilion", warning: "text-brass", ok: "text-moss" } as const;
 
 function Findings({ found, problem, onAgain, busy }: { found?: api.Finding[]; problem?: string; onAgain: () => void; busy: boolean }) {
   const [all, setAll] = useState(false);
-  const order = ["wrong", "caution", "good"] as const;
-  const bad = found?.filter((f) => f.state !== "good") ?? [];
+  const order = ["error", "warning", "ok"] as const;
+  const bad = found?.filter((f) => f.state !== "ok") ?? [];
   const shown = found && (all ? [...found].sort((a, b) => order.indexOf(a.state) - order.indexOf(b.state)) : bad);
   return (
     <>
       <div className="flex flex-wrap items-end justify-between gap-4 pb-3">
         <div>
-          <h2 className="font-serif text-large font-medium">{!found ? "Looking…" : bad.length === 0 ? "Nothing is wrong" : `${bad.length} of ${found.length} want a look`}</h2>
+          <h2 className="font-serif text-large font-medium">{!found ? "Looking…" : bad.length === 0 ? "Nothing is wrong" : `${bad.length} of ${found.length} need attention`}</h2>
           <p className="text-faded">
             The same as <code className="font-mono text-small">kindred check</code>, as far as the gate can tell by itself.
           </p>
         </div>
         <Button busy={busy} onClick={onAgain}>
-          Look again
+          Check now
         </Button>
       </div>
       {problem && <Problem>{problem}</Problem>}
@@ -57,7 +57,7 @@ function Findings({ found, problem, onAgain, busy }: { found?: api.Finding[]; pr
       {found && (
         <div className="border-t border-rule pt-3">
           <Checkbox checked={all} onChange={setAll}>
-            Show what is good as well
+            Show what is ok as well
           </Checkbox>
         </div>
       )}
@@ -111,11 +111,11 @@ function SettingsPart({ settings, problem }: { settings?: api.Settings; problem?
 /** What is kept of what was said, and how to be rid of it. */
 function Recorded({ settings }: { settings?: api.Settings }) {
   const [asking, setAsking] = useState(false);
-  const purge = useAct(api.purge, { changes: ["exchange"], says: (p) => `What was said in ${p.removed} exchanges is removed.` });
+  const purge = useAct(api.purge, { changes: ["exchange"], says: (p) => `The content of ${p.removed} exchanges is deleted.` });
   const on = settings?.settings.find((s) => s.name === "record.content")?.value === "true";
   return (
     <Part
-      title="What was said"
+      title="Recorded content"
       lead={on ? "What is said in exchanges is recorded, unless a key says no." : "What is said in exchanges is not recorded, unless a key says so."}
       action={<Button onClick={() => setAsking(true)}>Remove all that was said</Button>}
     >

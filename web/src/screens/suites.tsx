@@ -13,7 +13,7 @@ export function SuitesScreen() {
   const chosen = id ? data?.find((r) => r.id === id) : data?.[0];
   return (
     <section>
-      <Heading title="Suites" lead="Questions with what is expected of the answers, asked of several models, several times. The one that ships asks what a model can do; others are files of your own." />
+      <Heading title="Suites" lead="Questions with what is expected of the answers, asked of several models, several times. The built-in one measures what a model can do; others are files of your own." />
       <Run />
       {error && <Problem>{error.message}</Problem>}
       {!data && !error && <Skeleton />}
@@ -88,7 +88,7 @@ function Run() {
           />
         </Field>
         <Button type="submit" weight="primary" busy={progress !== ""} disabled={asked.length === 0}>
-          {progress || (file ? `Run ${file.name}` : "Run the one that ships")}
+          {progress || (file ? `Run ${file.name}` : "Run the built-in suite")}
         </Button>
         {progress && <Button onClick={() => stop.current?.abort()}>Stop</Button>}
       </div>
@@ -137,7 +137,7 @@ function Report({ report: r }: { report: api.SuiteReport }) {
       />
       {failures.length > 0 && (
         <div className="pt-6">
-          <h3 className="pb-2 text-small font-medium">What was not met</h3>
+          <h3 className="pb-2 text-small font-medium">Failed expectations</h3>
           <ul className="grid gap-3">
             {failures.map((f, i) => (
               <li key={i}>

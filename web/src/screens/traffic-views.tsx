@@ -12,7 +12,7 @@ export function JobsView() {
   const { data, error } = useJobs();
   if (error) return <Problem>{error.message}</Problem>;
   if (!data) return <Skeleton />;
-  if (data.length === 0) return <Empty>No exchange goes on from another one yet. A conversation of several questions, or an agent with its steps, shows up here as one job.</Empty>;
+  if (data.length === 0) return <Empty>There is no conversation of several requests yet. A conversation of several questions, or an agent with its steps, shows up here as one job.</Empty>;
   return (
     <Table
       label="Jobs"
@@ -114,7 +114,7 @@ export function CostsView() {
           </Field>
         </div>
         <div className="w-40">
-          <Field label="Added up" id="added-up">
+          <Field label="Usage and cost" id="added-up">
             <Select value={way} onChange={setWay} options={by} />
           </Field>
         </div>

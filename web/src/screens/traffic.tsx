@@ -10,16 +10,16 @@ import { milliseconds, time } from "../words";
 
 const views = [
   { path: "", title: "Exchanges" },
-  { path: "jobs", title: "Jobs" },
+  { path: "jobs", title: "Conversations" },
   { path: "refused", title: "Refused" },
-  { path: "costs", title: "Costs" },
+  { path: "costs", title: "Usage and cost" },
 ];
 
 export function TrafficScreen() {
   const one = useLocation().pathname.startsWith("/traffic/exchange/"); // which is shown over the list
   return (
     <section>
-      <Heading title="Traffic" lead="Every exchange, as it happens. What was said in it is kept only where a key or the settings say so." />
+      <Heading title="Traffic" lead="Every exchange, live. Content is recorded only where a key or the settings say so." />
       <nav aria-label="Views of the traffic" className="mb-5 flex flex-wrap gap-x-6 border-b border-rule">
         {views.map((v) => (
           <NavLink
@@ -100,7 +100,7 @@ function Filters({ filter, setFilter }: { filter: api.Filter; setFilter: (f: Par
           Only failed ones
         </Checkbox>
       </div>
-      {filter.job && <Button onClick={() => setFilter({ job: "" })}>Show all jobs</Button>}
+      {filter.job && <Button onClick={() => setFilter({ job: "" })}>Show all conversations</Button>}
     </div>
   );
 }
@@ -181,12 +181,12 @@ function ExchangeDialog({ id, known, onClose }: { id: string; known?: api.Exchan
       <div className="flex justify-end gap-3">
         {e.job && e.step && e.step > 1 && (
           <Link to={`/traffic?job=${encodeURIComponent(e.job)}`} className="inline-flex h-9 items-center rounded-control border border-rule-strong px-3.5 text-small font-medium hover:border-ink">
-            The whole job
+            The whole conversation
           </Link>
         )}
         {data?.content && (
           <Link to={`/traffic/exchange/${encodeURIComponent(e.id)}/replay`} className="inline-flex h-9 items-center rounded-control border border-rule-strong px-3.5 text-small font-medium hover:border-ink">
-            Ask again
+            Replay
           </Link>
         )}
         <Button onClick={onClose}>Close</Button>

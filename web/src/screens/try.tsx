@@ -29,7 +29,7 @@ export function TryScreen() {
 
   const chosen = usable.find((m) => m.id === model) ?? usable[0];
   const style = styles.find((s) => s.name === styleName)!;
-  const raw = style.name === "raw";
+  const raw = style.name === "completion";
   const canThink = chosen?.template?.thinking ?? false;
   const running = answers.some((a) => a.running);
   const q: Question = {
@@ -106,7 +106,7 @@ export function TryScreen() {
               <TextArea value={instructions} onChange={(e) => setInstructions(e.target.value)} placeholder="You are a cheerful harbour master." />
             </Field>
           )}
-          <Field label={raw ? "Text to go on from" : "Question"} id="question">
+          <Field label={raw ? "Text to continue" : "Question"} id="question">
             <TextArea value={question} onChange={(e) => setQuestion(e.target.value)} placeholder={raw ? "The last boat to Osmer" : "When is the last boat to Osmer?"} />
           </Field>
           <div className="grid grid-cols-2 gap-5">

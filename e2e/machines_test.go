@@ -193,8 +193,8 @@ func TestMachinesInTheConsole(t *testing.T) {
 	}
 	do("a suite", visit("suites"), chromedp.Click(`//button[text()="Run the built-in suite"]`), chromedp.WaitVisible(css(`[data-testid="suite-report"]`)))
 	rows, err := chromedp.Run(tab, chromedp.Evaluate[int](`document.querySelectorAll('[data-testid="suite-report"] tbody tr').length`))
-	if err != nil || rows != 10 {
+	if err != nil || rows != 15 {
 		t.Errorf("the report has %d rows, %v", rows, err)
 	}
-	do("beside the model", visit("models"), chromedp.WaitVisible(`//dd[contains(text(), "of 10 cases")]`))
+	do("beside the model", visit("models"), chromedp.WaitVisible(`//dd[contains(text(), "of 15 cases")]`))
 }

@@ -109,7 +109,6 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call 
 		return nil, err
 	}
 	r := &Run{ID: "resp_" + from.ID, call: call, key: k, begun: time.Now(), changed: make(chan struct{})}
-	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
 	running := ctx
 	if call.Background {
 		running = context.WithoutCancel(ctx) // the end of the request does not matter
@@ -119,6 +118,7 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call 
 		return nil, err // what is plainly wrong is said at once
 	}
 	r.exchange = x
+	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
 	if call.Background {
 		r.writer.Begin()
 		if err := d.store(ctx, r); err != nil {

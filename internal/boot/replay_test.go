@@ -154,7 +154,7 @@ func TestSuites(t *testing.T) {
 		return suite.Report{}
 	}
 	report := run(`{"models":["harbour-4m"],"samples":2,"at_once":3}`)
-	if report.Suite != "Abilities" || len(report.Cells) != 10 || report.Samples != 2 {
+	if report.Suite != "Abilities" || len(report.Cells) != 15 || report.Samples != 2 {
 		t.Errorf("%+v", report)
 	}
 	for _, c := range report.Cells {
@@ -163,7 +163,7 @@ func TestSuites(t *testing.T) {
 		}
 	}
 	var m server.InstalledModel
-	if err := json.Unmarshal([]byte(r.gate("GET", "/gate/models/harbour-4m", "", 200)), &m); err != nil || m.Ability == nil || m.Ability.Run != report.ID || m.Ability.Cases != 10 {
+	if err := json.Unmarshal([]byte(r.gate("GET", "/gate/models/harbour-4m", "", 200)), &m); err != nil || m.Ability == nil || m.Ability.Run != report.ID || m.Ability.Cases != 15 {
 		t.Errorf("%v %+v", err, m.Ability)
 	}
 	text, err := json.Marshal("suite: Judged\ncases:\n  x:\n    said: [{user: When is the last boat to Osmer?}]\n    answer: {holds: '19:40', judged: {by: harbour-4m, whether: it names a time}}\n")

@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
@@ -41,6 +42,9 @@ func (t *terminal) question(args, paths []string) (string, error) {
 		raw, err := os.ReadFile(path)
 		if err != nil {
 			return "", err
+		}
+		if kind, _, _ := strings.Cut(http.DetectContentType(raw), ";"); !strings.HasPrefix(kind, "text/") && !utf8.Valid(raw) {
+			return "", usageError{fmt.Errorf("--file %s is %s, and no text: a question takes text only", path, kind)}
 		}
 		parts = append(parts, strings.TrimSpace(string(raw)))
 	}
@@ -106,7 +110,7 @@ func (q *questionFlags) read(cmd *cobra.Command) {
 }
 
 func (t *terminal) ask() *cobra.Command {
-	var flags clientFlags
+	flags := clientFlags{application: true}
 	var q questionFlags
 	var styleName string
 	var paths []string

@@ -32,16 +32,30 @@ type client struct {
 	base string // scheme and host
 	key  string
 	http *http.Client
+	from string // where the key is from, in words
 	// exact leaves texts as they are; else they can be printed when they have been read.
 	exact bool
 }
 
 // clientFlags are the options by which a command reaches another gate than the local one.
-type clientFlags struct{ address, key string }
+type clientFlags struct {
+	address, key string
+	application  bool // whether the command does what applications do, rather than manage the gate
+}
+
+// The variables that keys are taken from: that of an application, and that of the operator.
+const (
+	keyVariable      = "KINDRED_KEY"
+	ownerKeyVariable = "KINDRED_OWNER_KEY"
+)
 
 func (f *clientFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVarP(&f.address, "address", "a", os.Getenv("KINDRED_ADDRESS"), "address of the gate, if not the one running here (KINDRED_ADDRESS)")
-	cmd.Flags().StringVarP(&f.key, "key", "k", "", "key to use, if not the owner key of the local gate (KINDRED_KEY)")
+	variable := ownerKeyVariable
+	if f.application {
+		variable = keyVariable
+	}
+	cmd.Flags().StringVarP(&f.key, "key", "k", "", "key to use, if not the owner key of the local gate ("+variable+")")
 }
 
 // open finds the gate and the key to use with it.
@@ -54,12 +68,21 @@ func (f *clientFlags) open(ctx context.Context) (*client, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &client{base: scheme + "://" + g.Address, key: f.key, http: &http.Client{}}
-	if c.key == "" {
-		c.key = os.Getenv("KINDRED_KEY")
+	c := &client{base: scheme + "://" + g.Address, http: &http.Client{}}
+	take := func(key, from string) {
+		if c.key == "" && key != "" {
+			c.key, c.from = key, from
+		}
+	}
+	take(f.key, "--key")
+	if f.application {
+		take(os.Getenv(keyVariable), keyVariable)
+	} else {
+		take(os.Getenv(ownerKeyVariable), ownerKeyVariable)
 	}
 	if c.key == "" && g.Data != "" {
-		raw, err := os.ReadFile(filepath.Join(g.Data, boot.OwnerFile))
+		file := filepath.Join(g.Data, boot.OwnerFile)
+		raw, err := os.ReadFile(file)
 		if err != nil {
 			return nil, fmt.Errorf("the owner key of the gate at %s cannot be read (%w); give a key with --key", g.Address, err)
 		}
@@ -67,8 +90,11 @@ func (f *clientFlags) open(ctx context.Context) (*client, error) {
 		if err := c.prove(ctx, owner, g.Address); err != nil {
 			return nil, err
 		}
-		c.key = owner
+		take(owner, file)
 	}
+	// Of a gate elsewhere nothing else may be known.
+	take(os.Getenv(keyVariable), keyVariable)
+	take(os.Getenv(ownerKeyVariable), ownerKeyVariable)
 	return c, nil
 }
 
@@ -146,7 +172,11 @@ func (c *client) send(ctx context.Context, method, path string, body any) (*http
 		return nil, err
 	case resp.StatusCode >= 300:
 		defer resp.Body.Close()
-		return nil, refusal(resp)
+		err := refusal(resp)
+		if c.from != "" && (resp.StatusCode == http.StatusUnauthorized || resp.StatusCode == http.StatusForbidden) {
+			err = fmt.Errorf("%w; the key in use is %s, from %s", err, keyring.Redact(c.key), c.from)
+		}
+		return nil, err
 	}
 	return resp, nil
 }
@@ -247,6 +277,7 @@ type offer struct {
 	ID       string `json:"id"`
 	Use      string `json:"use"`
 	PresetOf string `json:"preset_of"`
+	Target   string `json:"target"` // of a public name
 }
 
 // offers lists what fits.
@@ -273,7 +304,7 @@ func (c *client) choose(ctx context.Context, asked string, fits func(use string)
 	var names, models, begun []string
 	for _, o := range list {
 		names = append(names, o.ID)
-		if o.PresetOf == "" {
+		if o.PresetOf == "" && o.Target == "" {
 			models = append(models, o.ID)
 		}
 		if strings.HasPrefix(o.ID, strings.ToLower(asked)) {

@@ -165,6 +165,7 @@ func (t *terminal) keysIssue() *cobra.Command {
 				return err
 			}
 			body["label"] = label
+			flags.application = narrower
 			gate, err := flags.open(c.Context())
 			if err != nil {
 				return err
@@ -263,7 +264,7 @@ func (t *terminal) keysShow() *cobra.Command {
 }
 
 func (t *terminal) keysMine() *cobra.Command {
-	return looking(t, "self", "Show permissions and limit status of the key in use (--key, KINDRED_KEY)", exactly(), func(ctx context.Context, gate *client, _ []string) (k server.OwnKey, err error) {
+	return lookingWith(t, clientFlags{application: true}, "self", "Show permissions and limit status of the key in use (--key, KINDRED_KEY)", exactly(), func(ctx context.Context, gate *client, _ []string) (k server.OwnKey, err error) {
 		return k, gate.call(ctx, http.MethodGet, "/gate/key", nil, &k)
 	}, t.showKey)
 }

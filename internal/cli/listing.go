@@ -22,7 +22,11 @@ func listing[T any](t *terminal, short string, fetch func(ctx context.Context, g
 
 // looking makes a command that shows something of a gate, to a person or as JSON.
 func looking[T any](t *terminal, use, short string, args cobra.PositionalArgs, fetch func(ctx context.Context, gate *client, args []string) (T, error), show func(T) error) *cobra.Command {
-	var flags clientFlags
+	return lookingWith(t, clientFlags{}, use, short, args, fetch, show)
+}
+
+// lookingWith is looking, with what is known of the key to use.
+func lookingWith[T any](t *terminal, flags clientFlags, use, short string, args cobra.PositionalArgs, fetch func(ctx context.Context, gate *client, args []string) (T, error), show func(T) error) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   use,

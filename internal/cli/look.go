@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -17,6 +18,7 @@ import (
 	"kindredgate/internal/fetch"
 	"kindredgate/internal/library"
 	"kindredgate/internal/machine"
+	"kindredgate/internal/server"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/weights"
 	"kindredgate/internal/weights/disk"
@@ -214,14 +216,15 @@ func next(after time.Time) (Sailing, error) { return timetable.Next("Osmer", aft
 `
 
 func (t *terminal) modelsConvert() *cobra.Command {
+	var flags clientFlags
 	var kind, to, textFile string
 	cmd := &cobra.Command{
-		Use:   "convert FILE|FOLDER --weights TYPE",
+		Use:   "convert FILE|FOLDER|MODEL --weights TYPE",
 		Short: "Write a model as one GGUF file with weights of another type",
 		Long: "Write a model as one GGUF file, tokenizer and template included, with its weights rounded to another type; and tell what that\n" +
 			"costs: how much smaller it is, how far the weights are off, and how the model's choice of next tokens changes on a text.",
-		Example: "  kindred models convert ~/models/harbour-4m --weights q8_0",
-		Args:    exactly("a file or a folder"),
+		Example: "  kindred models convert harbour-4m --weights q8_0",
+		Args:    exactly("a file, a folder or an installed model"),
 		RunE: func(c *cobra.Command, args []string) error {
 			types := convert.Types()
 			target, ok := types[strings.ToLower(kind)]
@@ -234,7 +237,7 @@ func (t *terminal) modelsConvert() *cobra.Command {
 				}
 				return usageError{fmt.Errorf("--weights is %q; it must be one of %s", kind, strings.Join(names, ", "))}
 			}
-			source, err := filepath.Abs(args[0])
+			source, err := t.sourceOf(c.Context(), &flags, args[0])
 			if err != nil {
 				return err
 			}
@@ -262,10 +265,34 @@ func (t *terminal) modelsConvert() *cobra.Command {
 			return t.printConversion(to, r)
 		},
 	}
+	flags.add(cmd)
 	cmd.Flags().StringVar(&kind, "weights", "q8_0", "type of the weights")
 	cmd.Flags().StringVar(&to, "out", "", "file to write (default NAME-TYPE.gguf here)")
 	cmd.Flags().StringVar(&textFile, "text", "", "file with a text to compare the models on (default a short one of our own)")
 	return cmd
+}
+
+// sourceOf is where a model lies: at a path, or where the gate that runs here, or else the configuration, has one of that name.
+func (t *terminal) sourceOf(ctx context.Context, flags *clientFlags, named string) (string, error) {
+	if _, err := os.Stat(named); err == nil || strings.ContainsRune(named, filepath.Separator) {
+		return filepath.Abs(named)
+	}
+	if gate, err := flags.open(ctx); err == nil {
+		var m server.InstalledModel
+		if err := gate.call(ctx, http.MethodGet, modelPath(named), nil, &m); err != nil {
+			return "", fmt.Errorf("%q is no file here, and no installed model: %w", named, err)
+		}
+		return m.Path, nil
+	}
+	set, err := config.Read(os.Getenv("KINDRED_CONFIG"))
+	if err != nil {
+		return "", err
+	}
+	m, err := catalog.New(nil, set.Models.Folders...).Find(named)
+	if err != nil {
+		return "", fmt.Errorf("%q is no file here: %w", named, err)
+	}
+	return m.Path, nil
 }
 
 func (t *terminal) printConversion(to string, r convert.Report) error {

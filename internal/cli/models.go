@@ -258,6 +258,21 @@ func (t *terminal) progress() func(*library.Progress) {
 	}
 }
 
+// dependents names what the model serves, which nothing does any more then.
+func dependents(r server.Removed) string {
+	var list []string
+	for what, names := range map[string][]string{"presets": r.Presets, "names": r.Names} {
+		if len(names) > 0 {
+			list = append(list, what+" "+strings.Join(names, ", "))
+		}
+	}
+	if len(list) == 0 {
+		return ""
+	}
+	slices.Sort(list)
+	return " It serves the " + strings.Join(list, " and the ") + "."
+}
+
 func (t *terminal) modelsRemove() *cobra.Command {
 	var flags clientFlags
 	var yes bool
@@ -272,7 +287,7 @@ func (t *terminal) modelsRemove() *cobra.Command {
 				return err
 			}
 			if !r.Linked && !yes {
-				question := fmt.Sprintf("This deletes %s, %s, at %s. Go on? [y/N] ", files(r.Files), size(r.Bytes), r.Path)
+				question := fmt.Sprintf("This deletes %s, %s, at %s.%s Continue? [y/N] ", files(r.Files), size(r.Bytes), r.Path, dependents(r))
 				ok, err := t.confirm(question)
 				if err != nil || !ok {
 					return err
@@ -282,10 +297,10 @@ func (t *terminal) modelsRemove() *cobra.Command {
 				return err
 			}
 			if r.Linked {
-				_, err := fmt.Fprintf(t.out, "%s is removed; its files lie where they were.\n", r.Model)
+				_, err := fmt.Fprintf(t.out, "%s is removed; its files lie where they were.%s\n", r.Model, dependents(r))
 				return err
 			}
-			_, err := fmt.Fprintf(t.out, "%s is removed: %s with %s deleted.\n", r.Model, files(r.Files), size(r.Bytes))
+			_, err := fmt.Fprintf(t.out, "%s is removed: %s with %s deleted.%s\n", r.Model, files(r.Files), size(r.Bytes), dependents(r))
 			return err
 		}),
 	}

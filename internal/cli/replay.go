@@ -11,6 +11,7 @@ import (
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/difference"
 	"kindredgate/internal/record"
 	"kindredgate/internal/replay"
@@ -24,15 +25,15 @@ func (t *terminal) replay() *cobra.Command {
 	var maxTokens int
 	var reasoning, asJSON bool
 	cmd := &cobra.Command{
-		Use:   "replay ID",
+		Use:   "replay [ID]",
 		Short: "Ask a recorded exchange again with something changed, and show what that changes",
 		Long: `Ask a recorded exchange again, on another model or preset, with another template, style or setting, and show both answers word by word.
 What is not named stays as it was recorded. Where both models run here, the first token in which the answers part is shown with what else
 each might have said there, and how likely the recorded answer is under either prompt.`,
-		Example: `  kindred replay h4yq2n7c --model harbour-master
+		Example: `  kindred replay --model harbour-4m
   kindred replay h4yq2n7c --temperature 0
-  kindred replay h4yq2n7c --template other.jinja`,
-		Args: exactly("the id of an exchange; \"kindred traffic\" shows them"),
+  kindred replay --template other.jinja`,
+		Args: perhaps("the id of an exchange, or the last one"),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			body := map[string]any{}
 			for name, value := range map[string]any{"model": model, "style": style, "instructions": instructions, "temperature": temperature, "seed": seed, "reasoning": reasoning} {
@@ -53,9 +54,13 @@ each might have said there, and how likely the recorded answer is under either p
 				}
 				body["template"] = string(raw)
 			}
+			id, err := lastID(c.Context(), gate, args, func(e record.Record) bool { return e.PromptTokens > 0 && e.Style != string(dialect.Embedding) })
+			if err != nil {
+				return err
+			}
 			gate.exact = asJSON
 			var r replay.Result
-			if err := gate.call(c.Context(), http.MethodPost, "/gate/exchanges/"+url.PathEscape(args[0])+"/replay", body, &r); err != nil {
+			if err := gate.call(c.Context(), http.MethodPost, "/gate/exchanges/"+url.PathEscape(id)+"/replay", body, &r); err != nil {
 				return err
 			}
 			if asJSON {
@@ -107,9 +112,9 @@ func (t *terminal) printReplay(r replay.Result) error {
 		name string
 		of   func(replay.Side) string
 	}{
-		{"model", who}, {"prompt", func(s replay.Side) string { return fmt.Sprintf("%d tokens, %d known", s.Prompt, s.Cached) }},
+		{"model", who}, {"prompt", func(s replay.Side) string { return fmt.Sprintf("%d tokens, %d cached", s.Prompt, s.Cached) }},
 		{"answer", func(s replay.Side) string { return fmt.Sprintf("%d tokens, %s", s.Completion, s.Reason) }},
-		{"first token", func(s replay.Side) string { return record.Took(s.FirstToken) }}, {"in all", func(s replay.Side) string { return record.Took(s.Took) }},
+		{"time to first token", func(s replay.Side) string { return record.Took(s.FirstToken) }}, {"duration", func(s replay.Side) string { return record.Took(s.Took) }},
 		{"log-probability of the recorded answer", likely}, {"exchange", func(s replay.Side) string { return s.ID }},
 	} {
 		rows = append(rows, []string{row.name, row.of(r.Recorded), row.of(r.Replayed)})

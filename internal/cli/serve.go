@@ -94,6 +94,7 @@ func (t *terminal) demo() *cobra.Command {
 				cfg.Data = filepath.Join(config.DataFolder(), "demo")
 			}
 			cfg.Models.Folders = []string{filepath.Join(cfg.Data, "models")}
+			cfg.Record.Content = true // so that replay and suite from can be tried
 			if err := cfg.Check(); err != nil {
 				return err
 			}

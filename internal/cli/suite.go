@@ -148,7 +148,14 @@ func (t *terminal) printSuite(r *suite.Report) error {
 		head = append(head, strings.ToUpper(m))
 	}
 	rows := [][]string{head}
+	begins := map[string]suite.Part{}
+	for _, p := range r.Parts {
+		begins[p.Cases[0]] = p
+	}
 	for _, name := range r.Cases {
+		if p, ok := begins[name]; ok {
+			rows = append(rows, make([]string, len(head)), append([]string{p.Name + ":"}, make([]string, len(head)-1)...))
+		}
 		row := []string{name}
 		for _, m := range r.Models {
 			i := slices.IndexFunc(r.Cells, func(c suite.Cell) bool { return c.Model == m && c.Case == name })
@@ -164,6 +171,14 @@ func (t *terminal) printSuite(r *suite.Report) error {
 	}
 	if err := table(t.out, append(rows, sum)...); err != nil {
 		return err
+	}
+	for _, p := range r.Parts {
+		if p.About != "" {
+			fmt.Fprintf(t.out, "\n%s: %s", strong(shown(p.Name)), shown(p.About))
+		}
+	}
+	if len(r.Parts) > 0 {
+		fmt.Fprintln(t.out)
 	}
 	fmt.Fprintf(t.out, "\n%s\n", quiet("In brackets: where the true rate lies, with a confidence of 95 %."))
 	for _, c := range r.Cells {

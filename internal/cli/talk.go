@@ -25,7 +25,7 @@ import (
 )
 
 func (t *terminal) talk() *cobra.Command {
-	var flags clientFlags
+	flags := clientFlags{application: true}
 	var q questionFlags
 	var styleName, resume string
 	cmd := &cobra.Command{

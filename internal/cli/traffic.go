@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -119,7 +120,7 @@ func passed(option, text string, now time.Time) (time.Time, error) {
 var columns = []struct {
 	name  string
 	width int
-}{{"TIME", 8}, {"KEY", 18}, {"MODEL", 20}, {"STYLE", 9}, {"TOKENS", 12}, {"TTFT", 8}, {"DURATION", 8}, {"ENDED", 0}}
+}{{"ID", 8}, {"TIME", 8}, {"KEY", 18}, {"MODEL", 20}, {"STYLE", 9}, {"TOKENS", 12}, {"TTFT", 8}, {"DURATION", 8}, {"ENDED", 0}}
 
 func exchangeCells(e record.Record) []string {
 	at := e.Begun.Local().Format("15:04:05")
@@ -135,7 +136,7 @@ func exchangeCells(e record.Record) []string {
 	if e.State == record.Refused {
 		tokens, whole = "", ""
 	}
-	return []string{at, e.Label, e.Route(), e.Style, tokens, first, whole, e.Ended()}
+	return []string{shortID(e.ID), at, e.Label, e.Route(), e.Style, tokens, first, whole, e.Ended()}
 }
 
 func (t *terminal) exchanges(got server.ExchangeList) error {
@@ -227,9 +228,43 @@ func (t *terminal) follow(ctx context.Context, gate *client, f record.Filter, as
 	return nil
 }
 
+// shortID is the beginning of an id, which every command takes.
+func shortID(id string) string { return id[:min(len(id), 8)] }
+
+// lastID is the id that was given, or that of the last exchange that has ended and fits. Shadows and parts of others are none.
+func lastID(ctx context.Context, gate *client, args []string, fits func(record.Record) bool) (string, error) {
+	if len(args) > 0 {
+		return args[0], nil
+	}
+	var got server.ExchangeList
+	if err := gate.call(ctx, http.MethodGet, "/gate/exchanges?limit=100", nil, &got); err != nil {
+		return "", err
+	}
+	for _, e := range got.Exchanges {
+		if e.State != record.Open && e.Parent == "" && fits(e) {
+			return e.ID, nil
+		}
+	}
+	return "", errors.New("there is no exchange in the ledger yet")
+}
+
+// perhaps is the arguments check of a command that takes one, or none.
+func perhaps(what string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) > 1 {
+			return usageError{fmt.Errorf("%s takes %s, and does not know what to do with %q", c.CommandPath(), what, args[1])}
+		}
+		return nil
+	}
+}
+
 func (t *terminal) trafficShow() *cobra.Command {
-	return looking(t, "show ID", "Show one exchange, with where its time went", exactly("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e server.ShownExchange, err error) {
-		return e, gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(args[0]), nil, &e)
+	return looking(t, "show [ID]", "Show one exchange, by the beginning of its id, or the last one", perhaps("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e server.ShownExchange, err error) {
+		id, err := lastID(ctx, gate, args, func(record.Record) bool { return true })
+		if err != nil {
+			return e, err
+		}
+		return e, gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(id), nil, &e)
 	}, func(whole server.ShownExchange) error {
 		e := whole.Record
 		var rows [][]string

@@ -133,7 +133,7 @@ func asError(p any) error {
 type ContextError struct{ Prompt, Context int } // tokens
 
 func (e *ContextError) Error() string {
-	return fmt.Sprintf("the prompt has %d tokens; the model's context holds %d, of which the answer needs at least one", e.Prompt, e.Context)
+	return fmt.Sprintf("this model's maximum context length is %[2]d tokens, and the prompt has %[1]d; the answer needs at least one", e.Prompt, e.Context)
 }
 
 // New starts an engine for a model that predicts next tokens; one that makes embeddings is refused.

@@ -110,7 +110,13 @@ func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *
 
 // beginPart is Begin for a part of a request, of which another part was admitted.
 func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request, other *Exchange) (*Exchange, error) {
+	var unnamed error
+	chosen := req.Model == ""
+	if chosen {
+		req.Model, unnamed = g.unnamed(ctx, caller)
+	}
 	x := g.begin(ctx, caller, from, req.Model)
+	x.record.Chosen = chosen && unnamed == nil
 	if req.Wanted == nil { // what is only measured is no step of anything
 		x.place = g.jobs().find(caller.Account(), req.Turns)
 	}
@@ -122,6 +128,9 @@ func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, r
 	}
 	var public *catalog.Name
 	err := x.start(want{x.fits, x.aim}, other, func() ([]target, error) {
+		if unnamed != nil {
+			return nil, unnamed
+		}
 		r, err := g.find(ctx, caller, req.Model)
 		if err != nil {
 			return nil, err

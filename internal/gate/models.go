@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
@@ -59,6 +60,29 @@ func (g *Gate) AddModel(ctx context.Context, a library.Addition, progress func(l
 		}
 	}
 	return catalog.Model{}, errors.Join(fmt.Errorf("%s was added, but is not found", path), err)
+}
+
+// Dependents are the presets and public names that a model serves, by their names.
+func (g *Gate) Dependents(ctx context.Context, model string) (presets, names []string, err error) {
+	all, err := g.Presets.Presets(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, p := range all {
+		if p.Model == model {
+			presets = append(presets, p.Name)
+		}
+	}
+	public, err := g.Names.Names(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, n := range public {
+		if slices.ContainsFunc(n.Targets(), func(to string) bool { return to == model || slices.Contains(presets, to) }) {
+			names = append(names, n.Name)
+		}
+	}
+	return presets, names, nil
 }
 
 // RemoveModel takes a model out of the models folder: its files if the folder has them, the link if it is one. Answers

@@ -45,6 +45,9 @@ const longName = 256
 // find finds what a name stands for: a model here or elsewhere, a preset of one, or a public name. A key that may use a preset or a public
 // name need not be allowed what is behind it.
 func (g *Gate) find(ctx context.Context, k keyring.Key, name string) (r route, err error) {
+	if name == "" {
+		return r, exchange.InvalidParam("model", "model is missing; GET /v1/models lists the installed ones")
+	}
 	if len(name) > longName {
 		return r, exchange.InvalidParam("model", "model is a name of %d bytes; names have %d at the most", len(name), longName)
 	}
@@ -80,6 +83,30 @@ func (g *Gate) find(ctx context.Context, k keyring.Key, name string) (r route, e
 		}
 	}
 	return route{only: target{model: m}}, missing
+}
+
+// unnamed is what is asked where a request names no model: the name for all others if there is one, or else the only model for text that the key
+// may use.
+func (g *Gate) unnamed(ctx context.Context, k keyring.Key) (string, error) {
+	if _, err := g.Names.Name(ctx, catalog.AnyName); err == nil && k.MayUse(catalog.AnyName) {
+		return catalog.AnyName, nil
+	} else if err != nil && !errors.Is(err, catalog.ErrNoName) {
+		return "", err
+	}
+	offers, err := g.Offers(ctx, k)
+	if err != nil && len(offers) == 0 {
+		return "", err
+	}
+	var models []string
+	for _, o := range offers {
+		if o.Model.Use != catalog.Embedding && o.Preset == nil && o.Target == "" {
+			models = append(models, o.Name)
+		}
+	}
+	if len(models) == 1 {
+		return models[0], nil
+	}
+	return "", exchange.InvalidParam("model", "model is missing; there are %d that could answer, so name one: GET /v1/models lists them. The public name \"*\" decides for requests without one", len(models))
 }
 
 // resolve finds one of what a name stands for, for those who only look.

@@ -18,6 +18,8 @@ type Exchanges interface {
 	Exchanges(ctx context.Context, f record.Filter) ([]record.Record, error)
 	// Exchange returns one, or ErrMissing.
 	Exchange(ctx context.Context, id string) (record.Record, error)
+	// ExchangeIDs lists ids that begin so, in their order, and no more than limit.
+	ExchangeIDs(ctx context.Context, prefix string, limit int) ([]string, error)
 	// PruneExchanges removes what is more than is to be kept. It is called now and then.
 	PruneExchanges(ctx context.Context, now time.Time, k Keep) error
 	// Totals sums up what ended in a month, such as 2031-01.

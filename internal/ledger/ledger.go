@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -375,20 +376,44 @@ func (b *Book) Find(ctx context.Context, f record.Filter) ([]record.Record, erro
 	return b.records.Exchanges(ctx, f)
 }
 
-// Exchange returns one exchange.
+// shortID is how many characters of an id must be given at least to find an exchange by its beginning.
+const shortID = 4
+
+// Exchange returns one exchange, by its id or by the beginning of it that no other has. The parts of an exchange, whose ids begin with its own,
+// do not count.
 func (b *Book) Exchange(ctx context.Context, id string) (record.Record, error) {
-	b.mu.Lock()
-	for i := len(b.pending) - 1; i >= 0; i-- {
-		if b.pending[i].ID == id {
-			e := b.pending[i]
-			b.mu.Unlock()
-			return e, nil
+	if e, ok := b.waiting(id); ok {
+		return e, nil
+	}
+	e, err := b.records.Exchange(ctx, id)
+	if !errors.Is(err, kept.ErrMissing) {
+		return e, err
+	}
+	missing := exchange.Errorf(exchange.NotFound, "exchange_not_found", "there is no exchange %q in the ledger; it is too old, or was never asked here", id)
+	if len(id) < shortID {
+		return e, missing
+	}
+	_ = b.guardedCommit() // as in Find
+	ids, err := b.records.ExchangeIDs(ctx, id, 50)
+	if err != nil || len(ids) == 0 {
+		return e, errors.Join(err, missing)
+	}
+	for _, other := range ids[1:] {
+		if !strings.HasPrefix(other, ids[0]) {
+			return e, exchange.InvalidParam("id", "several exchanges begin with %q, such as %s and %s; give more of the id", id, ids[0], other)
 		}
 	}
-	b.mu.Unlock()
-	e, err := b.records.Exchange(ctx, id)
-	if errors.Is(err, kept.ErrMissing) {
-		return e, exchange.Errorf(exchange.NotFound, "exchange_not_found", "there is no exchange %q in the ledger; it is too old, or was never asked here", id)
+	return b.records.Exchange(ctx, ids[0])
+}
+
+// waiting is an exchange that is not in the database yet.
+func (b *Book) waiting(id string) (record.Record, bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for i := len(b.pending) - 1; i >= 0; i-- {
+		if b.pending[i].ID == id {
+			return b.pending[i], true
+		}
 	}
-	return e, err
+	return record.Record{}, false
 }

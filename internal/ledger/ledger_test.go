@@ -65,9 +65,18 @@ func (m *memory) Exchange(_ context.Context, id string) (record.Record, error) {
 }
 
 func (m *memory) Exchanges(context.Context, record.Filter) ([]record.Record, error) { return nil, nil }
-func (m *memory) PruneExchanges(context.Context, time.Time, kept.Keep) error        { return nil }
-func (m *memory) Totals(context.Context, string) ([]kept.Total, error)              { return nil, nil }
-func (m *memory) Jobs(context.Context, time.Time, int) ([]kept.Job, error)          { return nil, nil }
+func (m *memory) ExchangeIDs(_ context.Context, prefix string, limit int) (ids []string, err error) {
+	for id := range m.list {
+		if strings.HasPrefix(id, prefix) {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	return ids[:min(limit, len(ids))], nil
+}
+func (m *memory) PruneExchanges(context.Context, time.Time, kept.Keep) error { return nil }
+func (m *memory) Totals(context.Context, string) ([]kept.Total, error)       { return nil, nil }
+func (m *memory) Jobs(context.Context, time.Time, int) ([]kept.Job, error)   { return nil, nil }
 
 func (m *memory) state(id string) record.State {
 	e, _ := m.Exchange(context.Background(), id)
@@ -337,5 +346,25 @@ func BenchmarkNote(b *testing.B) {
 	}
 	if files, err := filepath.Glob(book.journal.folder + "/*"); err != nil || len(files) > 0 {
 		b.Fatal(files, err)
+	}
+}
+
+// An exchange is found by the beginning of its id, if no other begins so; the parts of it do not count.
+func TestExchangesByTheBeginningOfTheirIDs(t *testing.T) {
+	m := &memory{list: map[string]record.Record{}}
+	b := open(t, t.TempDir(), m)
+	defer b.Close()
+	for _, id := range []string{"abcdefgh", "abcdefgh-1", "abcdefgh-shadow", "abcxyz"} {
+		b.Ended(noted(id, record.Done))
+	}
+	for asked, want := range map[string]string{"abcd": "abcdefgh", "abcdefgh": "abcdefgh", "abcdefgh-1": "abcdefgh-1", "abcdefgh-s": "abcdefgh-shadow", "abcx": "abcxyz", "abc": "", "zzzz": "", "": ""} {
+		e, err := b.Exchange(t.Context(), asked)
+		if e.ID != want || (err == nil) != (want != "") {
+			t.Errorf("%q is %q, %v; not %q", asked, e.ID, err, want)
+		}
+	}
+	b.Ended(noted("abcdzzzz", record.Done))
+	if e, err := b.Exchange(t.Context(), "abcd"); err == nil || !strings.Contains(err.Error(), "several exchanges begin with") {
+		t.Errorf("%q, %v", e.ID, err)
 	}
 }

@@ -21,6 +21,7 @@ const (
 	Money               // int64, millionths of the currency
 	Millis              // float64, milliseconds
 	List                // []string
+	Flag                // bool
 	Detail              // anything else
 )
 
@@ -60,6 +61,9 @@ var Fields = []Field{
 	}},
 	{Name: "endpoint", Means: "the path", Value: func(r *Record) any { return r.Endpoint }},
 	{Name: "model", Means: "the name that was asked for", Title: "Model", Log: true, Attribute: "gen_ai.request.model", Value: func(r *Record) any { return r.Model }, Show: (*Record).Route},
+	{Name: "model_chosen", Means: "whether the gate chose the name, since the request had none", Kind: Flag, Title: "Model named", Log: true, Value: func(r *Record) any { return r.Chosen }, Show: func(r *Record) string {
+		return shown(r.Chosen, "by the gate, since the request named none")
+	}},
 	{Name: "answered", Means: "the model that served it", Attribute: "gen_ai.response.model", Value: func(r *Record) any { return r.Answered }},
 	{Name: "preset", Means: "that was applied", Title: "Preset", Value: func(r *Record) any { return r.Preset }},
 	{Name: "machine", Means: "that the model is on, if that is another one", Title: "Machine", Value: func(r *Record) any { return r.Machine }},
@@ -140,6 +144,8 @@ func (f Field) Cell(r *Record) string {
 		return strconv.FormatFloat(v, 'f', -1, 64)
 	case []string:
 		return strings.Join(v, "; ")
+	case bool:
+		return strconv.FormatBool(v)
 	default:
 		if f.Empty(r) {
 			return ""

@@ -21,6 +21,7 @@ type Record struct {
 	Style    string    `json:"style"`
 	Endpoint string    `json:"endpoint"`
 	Model    string    `json:"model"`
+	Chosen   bool      `json:"model_chosen,omitempty"`
 	Answered string    `json:"answered,omitempty"`
 	Preset   string    `json:"preset,omitempty"`
 	Machine  string    `json:"machine,omitempty"`

@@ -20,6 +20,8 @@ func TestFieldsAreThoseOfTheRecord(t *testing.T) {
 			f.SetString(v.Type().Field(i).Name)
 		case reflect.Int, reflect.Int64:
 			f.SetInt(int64(i))
+		case reflect.Bool:
+			f.SetBool(true)
 		case reflect.Float64:
 			f.SetFloat(float64(i))
 		case reflect.Slice:

@@ -37,7 +37,7 @@ func (s *Server) showExchange(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	shown := ShownExchange{Record: e, Facts: e.Facts()}
-	content, err := s.Contents.Content(c.Request.Context(), id)
+	content, err := s.Contents.Content(c.Request.Context(), e.ID)
 	switch {
 	case err == nil:
 		shown.Content = &content

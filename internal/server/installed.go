@@ -181,6 +181,9 @@ type Removed struct {
 	Model string `json:"model"`
 	Path  string `json:"path"`
 	library.Removal
+	// Presets and Names are those that the model serves, which nothing does any more then, unless they have other targets.
+	Presets []string `json:"presets,omitempty"`
+	Names   []string `json:"names,omitempty"`
 }
 
 // removeModel takes a model out of the models folder. With ?try=true it only tells what that would do.
@@ -190,10 +193,14 @@ func (s *Server) removeModel(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	presets, names, err := s.Gate.Dependents(c.Request.Context(), m.ID)
+	if err != nil {
+		return nil, err
+	}
 	if !try {
 		s.Log.Info("model removed", "model", m.ID, "path", m.Path, "deleted_bytes", r.Bytes)
 	}
-	return Removed{m.ID, m.Path, r}, nil
+	return Removed{m.ID, m.Path, r, presets, names}, nil
 }
 
 // ready says whether the gate answers or, with a model, whether that one is loaded.

@@ -83,7 +83,7 @@ func TestContractHasTheTables(t *testing.T) {
 		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
 		tags[name] = options
 	}
-	types := map[record.Kind]string{record.Text: "string", record.Instant: "string", record.Count: "integer", record.Tokens: "integer", record.Money: "integer", record.Millis: "number", record.List: "array", record.Detail: "object"}
+	types := map[record.Kind]string{record.Text: "string", record.Instant: "string", record.Count: "integer", record.Tokens: "integer", record.Money: "integer", record.Millis: "number", record.List: "array", record.Detail: "object", record.Flag: "boolean"}
 	for _, f := range record.Fields {
 		p := schema.Properties[f.Name]
 		if p == nil {

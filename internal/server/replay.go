@@ -22,7 +22,7 @@ func (s *Server) replayExchange(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	content, err := s.Contents.Content(ctx, id)
+	content, err := s.Contents.Content(ctx, e.ID)
 	if errors.Is(err, kept.ErrMissing) {
 		err = exchange.Errorf(exchange.NotFound, "not_recorded", "what was said in %s was not recorded, so it cannot be asked again; record.content, or a key's recording, has that done", id)
 	}
@@ -38,7 +38,7 @@ func (s *Server) replayExchange(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	from := origin(c, dialect.Style(e.Style))
-	from.Parent = id
+	from.Parent = e.ID
 	r, err := replay.Run(ctx, s.Gate, callerOf(c), from, e, content, change)
 	if err != nil {
 		return nil, err

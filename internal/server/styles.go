@@ -17,17 +17,37 @@ import (
 	"kindredgate/internal/dialect/chat"
 	"kindredgate/internal/dialect/completion"
 	"kindredgate/internal/dialect/embedding"
+	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/dialect/generate"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
 )
 
-// unknown logs the fields of a request that mean nothing, once.
-func (s *Server) unknown(c *gin.Context, fields []string) {
-	if len(fields) > 0 {
-		s.Log.Warn("fields ignored", "id", c.GetString(idKey), "fields", fields)
+// unknown logs the fields of a request that mean nothing, once, and tells the client of those that are nearly others.
+func (s *Server) unknown(c *gin.Context, fields []field.Ignored) {
+	if len(fields) == 0 {
+		return
 	}
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.String()
+		if f.Near != "" {
+			c.Writer.Header().Add("Warning", warning("the field "+f.Path+" was ignored; did you mean "+f.Near+"?"))
+		}
+	}
+	s.Log.Warn("fields ignored", "id", c.GetString(idKey), "fields", names)
+}
+
+// warning is a Warning header (RFC 7234, section 5.5), which may only have what a header can.
+func warning(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if r < ' ' || r > '~' {
+			return '?'
+		}
+		return r
+	}, text)
+	return "199 kindred-gate " + strconv.Quote(text)
 }
 
 // origin says where an exchange in a style comes from.
@@ -169,6 +189,7 @@ func (s *Server) complete(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, naming("prompt", err)
 	}
+	call.Model = call.Requests[0].Model // which the gate has chosen, if none was named
 	var started exchange.Started
 	answered := func(yield func(exchange.Numbered[exchange.Event], error) bool) {
 		noted := false

@@ -10,6 +10,7 @@ import (
 	"math"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -544,5 +545,78 @@ func TestWholeAnswersKeepTheLineAlive(t *testing.T) {
 	go func() { release <- struct{}{} }()
 	if _, body := h.do(t, "POST", "/v1/generate", h.key, calls["/v1/generate"]); strings.HasPrefix(body, " ") {
 		t.Errorf("without the option: %q", body)
+	}
+}
+
+// A request without a model asks the only one for text that its key may use, or the name for all others; what was chosen is in the answer and
+// in the record. Where there are several, it is told to name one.
+func TestRequestsWithoutAModel(t *testing.T) {
+	h := start(t, &scripted.Runner{Pieces: aye})
+	for path, body := range map[string]string{
+		"/v1/chat/completions": `{"messages":[{"role":"user","content":"x"}]}`, "/v1/generate": `{"prompt":"x","model":""}`, "/v1/completions": `{"prompt":["x","y"]}`, "/v1/responses": `{"input":"x","model":null}`,
+	} {
+		resp, raw := h.do(t, "POST", path, h.key, body)
+		if resp.StatusCode != 200 || !strings.Contains(raw, `"model":"harbour-4m"`) {
+			t.Errorf("%s: %d %s", path, resp.StatusCode, raw)
+		}
+		if r := <-h.records; r.Model != "harbour-4m" || !r.Chosen {
+			t.Errorf("%s: recorded as %q, chosen %v", path, r.Model, r.Chosen)
+		}
+	}
+	if resp, raw := h.do(t, "POST", "/v1/embeddings", h.key, `{"input":"x"}`); resp.StatusCode != 400 || !strings.Contains(raw, "model is missing") {
+		t.Errorf("%d %s", resp.StatusCode, raw)
+	}
+	if resp, raw := h.do(t, "PUT", "/gate/names", h.owner, `{"name":"*","of":[{"to":"harbour-4m"}]}`); resp.StatusCode != 200 {
+		t.Fatal(raw)
+	}
+	for len(h.records) > 0 {
+		<-h.records
+	}
+	h.do(t, "POST", "/v1/chat/completions", h.key, `{"messages":[{"role":"user","content":"x"}]}`)
+	if r := <-h.records; r.Model != "*" || r.Answered != "harbour-4m" || !r.Chosen {
+		t.Errorf("recorded as %q, served by %q", r.Model, r.Answered)
+	}
+}
+
+// A field that is nearly another one is ignored, and said so in a header; what is far from all others is in the log alone.
+func TestMisspeltFieldsAreTold(t *testing.T) {
+	h := start(t, &scripted.Runner{Pieces: aye})
+	resp, body := h.do(t, "POST", "/v1/chat/completions", h.key, `{"model":"harbour-4m","max_token":5,"mirror":1,"messages":[{"role":"user","contentt":1,"content":"x"}]}`)
+	got := resp.Header.Values("Warning")
+	want := []string{`199 kindred-gate "the field max_token was ignored; did you mean max_tokens?"`, `199 kindred-gate "the field messages[0].contentt was ignored; did you mean content?"`}
+	if resp.StatusCode != 200 || !slices.Equal(got, want) {
+		t.Errorf("%d %s: %q, not %q", resp.StatusCode, body, got, want)
+	}
+}
+
+// An assistant may have said nothing, or have refused; results of tools go to the model in the order of their calls.
+func TestTurnsAsTheTypesHaveThem(t *testing.T) {
+	var turns []string
+	h := start(t, &scripted.Runner{Pieces: func(req *exchange.Request) []string {
+		turns = nil
+		for _, turn := range req.Turns {
+			for _, p := range turn.Parts {
+				turns = append(turns, fmt.Sprintf("%s %v", turn.Role, p))
+			}
+		}
+		return []string{"Aye."}
+	}})
+	const call = `{"id":"%s","type":"function","function":{"name":"f","arguments":"{}"}}`
+	calls := fmt.Sprintf(call+","+call+","+call, "a", "b", "c")
+	for name, c := range map[string]struct{ path, messages, want string }{
+		"null":    {"/v1/chat/completions", `{"role":"assistant","content":null}`, "assistant "},
+		"nothing": {"/v1/chat/completions", `{"role":"assistant"}`, "assistant "},
+		"refusal": {"/v1/chat/completions", `{"role":"assistant","content":null,"refusal":null}`, "assistant "},
+		"results": {"/v1/chat/completions", `{"role":"assistant","content":null,"tool_calls":[` + calls + `]},{"role":"tool","tool_call_id":"c","content":"third"},{"role":"tool","tool_call_id":"x","content":"of none"},{"role":"tool","tool_call_id":"a","content":"first"},{"role":"tool","tool_call_id":"b","content":"second"}`, "tool {a first}|tool {b second}|tool {c third}|tool {x of none}"},
+	} {
+		resp, body := h.do(t, "POST", c.path, h.key, `{"model":"harbour-4m","messages":[{"role":"user","content":"q"},`+c.messages+`,{"role":"user","content":"x"}]}`)
+		if got := strings.Join(turns, "|"); resp.StatusCode != 200 || !strings.Contains(got, c.want) {
+			t.Errorf("%s: %d %s: %q", name, resp.StatusCode, body, got)
+		}
+	}
+	items := `{"type":"function_call","call_id":"a","name":"f","arguments":"{}"},{"type":"function_call","call_id":"b","name":"f","arguments":"{}"},{"type":"function_call_output","call_id":"b","output":"second"},{"type":"function_call_output","call_id":"a","output":"first"}`
+	h.do(t, "POST", "/v1/responses", h.key, `{"model":"harbour-4m","input":[{"role":"user","content":"q"},`+items+`]}`)
+	if got := strings.Join(turns, "|"); !strings.Contains(got, "tool {a first}|tool {b second}") {
+		t.Errorf("responses: %q", got)
 	}
 }

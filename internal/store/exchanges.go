@@ -118,6 +118,23 @@ func (s *Store) Exchange(ctx context.Context, id string) (record.Record, error) 
 	return e, err
 }
 
+// ExchangeIDs lists ids that begin so, in their order, and no more than limit.
+func (s *Store) ExchangeIDs(ctx context.Context, prefix string, limit int) (ids []string, err error) {
+	rows, err := s.reader.QueryContext(ctx, `SELECT id FROM exchanges WHERE id >= ? AND id < ? ORDER BY id LIMIT ?`, prefix, prefix+"\x7f", limit)
+	if err != nil {
+		return nil, told(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		ids = append(ids, id)
+	}
+	return ids, told(rows.Err())
+}
+
 // Exchanges lists exchanges, the newest first.
 func (s *Store) Exchanges(ctx context.Context, f record.Filter) ([]record.Record, error) {
 	// A key may be named in two ways, and a model: each has its index, which gives the newest first, and goes through nothing else.

@@ -65,22 +65,12 @@ func caseOf(r Recorded) (yaml.MapSlice, error) {
 		}
 	}
 	for _, t := range bare.Turns {
-		for _, p := range t.Parts {
-			switch p := p.(type) {
-			case exchange.Text:
-				said = append(said, yaml.MapSlice{{Key: string(t.Role), Value: string(p)}})
-			case exchange.Refusal:
-				said = append(said, yaml.MapSlice{{Key: string(t.Role), Value: string(p)}})
-			case exchange.Image:
-				return nil, fmt.Errorf("it has a picture, and a suite has text")
-			case exchange.ToolCall:
-				with, err := anything(json.RawMessage(p.Arguments))
-				if err != nil {
-					return nil, fmt.Errorf("the arguments of a call are no JSON: %w", err)
-				}
-				said = append(said, yaml.MapSlice{{Key: "called", Value: yaml.MapSlice{{Key: "tool", Value: p.Name}, {Key: "with", Value: with}, {Key: "gave", Value: results[p.ID]}}}})
-			case exchange.ToolResult:
-			}
+		turn, err := turnOf(t, results)
+		if err != nil {
+			return nil, err
+		}
+		if turn != nil {
+			said = append(said, turn)
 		}
 	}
 	c := yaml.MapSlice{{Key: "said", Value: said}}
@@ -147,6 +137,42 @@ func caseOf(r Recorded) (yaml.MapSlice, error) {
 	}
 	add("answer", answer)
 	return c, nil
+}
+
+// turnOf is a turn as a suite has it, whole: its text, and its calls with what they gave. It is nil for one that holds results, which stand with
+// their calls.
+func turnOf(t exchange.Turn, results map[string]string) (yaml.MapSlice, error) {
+	text, spoke := "", false
+	var called []yaml.MapSlice
+	for _, p := range t.Parts {
+		switch p := p.(type) {
+		case exchange.Text:
+			text, spoke = text+string(p), true
+		case exchange.Refusal:
+			text, spoke = text+string(p), true
+		case exchange.Image:
+			return nil, fmt.Errorf("it has a picture, and a suite has text")
+		case exchange.ToolCall:
+			with, err := anything(json.RawMessage(p.Arguments))
+			if err != nil {
+				return nil, fmt.Errorf("the arguments of a call are no JSON: %w", err)
+			}
+			called = append(called, yaml.MapSlice{{Key: "tool", Value: p.Name}, {Key: "with", Value: with}, {Key: "gave", Value: results[p.ID]}})
+		case exchange.ToolResult:
+		}
+	}
+	var turn yaml.MapSlice
+	if spoke {
+		turn = append(turn, yaml.MapItem{Key: string(t.Role), Value: text})
+	}
+	switch len(called) {
+	case 0:
+	case 1:
+		turn = append(turn, yaml.MapItem{Key: "called", Value: called[0]})
+	default:
+		turn = append(turn, yaml.MapItem{Key: "called", Value: called})
+	}
+	return turn, nil
 }
 
 func anything(raw json.RawMessage) (v any, err error) {

@@ -21,6 +21,29 @@ type Report struct {
 	Models  []string  `json:"models"`
 	Cases   []string  `json:"cases"`
 	Cells   []Cell    `json:"cells"` // for each model, each case, in these orders
+	Parts   []Part    `json:"parts,omitempty"`
+}
+
+// Part is a group of cases that follow one another.
+type Part struct {
+	Name  string   `json:"name"`
+	About string   `json:"about,omitempty"`
+	Cases []string `json:"cases"`
+}
+
+// parts are the groups of a suite's cases, in the order in which they begin; nil if it has none.
+func (s *Suite) parts() (list []Part) {
+	for _, c := range s.Cases {
+		if len(s.Parts) == 0 {
+			return nil
+		}
+		if n := len(list); n == 0 || list[n-1].Name != c.Part {
+			list = append(list, Part{Name: c.Part, About: s.Parts[c.Part]})
+		}
+		last := &list[len(list)-1]
+		last.Cases = append(last.Cases, c.Name)
+	}
+	return list
 }
 
 // Cell is what a model came to in a case.
@@ -74,7 +97,7 @@ func (s *Suite) Run(ctx context.Context, models []string, atOnce int, ask Ask, t
 	if len(models) == 0 {
 		return nil, exchange.InvalidParam("models", "no model is named: name some, or put models into the suite")
 	}
-	r := &Report{Suite: s.Title, Digest: s.Digest, Begun: time.Now().UTC(), Samples: s.Samples, Models: models}
+	r := &Report{Suite: s.Title, Digest: s.Digest, Begun: time.Now().UTC(), Samples: s.Samples, Models: models, Parts: s.parts()}
 	type job struct {
 		cell, sample int
 		of           Case

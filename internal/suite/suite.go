@@ -6,6 +6,7 @@ package suite
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	_ "embed"
 	"encoding/hex"
@@ -43,8 +44,10 @@ type Suite struct {
 	Samples  int      `json:"samples"`
 	Seed     int64    `json:"seed"`
 	Settings Settings `json:"settings"`
-	Cases    []Case   `json:"-"`
-	Digest   string   `json:"-"` // of the file: equal ones ask the same
+	// Parts say of groups of cases what they measure, by their names.
+	Parts  map[string]string `json:"parts,omitempty"`
+	Cases  []Case            `json:"-"`
+	Digest string            `json:"-"` // of the file: equal ones ask the same
 }
 
 // Settings are those of requests. Nil fields are left to the model.
@@ -58,6 +61,7 @@ type Settings struct {
 // Case is a question with what is expected of its answer.
 type Case struct {
 	Name     string          `json:"-"`
+	Part     string          `json:"part,omitempty"` // that it belongs to; "" for none
 	Said     []Turn          `json:"said"`
 	Tools    map[string]Tool `json:"tools,omitempty"`
 	MustCall bool            `json:"must_call,omitempty"`
@@ -66,12 +70,24 @@ type Case struct {
 	Answer   Expected        `json:"answer"`
 }
 
-// Turn is one of the conversation; one field is set.
+// Turn is one of the conversation; one field is set, or Assistant and Called.
 type Turn struct {
 	System    *string `json:"system,omitempty"`
 	User      *string `json:"user,omitempty"`
 	Assistant *string `json:"assistant,omitempty"`
-	Called    *Called `json:"called,omitempty"`
+	Called    calls   `json:"called,omitempty"`
+}
+
+// calls are the tools that were called in one turn: one, or a list.
+type calls []Called
+
+// UnmarshalJSON reads either.
+func (c *calls) UnmarshalJSON(raw []byte) error {
+	if raw[0] == '[' {
+		return json.Unmarshal(raw, (*[]Called)(c))
+	}
+	*c = make(calls, 1)
+	return json.Unmarshal(raw, &(*c)[0])
 }
 
 // Called is a tool that was called, and what it gave.
@@ -381,15 +397,20 @@ func (s *Suite) Request(c Case, model string, seed int64) exchange.Request {
 			say(exchange.System, exchange.Text(*t.System))
 		case t.User != nil:
 			say(exchange.User, exchange.Text(*t.User))
-		case t.Assistant != nil:
-			say(exchange.Assistant, exchange.Text(*t.Assistant))
-		case t.Called != nil:
-			id, with := fmt.Sprintf("call_%d", i), string(t.Called.With)
-			if with == "" {
-				with = "{}"
+		default:
+			var parts, results []exchange.Part
+			if t.Assistant != nil {
+				parts = append(parts, exchange.Text(*t.Assistant))
 			}
-			say(exchange.Assistant, exchange.ToolCall{ID: id, Name: t.Called.Tool, Arguments: with})
-			say(exchange.ToolRole, exchange.ToolResult{CallID: id, Content: t.Called.Gave})
+			for j, c := range t.Called {
+				id := fmt.Sprintf("call_%d_%d", i, j)
+				parts = append(parts, exchange.ToolCall{ID: id, Name: c.Tool, Arguments: cmp.Or(string(c.With), "{}")})
+				results = append(results, exchange.ToolResult{CallID: id, Content: c.Gave})
+			}
+			say(exchange.Assistant, parts...)
+			for _, r := range results {
+				say(exchange.ToolRole, r)
+			}
 		}
 	}
 	for _, name := range slices.Sorted(func(yield func(string) bool) {

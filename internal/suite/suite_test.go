@@ -50,7 +50,7 @@ func TestSuitesAreRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`"seed":12`, `"temperature":0,`, `"max_tokens":30`, `"role":"system"`, `"tool_call":{"id":"call_2","name":"departures","arguments":"{\"to\":\"Osmer\"}"}`, `"tool_result":{"call_id":"call_2","content":"19:40"}`, `"name":"departures"`} {
+	for _, want := range []string{`"seed":12`, `"temperature":0,`, `"max_tokens":30`, `"role":"system"`, `"tool_call":{"id":"call_2_0","name":"departures","arguments":"{\"to\":\"Osmer\"}"}`, `"tool_result":{"call_id":"call_2_0","content":"19:40"}`, `"name":"departures"`} {
 		if !strings.Contains(string(raw), want) {
 			t.Errorf("%s is not in %s", want, raw)
 		}
@@ -329,5 +329,57 @@ func TestAliasesOfAliases(t *testing.T) {
 	_, err := Parse([]byte(b.String()))
 	if err == nil || !strings.Contains(err.Error(), "aliases") {
 		t.Errorf("%.300v", err)
+	}
+}
+
+// A conversation comes out of a suite as it went in: turns of several parts are one, and so is a turn with a text and several calls.
+func TestAConversationStaysAsItWas(t *testing.T) {
+	turn := func(role exchange.Role, parts ...exchange.Part) exchange.Turn {
+		return exchange.Turn{Role: role, Parts: parts}
+	}
+	turns := []exchange.Turn{
+		turn(exchange.System, exchange.Text("Be "), exchange.Text("brief.")),
+		turn(exchange.User, exchange.Text("When is the last boat to Osmer,\n"), exchange.Text("and to Quillay?")),
+		turn(exchange.Assistant, exchange.Text("I look."), exchange.ToolCall{ID: "a", Name: "departures", Arguments: `{"to":"Osmer"}`}, exchange.ToolCall{ID: "b", Name: "departures", Arguments: `{"to":"Quillay"}`}),
+		turn(exchange.ToolRole, exchange.ToolResult{CallID: "a", Content: "19:40"}), turn(exchange.ToolRole, exchange.ToolResult{CallID: "b", Content: "17:50"}),
+		turn(exchange.Assistant, exchange.Text("19:40 and 17:50.")),
+		turn(exchange.User, exchange.Text("And to Brannoc?")),
+	}
+	raw, err := (&exchange.Request{Model: "m", Turns: turns, Tools: []exchange.Tool{{Name: "departures", At: "tools[0]"}}}).Encode()
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, n, skipped, err := From("so", []Recorded{{Exchange: record.Record{ID: "abcdefghij", Model: "m"}, Content: kept.Content{Request: raw, Answers: []kept.Answer{{Text: "18:20"}}}}})
+	if err != nil || n != 1 || len(skipped) != 0 {
+		t.Fatal(n, skipped, err)
+	}
+	s, err := Parse(doc)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, doc)
+	}
+	got := s.Request(s.Cases[0], "m", 1).Turns
+	if len(got) != len(turns) {
+		t.Fatalf("%d turns, not %d:\n%s", len(got), len(turns), doc)
+	}
+	for i, want := range turns {
+		calls := func(t exchange.Turn) (list []string) {
+			for _, p := range t.Parts {
+				switch p := p.(type) {
+				case exchange.ToolCall:
+					list = append(list, p.Name+p.Arguments)
+				case exchange.ToolResult:
+					list = append(list, p.Content)
+				}
+			}
+			return list
+		}
+		if got[i].Role != want.Role || got[i].Text() != want.Text() || !slices.Equal(calls(got[i]), calls(want)) {
+			t.Errorf("turn %d is %s %q %q, not %s %q %q", i, got[i].Role, got[i].Text(), calls(got[i]), want.Role, want.Text(), calls(want))
+		}
+	}
+	for _, bad := range []string{`[{user: a, assistant: b}]`, `[{system: a, called: {tool: x, gave: y}}]`, `[{}]`, `[{called: []}]`} {
+		if _, err := Parse([]byte("suite: x\ncases: { a: { said: " + bad + ", answer: { is: x } } }")); err == nil {
+			t.Errorf("%s is taken", bad)
+		}
 	}
 }

@@ -12,8 +12,8 @@ import (
 type Call struct {
 	exchange.Request
 	Stream       bool
-	IncludeUsage bool     // whether the stream ends with the usage
-	Unknown      []string // fields that mean nothing here; they were ignored
+	IncludeUsage bool            // whether the stream ends with the usage
+	Unknown      []field.Ignored // fields that mean nothing here; they were ignored
 }
 
 // maxTurns is how many turns a conversation may have.
@@ -71,7 +71,7 @@ func Decode(body []byte) (*Call, error) {
 		o.Fail("top_logprobs", "top_logprobs goes with \"logprobs\": true only")
 	}
 	o.Ignore(withoutEffect...)
-	c.Unknown = o.Unread()
+	c.Unknown = o.Ignored()
 	return c, o.Err()
 }
 
@@ -137,7 +137,9 @@ func turns(o *field.Object) []exchange.Turn {
 		}
 		list[i] = exchange.Turn{Role: role, Parts: parts(m, role)}
 		list[i].Name, _ = m.String("name")
+		m.Ignore("annotations", "audio", "function_call", "reasoning", "reasoning_content") // of answers that are sent back
 	}
+	wire.InOrderOfCalls(list)
 	return list
 }
 
@@ -163,11 +165,15 @@ func parts(m *field.Object, role exchange.Role) (list []exchange.Part) {
 			list = append(list, exchange.Refusal(s))
 		}
 	}
-	if _, ok := m.Raw("content"); !ok && len(list) == 0 && (role != exchange.Assistant || len(calls) == 0) {
-		m.Fail("content", "%s is missing", m.Path("content"))
+	if _, ok := m.Raw("content"); !ok && len(list) == 0 && len(calls) == 0 {
+		if role != exchange.Assistant {
+			m.Fail("content", "%s is missing", m.Path("content"))
+		}
+		list = append(list, exchange.Text("")) // the types let an assistant say nothing
 	}
 	for _, call := range calls {
 		id, _ := call.String("id")
+		call.Ignore("type", "index")
 		fn := call.Object("function")
 		if fn == nil {
 			call.Fail("function", "%s is missing", call.Path("function"))

@@ -25,8 +25,8 @@ type Call struct {
 	Kept         int // how many of a request's candidates are given out: the most likely ones
 	Stream       bool
 	IncludeUsage bool
-	Scores       bool     // whether log-probabilities were asked for
-	Unknown      []string // fields that mean nothing here; they were ignored
+	Scores       bool            // whether log-probabilities were asked for
+	Unknown      []field.Ignored // fields that mean nothing here; they were ignored
 }
 
 // Limits of a request.
@@ -100,7 +100,7 @@ func Decode(body []byte) (*Call, error) {
 		o.Fail("n", "%d prompts with %d answers each make %d; %d are possible in one request", len(c.Requests), req.Candidates, n, maxAnswers)
 	}
 	o.Ignore("user")
-	c.Unknown = o.Unread()
+	c.Unknown = o.Ignored()
 	return c, o.Err()
 }
 
@@ -261,7 +261,7 @@ func EncodeStream(id string, created time.Time, call *Call, events Events) iter.
 			}
 			usage.Count(numbered.Item)
 			out := call.piece(id, created)
-			out.Usage.Asked = call.IncludeUsage
+			out.Usage.Asked = false // only the last piece has it, as the types have it
 			at := func(candidate int) int { return numbered.Stream*call.Kept + candidate }
 			switch event := numbered.Item.(type) {
 			case exchange.Started:

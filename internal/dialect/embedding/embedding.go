@@ -16,7 +16,7 @@ import (
 type Call struct {
 	exchange.Embedding
 	Base64  bool
-	Unknown []string // fields that mean nothing here; they were ignored
+	Unknown []field.Ignored // fields that mean nothing here; they were ignored
 }
 
 // maxInputs is how many texts a request may have, by the standard.
@@ -29,7 +29,9 @@ func Decode(body []byte) (*Call, error) {
 		return nil, err
 	}
 	c := &Call{}
-	c.Model = wire.Model(o)
+	if c.Model = wire.Model(o); c.Model == "" {
+		o.Fail("model", "model is missing; GET /v1/models lists the installed ones")
+	}
 	switch o.Kind("input") {
 	case field.Missing:
 		o.Fail("input", "input is missing: a text, or a list of texts")
@@ -45,7 +47,7 @@ func Decode(body []byte) (*Call, error) {
 	}
 	c.Purpose, _ = o.String("purpose")
 	o.Ignore("user")
-	c.Unknown = o.Unread()
+	c.Unknown = o.Ignored()
 	return c, o.Err()
 }
 

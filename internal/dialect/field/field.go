@@ -15,6 +15,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"github.com/agnivade/levenshtein"
+
 	"kindredgate/internal/exchange"
 )
 
@@ -24,13 +26,15 @@ type Object struct {
 	values map[string]json.RawMessage
 	names  []string // in the order of the body
 	read   map[string]bool
+	whole  bool // it is taken as it stands
 	state  *state
 }
 
 // state is shared by the objects of a body.
 type state struct {
 	err     error
-	objects int  // that were read
+	objects int // that were read
+	read    []*Object
 	lenient bool // whether a text may stand for what is written in it: "false", "0.2", "[…]"
 }
 
@@ -166,6 +170,7 @@ func (s *state) object(path string, raw json.RawMessage) *Object {
 		s.fail(path, "the body has more than %d objects", maxObjects)
 		return o
 	}
+	s.read = append(s.read, o)
 	if err := members(raw, func(name string, value json.RawMessage) bool {
 		if len(o.names) == maxFields {
 			s.fail(path, "%s has more than %d fields", orBody(path), maxFields)
@@ -229,6 +234,78 @@ func (o *Object) Path(name string) string {
 // Unread lists the fields that nobody asked for.
 func (o *Object) Unread() []string {
 	return slices.DeleteFunc(slices.Clone(o.names), func(n string) bool { return o.read[n] })
+}
+
+// mostIgnored is how many fields are named that nobody asked for.
+const mostIgnored = 32
+
+// Ignored is a field that nobody asked for.
+type Ignored struct {
+	Path string
+	Near string // the field of a name that is nearly the same, which was asked for; "" if there is none
+}
+
+// String names the field.
+func (i Ignored) String() string {
+	if i.Near == "" {
+		return i.Path
+	}
+	return fmt.Sprintf("%s (did you mean %s?)", i.Path, i.Near)
+}
+
+// Ignored lists the fields that nobody asked for, in this object and in all that were read below it. Objects that were taken as they stand, such
+// as schemas, have none.
+func (o *Object) Ignored() (list []Ignored) {
+	asked := map[string]map[string]bool{} // by the path of an object, which may have been read more than once
+	for _, one := range o.state.read {
+		if asked[one.path] == nil {
+			asked[one.path] = map[string]bool{}
+		}
+		maps.Copy(asked[one.path], one.read)
+	}
+	seen := map[string]bool{}
+	for _, one := range o.state.read {
+		if seen[one.path] || one.whole {
+			continue
+		}
+		seen[one.path] = true
+		for _, name := range one.names {
+			if len(list) == mostIgnored {
+				return list
+			}
+			if !asked[one.path][name] {
+				list = append(list, Ignored{Path: one.Path(name), Near: near(name, asked[one.path])})
+			}
+		}
+	}
+	return list
+}
+
+// near is the name that is nearly the same; "" if none is.
+func near(name string, names map[string]bool) (best string) {
+	least := 3
+	switch {
+	case len(name) < 3 || len(name) > 64:
+		return "" // everything is near to it, or nothing
+	case len(name) < 5:
+		least = 2 // of short names, those that differ in two letters are others
+	}
+	for _, other := range slices.Sorted(maps.Keys(names)) {
+		if d := levenshtein.ComputeDistance(name, other); d < least {
+			best, least = other, d
+		}
+	}
+	return best
+}
+
+// Whole reads a field that is an object and is taken as it stands, so that nothing in it counts as ignored.
+func (o *Object) Whole(name string) (json.RawMessage, bool) {
+	inner := o.Object(name)
+	if inner == nil {
+		return nil, false
+	}
+	inner.whole = true
+	return o.Raw(name)
 }
 
 // Raw returns a field as it stands. A field that is null counts as missing.

@@ -261,3 +261,38 @@ func FuzzMembers(f *testing.F) {
 		}
 	})
 }
+
+// What nobody asked for is named at every depth, with the name that it is nearly; what is taken as it stands is not looked into.
+func TestIgnoredFields(t *testing.T) {
+	o, err := Parse([]byte(`{"model":"m","max_token":5,"verse":1,"list":[{"txt":"a"},{"text":"b","more":1}],"schema":{"type":"object","odd":true},"inner":{"a":1,"b":{"c":2}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	o.String("model")
+	o.Int("max_tokens", 0, 9)
+	o.Objects("list") // which a decoder may do twice
+	for _, one := range o.Objects("list") {
+		one.String("text")
+	}
+	if raw, ok := o.Whole("schema"); !ok || string(raw) != `{"type":"object","odd":true}` {
+		t.Errorf("%s", raw)
+	}
+	o.Object("inner").Object("b").Ignore("c")
+	var got []string
+	for _, i := range o.Ignored() {
+		got = append(got, i.String())
+	}
+	want := []string{"max_token (did you mean max_tokens?)", "verse", "list[0].txt (did you mean text?)", "list[1].more", "inner.a"}
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, want) {
+		t.Errorf("ignored are %q, not %q", got, want)
+	}
+	many := `{`
+	for i := range 200 {
+		many += fmt.Sprintf(`"f%d":1,`, i)
+	}
+	if o, err = Parse([]byte(many + `"x":1}`)); err != nil || len(o.Ignored()) != mostIgnored {
+		t.Errorf("%d of many, %v", len(o.Ignored()), err)
+	}
+}

@@ -23,7 +23,7 @@ type Call struct {
 	Background bool
 	Previous   string            // the response whose conversation this one goes on; empty for none
 	Input      []json.RawMessage // the items of the request, each with its type
-	Unknown    []string          // fields that mean nothing here; they were ignored
+	Unknown    []field.Ignored   // fields that mean nothing here; they were ignored
 	References []string          // ids of items elsewhere that stand among those of the request, until [Call.Resolve]
 	sealed     bool              // reasoning comes in a form to be sent back, too
 	settings   settings
@@ -153,7 +153,7 @@ func decode(o *field.Object, needsInput bool) (*Call, error) {
 	if s.Metadata == nil {
 		s.Metadata = map[string]string{}
 	}
-	if s.ServiceTier = o.OneOf("service_tier", "auto", "default", "flex", "scale", "priority"); s.ServiceTier == "" || s.ServiceTier == "auto" {
+	if s.ServiceTier = o.OneOf("service_tier", "auto", "default", "flex", "scale", "priority", "fast"); s.ServiceTier == "" || s.ServiceTier == "auto" {
 		s.ServiceTier = "default"
 	}
 	c.reasoning(o)
@@ -168,7 +168,7 @@ func decode(o *field.Object, needsInput bool) (*Call, error) {
 	}
 	s.User, s.SafetyIdentifier, s.PromptCacheKey, s.CacheRetention = text("user"), text("safety_identifier"), text("prompt_cache_key"), text("prompt_cache_retention")
 	o.Ignore(withoutEffect...)
-	c.Unknown = o.Unread()
+	c.Unknown = o.Ignored()
 	return c, o.Err()
 }
 
@@ -318,8 +318,10 @@ func turns(items []*field.Object) (list []exchange.Turn) {
 			add(exchange.User, exchange.Text(summary))
 		}
 	}()
+	defer func() { wire.InOrderOfCalls(list) }()
 	for _, item := range items {
 		kind, _ := item.String("type")
+		item.Ignore("id", "status", "phase", "summary", "encrypted_content", "namespace", "name") // of answers that are sent back
 		need := func(name string) string {
 			s, ok := item.String(name)
 			if !ok {
@@ -381,6 +383,7 @@ func content(item *field.Object, name string) (list []exchange.Part) {
 	}
 	for _, part := range item.Objects(name) {
 		key := "text"
+		part.Ignore("annotations", "logprobs") // of answers that are sent back
 		switch kind, _ := part.String("type"); kind {
 		case "input_text", "output_text":
 		case "refusal":

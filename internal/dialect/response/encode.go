@@ -36,8 +36,8 @@ type Response struct {
 	Error       *Failure    `json:"error"`
 	Incomplete  *Incomplete `json:"incomplete_details"`
 	Model       string      `json:"model"`
-	Output      []any       `json:"output"` // items
-	Usage       *Usage      `json:"usage"`
+	Output      []any       `json:"output"`          // items
+	Usage       *Usage      `json:"usage,omitempty"` // once the answer has ended, as the types have it
 	settings
 	Fingerprint string `json:"system_fingerprint,omitempty"` // which weights, template and settings answer; of ours
 	// NotStored says why the response cannot be had later, though that was asked for. It is of ours.

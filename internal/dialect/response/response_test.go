@@ -94,13 +94,16 @@ func TestWholeSetOfFields(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{"id": `"resp_1"`, "object": `"response"`, "status": `"in_progress"`, "completed_at": "null", "error": "null", "incomplete_details": "null",
-		"instructions": "null", "usage": "null", "max_output_tokens": "null", "max_tool_calls": "null", "previous_response_id": "null", "temperature": "null", "top_p": "null",
+		"instructions": "null", "max_output_tokens": "null", "max_tool_calls": "null", "previous_response_id": "null", "temperature": "null", "top_p": "null",
 		"presence_penalty": "null", "frequency_penalty": "null", "top_logprobs": "null", "tools": "[]", "tool_choice": `"auto"`, "parallel_tool_calls": "true", "truncation": `"disabled"`,
 		"text": `{"format":{"type":"text"},"verbosity":null}`, "reasoning": `{"effort":null,"summary":null}`, "store": "true", "background": "false", "service_tier": `"default"`,
 		"metadata": "{}", "output": "[]", "user": "null", "safety_identifier": "null", "prompt_cache_key": "null", "prompt_cache_retention": "null", "conversation": "null", "prompt": "null", "moderation": "null"} {
 		if got, ok := fields[name]; !ok || string(got) != want {
 			t.Errorf("%s is %s, want %s", name, got, want)
 		}
+	}
+	if got, ok := fields["usage"]; ok { // which the types have once there is one
+		t.Errorf("usage is %s before the end", got)
 	}
 }
 

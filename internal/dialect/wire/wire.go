@@ -24,12 +24,9 @@ const (
 	MaxMetadata = 16
 )
 
-// Model reads which model is asked for.
+// Model reads which model is asked for; "" leaves that to the gate.
 func Model(o *field.Object) string {
-	name, ok := o.String("model")
-	if !ok || name == "" {
-		o.Fail("model", "model is missing; GET /v1/models lists the installed ones")
-	}
+	name, _ := o.String("model")
 	return name
 }
 
@@ -123,7 +120,7 @@ func Stop(o *field.Object) []string {
 
 // Effort reads how much the model is to reason first, and whether at all. Templates know yes and no only, so every effort but "none" is yes.
 func Effort(o *field.Object, name string) (thinking bool, effort string) {
-	effort = o.OneOf(name, "none", "minimal", "low", "medium", "high", "xhigh")
+	effort = o.OneOf(name, "none", "minimal", "low", "medium", "high", "xhigh", "max")
 	return effort != "" && effort != "none", effort
 }
 
@@ -135,7 +132,7 @@ func Tools(o *field.Object, function func(tool *field.Object) *field.Object) (li
 			break
 		}
 		if kind, _ := t.String("type"); kind != "function" {
-			t.Fail("type", "%s is %q; \"function\" is possible", t.Path("type"), kind)
+			t.Fail("type", "%s is %q: this gate has no tools of its own. Offer it as a \"function\" with a name and parameters, which your application runs when the model calls it", t.Path("type"), kind)
 			continue
 		}
 		fn := function(t)
@@ -147,9 +144,8 @@ func Tools(o *field.Object, function func(tool *field.Object) *field.Object) (li
 			fn.Fail("name", "%s is %q; a name has 1 to 64 letters, digits, \"_\", \"-\" or \".\"", fn.Path("name"), tool.Name)
 		}
 		tool.Description, _ = fn.String("description")
-		if fn.Object("parameters") != nil {
-			tool.Parameters, _ = fn.Raw("parameters")
-			tool.At = fn.Path("parameters")
+		if raw, ok := fn.Whole("parameters"); ok {
+			tool.Parameters, tool.At = raw, fn.Path("parameters")
 		}
 		if _, said := fn.Raw("strict"); said {
 			tool.Strict = fn.Bool("strict")
@@ -233,6 +229,39 @@ func only(tools []exchange.Tool, names []string) []exchange.Tool {
 	return slices.DeleteFunc(slices.Clone(tools), func(t exchange.Tool) bool { return !slices.Contains(names, t.Name) })
 }
 
+// InOrderOfCalls puts the results of tools in the order in which they were called, as models are trained to have them, whatever the order in
+// which an application sends them. Results of calls that are not in the turn before stay where they are.
+func InOrderOfCalls(turns []exchange.Turn) {
+	for i := 0; i < len(turns); i++ {
+		order := map[string]int{}
+		for n, p := range turns[i].Parts {
+			if call, ok := p.(exchange.ToolCall); ok && turns[i].Role == exchange.Assistant {
+				order[call.ID] = n
+			}
+		}
+		end := i + 1
+		for end < len(turns) && turns[end].Role == exchange.ToolRole {
+			end++
+		}
+		if len(order) < 2 {
+			continue
+		}
+		slices.SortStableFunc(turns[i+1:end], func(a, b exchange.Turn) int { return place(a, order) - place(b, order) })
+	}
+}
+
+// place is where the call of a result stands among others; behind all of them if there is none.
+func place(t exchange.Turn, order map[string]int) int {
+	for _, p := range t.Parts {
+		if r, ok := p.(exchange.ToolResult); ok {
+			if n, known := order[r.CallID]; known {
+				return n
+			}
+		}
+	}
+	return 1 << 30
+}
+
 // Image reads a picture: its address is in the field called url.
 func Image(o *field.Object, url string) exchange.Image {
 	image := exchange.Image{Detail: o.OneOf("detail", "auto", "low", "high", "original"), At: o.Path(url)}
@@ -280,7 +309,7 @@ func Format(f *field.Object, inner func(*field.Object) *field.Object) exchange.F
 			in.Fail("name", "%s is %q; a name has 1 to 64 letters, digits, \"_\", \"-\" or \".\"", in.Path("name"), name)
 		}
 		in.Ignore("description")
-		raw, ok := in.Raw("schema")
+		raw, ok := in.Whole("schema")
 		if !ok {
 			in.Fail("schema", "%s is missing", in.Path("schema"))
 			break

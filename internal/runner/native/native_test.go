@@ -77,7 +77,7 @@ func TestFailuresAreToldInWords(t *testing.T) {
 	}{
 		{"no such file", dir + "/none.gguf", ask("x"), exchange.Unavailable, "runner_unavailable", "no such file"},
 		{"broken file", broken, ask("x"), exchange.Unavailable, "runner_unavailable", "not supported"},
-		{"long prompt", harbour, ask(strings.Repeat("word ", 3000)), exchange.Invalid, "context_length_exceeded", "holds 2048"},
+		{"long prompt", harbour, ask(strings.Repeat("word ", 3000)), exchange.Invalid, "context_length_exceeded", "maximum context length is 2048"},
 	} {
 		for event, err := range r.Run(t.Context(), c.path, c.req) {
 			var e *exchange.Error

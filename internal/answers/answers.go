@@ -59,8 +59,19 @@ func Open(ctx context.Context, g *gate.Gate, records kept.Records, log *slog.Log
 	return d, nil
 }
 
-// interrupted marks a stored response as failed by a stop.
+// interrupted marks a stored response as failed by a stop. What was stored last while it ran is what it came to, its failed end included; only of
+// one that an older gate stored is there nothing but its beginning.
 func (d *Desk) interrupted(ctx context.Context, r kept.Response) error {
+	var told []response.Event
+	if len(r.Events) > 0 {
+		if err := json.Unmarshal(r.Events, &told); err != nil {
+			return err
+		}
+	}
+	if n := len(told); n > 0 && told[n-1].Type == response.FailedEvent {
+		r.Ended = true
+		return d.records.PutResponse(ctx, r)
+	}
 	body, event, err := response.Interrupted(r.Body)
 	if err != nil {
 		return err
@@ -92,6 +103,7 @@ type Run struct {
 	writer  *response.Writer
 	events  []response.Event
 	started exchange.Started
+	stored  int           // how many events are in the records
 	err     error         // why there is no response, if that was known before anything was sent
 	ended   bool          // nothing more comes
 	kept    bool          // it was stored when it ended, or that was tried
@@ -135,7 +147,46 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call 
 		d.work(r)
 		d.finish(r)
 	})
+	if call.Background {
+		d.working.Go(func() { d.checkpoint(r) })
+	}
 	return r, nil
+}
+
+// checkpointEvery is how often what a response in the background has written is stored, so that no more is lost if the gate is killed.
+const checkpointEvery = time.Second
+
+// checkpoint stores a run in the background as far as it has come, until it has ended.
+func (d *Desk) checkpoint(r *Run) {
+	defer func() {
+		if p := recover(); p != nil {
+			d.log.Error("storing a response on its way panicked", "response", r.ID, "error", exchange.Panicked(p).Error())
+		}
+	}()
+	tick := time.NewTicker(checkpointEvery)
+	defer tick.Stop()
+	for {
+		r.mu.Lock()
+		var err error
+		over := r.ended || r.kept || r.writer.Response().Status.Ended()
+		if !over && len(r.events) > r.stored {
+			err = d.put(context.WithoutCancel(d.base), r)
+		}
+		changed := r.changed
+		r.mu.Unlock()
+		if over {
+			return
+		}
+		if err != nil {
+			d.log.Warn("a response on its way could not be stored; it is tried again", "response", r.ID, "error", err.Error())
+		}
+		<-tick.C
+		select { // nothing is to be stored until there is more
+		case <-changed:
+		case <-d.base.Done():
+			return
+		}
+	}
 }
 
 // Complete puts into a call what it refers to: single items, and the conversation that it goes on. It gives the items of the whole.
@@ -332,14 +383,23 @@ func (d *Desk) store(ctx context.Context, r *Run) error {
 
 // put is store with r.mu held.
 func (d *Desk) put(ctx context.Context, r *Run) error {
+	whole, told := *r.writer.Response(), r.events
+	ended := whole.Status.Ended()
+	if !ended {
+		// If the gate is killed, this is what it came to.
+		var last []response.Event
+		whole, last = r.writer.IfInterrupted()
+		told = append(told[:len(told):len(told)], last...)
+	}
+	r.stored = len(r.events)
 	input, err := json.Marshal(r.call.Input)
-	body, err2 := json.Marshal(r.writer.Response())
-	events, err3 := json.Marshal(r.events)
+	body, err2 := json.Marshal(whole)
+	events, err3 := json.Marshal(told)
 	if err := errors.Join(err, err2, err3); err != nil {
 		return err
 	}
 	d.prune(ctx)
-	return d.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.Account(), Payer: r.key.Payer(), Created: r.begun, Ended: r.writer.Response().Status.Ended(), Background: r.call.Background,
+	return d.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.Account(), Payer: r.key.Payer(), Created: r.begun, Ended: ended, Background: r.call.Background,
 		Previous: r.call.Previous, Input: input, Body: body, Events: events})
 }
 
@@ -466,6 +526,13 @@ func (d *Desk) Follow(ctx context.Context, k keyring.Key, id string, after int) 
 	var events []response.Event
 	if err := json.Unmarshal(rec.Events, &events); err != nil {
 		return nil, fmt.Errorf("the events of response %s: %w", id, err)
+	}
+	if n := len(events); n > 0 && after > events[n-1].Sequence {
+		// It was followed further than it is stored, and the gate was killed then: its end is told all the same.
+		events[n-1].Sequence = after + 1
+		if events[n-1].Data, err = response.Renumbered(events[n-1].Data, after+1); err != nil {
+			return nil, err
+		}
 	}
 	return func(yield func(response.Event, error) bool) {
 		for _, e := range events {

@@ -330,3 +330,84 @@ func TestOldResponsesAreLookedFor(t *testing.T) {
 		t.Errorf("%v", m.pruned)
 	}
 }
+
+// What a response in the background had written is there after a kill: its parts, its failed end, and events that are numbered to the last.
+func TestABackgroundResponseAfterAKill(t *testing.T) {
+	m := &memory{held: map[string]kept.Response{}}
+	written := make(chan struct{})
+	first := open(t, m, &scripted.Runner{Pieces: func(*exchange.Request) []string { return []string{"The last ", "boat ", "leaves at ", "19:40."} }, Before: func(ctx context.Context, i int) error {
+		if i == 3 {
+			close(written)
+			<-ctx.Done()
+		}
+		return ctx.Err()
+	}})
+	r := begin(t, first, "long", `,"background":true`)
+	<-written
+	// until what was written is stored, which is a second later at the most; nothing else tells when
+	var stored kept.Response
+	for end := time.Now().Add(20 * time.Second); !strings.Contains(string(stored.Body), "The last boat leaves at "); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("stored is %s", stored.Body)
+		}
+		var err error
+		if stored, err = m.Response(t.Context(), r.ID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if stored.Ended {
+		t.Fatal("it has not ended")
+	}
+	if live, err := r.Snapshot(); err != nil || !strings.Contains(string(live), `"status":"in_progress"`) || strings.Contains(string(live), "interrupted") {
+		t.Errorf("storing it has changed it: %s, %v", live, err)
+	}
+	// Another gate finds what that one had.
+	left := &memory{held: map[string]kept.Response{r.ID: stored}}
+	second := open(t, left, &scripted.Runner{})
+	body, err := second.Get(t.Context(), mine, r.ID)
+	var got struct {
+		Status string
+		Error  struct{ Message string }
+		Output []struct {
+			Status  string
+			Content []struct{ Text string }
+		}
+	}
+	if err != nil || json.Unmarshal(body, &got) != nil {
+		t.Fatal(string(body), err)
+	}
+	if got.Status != "failed" || !strings.Contains(got.Error.Message, "the gate stopped") || len(got.Output) != 1 || got.Output[0].Status != "incomplete" || got.Output[0].Content[0].Text != "The last boat leaves at " {
+		t.Errorf("it is %s", body)
+	}
+	follow := func(after int) (kinds []string, text string) {
+		list, err := second.Follow(t.Context(), mine, r.ID, after)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for e, err := range list {
+			var data struct {
+				Sequence int `json:"sequence_number"`
+				Delta    string
+			}
+			after++
+			if err != nil || json.Unmarshal(e.Data, &data) != nil || e.Sequence != after || data.Sequence != after {
+				t.Errorf("event %d is %d: %s, %v", after, e.Sequence, e.Data, err)
+			}
+			kinds, text = append(kinds, e.Type), text+data.Delta
+		}
+		return kinds, text
+	}
+	kinds, text := follow(-1)
+	if text != "The last boat leaves at " || kinds[0] != "response.created" || kinds[len(kinds)-1] != "response.failed" || !slices.Contains(kinds, "response.output_item.done") {
+		t.Errorf("followed: %q, %q", kinds, text)
+	}
+	if kinds, text := follow(5); text == "The last boat leaves at " || kinds[len(kinds)-1] != "response.failed" {
+		t.Errorf("followed from 5 on: %q, %q", kinds, text)
+	}
+	if kinds, _ := follow(500); !slices.Equal(kinds, []string{"response.failed"}) { // of what was not stored any more
+		t.Errorf("followed from behind its end: %q", kinds)
+	}
+	if list, _, err := left.UnendedResponses(t.Context()); err != nil || len(list) != 0 {
+		t.Errorf("%d have not ended, %v", len(list), err)
+	}
+}

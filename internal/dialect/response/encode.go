@@ -3,6 +3,7 @@ package response
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -471,6 +472,9 @@ func (w *Writer) Unstored(why string) Event {
 	return Event{Type: w.lastType, Sequence: w.sequence - 1, Data: marshal(payload{Type: w.lastType, Sequence: w.sequence - 1, Response: &w.resp})}
 }
 
+// FailedEvent is the type of the last event of a response that failed.
+const FailedEvent = "response.failed"
+
 // Fail ends the response with an error, unless it has ended.
 func (w *Writer) Fail(err error) {
 	if w.resp.Status.Ended() {
@@ -486,7 +490,46 @@ func (w *Writer) Fail(err error) {
 	}
 	w.closeAll(incomplete)
 	w.resp.Error = &Failure{Code: code, Message: e.Message}
-	w.end(failed, "response.failed")
+	w.end(failed, FailedEvent)
+}
+
+// errInterrupted is why a response failed of which the gate did not see the end.
+var errInterrupted = exchange.Errorf(exchange.Unavailable, "interrupted", "the gate stopped while the response was in progress; ask again")
+
+// IfInterrupted is what the response would be if the gate stopped now: failed, with what was written so far, and the events that would tell of
+// that, whose numbers go on. The response itself stays as it is.
+func (w *Writer) IfInterrupted() (Response, []Event) {
+	var last []Event
+	c := &Writer{emit: func(e Event) { last = append(last, e) }, request: w.request, scored: w.scored, sums: w.sums, sealed: w.sealed, sequence: w.sequence,
+		resp: w.resp, at: w.at, refusing: w.refusing, cited: w.cited, scores: w.scores}
+	c.text.WriteString(w.text.String())
+	c.resp.Output = slices.Clone(w.resp.Output)
+	for i, item := range c.resp.Output {
+		switch item := item.(type) {
+		case *Message:
+			own := *item
+			if c.resp.Output[i] = &own; item == w.message {
+				c.message = &own
+			}
+		case *Reasoning:
+			own := *item
+			if c.resp.Output[i] = &own; item == w.reasoning {
+				c.reasoning = &own
+			}
+		case *FunctionCall:
+			own := *item
+			c.resp.Output[i] = &own
+		}
+	}
+	c.calls = make([]*openCall, len(w.calls))
+	for i, call := range w.calls {
+		if call != nil {
+			c.calls[i] = &openCall{item: c.resp.Output[call.at].(*FunctionCall), at: call.at}
+			c.calls[i].text.WriteString(call.text.String())
+		}
+	}
+	c.Fail(errInterrupted)
+	return c.resp, last
 }
 
 // Cancel ends the response since somebody asked for that, unless it has ended. The event is of ours: the standard has
@@ -511,6 +554,16 @@ func Interrupted(stored json.RawMessage) (body json.RawMessage, event Event, err
 	body = marshal(fields)
 	event = Event{Type: "response.failed", Data: marshal(map[string]any{"type": "response.failed", "sequence_number": 0, "response": json.RawMessage(body)})}
 	return body, event, nil
+}
+
+// Renumbered is the data of an event with another number.
+func Renumbered(data json.RawMessage, sequence int) (json.RawMessage, error) {
+	var fields map[string]json.RawMessage
+	if err := json.Unmarshal(data, &fields); err != nil {
+		return nil, err
+	}
+	fields["sequence_number"] = marshal(sequence)
+	return marshal(fields), nil
 }
 
 // OutputOf gives the items of a stored response.

@@ -89,7 +89,7 @@ func TestConsoleForEverybody(t *testing.T) {
 	}{{"in the light theme", "light", 1280}, {"in the dark theme", "dark", 1280}, {"on a phone", "light", 390}} {
 		do(as.name, theme(as.theme), chromedp.EmulateViewport(as.width, 800))
 		for _, screen := range []struct{ path, shown string }{
-			{"now", `.recharts-area`}, {"models", `[aria-label="Remove master"]`}, {"machines", `[aria-label="Remove timetable"]`}, {"suites", `[data-testid="suite-report"]`}, {"traffic/exchange/" + recorded + "/replay", `#replay-model`}, {"try", `#question`}, {"prompt", `[data-testid="prompt"]`}, {"keys", `[aria-label="Open kiosk"]`},
+			{"now", `.uplot canvas`}, {"models", `[aria-label="Remove master"]`}, {"machines", `[aria-label="Remove timetable"]`}, {"suites", `[data-testid="suite-report"]`}, {"traffic/exchange/" + recorded + "/replay", `#replay-model`}, {"try", `#question`}, {"prompt", `[data-testid="prompt"]`}, {"keys", `[aria-label="Open kiosk"]`},
 			{"traffic", `[data-testid="exchanges"] tbody tr`}, {"traffic/jobs", `table`}, {"traffic/refused", `table`}, {"traffic/costs", `table`}, {"setup", `[data-testid="findings"]`},
 		} {
 			do(screen.path, chromedp.Evaluate[chromedp.Void](fmt.Sprintf("location.hash = %q", "/"+screen.path)), chromedp.WaitVisible(css(screen.shown)))
@@ -109,7 +109,7 @@ func TestConsoleForEverybody(t *testing.T) {
 
 	do("older ones", chromedp.Click(`//button[text()="Older ones"]`), chromedp.WaitVisible(css(`[data-testid="exchanges"] tbody tr:nth-child(60)`)))
 	// By keyboard alone: from the top of the page to the models, and what is chosen there.
-	do("by keyboard", chromedp.EmulateViewport(1280, 800), chromedp.Evaluate[chromedp.Void](`location.hash = "/now"`), chromedp.WaitVisible(css(`.recharts-area`)), chromedp.Evaluate[chromedp.Void](`document.querySelector('a[href="#main"]').focus()`),
+	do("by keyboard", chromedp.EmulateViewport(1280, 800), chromedp.Evaluate[chromedp.Void](`location.hash = "/now"`), chromedp.WaitVisible(css(`.uplot canvas`)), chromedp.Evaluate[chromedp.Void](`document.querySelector('a[href="#main"]').focus()`),
 		chromedp.KeyEvent(strings.Repeat(kb.Tab, 4)+kb.Enter), chromedp.WaitVisible(css(`[aria-label="Remove master"]`)))
 	if focus, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.activeElement.tagName`)); err != nil || focus != "MAIN" {
 		t.Errorf("after another screen was chosen the focus is at %s, %v", focus, err)

@@ -185,7 +185,8 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		return h, err
 	}
 	counted := metrics.New(h.Gate, o.Version, book.Lost)
-	h.Gate.Observers = append(h.Gate.Observers, book, counted)
+	lately := &ledger.Lately{}
+	h.Gate.Observers = append(h.Gate.Observers, book, counted, lately)
 	if tracer != nil {
 		h.Gate.Observers = append(h.Gate.Observers, tracer)
 	}
@@ -216,7 +217,7 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		addresses = append(addresses, e.Listener.Addr())
 	}
 	h.Server = server.New(server.Options{
-		Gate: h.Gate, Answers: desk, Ledger: book, Contents: said, SuiteRuns: db, Prices: h.shownPrices, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
+		Gate: h.Gate, Answers: desk, Ledger: book, Lately: lately, Contents: said, SuiteRuns: db, Prices: h.shownPrices, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
 		Exposure: exposure(cfg), Settings: h.settings.tell, Check: h.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
 	return h, nil

@@ -11,7 +11,6 @@ import (
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 
-	"kindredgate/internal/dialect"
 	"kindredgate/internal/difference"
 	"kindredgate/internal/record"
 	"kindredgate/internal/replay"
@@ -54,7 +53,7 @@ each might have said there, and how likely the recorded answer is under either p
 				}
 				body["template"] = string(raw)
 			}
-			id, err := lastID(c.Context(), gate, args, func(e record.Record) bool { return e.PromptTokens > 0 && e.Style != string(dialect.Embedding) })
+			id, err := lastRecorded(c.Context(), gate, args)
 			if err != nil {
 				return err
 			}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"net/http"
 	"net/url"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/ledger"
 	"kindredgate/internal/record"
 	"kindredgate/internal/server"
@@ -231,21 +233,54 @@ func (t *terminal) follow(ctx context.Context, gate *client, f record.Filter, as
 // shortID is the beginning of an id, which every command takes.
 func shortID(id string) string { return id[:min(len(id), 8)] }
 
-// lastID is the id that was given, or that of the last exchange that has ended and fits. Shadows and parts of others are none.
-func lastID(ctx context.Context, gate *client, args []string, fits func(record.Record) bool) (string, error) {
+// lastID is the id that was given, or that of the last exchange that has ended. Shadows and parts of others are none.
+func lastID(ctx context.Context, gate *client, args []string) (string, error) {
 	if len(args) > 0 {
 		return args[0], nil
 	}
-	var got server.ExchangeList
-	if err := gate.call(ctx, http.MethodGet, "/gate/exchanges?limit=100", nil, &got); err != nil {
-		return "", err
+	for e, err := range lastEnded(ctx, gate) {
+		return e.ID, err
 	}
-	for _, e := range got.Exchanges {
-		if e.State != record.Open && e.Parent == "" && fits(e) {
+	return "", errors.New("there is no exchange in the ledger yet")
+}
+
+// lastRecorded is the id that was given, or that of the last exchange with a prompt whose content was recorded.
+func lastRecorded(ctx context.Context, gate *client, args []string) (string, error) {
+	if len(args) > 0 {
+		return args[0], nil
+	}
+	for e, err := range lastEnded(ctx, gate) {
+		if err != nil {
+			return "", err
+		}
+		if e.PromptTokens == 0 || e.Style == string(dialect.Embedding) {
+			continue
+		}
+		var whole server.ShownExchange
+		if err := gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(e.ID), nil, &whole); err != nil {
+			return "", err
+		}
+		if whole.Content != nil {
 			return e.ID, nil
 		}
 	}
-	return "", errors.New("there is no exchange in the ledger yet")
+	return "", errors.New("none of the last 100 exchanges has recorded content, which a replay starts from; \"record: { content: true }\" in gate.yaml, or a key changed with --record-content yes, has it recorded")
+}
+
+// lastEnded are the last 100 exchanges that have ended, the newest first; or one error.
+func lastEnded(ctx context.Context, gate *client) iter.Seq2[record.Record, error] {
+	return func(yield func(record.Record, error) bool) {
+		var got server.ExchangeList
+		if err := gate.call(ctx, http.MethodGet, "/gate/exchanges?limit=100", nil, &got); err != nil {
+			yield(record.Record{}, err)
+			return
+		}
+		for _, e := range got.Exchanges {
+			if e.State != record.Open && e.Parent == "" && !yield(e, nil) {
+				return
+			}
+		}
+	}
 }
 
 // perhaps is the arguments check of a command that takes one, or none.
@@ -260,7 +295,7 @@ func perhaps(what string) cobra.PositionalArgs {
 
 func (t *terminal) trafficShow() *cobra.Command {
 	return looking(t, "show [ID]", "Show one exchange, by the beginning of its id, or the last one", perhaps("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e server.ShownExchange, err error) {
-		id, err := lastID(ctx, gate, args, func(record.Record) bool { return true })
+		id, err := lastID(ctx, gate, args)
 		if err != nil {
 			return e, err
 		}

@@ -3,7 +3,9 @@ package server
 import (
 	"errors"
 	"io/fs"
+	"mime"
 	"net/http"
+	"path"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -33,6 +35,18 @@ func (s *Server) root(c *gin.Context) (any, error) {
 	return nil, nil
 }
 
+// accepts reports whether a client takes a coding (RFC 9110, section 12.5.3). One that is named with q=0 is not taken.
+func accepts(header, coding string) bool {
+	for part := range strings.SplitSeq(header, ",") {
+		name, params, _ := strings.Cut(strings.TrimSpace(part), ";")
+		if strings.EqualFold(strings.TrimSpace(name), coding) {
+			q := strings.ReplaceAll(params, " ", "")
+			return q != "q=0" && !strings.HasPrefix(q, "q=0.000")
+		}
+	}
+	return false
+}
+
 // asset serves the console's files, whose names change with their contents.
 func (s *Server) asset(c *gin.Context) (any, error) {
 	file := "assets" + c.Param("file")
@@ -40,6 +54,19 @@ func (s *Server) asset(c *gin.Context) (any, error) {
 		return s.noRoute(c)
 	}
 	c.Header("Cache-Control", "public, max-age=31536000, immutable")
+	if kind := mime.TypeByExtension(path.Ext(file)); kind != "" {
+		c.Header("Content-Type", kind) // which is that of the file, however it is packed
+	}
+	for _, packed := range []struct{ coding, suffix string }{{"br", ".br"}, {"gzip", ".gz"}} {
+		if !accepts(c.GetHeader("Accept-Encoding"), packed.coding) {
+			continue
+		}
+		if _, err := fs.Stat(s.Console, file+packed.suffix); err == nil {
+			c.Header("Content-Encoding", packed.coding)
+			file += packed.suffix
+			break
+		}
+	}
 	http.ServeFileFS(c.Writer, c.Request, s.Console, file)
 	return nil, nil
 }

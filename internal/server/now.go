@@ -6,6 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"kindredgate/internal/ledger"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/runner/native"
 )
@@ -19,6 +20,8 @@ type Now struct {
 	Memory     int64      `json:"memory"`   // bytes of the machine
 	Available  int64      `json:"available"`
 	Models     []NowModel `json:"models"` // those that are loaded
+	// Activity is what was done lately.
+	Activity ledger.Activity `json:"activity"`
 }
 
 // NowModel is a loaded model.
@@ -37,6 +40,10 @@ func (s *Server) now(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	out := Now{At: time.Now().UTC(), Processors: runtime.GOMAXPROCS(0), BusyMS: machine.Busy().Milliseconds(), Resident: machine.Resident(), Memory: machine.Memory(), Available: machine.Available(), Models: []NowModel{}}
+	out.Activity = ledger.Activity{Points: []ledger.Point{}, Uses: []ledger.Use{}}
+	if s.Lately != nil {
+		out.Activity = s.Lately.Activity(out.At)
+	}
 	for _, m := range models {
 		if !m.Usable() {
 			continue

@@ -24,7 +24,7 @@ func (s *Server) replayExchange(c *gin.Context) (any, error) {
 	}
 	content, err := s.Contents.Content(ctx, e.ID)
 	if errors.Is(err, kept.ErrMissing) {
-		err = exchange.Errorf(exchange.NotFound, "not_recorded", "what was said in %s was not recorded, so it cannot be asked again; record.content, or a key's recording, has that done", id)
+		err = exchange.Errorf(exchange.NotFound, "not_recorded", "the content of %s was not recorded, so it cannot be asked again; \"record: { content: true }\" in the settings, or a key changed with --record-content yes, has it recorded", id)
 	}
 	if err != nil {
 		return nil, err

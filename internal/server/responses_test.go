@@ -102,7 +102,7 @@ func TestResponsesGoOnFromEachOther(t *testing.T) {
 		t.Errorf("deleted twice: %d", resp.StatusCode)
 	}
 	resp, raw := h.do(t, "POST", "/v1/responses", h.key, `{"model":"harbour-4m","input":"x","previous_response_id":"`+first.ID+`"}`)
-	if resp.StatusCode != 400 || path("error", "param")([]byte(raw)) != "previous_response_id" {
+	if resp.StatusCode != 400 || textAt("error", "param")([]byte(raw)) != "previous_response_id" {
 		t.Errorf("%d %s", resp.StatusCode, raw)
 	}
 }
@@ -406,7 +406,7 @@ func TestBackground(t *testing.T) {
 		}
 	}
 	resp, raw := h.do(t, "POST", "/v1/responses/"+cancelled+"/cancel", h.key, "")
-	if resp.StatusCode != 200 || path("status")([]byte(raw)) != "cancelled" {
+	if resp.StatusCode != 200 || textAt("status")([]byte(raw)) != "cancelled" {
 		t.Errorf("%d %s", resp.StatusCode, raw)
 	}
 	if r, _ := h.get(t, "/v1/responses/"+cancelled); r.Status != "cancelled" || r.Output[0].Status != "incomplete" {
@@ -431,7 +431,7 @@ func TestBackground(t *testing.T) {
 		t.Errorf("live %v\nlater %v", live, later)
 	}
 	// Cancelling what has ended changes nothing; what is not in the background cannot be cancelled.
-	if _, raw := h.do(t, "POST", "/v1/responses/"+finished+"/cancel", h.key, ""); path("status")([]byte(raw)) != "completed" {
+	if _, raw := h.do(t, "POST", "/v1/responses/"+finished+"/cancel", h.key, ""); textAt("status")([]byte(raw)) != "completed" {
 		t.Error(raw)
 	}
 	var r reply
@@ -466,7 +466,7 @@ func TestStreamInTheBackgroundOutlivesItsClient(t *testing.T) {
 	id := ""
 	for id == "" && lines.Scan() {
 		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
-			id = path("response", "id")([]byte(data))
+			id = textAt("response", "id")([]byte(data))
 		}
 	}
 	leave()
@@ -490,7 +490,7 @@ func TestFailedResponses(t *testing.T) {
 	events := h.events(t, "POST", "/v1/responses", `{"model":"harbour-4m","input":"one two","stream":true}`)
 	last := events[len(events)-1]
 	matchesSchema(t, "ResponseEvent", []byte(last.data))
-	if last.name != "response.failed" || path("response", "error", "code")([]byte(last.data)) != "server_error" || strings.Contains(last.data, "cable") {
+	if last.name != "response.failed" || textAt("response", "error", "code")([]byte(last.data)) != "server_error" || strings.Contains(last.data, "cable") {
 		t.Errorf("%+v", last)
 	}
 	var r reply
@@ -574,7 +574,7 @@ func TestRestartMarksWhatWasUnderWay(t *testing.T) {
 	}
 	for id, want := range map[string]string{"resp_a": "failed", "resp_b": "completed"} {
 		r, err := db.Response(ctx, id)
-		if err != nil || path("status")(r.Body) != want || (want == "failed") != strings.Contains(string(r.Events), "response.failed") {
+		if err != nil || textAt("status")(r.Body) != want || (want == "failed") != strings.Contains(string(r.Events), "response.failed") {
 			t.Errorf("%s: %s %s, %v", id, r.Body, r.Events, err)
 		}
 	}

@@ -29,6 +29,7 @@ type Options struct {
 	Gate    *gate.Gate
 	Answers *answers.Desk
 	Ledger  *ledger.Book
+	Lately  *ledger.Lately // nil for nothing
 	// Contents has what was said, where that is recorded.
 	Contents *ledger.Recorder
 	// SuiteRuns has what suites came to.
@@ -86,6 +87,7 @@ type Server struct {
 type router struct {
 	Exposure
 	engine  *gin.Engine
+	handler http.Handler // the engine, with long JSON compressed
 	routes  []route
 	hosts   *hosts
 	origins *http.CrossOriginProtection
@@ -140,6 +142,7 @@ func (s *Server) Expose(e Exposure) {
 	}
 	f.routes = s.routes()
 	f.engine = s.engine(f.routes, e.TrustedProxies)
+	f.handler = compressed(f.engine)
 	s.router.Store(f)
 }
 
@@ -179,7 +182,7 @@ func (f *router) find(w http.ResponseWriter, r *http.Request) {
 	u.RawPath = slashed(f.routes, r.Method, u.EscapedPath())
 	found := *r
 	found.URL = &u
-	f.engine.ServeHTTP(w, &found)
+	f.handler.ServeHTTP(w, &found)
 }
 
 // errStopping is why answers end that are still running when the grace is over.

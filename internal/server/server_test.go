@@ -109,7 +109,8 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 		t.Fatal(err)
 	}
 	counted := metrics.New(g, "1.2.3", book.Lost)
-	g.Observers = append(g.Observers, book, counted)
+	lately := &ledger.Lately{}
+	g.Observers = append(g.Observers, book, counted, lately)
 	said := ledger.NewRecorder(db, ledger.Recording{Space: 1 << 20, Redact: []*regexp.Regexp{regexp.MustCompile(`berth \d+`)}}, g.Layout, slog.New(slog.DiscardHandler))
 	g.Recorder = said
 	g.Price = func(r *record.Record) int64 { return 1000 * int64(r.PromptTokens+2*r.CompletionTokens) }
@@ -139,7 +140,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Gate: g, Answers: desk, Ledger: book, Contents: said, SuiteRuns: db, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	o := Options{Gate: g, Answers: desk, Ledger: book, Lately: lately, Contents: said, SuiteRuns: db, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)
 	}

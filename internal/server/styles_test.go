@@ -77,17 +77,17 @@ func TestStreamsJoinToTheWhole(t *testing.T) {
 		delta              func(raw []byte) string
 	}{
 		{"/v1/chat/completions", `{` + drawn + `,"max_completion_tokens":40,"logprobs":true,"top_logprobs":2,"messages":[{"role":"user","content":"Tell me about Osmer."}]`, "ChatChunk",
-			path("choices", 0, "message", "content"), path("choices", 0, "delta", "content")},
+			textAt("choices", 0, "message", "content"), textAt("choices", 0, "delta", "content")},
 		{"/v1/chat/completions", `{` + drawn + `,"reasoning_effort":"low","messages":[{"role":"user","content":"Which is longer, Osmer or Brannoc?"}]`, "ChatChunk",
-			path("choices", 0, "message", "reasoning_content"), path("choices", 0, "delta", "reasoning_content")},
+			textAt("choices", 0, "message", "reasoning_content"), textAt("choices", 0, "delta", "reasoning_content")},
 		{"/v1/chat/completions", `{` + drawn + `,"response_format":{"type":"json_schema","json_schema":{"name":"a","schema":{"type":"object","properties":{"n":{"type":"integer","minimum":0,"maximum":99}},"required":["n"]}}},"messages":[{"role":"user","content":"How many?"}]`, "ChatChunk",
-			path("choices", 0, "message", "content"), path("choices", 0, "delta", "content")},
-		{"/v1/completions", `{` + drawn + `,"prompt":"The last boat","echo":true,"logprobs":1`, "Completion", path("choices", 0, "text"), path("choices", 0, "text")},
-		{"/v1/generate", `{` + drawn + `,"prompt":"Tell me about Osmer.","max_tokens":"30"`, "GenerationPiece", path("text"), path("text")},
+			textAt("choices", 0, "message", "content"), textAt("choices", 0, "delta", "content")},
+		{"/v1/completions", `{` + drawn + `,"prompt":"The last boat","echo":true,"logprobs":1`, "Completion", textAt("choices", 0, "text"), textAt("choices", 0, "text")},
+		{"/v1/generate", `{` + drawn + `,"prompt":"Tell me about Osmer.","max_tokens":"30"`, "GenerationPiece", textAt("text"), textAt("text")},
 		{"/v1/responses", `{` + drawn + `,"input":"Tell me about Osmer.","max_output_tokens":30`, "ResponseEvent",
-			path("output", 0, "content", 0, "text"), func(raw []byte) string {
-				if path("type")(raw) == "response.output_text.delta" {
-					return path("delta")(raw)
+			textAt("output", 0, "content", 0, "text"), func(raw []byte) string {
+				if textAt("type")(raw) == "response.output_text.delta" {
+					return textAt("delta")(raw)
 				}
 				return ""
 			}},
@@ -96,7 +96,7 @@ func TestStreamsJoinToTheWhole(t *testing.T) {
 		want := c.whole([]byte(raw))
 		got := ""
 		for _, e := range h.events(t, "POST", c.path, c.body+`,"stream":true}`) {
-			if path("object")([]byte(e.data)) == "generation" { // the whole at the end of its stream
+			if textAt("object")([]byte(e.data)) == "generation" { // the whole at the end of its stream
 				matchesSchema(t, "Generation", []byte(e.data))
 				continue
 			}
@@ -109,8 +109,8 @@ func TestStreamsJoinToTheWhole(t *testing.T) {
 	}
 }
 
-// path reads a text out of JSON; empty if it is not there.
-func path(keys ...any) func(raw []byte) string {
+// textAt reads a text out of JSON; empty if it is not there.
+func textAt(keys ...any) func(raw []byte) string {
 	return func(raw []byte) string {
 		var v any
 		if json.Unmarshal(raw, &v) != nil {
@@ -247,7 +247,7 @@ func TestCompletions(t *testing.T) {
 		t.Errorf("%+v", a.Choices[0])
 	}
 	resp, raw := h.do(t, "POST", "/v1/completions", h.key, `{"model":"harbour-4m","prompt":"The last boat","suffix":" leaves."}`)
-	if resp.StatusCode != 400 || path("error", "param")([]byte(raw)) != "suffix" || !strings.Contains(raw, "no fill-in tokens") {
+	if resp.StatusCode != 400 || textAt("error", "param")([]byte(raw)) != "suffix" || !strings.Contains(raw, "no fill-in tokens") {
 		t.Errorf("%d %s", resp.StatusCode, raw)
 	}
 	resp, raw = h.do(t, "POST", "/v1/completions", h.key, `{"model":"harbour-4m","prompt":"`+strings.Repeat("boat ", 3000)+`"}`)
@@ -297,15 +297,15 @@ func TestGenerateInLines(t *testing.T) {
 	}
 	text, waited, last := "", false, ""
 	for line := range strings.SplitSeq(strings.TrimSuffix(raw, "\n"), "\n") {
-		last = path("object")([]byte(line))
+		last = textAt("object")([]byte(line))
 		waited = waited || last == "generation.waiting"
 		if last != "generation" {
 			matchesSchema(t, "GenerationPiece", []byte(line))
-			text += path("text")([]byte(line))
+			text += textAt("text")([]byte(line))
 			continue
 		}
 		matchesSchema(t, "Generation", []byte(line))
-		if whole := path("text")([]byte(line)); whole != text || whole != "one two three" {
+		if whole := textAt("text")([]byte(line)); whole != text || whole != "one two three" {
 			t.Errorf("the pieces say %q, the whole %q", text, whole)
 		}
 	}
@@ -321,7 +321,7 @@ func TestGenerateInLines(t *testing.T) {
 	}})
 	_, raw = broken.do(t, "POST", "/v1/generate", broken.key, `{"model":"harbour-4m","prompt":"one two three","stream":true}`, "Accept", jsonLines)
 	lines := strings.Split(strings.TrimSpace(raw), "\n")
-	if code := path("error", "code")([]byte(lines[len(lines)-1])); code != "internal_error" {
+	if code := textAt("error", "code")([]byte(lines[len(lines)-1])); code != "internal_error" {
 		t.Errorf("%s", raw)
 	}
 }
@@ -422,7 +422,7 @@ func TestTooLongIsToldInTheStylesWords(t *testing.T) {
 	} {
 		for _, end := range []string{"}", `,"stream":true}`} {
 			resp, raw := h.do(t, "POST", p, h.key, c[0]+end)
-			if param := path("error", "param")([]byte(raw)); resp.StatusCode != 400 || param != c[1] {
+			if param := textAt("error", "param")([]byte(raw)); resp.StatusCode != 400 || param != c[1] {
 				t.Errorf("%s: %d %s", p, resp.StatusCode, raw)
 			}
 		}

@@ -164,7 +164,7 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.WaitVisible(css(`[data-testid="findings"]`)),
 		picture("console-setup.png"),
 		open("now"),
-		chromedp.WaitVisible(css(`.recharts-area`)),
+		chromedp.WaitVisible(css(`.uplot canvas`)),
 		picture("console-now.png"),
 		dark(),
 		chromedp.EmulateViewport(390, 800),

@@ -40,7 +40,11 @@ export function useExchanges(filter: api.Filter, length = api.pageLength, since?
     timer.current = undefined;
     const news = pending.current;
     pending.current = [];
-    setList((old) => old && merged(old, news));
+    setList((old) => {
+      const next = old && merged(old, news);
+      if (old && next && next.length < old.length + news.length) window.setTimeout(() => setMore((more) => more || next.at(-1)?.id !== old.at(-1)?.id)); // what had to go can be turned to
+      return next;
+    });
   }
 
   async function again() {

@@ -6,11 +6,14 @@ import { useToast } from "./design/toast";
 export const client = new QueryClient({
   defaultOptions: {
     queries: {
+      // A browser that calls itself offline reaches a gate on this computer all the same.
+      networkMode: "always",
       staleTime: 2000,
       // What the gate refuses it would refuse again; a gate that does not answer is asked again by the intervals.
       retry: false,
       refetchOnWindowFocus: true,
     },
+    mutations: { networkMode: "always" },
   },
 });
 

@@ -1,16 +1,5 @@
 import { createHashRouter, Navigate } from "react-router";
 import { Frame } from "./frame";
-import { KeysScreen } from "./screens/keys";
-import { MachinesScreen } from "./screens/machines";
-import { ModelsScreen } from "./screens/models";
-import { NowScreen } from "./screens/now";
-import { PromptScreen } from "./screens/prompt";
-import { ReplayScreen } from "./screens/replay";
-import { SetupScreen } from "./screens/setup";
-import { SuitesScreen } from "./screens/suites";
-import { CostsView, JobsView, RefusedView } from "./screens/traffic-views";
-import { ExchangesView, TrafficScreen } from "./screens/traffic";
-import { TryScreen } from "./screens/try";
 
 /** The screens, in the order of the navigation. Their paths stand behind the #, so that they work below any prefix. */
 export const screens = [
@@ -25,33 +14,36 @@ export const screens = [
   { path: "setup", title: "Setup" },
 ] as const;
 
+/** A screen that is loaded when it is visited. */
+const screen = async <M extends Record<K, React.ComponentType>, K extends string>(module: Promise<M>, name: K) => ({ Component: (await module)[name] as React.ComponentType });
+
 export const router = createHashRouter([
   {
     path: "/",
     element: <Frame />,
     children: [
       { index: true, element: <Navigate to="/now" replace /> },
-      { path: "now", element: <NowScreen /> },
-      { path: "models", element: <ModelsScreen /> },
-      { path: "machines", element: <MachinesScreen /> },
-      { path: "try", element: <TryScreen /> },
-      { path: "prompt", element: <PromptScreen /> },
-      { path: "keys", element: <KeysScreen /> },
+      { path: "now", lazy: () => screen(import("./screens/now"), "NowScreen") },
+      { path: "models", lazy: () => screen(import("./screens/models"), "ModelsScreen") },
+      { path: "machines", lazy: () => screen(import("./screens/machines"), "MachinesScreen") },
+      { path: "try", lazy: () => screen(import("./screens/try"), "TryScreen") },
+      { path: "prompt", lazy: () => screen(import("./screens/prompt"), "PromptScreen") },
+      { path: "keys", lazy: () => screen(import("./screens/keys"), "KeysScreen") },
       {
         path: "traffic",
-        element: <TrafficScreen />,
+        lazy: () => screen(import("./screens/traffic"), "TrafficScreen"),
         children: [
-          { index: true, element: <ExchangesView /> },
-          { path: "exchange/:id", element: <ExchangesView /> },
-          { path: "jobs", element: <JobsView /> },
-          { path: "refused", element: <RefusedView /> },
-          { path: "costs", element: <CostsView /> },
+          { index: true, lazy: () => screen(import("./screens/traffic"), "ExchangesView") },
+          { path: "exchange/:id", lazy: () => screen(import("./screens/traffic"), "ExchangesView") },
+          { path: "jobs", lazy: () => screen(import("./screens/traffic-views"), "JobsView") },
+          { path: "refused", lazy: () => screen(import("./screens/traffic-views"), "RefusedView") },
+          { path: "costs", lazy: () => screen(import("./screens/traffic-views"), "CostsView") },
         ],
       },
-      { path: "traffic/exchange/:id/replay", element: <ReplayScreen /> },
-      { path: "suites", element: <SuitesScreen /> },
-      { path: "suites/:id", element: <SuitesScreen /> },
-      { path: "setup", element: <SetupScreen /> },
+      { path: "traffic/exchange/:id/replay", lazy: () => screen(import("./screens/replay"), "ReplayScreen") },
+      { path: "suites", lazy: () => screen(import("./screens/suites"), "SuitesScreen") },
+      { path: "suites/:id", lazy: () => screen(import("./screens/suites"), "SuitesScreen") },
+      { path: "setup", lazy: () => screen(import("./screens/setup"), "SetupScreen") },
       { path: "*", element: <Navigate to="/now" replace /> },
     ],
   },

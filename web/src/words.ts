@@ -25,7 +25,7 @@ export function ago(iso: string): string {
   if (seconds < 60) return "just now";
   if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
   if (seconds < 48 * 3600) return `${Math.floor(seconds / 3600)} h ago`;
-  return iso.slice(0, 10);
+  return day(new Date(iso));
 }
 
 export const message = (e: unknown) => (e instanceof Error ? e.message : String(e));
@@ -37,9 +37,12 @@ export function span(seconds: number): string {
   return `${Math.floor(seconds / 3600)} h ${Math.floor((seconds % 3600) / 60)} min`;
 }
 
+/** A day as 2031-01-31, where the browser is. */
+export const day = (at: Date) => `${at.getFullYear()}-${String(at.getMonth() + 1).padStart(2, "0")}-${String(at.getDate()).padStart(2, "0")}`;
+
 /** The time of day, with the day if it was not today. */
 export function time(iso: string): string {
   const at = new Date(iso);
-  const clock = at.toLocaleTimeString([], { hour12: false });
-  return Date.now() - at.getTime() < 86_400_000 ? clock : `${iso.slice(5, 10)} ${clock}`;
+  const clock = at.toLocaleTimeString([], { hourCycle: "h23" });
+  return at.toDateString() === new Date().toDateString() ? clock : `${day(at).slice(5)} ${clock}`;
 }

@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useRef, useState, type FormEvent } from "react";
+import { useEffect, useRef, useState, type FormEvent } from "react";
 import * as api from "../api";
 import { Button, Field, Input } from "../design/controls";
 import { Dialog } from "../design/dialog";
@@ -15,6 +15,13 @@ export function AddModel({ onClose }: { onClose: () => void }) {
   const [progress, setProgress] = useState<api.Addition>();
   const [problem, setProblem] = useState("");
   const underWay = useRef<AbortController>(undefined);
+  const shown = useRef(true);
+  useEffect(() => {
+    shown.current = true;
+    return () => {
+      shown.current = false; // what is being fetched goes on
+    };
+  }, []);
 
   async function add(e: FormEvent) {
     e.preventDefault();
@@ -26,23 +33,25 @@ export function AddModel({ onClose }: { onClose: () => void }) {
       const model = await api.addModel({ source: source.trim(), ...(name.trim() && { name: name.trim() }) }, abort.signal, setProgress);
       await known.invalidateQueries({ queryKey: ["models"] });
       toast(`${model.id} is installed.`);
-      onClose();
+      if (shown.current) onClose();
     } catch (e) {
-      if (!abort.signal.aborted) setProblem(message(e));
+      if (abort.signal.aborted) return;
+      setProblem(message(e));
+      if (!shown.current) toast(`A model could not be added: ${message(e)}`);
     }
     setProgress(undefined);
   }
 
-  function close() {
+  function stop() {
     underWay.current?.abort();
-    onClose();
+    setProgress(undefined);
   }
 
   return (
     <Dialog
       open
       firm
-      onClose={close}
+      onClose={onClose}
       title="Add a model"
       description="It is checked first. A file or folder of this computer is linked to; one at an address is fetched, and goes on where it broke off."
     >
@@ -55,7 +64,8 @@ export function AddModel({ onClose }: { onClose: () => void }) {
         </Field>
         {progress && <Bar progress={progress} />}
         <div className="flex justify-end gap-3">
-          <Button onClick={close}>{progress ? "Stop" : "Cancel"}</Button>
+          {progress && <Button onClick={stop}>Stop</Button>}
+          <Button onClick={onClose}>{progress ? "Close, and continue" : "Cancel"}</Button>
           <Button type="submit" weight="primary" busy={!!progress} disabled={!source.trim()}>
             Add it
           </Button>

@@ -1,4 +1,4 @@
-import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
+import { lazy, Suspense, useRef } from "react";
 import { Link } from "react-router";
 import * as api from "../api";
 import type { Point } from "../design/chart";
@@ -14,50 +14,36 @@ const Chart = lazy(() => import("../design/chart"));
 
 const all: api.Filter = { key: "", model: "", job: "", bad: false };
 
-/** How far back is looked, and how much of it is one point of a chart, in milliseconds. */
-const back = 15 * 60_000;
-const step = 15_000;
-
 /** Who asks here is no application. */
-const ours = (e: api.Exchange) => e.key === "console" || e.label === "owner";
+const ours = (e: { key: string; label: string }) => e.key === "console" || e.label === "owner";
 
 export function NowScreen() {
-  const { list, problem } = useExchanges(all, 1000);
+  const { list, problem } = useExchanges(all, 5);
   const now = useNow();
   const share = useShare(now.data);
-  const clock = useClock();
-  const recent = useMemo(() => list?.filter((e) => Date.parse(e.begun) > clock - back) ?? [], [list, clock]);
-  const begun = list?.some((e) => !ours(e));
+  const activity = now.data?.activity;
+  const begun = activity?.uses.some((u) => !ours(u)) || list?.some((e) => !ours(e));
+  const points = (value: (p: api.Now["activity"]["points"][number]) => number | null): Point[] => activity?.points.map((p) => ({ at: Date.parse(p.at), value: value(p) })) ?? [];
   return (
     <section>
       <Heading title="Now" lead="What runs, for whom, and how fast." />
       {problem && <Problem>{problem}</Problem>}
-      {list && !begun && <FirstSteps />}
+      {list && now.data && !begun && <FirstSteps />}
       {!list && !problem && <Skeleton lines={5} />}
-      {now.data && <Figures now={now.data} share={share} recent={recent} clock={clock} />}
-      {list && (
+      {now.data && <Figures now={now.data} share={share} />}
+      {activity && (
         <div className="mt-8 grid gap-10 border-t border-rule pt-6 md:grid-cols-2">
           <Suspense fallback={<Skeleton />}>
-            <Chart title="Tokens a second" unit="tokens a second" points={rates(recent, clock)} says="written, over the last 15 minutes" />
-            <Chart title="Time to first token" unit="ms" points={firsts(recent, clock)} says="median wait, in milliseconds" />
+            <Chart title="Output tokens/s" unit="tokens/s" points={points((p) => p.tokens_per_second)} says="over the last 15 minutes" />
+            <Chart title="Time to first token" unit="ms" points={points((p) => p.first_token_ms)} says="median, in milliseconds" />
           </Suspense>
         </div>
       )}
       {now.data && <Loaded now={now.data} />}
-      {recent.length > 0 && <Users recent={recent} />}
+      {activity && activity.uses.length > 0 && <Users uses={activity.uses} />}
       {list && list.length > 0 && <Last list={list} />}
     </section>
   );
-}
-
-/** The time, every five seconds. */
-function useClock() {
-  const [clock, setClock] = useState(Date.now());
-  useEffect(() => {
-    const timer = window.setInterval(() => setClock(Date.now()), 5000);
-    return () => window.clearInterval(timer);
-  }, []);
-  return clock;
 }
 
 /** Which share of the processors the gate takes, from the last two readings. */
@@ -74,46 +60,13 @@ function useShare(now?: api.Now) {
   return share.current;
 }
 
-/** Where an exchange wrote its answer, in time. */
-function writing(e: api.Exchange) {
-  const begun = Date.parse(e.begun);
-  return { from: begun + e.first_token_ms, to: begun + e.took_ms };
-}
-
-/** Tokens written a second, for each step of the time that is looked at. */
-function rates(list: api.Exchange[], clock: number): Point[] {
-  const first = Math.floor((clock - back) / step);
-  const points = Array.from({ length: back / step + 1 }, (_, i) => ({ at: (first + i) * step, value: 0 }));
-  for (const e of list) {
-    if (!e.completion_tokens || e.state === "open") continue;
-    const { from, to } = writing(e);
-    const length = Math.max(1, to - from);
-    for (const p of points) {
-      const within = Math.min(to, p.at + step) - Math.max(from, p.at);
-      if (within > 0) p.value += (e.completion_tokens * within) / length / (step / 1000);
-    }
-  }
-  return points;
-}
-
-const median = (list: number[]) => list.sort((a, b) => a - b)[Math.floor(list.length / 2)];
-
-function firsts(list: api.Exchange[], clock: number): Point[] {
-  const first = Math.floor((clock - back) / step);
-  return Array.from({ length: back / step + 1 }, (_, i) => {
-    const at = (first + i) * step;
-    const waits = list.filter((e) => e.first_token_ms > 0 && Math.floor(Date.parse(e.begun) / step) === first + i).map((e) => e.first_token_ms);
-    return { at, value: median(waits) ?? null };
-  });
-}
-
-function Figures({ now, share, recent, clock }: { now: api.Now; share?: number; recent: api.Exchange[]; clock: number }) {
-  const open = recent.filter((e) => e.state === "open").length;
-  const minute = recent.filter((e) => Date.parse(e.begun) + e.took_ms > clock - 60_000);
-  const tokens = minute.reduce((n, e) => n + e.completion_tokens, 0);
+function Figures({ now, share }: { now: api.Now; share?: number }) {
+  const { in_progress: open, points } = now.activity;
+  const minute = points.slice(-4);
+  const rate = minute.reduce((n, p) => n + p.tokens_per_second, 0) / Math.max(1, minute.length);
   const figures: [string, string, string][] = [
-    ["Under way", String(open), open === 1 ? "exchange" : "exchanges"],
-    ["Output", (tokens / 60).toFixed(tokens < 600 ? 1 : 0), "tokens a second, over a minute"],
+    ["In progress", String(open), open === 1 ? "exchange" : "exchanges"],
+    ["Output", rate.toFixed(rate < 10 ? 1 : 0), "tokens/s, over a minute"],
     ["Processors", share === undefined ? "…" : `${Math.round(100 * share)} %`, `of ${now.processors}`],
     ["Memory", bytes(now.resident), `of ${bytes(now.memory)}; ${bytes(now.available)} are free`],
   ];
@@ -147,7 +100,7 @@ function Loaded({ now }: { now: api.Now }) {
             { title: "Requests", number: true, cell: (m) => m.requests },
             { title: "Weights", number: true, cell: (m) => bytes(m.bytes) },
             { title: "KV cache limit", number: true, cell: (m) => bytes(m.context) },
-            { title: "Busy", number: true, cell: (m) => bytes(m.context_busy) },
+            { title: "In use", number: true, cell: (m) => bytes(m.context_busy) },
             { title: "Cached prefixes", number: true, cell: (m) => bytes(m.context_kept) },
           ]}
         />
@@ -156,34 +109,21 @@ function Loaded({ now }: { now: api.Now }) {
   );
 }
 
-type Use = { id: string; key: string; model: string; requests: number; bad: number; tokens: number; waits: number[]; busy: number };
-
-function Users({ recent }: { recent: api.Exchange[] }) {
-  const uses = new Map<string, Use>();
-  for (const e of recent) {
-    const id = `${e.label}\n${e.answered ?? ""}`;
-    const u = uses.get(id) ?? { id, key: e.label, model: e.answered ?? "", requests: 0, bad: 0, tokens: 0, waits: [], busy: 0 };
-    uses.set(id, u);
-    u.requests++;
-    if (!["open", "done"].includes(e.state)) u.bad++;
-    u.tokens += e.completion_tokens;
-    if (e.first_token_ms) u.waits.push(e.first_token_ms);
-    if (e.completion_tokens) u.busy += e.took_ms - e.first_token_ms;
-  }
+function Users({ uses }: { uses: api.Now["activity"]["uses"] }) {
   return (
     <Part title="By key and model" lead="Over the last 15 minutes.">
       <Table
         label="By key and model"
-        rows={[...uses.values()].sort((a, b) => b.tokens - a.tokens)}
-        id={(u) => u.id}
+        rows={uses}
+        id={(u) => `${u.key} ${u.label} ${u.model}`}
         columns={[
-          { title: "Key", wide: "font-medium", cell: (u) => u.key },
+          { title: "Key", wide: "font-medium", cell: (u) => u.label },
           { title: "Model", cell: (u) => u.model || "none" },
           { title: "Requests", number: true, cell: (u) => u.requests },
-          { title: "Went wrong", number: true, cell: (u) => u.bad || "" },
-          { title: "Tokens written", number: true, cell: (u) => u.tokens || "" },
-          { title: "Tokens a second", number: true, cell: (u) => (u.busy > 0 ? ((1000 * u.tokens) / u.busy).toFixed(0) : "") },
-          { title: "TTFT", number: true, cell: (u) => (u.waits.length ? milliseconds(median(u.waits) ?? 0) : "") },
+          { title: "Failed", number: true, cell: (u) => u.failed || "" },
+          { title: "Output tokens", number: true, cell: (u) => u.completion_tokens || "" },
+          { title: "Output tokens/s", number: true, cell: (u) => (u.tokens_per_second > 0 ? u.tokens_per_second.toFixed(0) : "") },
+          { title: "TTFT", number: true, cell: (u) => (u.first_token_ms != null ? milliseconds(u.first_token_ms) : "") },
         ]}
       />
     </Part>
@@ -209,7 +149,7 @@ function Last({ list }: { list: api.Exchange[] }) {
           { title: "Key", wide: "font-medium", cell: (e) => e.label },
           { title: "Model", cell: (e) => e.model },
           { title: "Tokens", number: true, cell: (e) => (e.prompt_tokens ? `${e.prompt_tokens} + ${e.completion_tokens}` : "") },
-          { title: "Took", number: true, cell: (e) => (e.took_ms ? milliseconds(e.took_ms) : "") },
+          { title: "Duration", number: true, cell: (e) => (e.took_ms ? milliseconds(e.took_ms) : "") },
           { title: "Ended", wide: "whitespace-nowrap", cell: (e) => <Ended e={e} /> },
         ]}
       />

@@ -1,4 +1,4 @@
-import { useRef, useState, type FormEvent } from "react";
+import { useEffect, useRef, useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import * as api from "../api";
 import { Button, Checkbox, Empty, Field, Heading, NumberInput, Part, Problem, Skeleton } from "../design/controls";
@@ -39,6 +39,13 @@ function Run() {
   const [progress, setProgress] = useState("");
   const [problem, setProblem] = useState("");
   const stop = useRef<AbortController>(null);
+  const here = useRef(true);
+  useEffect(() => {
+    here.current = true;
+    return () => {
+      here.current = false;
+    };
+  }, []);
   const all = [...(models.data?.models.filter((m) => m.use === "chat" && !m.problem).map((m) => m.id) ?? []), ...(presets.data?.map((p) => p.name) ?? [])];
   const asked = chosen ?? all.slice(0, 1);
   async function run(e: FormEvent) {
@@ -51,7 +58,8 @@ function Run() {
       const report = await api.runSuite({ suite: file?.text, models: asked, samples }, controller.signal, (event) => setProgress(`${event.done ?? 0} of ${event.all ?? 0}`));
       await client.invalidateQueries({ queryKey: ["suites"] });
       await client.invalidateQueries({ queryKey: ["models"] });
-      void navigate(`/suites/${report.id ?? ""}`);
+      // Who has gone to another screen meanwhile stays there.
+      if (here.current) void navigate(`/suites/${report.id ?? ""}`);
     } catch (failed) {
       if (!controller.signal.aborted) setProblem(message(failed));
     }
@@ -92,7 +100,7 @@ function Run() {
         </Button>
         {progress && <Button onClick={() => stop.current?.abort()}>Stop</Button>}
       </div>
-      <p className="text-small text-faded">Each case is asked so often. Without a file it is the suite that ships. Its requests wait for those of applications.</p>
+      <p className="text-small text-faded">Samples per case. Without a file, the built-in suite runs. Its requests run at low priority: applications go first.</p>
     </form>
   );
 }

@@ -3,7 +3,7 @@ import { Link, NavLink, Outlet, useLocation, useNavigate, useParams, useSearchPa
 import * as api from "../api";
 import { Button, Checkbox, Empty, Field, Heading, Problem, Select, Skeleton } from "../design/controls";
 import { Dialog } from "../design/dialog";
-import { Table } from "../design/table";
+import { Table, type Column } from "../design/table";
 import { useExchanges } from "../exchanges";
 import { useExchange, useKeys, useModels } from "../queries";
 import { milliseconds, time } from "../words";
@@ -74,7 +74,7 @@ export function ExchangesView() {
           <Button onClick={() => void older()}>Older ones</Button>
         </div>
       )}
-      {id && <ExchangeDialog id={id} known={list?.find((e) => e.id === id)} onClose={() => void navigate(`/traffic${behind}`)} />}
+      {id && <ExchangeDialog id={id} known={list?.find((e) => e.id === id)} onClose={() => void navigate(`/traffic${behind}`, { replace: true })} />}
     </>
   );
 }
@@ -105,15 +105,11 @@ function Filters({ filter, setFilter }: { filter: api.Filter; setFilter: (f: Par
   );
 }
 
+const over = (e: api.Exchange) => e.state !== "open" && e.state !== "refused";
+
 function ExchangeTable({ list, behind }: { list: api.Exchange[]; behind: string }) {
-  const over = (e: api.Exchange) => e.state !== "open" && e.state !== "refused";
-  return (
-    <Table
-      label="Exchanges"
-      testid="exchanges"
-      rows={list}
-      id={(e) => e.id}
-      columns={[
+  const columns = useMemo<Column<api.Exchange>[]>(
+    () => [
         {
           title: "Time",
           wide: "tabular whitespace-nowrap",
@@ -131,10 +127,13 @@ function ExchangeTable({ list, behind }: { list: api.Exchange[]; behind: string 
         { title: "TTFT", number: true, cell: (e) => (e.first_token_ms ? milliseconds(e.first_token_ms) : "") },
         { title: "Duration", number: true, cell: (e) => (over(e) ? milliseconds(e.took_ms) : "") },
         { title: "Ended", wide: "whitespace-nowrap", cell: (e) => <Ended e={e} /> },
-      ]}
-    />
+      ],
+    [behind],
   );
+  return <Table label="Exchanges" testid="exchanges" rows={list} id={idOf} columns={columns} />;
 }
+
+const idOf = (e: api.Exchange) => e.id;
 
 export function Ended({ e }: { e: api.Exchange }) {
   if (e.state === "open") {

@@ -17,7 +17,7 @@ import (
 type Schema struct {
 	root *rule
 	doc  *document
-	// Notes say what of the schema is not enforced, if that was allowed.
+	// Notes say what of the schema is not enforced: where that was allowed, and patterns beside a format that is.
 	Notes []string
 }
 
@@ -48,7 +48,10 @@ func read(w *Work, raw []byte, lenient bool) (*document, *schema, error) {
 	if !json.Valid(raw) || !utf8.Valid(raw) {
 		return nil, nil, &SchemaError{Message: "it is not JSON"}
 	}
-	d := &document{root: raw, known: map[string]*schema{}, fields: map[string][]member{}, negated: map[*schema]*schema{}, work: w, lenient: lenient}
+	d := &document{root: raw, known: map[string]*schema{}, fields: map[string][]member{}, negated: map[*schema]*schema{}, work: w, lenient: lenient, scope: &scope{}}
+	if err := d.findResources(); err != nil {
+		return nil, nil, err
+	}
 	root, err := d.node("", raw)
 	if err == nil {
 		err = d.rewrite()

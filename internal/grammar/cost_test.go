@@ -11,7 +11,7 @@ import (
 
 // costly are schemas that take much to compile, or would.
 func costly() map[string]string {
-	var properties, references, defs, nested, choices, patterns, texts []string
+	var properties, references, defs, nested, choices, patterns, texts, named []string
 	for i := range 3000 {
 		properties = append(properties, fmt.Sprintf(`"property_%d":{"type":"string"}`, i))
 	}
@@ -29,7 +29,11 @@ func costly() map[string]string {
 	}
 	const object = `{"type":"object","properties":{`
 	wide := object + strings.Join(properties, ",") + `},"required":[` + strings.ReplaceAll(strings.Join(texts[:3000], ","), "text ", "property_") + `]}`
+	for i := range 3000 {
+		named = append(named, fmt.Sprintf(`"r%d":{"$id":"r%d","$dynamicAnchor":"a%d","$ref":"r%d"}`, i, i, i, (i+1)%3000))
+	}
 	return map[string]string{
+		"3,000 identifiers":      `{"$ref":"r0","$defs":{` + strings.Join(named, ",") + `}}`,
 		"3,000 properties":       object + strings.Join(properties, ",") + `}}`,
 		"3,000, closed":          object + strings.Join(properties, ",") + `},"additionalProperties":false}`,
 		"1,000 references":       object + strings.Join(references, ",") + `},"$defs":{` + strings.Join(defs, ",") + `}}`,
@@ -55,7 +59,7 @@ func TestSchemasKeepToTheirWork(t *testing.T) {
 	v := letters()
 	fits := []string{"3,000 properties", "3,000, closed", "1,000 references", "a pattern of classes", "a pattern of 1.8 KB", "an enum of texts", "a list of texts"}
 	const steps, space = "too much work", "too large together"
-	tooMuch := map[string]string{"many patterns": steps, "an enum of 60,000": steps, "lists within lists": space, "counted properties": space}
+	tooMuch := map[string]string{"many patterns": steps, "3,000 identifiers": steps, "an enum of 60,000": steps, "lists within lists": space, "counted properties": space}
 	for name, source := range costly() {
 		w := work()
 		s, err := Compile(w, []byte(source))

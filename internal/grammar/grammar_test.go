@@ -157,6 +157,8 @@ var schemas = map[string]string{
 	"names of a length":   `{"type":"object","propertyNames":{"maxLength":2,"not":{"const":"ab"}},"additionalProperties":{"type":"null"},"maxProperties":2}`,
 	"dependent":           `{"type":"object","properties":{"a":{"const":1},"b":{"const":2},"c":{"const":3}},"dependentRequired":{"a":["b"]},"dependentSchemas":{"c":{"minProperties":2}},"additionalProperties":false}`,
 	"an anchor":           `{"$ref":"#port","$defs":{"p":{"$anchor":"port","enum":["Quay"]}}}`,
+	"resources":           `{"$id":"https://ferry.example/a/","$ref":"b","$defs":{"b":{"$id":"b","$ref":"#x","$defs":{"x":{"$anchor":"x","enum":["in b"]}}},"x":{"$anchor":"x","enum":["in a"]}}}`,
+	"a dynamic reference": `{"$id":"whole","$ref":"list","$defs":{"text":{"$dynamicAnchor":"T","type":"null"},"list":{"$id":"list","type":"array","items":{"$dynamicRef":"#T"},"maxItems":2,"$defs":{"any":{"$dynamicAnchor":"T"}}}}}`,
 	"oneOf that overlaps": `{"oneOf":[{"type":"integer","minimum":0,"maximum":6},{"type":"integer","minimum":4,"maximum":9}],"not":{"const":5}}`,
 	"what is left":        `{"type":"object","allOf":[{"properties":{"a":{"const":1}}}],"anyOf":[{"properties":{"b":{"const":2}},"required":["b"]},{"properties":{"c":{"const":3}},"required":["c"]}],"unevaluatedProperties":false}`,
 	"what is left, items": `{"type":"array","allOf":[{"prefixItems":[{"const":1}]}],"unevaluatedItems":{"type":"null"},"maxItems":3}`,
@@ -281,16 +283,24 @@ func TestRefused(t *testing.T) {
 		{`{"type":"number","multipleOf":0}`, "", "multipleOf", "above 0"},
 		{`{"type":"number","multipleOf":12345}`, "", "multipleOf", "2000 at the most"},
 		{`{"type":"number","multipleOf":1e-20}`, "", "multipleOf", "too many digits"},
-		{`{"type":"string","format":"phone"}`, "", "format", "date, date-time, duration"},
+		{`{"type":"string","format":7}`, "", "format", "must be a text"},
 		{`{"$ref":"#nowhere"}`, "", "$ref", "leads to nothing"},
-		{`{"type":"string","pattern":"(?=a)"}`, "", "pattern", "(?="},
+		{`{"type":"string","pattern":"(?=a)"}`, "", "pattern", "looks ahead elsewhere"},
+		{`{"type":"string","pattern":"^a(?!b)"}`, "", "pattern", "looks ahead elsewhere"},
+		{`{"type":"string","pattern":"^(?=a)b|c"}`, "", "pattern", "looks ahead elsewhere"},
+		{`{"type":"string","pattern":"^(?=a)*b"}`, "", "pattern", "looks ahead elsewhere"},
+		{`{"type":"string","pattern":"^(?=a"}`, "", "pattern", "looks ahead elsewhere"},
+		{`{"type":"string","pattern":"(?<!a)b"}`, "", "pattern", "looks back"},
 		{`{"type":"string","pattern":"\\bword"}`, "", "pattern", "word boundaries"},
 		{`{"type":"string","pattern":"(?i)a"}`, "", "pattern", "inline flags"},
 		{`{"type":"string","pattern":"(a)\\1"}`, "", "pattern", "pattern"},
 		{`{"type":"string","pattern":"^(a|b)*a(a|b){14}$"}`, "", "pattern", "states"},
 		{`{"oneOf":[{"type":"array","uniqueItems":true},{"type":["array","null"]}]}`, "oneOf.0", "oneOf", "options 0 and 1"},
 		{`{"$ref":"other.json"}`, "", "$ref", "leads out"},
-		{`{"properties":{"a":{"$id":"b"}}}`, "properties.a", "$id", "$id is not a keyword"},
+		{`{"properties":{"a":{"$id":"b","$ref":"c"}}}`, "properties.a", "$ref", "leads out"},
+		{`{"$dynamicRef":"#nowhere"}`, "", "$dynamicRef", "leads to nothing"},
+		{`{"nullable":1}`, "", "nullable", "true or false"},
+		{`{"minimum":-1e-300}`, "", "minimum", "too many digits"},
 		{`{"$ref":"#/%zz"}`, "", "$ref", "leads to nothing"},
 		{`{"$ref":"#/$defs/none"}`, "", "$ref", "leads to nothing"},
 		{`{"type":"text"}`, "", "type", "it must be null"},
@@ -319,6 +329,51 @@ func TestRefused(t *testing.T) {
 		}
 		if refused.Path != tc.path || refused.Keyword != tc.keyword || !strings.Contains(refused.Error(), tc.says) {
 			t.Errorf("%s: path %q, keyword %q: %v", tc.schema, refused.Path, refused.Keyword, refused)
+		}
+	}
+}
+
+// What draft 7 and OpenAPI 3.0 write otherwise is taken as they mean it; a format that is not known says nothing, and a pattern that
+// cannot be enforced is noted where the format beside it is.
+func TestOtherSpellings(t *testing.T) {
+	v := letters()
+	for _, c := range []struct {
+		schema  string
+		yes, no []string
+		noted   string
+	}{
+		{schema: `{"type":"array","items":[{"const":1},{"const":2}],"additionalItems":{"const":3}}`, yes: []string{"[1,2,3,3]", "[1]"}, no: []string{"[2]", "[1,2,4]"}},
+		{schema: `{"type":"array","items":{"const":1},"additionalItems":false}`, yes: []string{"[1,1]"}, no: []string{"[2]"}},
+		{schema: `{"properties":{"a":{"const":1},"b":{"const":2}},"dependencies":{"a":["b"],"b":{"maxProperties":2}},"additionalProperties":false,"type":"object"}`, yes: []string{`{"a":1,"b":2}`, `{"b":2}`, `{}`}, no: []string{`{"a":1}`}},
+		{schema: `{"definitions":{"p":{"enum":["north"]}},"$ref":"#/definitions/p"}`, yes: []string{`"north"`}, no: []string{`"south"`}},
+		{schema: `{"type":"string","nullable":true,"enum":["a"]}`, yes: []string{`"a"`, "null"}, no: []string{`"b"`}},
+		{schema: `{"type":"string","nullable":false,"enum":["a"]}`, yes: []string{`"a"`}, no: []string{"null"}},
+		{schema: `{"type":"string","format":"phone","pattern":"^[0-9]+$"}`, yes: []string{`"12"`}, no: []string{`"a"`}},
+		{schema: `{"type":"string","format":"ipv4","pattern":"^(\\d+)(\\.\\1)*$"}`, yes: []string{`"192.0.2.7"`}, no: []string{`"a"`}, noted: `pattern "^(`},
+		{schema: `{"type":"number","minimum":-1.7e308,"maximum":2}`, yes: []string{"-5", "2"}, no: []string{"3"}},
+		{schema: `{"type":"array","maxItems":2.0,"items":{"enum":[1.0]}}`, yes: []string{"[1,1]"}, no: []string{"[1,1,1]"}},
+	} {
+		s, err := Compile(work(), []byte(c.schema))
+		if err != nil {
+			t.Errorf("%s: %v", c.schema, err)
+			continue
+		}
+		if notes := strings.Join(s.Notes, "\n"); (notes == "") != (c.noted == "") || !strings.Contains(notes, c.noted) {
+			t.Errorf("%s: notes %q, want %q", c.schema, notes, c.noted)
+		}
+		g, err := New(work(), v, s.Value())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, text := range c.yes {
+			if !accepts(t, g, text) {
+				t.Errorf("%s: %s cannot be written", c.schema, text)
+			}
+		}
+		for _, text := range c.no {
+			if accepts(t, g, text) {
+				t.Errorf("%s: %s can be written", c.schema, text)
+			}
 		}
 	}
 }

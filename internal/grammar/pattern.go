@@ -337,8 +337,8 @@ func (r *runes) bytes(w *Work, avoid byte) (*dfa, bool, error) {
 	})
 }
 
-// newPattern makes the automaton of texts in which a pattern matches.
-func newPattern(w *Work, source string) (*pattern, error) {
+// automaton makes the one of texts in which a pattern matches that does not look ahead.
+func automaton(w *Work, source string) (*pattern, error) {
 	if err := w.spend(100 * len(source)); err != nil {
 		return nil, err
 	}
@@ -462,43 +462,27 @@ func closure(prog *syntax.Prog, from []uint32, at syntax.EmptyOp) []uint32 {
 	return out
 }
 
-// ecma rewrites what ECMA-262 writes differently from Go: \u0041 for a character.
-func ecma(pattern string) (string, error) {
-	var out strings.Builder
-	for i := 0; i < len(pattern); i++ {
-		if pattern[i] != '\\' || i+1 == len(pattern) {
-			out.WriteByte(pattern[i])
-			continue
-		}
-		i++
-		switch c := pattern[i]; {
-		case c == 'u' && i+4 < len(pattern):
-			out.WriteString(`\x{` + pattern[i+1:i+5] + `}`)
-			i += 4
-		case c == '/':
-			out.WriteByte('/')
-		case strings.IndexByte("AzQECaZ", c) >= 0:
-			return "", fmt.Errorf(`%q is not a pattern that can be enforced: \%c is not in the standard`, pattern, c)
-		default:
-			out.WriteString(pattern[i-1 : i+1])
-		}
-	}
-	return out.String(), nil
-}
-
 // narrow refuses what is not enforced, and takes the ends of lines out of what a dot stands for.
 func narrow(re *syntax.Regexp) error {
 	switch re.Op {
 	case syntax.OpWordBoundary, syntax.OpNoWordBoundary:
 		return fmt.Errorf("it has word boundaries")
-	case syntax.OpBeginLine, syntax.OpEndLine:
-		return fmt.Errorf("it has inline flags")
 	case syntax.OpAnyCharNotNL:
 		re.Op = syntax.OpCharClass
 		re.Rune = []rune{0, '\n' - 1, '\n' + 1, '\r' - 1, '\r' + 1, '\u2027', '\u202a', unicode.MaxRune}
 	}
-	if re.Flags&syntax.FoldCase != 0 {
-		return fmt.Errorf("it has inline flags")
+	if re.Op == syntax.OpLiteral && re.Flags&syntax.FoldCase != 0 { // as Go has [aA]
+		letters := re.Rune
+		*re = syntax.Regexp{Op: syntax.OpConcat}
+		for _, c := range letters {
+			class := []rune{c, c}
+			for other := unicode.SimpleFold(c); other != c; other = unicode.SimpleFold(other) {
+				class = append(class, other, other)
+			}
+			slices.Sort(class)
+			re.Sub = append(re.Sub, &syntax.Regexp{Op: syntax.OpCharClass, Rune: class})
+		}
+		return nil
 	}
 	for _, sub := range re.Sub {
 		if err := narrow(sub); err != nil {

@@ -5,9 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"math/big"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -132,15 +130,6 @@ var typeNames = map[string]typeSet{
 	"integer": typeInteger, "number": typeInteger | typeFraction,
 }
 
-// annotations are keywords that say nothing about which values are valid.
-var annotations = map[string]bool{
-	"title": true, "description": true, "default": true, "examples": true, "example": true, "deprecated": true,
-	"readOnly": true, "writeOnly": true, "$schema": true, "$comment": true, "$defs": true, "definitions": true,
-	"contentEncoding": true, "contentMediaType": true, "contentSchema": true,
-	// Read together with their neighbours.
-	"then": true, "else": true, "minContains": true, "maxContains": true, "$anchor": true,
-}
-
 // Limits of a schema.
 const (
 	maxBranches = 256    // alternatives of one value, once anyOf within anyOf is resolved
@@ -151,9 +140,10 @@ const (
 // document is a schema with the places that references lead to.
 type document struct {
 	root    json.RawMessage
-	known   map[string]*schema  // by JSON pointer
+	known   map[string]*schema  // by JSON pointer and scope
 	fields  map[string][]member // of objects, by JSON pointer
-	anchors map[string]string   // pointers, by name; nil if they were not looked for yet
+	resources []*resource // the whole comes first
+	scope     *scope      // of the place that is being read
 	negated map[*schema]*schema // what was negated already; nil while it is being
 	work    *Work
 	// lenient says that what cannot be enforced is left out, and noted.
@@ -169,14 +159,18 @@ func (d *document) left(err error) error {
 	if !d.lenient || !errors.As(err, &refused) || refused.err != nil {
 		return err
 	}
-	at := refused.Message
-	if refused.Path != "" {
-		at = refused.Path + ": " + at
+	d.note(refused.Path, refused.Message)
+	return nil
+}
+
+// note tells what is not enforced, and where.
+func (d *document) note(path, says string) {
+	if path != "" {
+		says = path + ": " + says
 	}
 	if len(d.notes) < maxNotes {
-		d.notes = append(d.notes, at)
+		d.notes = append(d.notes, says)
 	}
-	return nil
 }
 
 // maxNotes bounds what is told of a schema that is not enforced whole.
@@ -184,14 +178,18 @@ const maxNotes = 20
 
 // node gives the schema at a pointer; raw is what stands there.
 func (d *document) node(pointer string, raw json.RawMessage) (*schema, error) {
-	if s, ok := d.known[pointer]; ok {
+	before := d.scope
+	defer func() { d.scope = before }()
+	d.scope = d.scope.entering(d.resourceOf(pointer))
+	key := pointer + d.scope.key
+	if s, ok := d.known[key]; ok {
 		return s, nil
 	}
-	if err := d.work.spend(len(raw)); err != nil {
+	if err := d.work.spend(len(raw) + len(d.resources)); err != nil {
 		return nil, err
 	}
 	s := anything(path(pointer))
-	d.known[pointer] = s
+	d.known[key] = s
 	raw = bytes.TrimSpace(raw)
 	switch {
 	case string(raw) == "true":
@@ -207,7 +205,7 @@ func (d *document) node(pointer string, raw json.RawMessage) (*schema, error) {
 		return nil, &SchemaError{Path: s.path, Message: err.Error()}
 	}
 	for _, f := range fields {
-		if err := d.left(d.keyword(s, fields, pointer, f.name, f.value)); err != nil {
+		if err := d.left((&place{d: d, schema: s, pointer: pointer, beside: fields, name: f.name, raw: f.value}).apply()); err != nil {
 			return nil, err
 		}
 	}
@@ -267,356 +265,6 @@ func members(raw json.RawMessage) (list []member, err error) {
 	}
 	_, err = d.Token()
 	return list, err
-}
-
-func (d *document) keyword(s *schema, beside []member, pointer, name string, raw json.RawMessage) error {
-	fail := func(format string, args ...any) error {
-		return &SchemaError{Path: s.path, Keyword: name, Message: name + " " + fmt.Sprintf(format, args...)}
-	}
-	child := func(p string, raw json.RawMessage) (*schema, error) { return d.node(pointer+"/"+p, raw) }
-	children := func() (list []*schema, err error) {
-		var items []json.RawMessage
-		if json.Unmarshal(raw, &items) != nil || len(items) == 0 {
-			return nil, fail("must be a list of schemas")
-		}
-		for i, item := range items {
-			c, err := child(name+"/"+strconv.Itoa(i), item)
-			if err != nil {
-				return nil, err
-			}
-			list = append(list, c)
-		}
-		return list, nil
-	}
-	neighbour := func(name string) json.RawMessage {
-		if i := slices.IndexFunc(beside, func(m member) bool { return m.name == name }); i >= 0 {
-			return beside[i].value
-		}
-		return nil
-	}
-	countOf := func(raw json.RawMessage, to *int, limit int) error {
-		n, err := integer(raw)
-		switch {
-		case err != nil || n < 0:
-			return fail("must be a whole number that is not negative")
-		case n > limit:
-			return fail("is %d; %d is the most that can be enforced", n, limit)
-		}
-		*to = n
-		return nil
-	}
-	count := func(to *int, limit int) error { return countOf(raw, to, limit) }
-	texts := func(raw json.RawMessage) (list []string, err error) {
-		if json.Unmarshal(raw, &list) != nil || list == nil {
-			return nil, fail("must be a list of names")
-		}
-		return list, nil
-	}
-	limit := func(to *bound, strict, upper bool) error {
-		v, err := rational(raw)
-		if err != nil {
-			return fail("%v", err)
-		}
-		b := bound{v, strict}
-		if upper {
-			*to = lower(*to, b)
-		} else {
-			*to = higher(*to, b)
-		}
-		return nil
-	}
-	var err error
-	switch name {
-	case "type":
-		s.types = 0
-		var one string
-		list := []string{}
-		if json.Unmarshal(raw, &one) == nil {
-			list = append(list, one)
-		} else if json.Unmarshal(raw, &list) != nil {
-			return fail("must be a type's name or a list of them")
-		}
-		for _, t := range list {
-			known, ok := typeNames[t]
-			if !ok {
-				return fail("is %q; it must be null, boolean, object, array, string, integer or number", t)
-			}
-			s.types |= known
-		}
-	case "enum", "const":
-		items := []json.RawMessage{raw}
-		if err := d.work.spend(10 * len(raw)); err != nil {
-			return err
-		}
-		if name == "enum" {
-			if json.Unmarshal(raw, &items) != nil || len(items) == 0 {
-				return fail("must be a list of values")
-			}
-		}
-		var list []string
-		for _, item := range items {
-			v, err := normal(item)
-			if err != nil {
-				return fail("%v", err)
-			}
-			list = append(list, v)
-		}
-		s.values = intersect(s.values, list)
-		s.among = among(s.values)
-	case "properties":
-		fields, err := members(raw)
-		if err != nil {
-			return fail("must be an object")
-		}
-		for _, f := range fields {
-			c, err := child("properties/"+escapePointer(f.name), f.value)
-			if err != nil {
-				return err
-			}
-			s.properties = append(s.properties, property{f.name, c})
-		}
-	case "patternProperties":
-		fields, err := members(raw)
-		if err != nil {
-			return fail("must be an object")
-		}
-		for _, f := range fields {
-			p, err := newPattern(d.work, f.name)
-			if err != nil {
-				return d.cause(err, fail)
-			}
-			c, err := child("patternProperties/"+escapePointer(f.name), f.value)
-			if err != nil {
-				return err
-			}
-			s.matching = append(s.matching, matching{p, c})
-		}
-	case "required":
-		s.required, err = texts(raw)
-	case "dependentRequired", "dependentSchemas":
-		fields, err := members(raw)
-		if err != nil {
-			return fail("must be an object")
-		}
-		for _, f := range fields {
-			c := anything(s.path)
-			if name == "dependentRequired" {
-				c.types = typeObject
-				c.required, err = texts(f.value)
-			} else {
-				c, err = child("dependentSchemas/"+escapePointer(f.name), f.value)
-			}
-			if err != nil {
-				return err
-			}
-			s.dependent = append(s.dependent, property{f.name, c})
-		}
-	case "additionalProperties":
-		s.additional, err = child(name, raw)
-	case "propertyNames":
-		s.names, err = child(name, raw)
-	case "unevaluatedProperties":
-		d.evaluates = true
-		s.unevaluated, err = child(name, raw)
-	case "minProperties":
-		return count(&s.minMembers, maxMembers)
-	case "maxProperties":
-		return count(&s.maxMembers, maxMembers)
-	case "items":
-		s.items, err = child(name, raw)
-	case "unevaluatedItems":
-		d.evaluates = true
-		s.remaining, err = child(name, raw)
-	case "prefixItems":
-		s.prefix, err = children()
-	case "contains":
-		c := containing{min: 1, max: -1}
-		if c.schema, err = child(name, raw); err != nil {
-			return err
-		}
-		if n := neighbour("minContains"); n != nil {
-			if err := countOf(n, &c.min, maxContains); err != nil {
-				return err
-			}
-		}
-		if n := neighbour("maxContains"); n != nil {
-			if err := countOf(n, &c.max, maxContains); err != nil {
-				return err
-			}
-		}
-		s.contains = append(s.contains, c)
-	case "not":
-		c, err := child(name, raw)
-		if err != nil {
-			return err
-		}
-		s.nots = append(s.nots, c)
-	case "if":
-		c := &condition{}
-		if c.is, err = child(name, raw); err != nil {
-			return err
-		}
-		if n := neighbour("then"); n != nil {
-			if c.then, err = child("then", n); err != nil {
-				return err
-			}
-		}
-		if n := neighbour("else"); n != nil {
-			if c.otherwise, err = child("else", n); err != nil {
-				return err
-			}
-		}
-		s.whether = c
-	case "multipleOf":
-		v, err := rational(raw)
-		if err != nil || v.Sign() <= 0 {
-			return fail("must be a number above 0")
-		}
-		s.multiple = v
-	case "minItems":
-		return count(&s.minItems, maxBound)
-	case "maxItems":
-		return count(&s.maxItems, maxBound)
-	case "minLength":
-		return count(&s.minLength, 1<<20)
-	case "maxLength":
-		return count(&s.maxLength, unbounded-1)
-	case "minimum":
-		return limit(&s.low, false, false)
-	case "maximum":
-		return limit(&s.high, false, true)
-	case "exclusiveMinimum":
-		return limit(&s.low, true, false)
-	case "exclusiveMaximum":
-		return limit(&s.high, true, true)
-	case "pattern":
-		var source string
-		if json.Unmarshal(raw, &source) != nil {
-			return fail("must be a text")
-		}
-		p, err := newPattern(d.work, source)
-		if err != nil {
-			return d.cause(err, fail)
-		}
-		s.patterns = append(s.patterns, p)
-	case "format":
-		var name string
-		if json.Unmarshal(raw, &name) != nil {
-			return fail("must be a text")
-		}
-		p, ok := formats()[name]
-		if !ok {
-			return fail("is %q; these can be enforced: %s", name, strings.Join(slices.Sorted(maps.Keys(formatSources)), ", "))
-		}
-		s.patterns = append(s.patterns, p)
-	case "allOf":
-		s.allOf, err = children()
-	case "anyOf", "oneOf":
-		var options []*schema
-		options, err = children()
-		s.choices = append(s.choices, &choice{options: options, one: name == "oneOf"})
-	case "$ref":
-		s.ref, err = d.refer(raw, fail)
-	case "uniqueItems":
-		if json.Unmarshal(raw, &s.unique) != nil {
-			return fail("must be true or false")
-		}
-	default:
-		if name == "$id" && pointer == "" {
-			return nil // the name of the whole; references stay within it all the same
-		}
-		if !annotations[name] && !strings.HasPrefix(name, "x-") {
-			return fail("is not a keyword that can be enforced; leave it out")
-		}
-	}
-	return err
-}
-
-// cause says what is wrong with a keyword, unless the work has ended.
-func (d *document) cause(err error, fail func(string, ...any) error) error {
-	if errors.Is(err, ErrWork) || d.work.ctx.Err() != nil {
-		return err
-	}
-	return fail("%v", err)
-}
-
-// refer finds what a reference within the document leads to.
-func (d *document) refer(raw json.RawMessage, fail func(string, ...any) error) (*schema, error) {
-	var ref string
-	if json.Unmarshal(raw, &ref) != nil || !strings.HasPrefix(ref, "#") {
-		return nil, fail("%s leads out of the schema; only references such as \"#/$defs/name\" can be followed", raw)
-	}
-	pointer, err := url.PathUnescape(ref[1:])
-	if err != nil {
-		return nil, fail("%q leads to nothing: %v", ref, err)
-	}
-	if pointer != "" && pointer[0] != '/' {
-		at, ok := d.anchor(pointer)
-		if !ok {
-			return nil, fail("%q leads to nothing", ref)
-		}
-		pointer = at
-	}
-	at, walked := d.root, ""
-	for i, part := range strings.Split(pointer, "/") {
-		if i == 0 {
-			continue
-		}
-		var list []json.RawMessage
-		fields, err := d.members(walked, at)
-		if err != nil && json.Unmarshal(at, &list) != nil {
-			return nil, fail("%q leads to nothing", ref)
-		}
-		if err := d.work.spend(len(fields) + len(list)); err != nil {
-			return nil, err
-		}
-		walked += "/" + part
-		part = unescapePointer(part)
-		found := slices.IndexFunc(fields, func(m member) bool { return m.name == part })
-		n, err := strconv.Atoi(part)
-		switch {
-		case found >= 0:
-			at = fields[found].value
-		case err == nil && n >= 0 && n < len(list):
-			at = list[n]
-		default:
-			return nil, fail("%q leads to nothing", ref)
-		}
-	}
-	return d.node(pointer, at)
-}
-
-// anchor finds where $anchor gives a name.
-func (d *document) anchor(name string) (pointer string, ok bool) {
-	if d.anchors == nil {
-		d.anchors = map[string]string{}
-		var look func(pointer string, raw json.RawMessage)
-		look = func(pointer string, raw json.RawMessage) {
-			var list []json.RawMessage
-			if json.Unmarshal(raw, &list) == nil {
-				for i, item := range list {
-					look(pointer+"/"+strconv.Itoa(i), item)
-				}
-				return
-			}
-			fields, err := d.members(pointer, raw)
-			if err != nil {
-				return
-			}
-			for _, f := range fields {
-				var name string
-				switch {
-				case f.name == "$anchor" && json.Unmarshal(f.value, &name) == nil:
-					d.anchors[name] = pointer
-				case f.name != "enum" && f.name != "const": // there an object is a value
-					look(pointer+"/"+escapePointer(f.name), f.value)
-				}
-			}
-		}
-		look("", d.root)
-	}
-	pointer, ok = d.anchors[name]
-	return pointer, ok
 }
 
 // Bounds of what is counted in every place of a list or an object.

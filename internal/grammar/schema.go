@@ -139,13 +139,13 @@ const (
 
 // document is a schema with the places that references lead to.
 type document struct {
-	root    json.RawMessage
-	known   map[string]*schema  // by JSON pointer and scope
-	fields  map[string][]member // of objects, by JSON pointer
-	resources []*resource // the whole comes first
-	scope     *scope      // of the place that is being read
-	negated map[*schema]*schema // what was negated already; nil while it is being
-	work    *Work
+	root      json.RawMessage
+	known     map[string]*schema  // by JSON pointer and scope
+	fields    map[string][]member // of objects, by JSON pointer
+	resources []*resource         // the whole comes first
+	scope     *scope              // of the place that is being read
+	negated   map[*schema]*schema // what was negated already; nil while it is being
+	work      *Work
 	// lenient says that what cannot be enforced is left out, and noted.
 	lenient bool
 	notes   []string

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"net/url"
 	"slices"
 	"strings"
@@ -362,9 +363,27 @@ func (o *Object) Bool(name string) bool {
 	return b
 }
 
-// Int reads an integer between low and high. It is nil if the field is missing.
+// Int reads an integer between low and high; 100.0 is one, as JSON has no other way to tell numbers apart. It is nil if the field is missing.
 func (o *Object) Int(name string, low, high int64) *int64 {
-	return within(o, name, "an integer", low, high)
+	return (*int64)(within(o, name, "an integer", integer(low), integer(high)))
+}
+
+// integer is a number without a fraction, however it is written.
+type integer int64
+
+// UnmarshalJSON reads one.
+func (n *integer) UnmarshalJSON(raw []byte) error {
+	exact := json.Unmarshal(raw, (*int64)(n))
+	if exact == nil {
+		return nil
+	}
+	const most = 1 << 53 // beyond it a float64 stands for several integers
+	var f float64
+	if err := json.Unmarshal(raw, &f); err != nil || f != math.Trunc(f) || math.Abs(f) > most {
+		return exact
+	}
+	*n = integer(f)
+	return nil
 }
 
 // Float reads a number between low and high. It is nil if the field is missing.
@@ -372,7 +391,7 @@ func (o *Object) Float(name string, low, high float64) *float64 {
 	return within(o, name, "a number", low, high)
 }
 
-func within[T int64 | float64](o *Object, name, want string, low, high T) *T {
+func within[T integer | float64](o *Object, name, want string, low, high T) *T {
 	n, ok := value[T](o, name, want)
 	if !ok {
 		return nil

@@ -96,6 +96,9 @@ func TestBounds(t *testing.T) {
 		want string
 	}{
 		{`{"x": 11}`, func(o *Object) { o.Int("x", 1, 10) }, "x is 11; it must be from 1 to 10"},
+		{`{"x": 1.5}`, func(o *Object) { o.Int("x", 1, 10) }, "must be an integer"},
+		{`{"x": 1e16}`, func(o *Object) { o.Int("x", 1, 10) }, "must be an integer"},
+		{`{"x": 1.1e1}`, func(o *Object) { o.Int("x", 1, 10) }, "x is 11; it must be from 1 to 10"},
 		{`{"x": 9223372036854775808}`, func(o *Object) { o.Int("x", 1, 10) }, "must be an integer"},
 		{`{"x": 1e400}`, func(o *Object) { o.Float("x", 0, 1) }, "must be a number"},
 		{`{"x": 1.5}`, func(o *Object) { o.Float("x", 0, 1) }, "x is 1.5; it must be from 0 to 1"},

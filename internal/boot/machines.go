@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"kindredgate/internal/config"
+	"kindredgate/internal/exchange"
 	"kindredgate/internal/runner/remote"
 	"kindredgate/internal/system"
 )
@@ -37,7 +38,15 @@ func (h *House) other(name string, r config.Runner) (s remote.Settings, err erro
 		return s, err
 	}
 	s = remote.Settings{URL: r.URL, Key: key, Connect: r.Connect, FirstToken: r.FirstToken, Silence: r.Silence, Rest: r.Rest, Tries: r.Tries,
-		LongestAnswer: int64(r.LongestAnswer), ImageAddresses: r.ImageAddresses, Models: r.Models, Pass: r.Pass}
+		LongestAnswer: int64(r.LongestAnswer), ImageAddresses: r.ImageAddresses, Models: r.Models, Pass: r.Pass, Fields: r.Fields}
+	for _, f := range r.Fields {
+		if !slices.Contains(exchange.Carryable, f) {
+			return s, fmt.Errorf("runners.%s.fields has %q; these can be sent along: %s", name, f, strings.Join(exchange.Carryable, ", "))
+		}
+	}
+	if r.Fields == nil {
+		s.Fields = []string{"verbosity", "prediction"} // which are about the answer; others are about who asks, or what it costs
+	}
 	if r.Layout != nil {
 		if s.Layout, err = h.layout(*r.Layout); err != nil {
 			return s, fmt.Errorf("runners.%s.layout: %w", name, err)

@@ -86,7 +86,7 @@ func (t *terminal) showMachine(m remote.State) error {
 		for _, what := range slices.Sorted(maps.Keys(m.Faults)) {
 			list = append(list, fmt.Sprintf("%s %d times", what, m.Faults[what]))
 		}
-		rows = append(rows, []string{"was wrong", strings.Join(list, ", ")})
+		rows = append(rows, []string{"wrong in its answers", strings.Join(list, ", ")})
 	}
 	if err := table(t.out, rows...); err != nil {
 		return err
@@ -102,6 +102,9 @@ func (t *terminal) showMachine(m remote.State) error {
 		if one.Probed.IsZero() && m.Mode != "form" {
 			can, cannot = fmt.Sprintf("not probed yet: \"kindred machines probe %s\"", m.Name), ""
 		}
+		if one.Failing {
+			can = "circuit open: it failed several times in a row"
+		}
 		models = append(models, []string{m.Name + "/" + one.Name, context, can, cannot})
 	}
 	return table(t.out, models...)
@@ -114,7 +117,7 @@ type ability struct {
 }
 
 var endpoints = []ability{
-	{"chat", func(a remote.Abilities) remote.Answer { return a.Chat }}, {"raw", func(a remote.Abilities) remote.Answer { return a.Raw }},
+	{"chat", func(a remote.Abilities) remote.Answer { return a.Chat }}, {"completion", func(a remote.Abilities) remote.Answer { return a.Raw }},
 	{"response", func(a remote.Abilities) remote.Answer { return a.Responses }}, {"embedding", func(a remote.Abilities) remote.Answer { return a.Vectors }},
 }
 
@@ -122,7 +125,7 @@ var features = []ability{
 	{"streams", func(a remote.Abilities) remote.Answer { return a.Streams }}, {"usage in streams", func(a remote.Abilities) remote.Answer { return a.Usage }},
 	{"tools", func(a remote.Abilities) remote.Answer { return a.Tools }}, {"formats", func(a remote.Abilities) remote.Answer { return a.Formats }},
 	{"log-probabilities", func(a remote.Abilities) remote.Answer { return a.Scores }}, {"pictures", func(a remote.Abilities) remote.Answer { return a.Images }},
-	{"prompts as tokens", func(a remote.Abilities) remote.Answer { return a.TokenPrompts }}, {"formats of raw completions", func(a remote.Abilities) remote.Answer { return a.RawFormats }},
+	{"prompts as tokens", func(a remote.Abilities) remote.Answer { return a.TokenPrompts }}, {"formats of completions", func(a remote.Abilities) remote.Answer { return a.RawFormats }},
 }
 
 func canDo(a remote.Abilities, list []ability) string { return abilities(a, list, remote.Yes) }

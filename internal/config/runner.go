@@ -28,6 +28,7 @@ type Runner struct {
 	Models         []string      `yaml:"models"`          // that are offered; all that it lists if there are none
 	ImageAddresses bool          `yaml:"image_addresses"` // whether it may be given addresses of pictures, which it would fetch
 	Pass           []string      `yaml:"pass"`            // endpoints that are passed on as they are: images, audio, moderations
+	Fields         []string      `yaml:"fields"`          // of a request that mean nothing to the gate and are sent along; verbosity and prediction if it is not there
 	Layout         *RunnerLayout `yaml:"layout"`          // to lay out prompts here, for its raw completions
 	Form           *RunnerForm   `yaml:"form"`            // of one that speaks otherwise
 }

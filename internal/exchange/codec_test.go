@@ -57,7 +57,11 @@ func fill(v reflect.Value, n *int) {
 			fill(v.Index(i), n)
 		}
 	case reflect.Map:
-		v.Set(reflect.ValueOf(map[int32]float64{7: -100, 8: 0.5}))
+		key, value := reflect.New(v.Type().Key()).Elem(), reflect.New(v.Type().Elem()).Elem()
+		fill(key, n)
+		fill(value, n)
+		v.Set(reflect.MakeMap(v.Type()))
+		v.SetMapIndex(key, value)
 	case reflect.Struct:
 		for i := range v.NumField() {
 			fill(v.Field(i), n)

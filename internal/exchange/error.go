@@ -22,6 +22,7 @@ const (
 	TooLarge                     // the body is longer than is accepted
 	Limited                      // too much at once; later it may work
 	Unavailable                  // the model or the gate cannot answer now
+	Refused                      // a server elsewhere does not serve the gate, and will not if it is asked again
 	Misdirected                  // the request was meant for another host
 	Looped                       // the request came back to a gate that had passed it on
 	Canceled                     // the client went away

@@ -44,12 +44,45 @@ type Request struct {
 	Share   int                    `json:"-"`                // of the model's places that the owner may have, in percent; 0 for the usual. A gate sets it
 	Reserve func(tokens int) error `json:"-"`                // is told the tokens of the prompt before it is read, and may refuse; nil for no one. A gate sets it
 	Reading func(tokens int)       `json:"-"`                // is told how much of the prompt was read, as that goes on; nil for no one. A gate sets it
+	// Carried are fields that mean nothing to models that run here, but may to a server elsewhere, under the chat style's names: see [Carryable].
+	Carried map[string]json.RawMessage `json:"carried,omitzero"`
+	// Fields are what the request's style calls what the chat style names otherwise, by that name: errors that another server has about a
+	// field name the one that the client used.
+	Fields map[string]string `json:"fields,omitzero"`
 	// Via names the gates that the request has come through, this one last, and Trace is its place in a trace, for those that it is passed
 	// on to. A gate sets them.
 	Via   []string `json:"-"`
 	Trace string   `json:"-"`
 	// Fingerprint tells which weights, template and settings answer. A gate sets it.
 	Fingerprint string `json:"-"`
+}
+
+// Carryable are the fields that a request may carry to a server elsewhere, if its operator lets them through.
+var Carryable = []string{"verbosity", "prediction", "metadata", "user", "service_tier", "safety_identifier", "prompt_cache_key"}
+
+// LimitField is what the request calls its limit of tokens in the chat style: max_tokens, or the newer max_completion_tokens.
+func (r *Request) LimitField() string {
+	if r.Fields[limitField] == newLimitField {
+		return newLimitField
+	}
+	return limitField
+}
+
+// The names of the limit of tokens.
+const (
+	limitField    = "max_tokens"
+	newLimitField = "max_completion_tokens"
+)
+
+// FieldOf is the name that the client used for a field that the chat style names so. Where its style has another name, what is below the
+// field is left out, since it is arranged otherwise there.
+func (r *Request) FieldOf(name string) string {
+	top, _, _ := strings.Cut(name, ".")
+	top, _, _ = strings.Cut(top, "[")
+	if own, ok := r.Fields[top]; ok {
+		return own
+	}
+	return name
 }
 
 // Bare is the request without what a preset has put into it: its turns, template and context. Settings stay, since it does not show whose

@@ -362,8 +362,11 @@ func (g *Gate) unwell(m catalog.Model) string {
 	if !ok {
 		return "its machine is not there any more"
 	}
-	if !machine.Healthy() {
+	switch {
+	case !machine.Healthy():
 		return "does not answer"
+	case !machine.Serves(m.Path):
+		return "fails on that machine"
 	}
 	return ""
 }
@@ -431,7 +434,7 @@ func elsewhereToo(err error) bool {
 		return true // a fault of ours, which another need not have
 	}
 	switch e.Kind {
-	case exchange.Unavailable, exchange.Internal, exchange.NotFound, exchange.Looped:
+	case exchange.Unavailable, exchange.Refused, exchange.Internal, exchange.NotFound, exchange.Looped:
 		return e.Code != "shutting_down"
 	case exchange.Limited:
 		return e.Code == "queue_full" || e.Code == "runner_busy"

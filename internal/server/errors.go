@@ -27,6 +27,7 @@ var statuses = map[exchange.Kind]int{
 	exchange.TooLarge:         http.StatusRequestEntityTooLarge,
 	exchange.Limited:          http.StatusTooManyRequests,
 	exchange.Unavailable:      http.StatusServiceUnavailable,
+	exchange.Refused:          http.StatusFailedDependency, // no client sends it again, as it would after a status from 500 on
 	exchange.Misdirected:      http.StatusMisdirectedRequest,
 	exchange.Looped:           http.StatusLoopDetected,
 	exchange.Canceled:         499, // nobody reads it; the log does
@@ -38,6 +39,7 @@ var types = map[int]string{
 	http.StatusForbidden:           "permission_error",
 	http.StatusTooManyRequests:     "rate_limit_error",
 	http.StatusInternalServerError: "server_error",
+	http.StatusFailedDependency:    "server_error",
 	http.StatusServiceUnavailable:  "server_error",
 	http.StatusLoopDetected:        "server_error",
 }

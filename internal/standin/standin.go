@@ -38,6 +38,9 @@ type Fault struct {
 	Huge       int           // bytes of one piece that has no end
 	Quiet      bool          // no word at the end: neither a finish reason nor an end of the stream
 	NotFound   []string      // paths that are not there, such as /v1/chat/completions
+	Page       bool          // a page for browsers in the place of an answer
+	Error      string        // JSON of an error in the place of the second piece
+	Model      string        // that the fault is of alone; "" for every one
 	Refuse     string        // a text that makes a request be refused with 400, if its body holds it
 }
 
@@ -126,6 +129,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		refuse(http.StatusBadRequest, "invalid_request_error", "model is missing")
 		return
 	}
+	if f.Model != "" && !strings.Contains(string(body), `"model":"`+f.Model+`"`) {
+		f = &Fault{}
+	}
 	s.mu.Lock()
 	s.last = Request{r.URL.Path, r.Header.Clone(), string(body)}
 	s.mu.Unlock()
@@ -142,6 +148,10 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	switch {
+	case f.Page:
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = io.WriteString(w, "<!doctype html><title>Sorrel Sound Ferries</title>")
+		return
 	case f.Redirect != "":
 		http.Redirect(w, r, f.Redirect, http.StatusTemporaryRedirect)
 		return
@@ -301,6 +311,10 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, f *Fault, list i
 			return
 		}
 		n++
+		if f.Error != "" && n == 2 {
+			write("event: error\ndata: {\"error\":" + f.Error + "}\n\n")
+			return
+		}
 		text := f.twist(string(raw), n)
 		switch {
 		case f.Quiet && (strings.Contains(text, `"finish_reason":"`) || strings.Contains(text, `"usage":{`)):

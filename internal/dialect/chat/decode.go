@@ -20,10 +20,9 @@ type Call struct {
 const maxTurns = 10_000
 
 // withoutEffect are fields that are accepted and change nothing: they are about a hosted service's storage,
-// billing and routing, or hints.
+// billing and routing, or hints. Others of their kind are carried to machines that take them: see [wire.Carried].
 var withoutEffect = []string{
-	"metadata", "store", "user", "safety_identifier", "prompt_cache_key", "prompt_cache_retention", "prompt_cache_options",
-	"service_tier", "verbosity", "prediction", "moderation",
+	"store", "prompt_cache_retention", "prompt_cache_options", "moderation",
 }
 
 // maxTop is how many alternatives a token may come with.
@@ -43,6 +42,7 @@ func Decode(body []byte) (*Call, error) {
 	c.MaxTokens = wire.MaxTokens(o, "max_tokens")
 	if n := wire.MaxTokens(o, "max_completion_tokens"); n > 0 {
 		c.MaxTokens = n // the newer name wins
+		c.Fields = map[string]string{"max_tokens": "max_completion_tokens"}
 	}
 	if n := o.Int("n", 1, wire.MaxCandidates); n != nil {
 		c.Candidates = int(*n)
@@ -70,6 +70,7 @@ func Decode(body []byte) (*Call, error) {
 	case top != nil && *top > 0:
 		o.Fail("top_logprobs", "top_logprobs goes with \"logprobs\": true only")
 	}
+	c.Carried = wire.Carried(o, exchange.Carryable...)
 	o.Ignore(withoutEffect...)
 	c.Unknown = o.Ignored()
 	return c, o.Err()

@@ -87,6 +87,7 @@ func Decode(body []byte) (*Call, error) {
 	if suffix != "" && echo {
 		o.Fail("suffix", "suffix goes without \"echo\" only: the prompt is in two parts then")
 	}
+	req.Carried = wire.Carried(o, "user")
 	for _, raw := range prompts(o) {
 		if suffix != "" && raw.Tokens != nil {
 			o.Fail("suffix", "suffix goes with prompts that are texts only")
@@ -99,7 +100,6 @@ func Decode(body []byte) (*Call, error) {
 	if n := len(c.Requests) * req.Candidates; n > maxAnswers {
 		o.Fail("n", "%d prompts with %d answers each make %d; %d are possible in one request", len(c.Requests), req.Candidates, n, maxAnswers)
 	}
-	o.Ignore("user")
 	c.Unknown = o.Ignored()
 	return c, o.Err()
 }

@@ -105,6 +105,7 @@ func decode(o *field.Object) (*Call, error) {
 	c.Model = wire.Model(o)
 	c.Turns = turns(o)
 	c.MaxTokens = wire.MaxTokens(o, "max_tokens")
+	c.Fields = map[string]string{"messages": "prompt", "response_format": "format", "reasoning_effort": "reasoning", "max_completion_tokens": "max_tokens"}
 	c.Stop = wire.Stop(o)
 	c.Sampling = wire.Sampling(o)
 	c.Thinking = o.Bool("reasoning")

@@ -167,6 +167,15 @@ func decode(o *field.Object, needsInput bool) (*Call, error) {
 		return nil
 	}
 	s.User, s.SafetyIdentifier, s.PromptCacheKey, s.CacheRetention = text("user"), text("safety_identifier"), text("prompt_cache_key"), text("prompt_cache_retention")
+	c.Fields = map[string]string{"messages": inputName, "max_tokens": "max_output_tokens", "max_completion_tokens": "max_output_tokens", "response_format": "text.format",
+		"reasoning_effort": "reasoning.effort", "verbosity": "text.verbosity"}
+	c.Carried = wire.Carried(o, "metadata", "user", "service_tier", "safety_identifier", "prompt_cache_key")
+	if v := s.Text.Verbosity; v != nil {
+		if c.Carried == nil {
+			c.Carried = map[string]json.RawMessage{}
+		}
+		c.Carried["verbosity"] = marshal(v)
+	}
 	o.Ignore(withoutEffect...)
 	c.Unknown = o.Ignored()
 	return c, o.Err()

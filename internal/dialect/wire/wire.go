@@ -55,6 +55,19 @@ func Stream(o *field.Object) (stream, usage bool) {
 	return stream, usage
 }
 
+// Carried reads fields that only a server elsewhere understands, as they stand; nil for none. The names are among [exchange.Carryable].
+func Carried(o *field.Object, names ...string) (carried map[string]json.RawMessage) {
+	for _, name := range names {
+		if raw, ok := o.Raw(name); ok {
+			if carried == nil {
+				carried = map[string]json.RawMessage{}
+			}
+			carried[name] = raw
+		}
+	}
+	return carried
+}
+
 // MaxTokens reads a limit of tokens; 0 if it is missing.
 func MaxTokens(o *field.Object, name string) int {
 	if n := o.Int(name, 1, 1<<31-1); n != nil {

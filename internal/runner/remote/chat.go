@@ -1,9 +1,13 @@
 package remote
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 
 	"kindredgate/internal/exchange"
 )
@@ -25,6 +29,7 @@ type common struct {
 	Stream            bool               `json:"stream,omitempty"`
 	StreamOptions     *streamOptions     `json:"stream_options,omitempty"`
 	MaxTokens         *int               `json:"max_tokens,omitempty"`
+	NewMaxTokens      *int               `json:"max_completion_tokens,omitempty"` // of the chat style, in the place of MaxTokens
 	N                 int                `json:"n,omitempty"`
 	Stop              []string           `json:"stop,omitempty"`
 	Temperature       *float64           `json:"temperature,omitempty"`
@@ -74,6 +79,23 @@ type chatBody struct {
 	ReasoningEffort string    `json:"reasoning_effort,omitempty"`
 	Logprobs        bool      `json:"logprobs,omitempty"`
 	TopLogprobs     *int      `json:"top_logprobs,omitempty"`
+
+	// Fields that are carried.
+	Verbosity        json.RawMessage `json:"verbosity,omitempty"`
+	Prediction       json.RawMessage `json:"prediction,omitempty"`
+	Metadata         json.RawMessage `json:"metadata,omitempty"`
+	User             json.RawMessage `json:"user,omitempty"`
+	ServiceTier      json.RawMessage `json:"service_tier,omitempty"`
+	SafetyIdentifier json.RawMessage `json:"safety_identifier,omitempty"`
+	PromptCacheKey   json.RawMessage `json:"prompt_cache_key,omitempty"`
+}
+
+// carried is a field that a request carries, if the machine may have it; nil if not.
+func (m *Machine) carried(req *exchange.Request, name string) json.RawMessage {
+	if !slices.Contains(m.set.Fields, name) {
+		return nil
+	}
+	return req.Carried[name]
 }
 
 type message struct {
@@ -140,13 +162,50 @@ func (m *Machine) chat(model string, req *exchange.Request) (attempt, error) {
 	if req.Scores != nil {
 		b.Logprobs, b.TopLogprobs = true, req.Scores
 	}
-	body, err := json.Marshal(b)
+	b.Verbosity, b.Prediction, b.Metadata, b.User = m.carried(req, "verbosity"), m.carried(req, "prediction"), m.carried(req, "metadata"), m.carried(req, "user")
+	b.ServiceTier, b.SafetyIdentifier, b.PromptCacheKey = m.carried(req, "service_tier"), m.carried(req, "safety_identifier"), m.carried(req, "prompt_cache_key")
+	send := func(b chatBody) (attempt, error) {
+		body, err := json.Marshal(b)
+		return m.attempt(call{path: chatPath, body: body, req: req, decode: func() decoder {
+			return &chatDecoder{answer: newAnswer(m, req)}
+		}}), err
+	}
+	if req.MaxTokens == 0 {
+		return send(b)
+	}
+	return m.limited(model, req, b, send)
+}
+
+// limited makes an attempt with the limit of tokens under the name that the request has for it. Servers know one name, or the other, or both: one
+// that is refused is sent once more with the other, which is used at once for later requests.
+func (m *Machine) limited(model string, req *exchange.Request, b chatBody, send func(chatBody) (attempt, error)) (attempt, error) {
+	old, fresh := b, b
+	fresh.MaxTokens, fresh.NewMaxTokens = nil, b.MaxTokens
+	name, first, second := "max_tokens", old, fresh
+	known := m.model(model)
+	if (req.LimitField() == "max_completion_tokens") != known.limit.Load() {
+		name, first, second = "max_completion_tokens", fresh, old
+	}
+	try, err := send(first)
 	if err != nil {
 		return nil, err
 	}
-	return m.attempt(call{path: chatPath, body: body, req: req, decode: func() decoder {
-		return &chatDecoder{answer: newAnswer(m, req)}
-	}}), nil
+	again, err := send(second)
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context, yield func(exchange.Event) bool) error {
+		err := try(ctx, yield)
+		var status *statusError
+		if !errors.As(err, &status) || status.inside || !cannot(err) || status.param != name && !strings.Contains(status.message, name) {
+			return err
+		}
+		if other := again(ctx, yield); !cannot(other) {
+			known.limit.Store(!known.limit.Load())
+			return other
+		}
+		return err
+	}, nil
 }
 
 // effort is how much a model is to reason: what the request says, in its own words, and something in the middle where it only says that it should.
@@ -409,7 +468,7 @@ func (d *chatDecoder) whole(data []byte, emit emitter) error {
 
 // streamError is an error that comes in the place of an answer, or in the middle of one.
 func (m *Machine) streamError(raw json.RawMessage) error {
-	e := &statusError{status: 502}
+	e := &statusError{status: 502, inside: true}
 	var inner struct{ Type string }
 	if json.Unmarshal(raw, &inner) == nil {
 		switch inner.Type {

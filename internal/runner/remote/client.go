@@ -64,13 +64,14 @@ func (e *addressError) Error() string { return fmt.Sprintf("%s stands for %s", e
 func guard(host string) func(network, address string, _ syscall.RawConn) error {
 	literal, err := netip.ParseAddr(host)
 	local := strings.EqualFold(host, "localhost") || err == nil && literal.Unmap().IsLoopback()
+	link := err == nil && literal.Unmap().IsLinkLocalUnicast() // which the one who wrote it means
 	return func(_, address string, _ syscall.RawConn) error {
 		to, err := netip.ParseAddrPort(address)
 		if err != nil {
 			return err
 		}
 		ip := to.Addr().Unmap()
-		if ip.IsLoopback() && !local || ip.IsUnspecified() && !local || ip.IsLinkLocalUnicast() || ip.IsMulticast() {
+		if ip.IsLoopback() && !local || ip.IsUnspecified() && !local || ip.IsLinkLocalUnicast() && !link || ip.IsMulticast() {
 			return &addressError{host, ip.String()}
 		}
 		return nil
@@ -84,10 +85,14 @@ type statusError struct {
 	param   string
 	message string // what the server said
 	after   time.Duration
+	inside  bool // it came as an event of an answer with status 200, and has the status that goes with its type
 }
 
 func (e *statusError) Error() string {
 	text := fmt.Sprintf("it answers %d %s", e.status, http.StatusText(e.status))
+	if e.inside {
+		text = "it ended its answer with an error"
+	}
 	if e.message != "" {
 		text += ": " + e.message
 	}
@@ -165,7 +170,11 @@ func (m *Machine) refusal(resp *http.Response) error {
 	if err == nil {
 		e.code, e.param, e.message = m.errorOf(raw)
 	}
-	if e.message == "" && len(raw) > 0 && !strings.Contains(resp.Header.Get("Content-Type"), "html") {
+	switch {
+	case e.message != "" || len(raw) == 0:
+	case isPage(resp.Header):
+		e.message = "a web page, and not the protocol; look at the address, which mostly ends in /v1"
+	default:
 		e.message = m.said(string(raw))
 	}
 	if after := resp.Header.Get("Retry-After"); after != "" {
@@ -177,6 +186,9 @@ func (m *Machine) refusal(resp *http.Response) error {
 	}
 	return e
 }
+
+// isPage reports whether a body is a page for a browser.
+func isPage(h http.Header) bool { return strings.Contains(h.Get("Content-Type"), "html") }
 
 // errorOf reads the standard envelope of errors, or what is used in its place.
 func (m *Machine) errorOf(raw []byte) (code, param, message string) {
@@ -231,6 +243,17 @@ func counts(err error) bool {
 	return true
 }
 
+// unreached reports whether an error says that there was no connection, or none that can be trusted: whatever is asked for, it would be the
+// same.
+func unreached(err error) bool {
+	var dial *net.OpError
+	var dns *net.DNSError
+	var certificate *tls.CertificateVerificationError
+	var record tls.RecordHeaderError
+	var address *addressError
+	return errors.As(err, &dial) && dial.Op == "dial" || errors.As(err, &dns) || errors.As(err, &certificate) || errors.As(err, &record) || errors.As(err, &address)
+}
+
 // longestWait is how long a request waits for a server that asks for patience; beyond that it goes elsewhere.
 const longestWait = 2 * time.Second
 
@@ -280,6 +303,7 @@ func (m *Machine) inWords(err error) error {
 	case errors.As(err, &status):
 		switch status.status {
 		case http.StatusUnauthorized, http.StatusForbidden:
+			out.Kind, out.Code = exchange.Refused, "runner_refuses"
 			return say("does not take the gate's key (%d): %s; look at key_env or key_file of runners.%s", status.status, status.message, m.name)
 		case http.StatusBadRequest, http.StatusUnprocessableEntity, http.StatusRequestEntityTooLarge:
 			out.Kind, out.Code, out.Param = exchange.Invalid, status.code, status.param
@@ -291,7 +315,7 @@ func (m *Machine) inWords(err error) error {
 			}
 			return say("refuses the request: %s", status.message)
 		case http.StatusNotFound:
-			out.Code = "model_not_found"
+			out.Kind, out.Code, out.Param = exchange.NotFound, "model_not_found", "model"
 			return say("does not have that: %s", status.message)
 		case http.StatusTooManyRequests:
 			out.Kind, out.Code, out.RetryAfter = exchange.Limited, "runner_busy", max(time.Second, status.after)

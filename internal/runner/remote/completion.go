@@ -16,6 +16,8 @@ type rawBody struct {
 	Echo           bool   `json:"echo,omitempty"`
 	Logprobs       *int   `json:"logprobs,omitempty"`
 	ResponseFormat any    `json:"response_format,omitempty"`
+
+	User json.RawMessage `json:"user,omitempty"` // if it is carried
 }
 
 // raw makes an attempt with a prompt that goes to the model as it is.
@@ -23,7 +25,7 @@ func (m *Machine) raw(model string, req *exchange.Request) (attempt, error) {
 	if err := reserve(req); err != nil {
 		return nil, err
 	}
-	b := rawBody{common: m.common(model, req, m.Look().Of(model)), Prompt: req.Raw.Text, Suffix: req.Raw.Suffix, Echo: req.Raw.Echo, Logprobs: req.Scores}
+	b := rawBody{common: m.common(model, req, m.Look().Of(model)), Prompt: req.Raw.Text, Suffix: req.Raw.Suffix, Echo: req.Raw.Echo, Logprobs: req.Scores, User: m.carried(req, "user")}
 	if req.Raw.Tokens != nil {
 		b.Prompt = req.Raw.Tokens
 	}

@@ -53,7 +53,7 @@ func (m *Machine) Embed(ctx context.Context, model string, req *exchange.Embeddi
 	if err != nil {
 		return nil, err
 	}
-	err = m.tries(ctx, func(ctx context.Context, _ func(exchange.Event) bool) error {
+	err = m.tries(ctx, model, func(ctx context.Context, _ func(exchange.Event) bool) error {
 		ctx, cancel := context.WithTimeoutCause(ctx, m.set.FirstToken, errFirst)
 		defer cancel()
 		resp, err := m.send(ctx, http.MethodPost, vectorsPath, raw, &exchange.Request{Via: req.Via, Trace: req.Trace})

@@ -54,6 +54,7 @@ type Model struct {
 	Created   time.Time `json:"created,omitzero"`
 	Abilities Abilities `json:"abilities"`
 	Probed    time.Time `json:"probed,omitzero"` // when it was asked what it can do
+	Failing   bool      `json:"failing"`         // whether it failed several times in a row, and is not asked for a while
 }
 
 // Look is what was seen of a server.
@@ -149,7 +150,7 @@ func (m *Machine) LookNow(ctx context.Context) error {
 	defer cancel()
 	done, err := m.breaker.Allow()
 	if err != nil {
-		return m.resting()
+		return m.resting("", m.breaker)
 	}
 	begun := time.Now()
 	models, err := m.list(ctx)
@@ -199,6 +200,9 @@ func (m *Machine) list(ctx context.Context) (models []Model, err error) {
 		return nil, err
 	}
 	defer resp.Body.Close()
+	if isPage(resp.Header) {
+		return nil, broken("at /models there is a web page; look at the address, which mostly ends in /v1")
+	}
 	raw, err := io.ReadAll(&bounded{r: resp.Body, left: longList})
 	if err != nil {
 		return nil, err
@@ -250,12 +254,33 @@ func (m *Machine) endpoints(ctx context.Context, a *Abilities) {
 			resp.Body.Close()
 			*answer = Yes
 		case !errors.As(err, &status):
+		case status.status == http.StatusNotFound && status.ofModel(), status.status == http.StatusBadRequest, status.status == http.StatusUnprocessableEntity:
+			*answer = Yes
 		case status.status == http.StatusNotFound, status.status == http.StatusMethodNotAllowed, status.status == http.StatusNotImplemented:
 			*answer = No
-		case status.status == http.StatusBadRequest, status.status == http.StatusUnprocessableEntity:
-			*answer = Yes
 		}
 	}
+}
+
+// ofModel reports whether what is not found is a model, which shows that the endpoint is there.
+func (e *statusError) ofModel() bool {
+	return strings.Contains(e.code, "model") || e.param == "model" || strings.Contains(strings.ToLower(e.message), "model")
+}
+
+// cannot reports whether an error shows that a server cannot do what was asked for, rather than that it could not be seen: a key that is not
+// taken, a model that is not there and a server that is busy tell nothing of it.
+func cannot(err error) bool {
+	var status *statusError
+	if !errors.As(err, &status) {
+		return false
+	}
+	switch status.status {
+	case http.StatusBadRequest, http.StatusUnprocessableEntity, http.StatusMethodNotAllowed, http.StatusUnsupportedMediaType, http.StatusNotImplemented:
+		return true
+	case http.StatusNotFound:
+		return !status.ofModel()
+	}
+	return false
 }
 
 // dot is a picture of one pixel.
@@ -308,11 +333,10 @@ func (m *Machine) Probe(ctx context.Context, model string) (Abilities, error) {
 			continue
 		}
 		raw, err := m.probe(ctx, p.path, p.body)
-		var status *statusError
 		switch {
 		case err == nil && (p.shows == nil || p.shows(raw)):
 			*p.answer = Yes
-		case err == nil, errors.As(err, &status) && status.status >= 400 && status.status < 500 && status.status != http.StatusTooManyRequests:
+		case err == nil, cannot(err):
 			*p.answer = No
 		default:
 			return a, fmt.Errorf("probing: %w", m.inWords(err))

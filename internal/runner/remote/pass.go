@@ -29,7 +29,7 @@ var passedHeaders = []string{"Content-Type", "Content-Disposition"}
 func (m *Machine) Pass(ctx context.Context, p Passed, begin func(http.Header), write func([]byte) error) error {
 	m.count(+1)
 	defer m.count(-1)
-	err := m.tries(ctx, func(ctx context.Context, yield func(exchange.Event) bool) error {
+	err := m.tries(ctx, p.Path, func(ctx context.Context, yield func(exchange.Event) bool) error {
 		ctx, cancel := context.WithCancelCause(ctx)
 		defer cancel(nil)
 		dog := watch(m.set.FirstToken, m.set.Silence, cancel)

@@ -12,15 +12,17 @@ import (
 	"fmt"
 	"iter"
 	"log/slog"
+	"maps"
 	"net/http"
 	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"github.com/sony/gobreaker/v2"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"kindredgate/internal/exchange"
 )
@@ -41,6 +43,7 @@ type Settings struct {
 	Layout         *Layout  // lays out prompts here, for raw completions; nil leaves that to the server
 	Form           *Form    // of a server that speaks otherwise; nil for the protocol
 	Pass           []string // endpoints below the URL that are passed on as they are, such as images
+	Fields         []string // of a request, beside those that the gate understands, that are sent along: see [exchange.Carryable]
 	// Unusable is why the server cannot be asked as it is set up, such as a file with its key that is missing; "" if it can. It is listed then,
 	// and nothing is sent to it.
 	Unusable string
@@ -56,16 +59,13 @@ const (
 	defaultRest       = 10 * time.Second
 )
 
-// failuresInARow is after how many a server is left alone for a while.
-const failuresInARow = 3
-
 // Machine is a server that has models. It is safe for concurrent use.
 type Machine struct {
 	name    string
 	set     Settings
 	base    *url.URL
 	client  *http.Client
-	breaker *gobreaker.TwoStepCircuitBreaker[struct{}]
+	breaker *breaker // of connections: what fails there fails for every model
 	log     *slog.Logger
 	close   context.CancelFunc // of looking after it
 	ended   chan struct{}      // when nobody looks after it any more
@@ -74,9 +74,15 @@ type Machine struct {
 	look   Look
 	open   int           // answers under way
 	first  time.Duration // until the first token, a moving mean
-	broken time.Time     // when it failed so often that it is left alone
 	why    string        // it failed last; "" if it works
 	faults map[string]int
+	models *lru.Cache[string, *modelState] // by name, of those that were asked for
+}
+
+// modelState is what is known of asking for one model.
+type modelState struct {
+	breaker *breaker
+	limit   atomic.Bool // the server wants the limit of tokens under its other name
 }
 
 // New makes a machine. It reaches out when it is asked, or by [Machine.LookAfter].
@@ -105,31 +111,40 @@ func New(name string, s Settings, log *slog.Logger) (*Machine, error) {
 	}
 	m := &Machine{name: name, set: s, base: base, client: newClient(base, s.Connect), log: log, faults: map[string]int{}, close: func() {}, why: s.Unusable}
 	m.look.Abilities = unknownAbilities()
-	m.breaker = gobreaker.NewTwoStepCircuitBreaker[struct{}](gobreaker.Settings{
-		Name: name, MaxRequests: 1, Timeout: s.Rest,
-		ReadyToTrip:  func(c gobreaker.Counts) bool { return c.ConsecutiveFailures >= failuresInARow },
-		IsSuccessful: func(err error) bool { return !counts(err) },
-		IsExcluded:   func(err error) bool { return errors.Is(err, context.Canceled) }, // the client left, which tells nothing
-		OnStateChange: func(_ string, _, to gobreaker.State) {
-			m.mu.Lock()
-			defer m.mu.Unlock()
-			if to == gobreaker.StateOpen {
-				m.broken = time.Now()
-			}
-			log.Info("machine", "name", name, "state", stateWords[to])
-		},
-	})
+	m.breaker = newBreaker(name, s.Rest, unreached, log)
+	if m.models, err = lru.New[string, *modelState](mostModels); err != nil {
+		return nil, err
+	}
 	return m, nil
 }
 
-var stateWords = map[gobreaker.State]string{gobreaker.StateClosed: "answers", gobreaker.StateHalfOpen: "is tried again", gobreaker.StateOpen: "is left alone for a while"}
+// model is what is known of asking for a model.
+func (m *Machine) model(name string) *modelState {
+	if s, ok := m.models.Get(name); ok {
+		return s
+	}
+	fresh := &modelState{breaker: newBreaker(m.name+"/"+name, m.set.Rest, func(err error) bool { return counts(err) && !unreached(err) }, m.log)}
+	if s, ok, _ := m.models.PeekOrAdd(name, fresh); ok {
+		return s
+	}
+	return fresh
+}
 
 // Name is what the machine is called here.
 func (m *Machine) Name() string { return m.name }
 
 // Healthy reports whether requests are sent to the machine at all.
 func (m *Machine) Healthy() bool {
-	return m.set.Unusable == "" && m.breaker.State() != gobreaker.StateOpen
+	return m.set.Unusable == "" && !m.breaker.open()
+}
+
+// Serves reports whether requests for a model are sent to the machine.
+func (m *Machine) Serves(model string) bool {
+	if !m.Healthy() {
+		return false
+	}
+	s, known := m.models.Peek(model)
+	return !known || !s.breaker.open()
 }
 
 // unusable is the error for a machine that cannot be asked as it is set up.
@@ -150,10 +165,10 @@ func (m *Machine) Run(ctx context.Context, model string, req *exchange.Request) 
 		defer m.count(-1)
 		try, err := m.prepare(model, req)
 		if err == nil {
-			err = m.tries(ctx, try, func(e exchange.Event) bool { return yield(e, nil) })
+			err = m.tries(ctx, model, try, func(e exchange.Event) bool { return yield(e, nil) })
 		}
 		if err != nil && !errors.Is(err, errLeft) {
-			yield(nil, m.inWords(err))
+			yield(nil, m.of(req, m.inWords(err)))
 		}
 	}
 }
@@ -164,12 +179,23 @@ func (m *Machine) count(n int) {
 	m.open += n
 }
 
-// tries makes attempts until one has begun to answer, or another is of no use.
-func (m *Machine) tries(ctx context.Context, try attempt, yield func(exchange.Event) bool) error {
+// of names the field of an error as the client of a request names it.
+func (m *Machine) of(req *exchange.Request, err error) error {
+	var e *exchange.Error
+	if errors.As(err, &e) && e.Param != "" {
+		renamed := *e
+		renamed.Param = req.FieldOf(e.Param)
+		return &renamed
+	}
+	return err
+}
+
+// tries makes attempts at a model until one has begun to answer, or another is of no use.
+func (m *Machine) tries(ctx context.Context, model string, try attempt, yield func(exchange.Event) bool) error {
 	for n := 1; ; n++ {
-		done, err := m.breaker.Allow()
+		done, err := m.allow(model)
 		if err != nil {
-			return m.resting()
+			return err
 		}
 		started := false
 		since := time.Now()
@@ -200,6 +226,27 @@ func (m *Machine) tries(ctx context.Context, try attempt, yield func(exchange.Ev
 			return context.Cause(ctx)
 		}
 	}
+}
+
+// allow asks the breakers of the machine and of a model whether a request may go out. done is told how it ended.
+func (m *Machine) allow(model string) (done func(error), err error) {
+	if m.set.Unusable != "" {
+		return nil, m.unusable()
+	}
+	reached, err := m.breaker.Allow()
+	if err != nil {
+		return nil, m.resting("", m.breaker)
+	}
+	of := m.model(model).breaker
+	answered, err := of.Allow()
+	if err != nil {
+		reached(context.Canceled)
+		return nil, m.resting(model, of)
+	}
+	return func(err error) {
+		reached(err)
+		answered(err)
+	}, nil
 }
 
 // firstPause is how long to wait before the second try.
@@ -259,13 +306,17 @@ type hiddenError struct {
 func (e *hiddenError) Error() string { return e.m.hidden(e.error.Error()) }
 func (e *hiddenError) Unwrap() error { return e.error }
 
-// resting is the error while the machine is left alone.
-func (m *Machine) resting() error {
+// resting is the error while the circuit of the machine is open, or that of one of its models.
+func (m *Machine) resting(model string, b *breaker) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	wait := max(0, m.set.Rest-time.Since(m.broken))
+	wait := max(0, m.set.Rest-time.Since(b.opened()))
+	of := ""
+	if model != "" {
+		of = fmt.Sprintf(" for %q", model)
+	}
 	return &exchange.Error{Kind: exchange.Unavailable, Code: unavailable, RetryAfter: max(time.Second, wait),
-		Message: fmt.Sprintf("the machine %q is left alone for a while: it %s; it is tried again in %s", m.name, m.why, wait.Round(time.Second))}
+		Message: fmt.Sprintf("the machine %q is not asked%s now, since it failed several times in a row: it %s; next try in %s", m.name, of, m.why, wait.Round(time.Second))}
 }
 
 // unavailable is the code of errors about a machine that cannot answer.
@@ -381,9 +432,12 @@ func (m *Machine) State() State {
 	case m.set.Layout != nil:
 		s.Mode = "prompt"
 	}
-	for k, v := range m.faults {
-		s.Faults[k] = v
+	for i := range s.Models {
+		if of, asked := m.models.Peek(s.Models[i].Name); asked {
+			s.Models[i].Failing = of.breaker.open()
+		}
 	}
+	maps.Copy(s.Faults, m.faults)
 	return s
 }
 

@@ -185,8 +185,11 @@ func TestFaults(t *testing.T) {
 		{"500", standin.Fault{Status: 500}, "runner_unavailable", "500 Internal Server Error: it is broken", exchange.Unavailable, 2, false},
 		{"501", standin.Fault{Status: 501}, "runner_unavailable", "501", exchange.Unavailable, 1, true},
 		{"400", standin.Fault{Status: 400}, "invalid_value", "refuses the request: it is broken", exchange.Invalid, 1, true},
-		{"401", standin.Fault{Status: 401}, "runner_unavailable", "does not take the gate's key", exchange.Unavailable, 1, true},
-		{"404", standin.Fault{Status: 404}, "model_not_found", "does not have that", exchange.Unavailable, 1, true},
+		{"401", standin.Fault{Status: 401}, "runner_refuses", "does not take the gate's key", exchange.Refused, 1, true},
+		{"404", standin.Fault{Status: 404}, "model_not_found", "does not have that", exchange.NotFound, 1, true},
+		{"a page", standin.Fault{Page: true}, "runner_answer_broken", "a web page; look at the address", exchange.Unavailable, 2, false},
+		{"an error in the stream", standin.Fault{Error: `{"message":"out of memory","type":"server_error"}`}, "runner_unavailable", "ended its answer with an error: out of memory", exchange.Unavailable, 2, false},
+		{"a refusal in the stream", standin.Fault{Error: `{"message":"too hot","type":"invalid_request_error"}`}, "invalid_value", "refuses the request: too hot", exchange.Invalid, 1, true},
 		{"429 for an hour", standin.Fault{Status: 429, RetryAfter: "3600"}, "runner_busy", "too much to do", exchange.Limited, 1, true},
 		{"429 for a second", standin.Fault{Status: 429, RetryAfter: "1"}, "runner_busy", "too much to do", exchange.Limited, 2, true},
 		{"a redirect", standin.Fault{Redirect: "http://elsewhere.example/v1/chat/completions"}, "runner_unavailable", "redirects to http://elsewhere.example", exchange.Unavailable, 1, false},
@@ -237,8 +240,11 @@ func TestFaults(t *testing.T) {
 			for range 2 {
 				run(t.Context(), m, ask(words))
 			}
-			if m.Healthy() != c.healthy {
-				t.Errorf("healthy is %v after three such requests", m.Healthy())
+			if m.Serves("harbour-4m") != c.healthy {
+				t.Errorf("the model is served: %v after three such requests", m.Serves("harbour-4m"))
+			}
+			if !m.Healthy() || !m.Serves("harbour-embed") {
+				t.Error("the machine is held to fail with all that it has, where one model failed")
 			}
 		})
 	}
@@ -253,11 +259,11 @@ func TestTheBreaker(t *testing.T) {
 	}
 	asked := s.Asked()
 	h := run(t.Context(), m, ask("x"))
-	if e := exchange.AsError(h.err); s.Asked() != asked || e.Code != "runner_unavailable" || !strings.Contains(e.Message, "it is tried again in") || e.RetryAfter == 0 {
+	if e := exchange.AsError(h.err); s.Asked() != asked || e.Code != "runner_unavailable" || !strings.Contains(e.Message, "next try in") || e.RetryAfter == 0 {
 		t.Errorf("asked %d times, %v", s.Asked()-asked, h.err)
 	}
 	s.Break(standin.Fault{})
-	for deadline := time.Now().Add(5 * time.Second); !m.Healthy() && time.Now().Before(deadline); {
+	for deadline := time.Now().Add(5 * time.Second); !m.Serves("harbour-4m") && time.Now().Before(deadline); {
 		time.Sleep(time.Millisecond)
 	}
 	if h := run(t.Context(), m, ask("x y")); h.err != nil || h.text != "x y" || !m.Healthy() || m.State().Why != "" {
@@ -447,7 +453,7 @@ func TestAddressesAreGuarded(t *testing.T) {
 	tls := httptest.NewTLSServer(standin.New())
 	defer tls.Close()
 	for url, want := range map[string]string{
-		"http://ip6-localhost:1/v1": "stands for", "http://169.254.1.1:1/v1": "stands for 169.254.1.1", tls.URL + "/v1": "certificate", "http://127.0.0.1:1/v1": "nothing listens",
+		"http://ip6-localhost:1/v1": "stands for", tls.URL + "/v1": "certificate", "http://127.0.0.1:1/v1": "nothing listens",
 		"http://nobody.invalid/v1": "no address",
 	} {
 		m, err := remote.New("attic", remote.Settings{URL: url, Tries: 1}, slog.New(slog.DiscardHandler))

@@ -24,6 +24,13 @@ type responseBody struct {
 	Truncation      string         `json:"truncation,omitempty"`
 	Include         []string       `json:"include,omitempty"`
 	TopLogprobs     *int           `json:"top_logprobs,omitempty"`
+
+	// Fields that are carried.
+	Metadata         json.RawMessage `json:"metadata,omitempty"`
+	User             json.RawMessage `json:"user,omitempty"`
+	ServiceTier      json.RawMessage `json:"service_tier,omitempty"`
+	SafetyIdentifier json.RawMessage `json:"safety_identifier,omitempty"`
+	PromptCacheKey   json.RawMessage `json:"prompt_cache_key,omitempty"`
 }
 
 type responseTool struct {
@@ -58,11 +65,20 @@ func (m *Machine) respond(model string, req *exchange.Request) (attempt, error) 
 		b.Tools = append(b.Tools, responseTool{"function", t.Name, t.Description, schema, t.Strict})
 	}
 	b.ToolChoice, b.Parallel = choice(req, func(name string) any { return map[string]string{"type": "function", "name": name} })
+	text := map[string]any{}
 	if f := req.Format; f.Kind == exchange.FormatSchema {
-		b.Text = map[string]any{"format": map[string]any{"type": "json_schema", "name": formatName, "schema": f.Schema, "strict": f.Strict}}
+		text["format"] = map[string]any{"type": "json_schema", "name": formatName, "schema": f.Schema, "strict": f.Strict}
 	} else if f.Kind == exchange.FormatObject {
-		b.Text = map[string]any{"format": map[string]string{"type": "json_object"}}
+		text["format"] = map[string]string{"type": "json_object"}
 	}
+	if v := m.carried(req, "verbosity"); v != nil {
+		text["verbosity"] = v
+	}
+	if len(text) > 0 {
+		b.Text = text
+	}
+	b.Metadata, b.User, b.ServiceTier = m.carried(req, "metadata"), m.carried(req, "user"), m.carried(req, "service_tier")
+	b.SafetyIdentifier, b.PromptCacheKey = m.carried(req, "safety_identifier"), m.carried(req, "prompt_cache_key")
 	if e := effort(req); e != "" {
 		b.Reasoning = map[string]string{"effort": e}
 	}

@@ -83,6 +83,9 @@ func (m *Machine) attempt(c call) attempt {
 			return err
 		}
 		defer resp.Body.Close()
+		if isPage(resp.Header) {
+			return broken("it is a web page; look at the address, which mostly ends in /v1")
+		}
 		left := false
 		emit := func(e exchange.Event) bool {
 			if s, ok := e.(exchange.Started); ok {

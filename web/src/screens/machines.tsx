@@ -102,7 +102,7 @@ function Machine({ machine: m }: { machine: api.Machine }) {
             columns={[
               { title: "Model", wide: "font-medium break-all", cell: (one) => `${m.name}/${one.name}` },
               { title: "Context", number: true, cell: (one) => one.context_length || "" },
-              { title: "Can", wide: "min-w-56", cell: (one) => (one.probed ? able(one.abilities, "yes").join(", ") || "nothing that was asked" : <span className="text-faded">not probed yet</span>) },
+              { title: "Can", wide: "min-w-56", cell: (one) => (one.failing ? <span className="text-vermilion">circuit open: it failed several times in a row</span> : one.probed ? able(one.abilities, "yes").join(", ") || "nothing that was asked" : <span className="text-faded">not probed yet</span>) },
               { title: "Cannot", wide: "min-w-40", cell: (one) => (one.probed ? able(one.abilities, "no").join(", ") : "") },
             ]}
           />

@@ -67,9 +67,14 @@ var (
 
 // Start runs the binary with args ("demo" or "serve" first) and waits until it says that it is up.
 func Start(binary, folder string, args ...string) (*Gate, error) {
+	return StartIn(Env(folder), binary, folder, args...)
+}
+
+// StartIn is Start in an environment of its own.
+func StartIn(env []string, binary, folder string, args ...string) (*Gate, error) {
 	g := &Gate{Binary: binary, Folder: folder, exited: make(chan struct{})}
 	g.cmd = exec.Command(binary, args...)
-	g.cmd.Env = Env(folder)
+	g.cmd.Env = env
 	g.cmd.Stderr = &g.output
 	out, err := g.cmd.StdoutPipe()
 	if err != nil {

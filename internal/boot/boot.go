@@ -84,6 +84,9 @@ type House struct {
 	said        *ledger.Recorder
 	prices      atomic.Pointer[config.Prices]
 	book        *ledger.Book
+	counted     *metrics.Metrics
+	lately      ledger.Lately
+	options     Options
 	settings    settings
 	again       chan struct{}  // for the configuration to be read anew
 	preparing   sync.WaitGroup // goroutines that Serve waits for
@@ -96,120 +99,132 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 	if err := cfg.Check(); err != nil {
 		return nil, err
 	}
-	kernels, err := tensor.Kernels()
-	if err != nil {
-		return nil, err
-	}
-	h = &House{Config: cfg, log: o.Log, again: make(chan struct{}, 1)}
+	h = &House{Config: cfg, options: o, log: o.Log, again: make(chan struct{}, 1)}
 	h.prices.Store(&cfg.Prices)
 	if err := h.settings.begin(cfg, o.Read); err != nil {
-		return h, err
+		return nil, err
 	}
-	defer func() {
-		if err != nil {
-			h, err = nil, errors.Join(err, h.Close())
+	for _, step := range []func(context.Context) error{h.claim, h.build, h.account, h.open} {
+		if err := step(ctx); err != nil {
+			return nil, errors.Join(err, h.Close())
 		}
-	}()
-	h.Listener, err = net.Listen("tcp", cfg.Listen)
+	}
+	return h, nil
+}
+
+// claim takes what only one gate can have: its addresses, its data folder and its database.
+func (h *House) claim(context.Context) (err error) {
+	h.Listener, err = net.Listen("tcp", h.Config.Listen)
 	if system.AddressInUse(err) {
-		return h, fmt.Errorf("%s is in use, perhaps by a gate that runs already; stop that, or choose another address with --listen", cfg.Listen)
+		return fmt.Errorf("%s is in use, perhaps by a gate that runs already; stop that, or choose another address with --listen", h.Config.Listen)
 	} else if err != nil {
-		return h, fmt.Errorf("listen on %s: %w", cfg.Listen, err)
+		return fmt.Errorf("listen on %s: %w", h.Config.Listen, err)
 	}
 	h.closing(func() error {
 		_ = h.Listener.Close() // the server has closed it before, if there was one; its error tells nothing then
 		return nil
 	})
-	if err := h.listen(cfg.Network); err != nil {
-		return h, err
+	if err := h.listen(h.Config.Network); err != nil {
+		return err
 	}
-	if err := os.MkdirAll(cfg.Data, 0o700); err != nil {
-		return h, FolderError(cfg.Data, err)
+	if err := os.MkdirAll(h.Config.Data, 0o700); err != nil {
+		return FolderError(h.Config.Data, err)
 	}
 	if err := h.lock(); err != nil {
-		return h, err
+		return err
 	}
-	db, err := database(cfg, o.Log)
+	if h.db, err = database(h.Config, h.log); err != nil {
+		return FolderError(h.Config.Data, err)
+	}
+	h.closing(h.db.Close)
+	return nil
+}
+
+// build makes the engine, the other machines and the gate over them.
+func (h *House) build(context.Context) error {
+	kernels, err := tensor.Kernels()
 	if err != nil {
-		return h, FolderError(cfg.Data, err)
+		return err
 	}
-	h.db = db
-	h.closing(db.Close)
-	o.Log.Info("the engine is ready", "kernels", kernels, "threads", runtime.GOMAXPROCS(0))
-	installed := catalog.New(db, cfg.Models.Folders...)
-	engine := native.New(h.runnerOptions(installed))
-	h.engine = engine
-	h.closing(engine.Close)
-	h.machines = remote.NewFleet(o.Log)
+	h.log.Info("the engine is ready", "kernels", kernels, "threads", runtime.GOMAXPROCS(0))
+	h.installed = catalog.New(h.db, h.Config.Models.Folders...)
+	h.engine = native.New(h.runnerOptions(h.installed))
+	h.closing(h.engine.Close)
+	h.machines = remote.NewFleet(h.log)
 	h.closing(h.machines.Close)
-	h.installed = installed
-	others, problem := h.others(config.Config{}, cfg)
+	others, problem := h.others(config.Config{}, h.Config)
 	if problem != nil {
 		// The gate is not to stand still for a machine that it cannot ask.
-		o.Log.Error("some runners cannot be used as they are set up; they are listed with the reason, and tried again when what they need changes", "error", problem.Error())
+		h.log.Error("some runners cannot be used as they are set up; they are listed with the reason, and tried again when what they need changes", "error", problem.Error())
 	}
 	if err := h.machines.Set(others); err != nil {
-		return h, err
+		return err
 	}
 	h.Gate = &gate.Gate{
-		Catalog:   installed,
-		Keys:      keyring.New(db, o.Log),
-		Presets:   db,
-		Names:     db,
-		Runner:    engine,
-		Prompts:   engine,
-		Loader:    engine,
+		Catalog:   h.installed,
+		Keys:      keyring.New(h.db, h.log),
+		Presets:   h.db,
+		Names:     h.db,
+		Runner:    h.engine,
+		Prompts:   h.engine,
+		Loader:    h.engine,
 		Machines:  h.machines,
 		ID:        strings.ToLower(rand.Text()[:8]),
-		Library:   library.New(cfg.Models.Folders[0], fetch.Source{}),
-		Settings:  "contexts " + string(cfg.Models.ContextType),
-		Observers: []gate.Observer{server.Logged{Log: o.Log}},
+		Library:   library.New(h.Config.Models.Folders[0], fetch.Source{}),
+		Settings:  "contexts " + string(h.Config.Models.ContextType),
+		Observers: []gate.Observer{server.Logged{Log: h.log}},
 	}
 	h.closing(h.Gate.Close)
-	book, err := ledger.Open(ctx, cfg.Data, db, keeping(cfg), o.Log)
-	if err != nil {
-		return h, FolderError(cfg.Data, fmt.Errorf("the ledger of exchanges: %w", err))
+	if h.options.Runner != nil {
+		h.Gate.Runner = h.options.Runner
 	}
-	h.book = book
-	h.closing(book.Close)
-	said := ledger.NewRecorder(db, recording(cfg), h.Gate.Layout, o.Log)
-	h.closing(said.Close)
-	h.said = said
-	h.Gate.Recorder = said
+	return nil
+}
+
+// account has exchanges recorded, counted and priced, and lets in those who have a key.
+func (h *House) account(ctx context.Context) (err error) {
+	if h.book, err = ledger.Open(ctx, h.Config.Data, h.db, keeping(h.Config), h.log); err != nil {
+		return FolderError(h.Config.Data, fmt.Errorf("the ledger of exchanges: %w", err))
+	}
+	h.closing(h.book.Close)
+	h.said = ledger.NewRecorder(h.db, recording(h.Config), h.Gate.Layout, h.log)
+	h.closing(h.said.Close)
+	h.Gate.Recorder = h.said
 	h.Gate.Price = func(r *record.Record) int64 {
 		passed := slices.Contains(dialect.Passed, dialect.Style(r.Style))
 		return h.prices.Load().Of(cmp.Or(r.Answered, r.Model), config.Use{Prompt: r.PromptTokens, Cached: r.CachedTokens, Answer: r.CompletionTokens, Passed: passed})
 	}
-	tracer, err := h.passOn(ctx, o.Version)
+	tracer, err := h.passOn(ctx, h.options.Version)
 	if err != nil {
-		return h, err
+		return err
 	}
-	counted := metrics.New(h.Gate, o.Version, book.Lost)
-	lately := &ledger.Lately{}
-	h.Gate.Observers = append(h.Gate.Observers, book, counted, lately)
+	h.counted = metrics.New(h.Gate, h.options.Version, h.book.Lost)
+	h.Gate.Observers = append(h.Gate.Observers, h.book, h.counted, &h.lately)
 	if tracer != nil {
 		h.Gate.Observers = append(h.Gate.Observers, tracer)
 	}
-	if o.Runner != nil {
-		h.Gate.Runner = o.Runner
-	}
 	if err := h.Gate.Keys.Load(ctx); err != nil {
-		return h, err
+		return err
 	}
 	if err := h.recount(ctx); err != nil {
-		return h, err
+		return err
 	}
-	if h.NewOwner, err = ensureOwner(ctx, h.Gate.Keys, filepath.Join(cfg.Data, OwnerFile)); err != nil {
-		return h, FolderError(cfg.Data, err)
+	if h.NewOwner, err = ensureOwner(ctx, h.Gate.Keys, filepath.Join(h.Config.Data, OwnerFile)); err != nil {
+		return FolderError(h.Config.Data, err)
 	}
 	h.closing(func() error {
-		flush(context.WithoutCancel(ctx), h.Gate.Keys, o.Log)
+		flush(context.WithoutCancel(ctx), h.Gate.Keys, h.log)
 		return nil
 	})
-	h.settings.unapplied = h.declare(ctx, cfg)
-	desk, err := answers.Open(ctx, h.Gate, db, o.Log)
+	h.settings.unapplied = h.declare(ctx, h.Config)
+	return nil
+}
+
+// open makes the server over all that.
+func (h *House) open(ctx context.Context) error {
+	desk, err := answers.Open(ctx, h.Gate, h.db, h.log)
 	if err != nil {
-		return h, err
+		return err
 	}
 	h.closing(desk.Close)
 	addresses := []net.Addr{h.Listener.Addr()}
@@ -217,10 +232,10 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 		addresses = append(addresses, e.Listener.Addr())
 	}
 	h.Server = server.New(server.Options{
-		Gate: h.Gate, Answers: desk, Ledger: book, Lately: lately, Contents: said, SuiteRuns: db, Prices: h.shownPrices, Metrics: counted.Handler(), Console: o.Console, Log: o.Log, Version: o.Version,
-		Exposure: exposure(cfg), Settings: h.settings.tell, Check: h.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
+		Gate: h.Gate, Answers: desk, Ledger: h.book, Lately: &h.lately, Contents: h.said, SuiteRuns: h.db, Prices: h.shownPrices, Metrics: h.counted.Handler(), Console: h.options.Console, Log: h.log, Version: h.options.Version,
+		Exposure: exposure(h.Config), Settings: h.settings.tell, Check: h.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
-	return h, nil
+	return nil
 }
 
 // recount counts the exchanges that the ledger has and the counts of limits do not, since the gate before this one was killed.

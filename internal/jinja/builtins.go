@@ -27,7 +27,21 @@ var (
 
 // Set at start, since the functions refer to the tables.
 func init() {
-	filters = map[string]filterFunc{
+	filters = allFilters()
+	tests = allTests()
+	tests["test"] = named(tests)
+	for name, op := range map[string]string{"==": "eq", "!=": "ne", "<": "lt", "<=": "le", ">": "gt", ">=": "ge"} {
+		tests[name] = tests[op]
+	}
+	globals = allGlobals()
+	textMethods = allTextMethods()
+	dictMethods = allDictMethods()
+	listMethods = allListMethods()
+}
+
+// allFilters is the table of filters.
+func allFilters() map[string]filterFunc {
+	return map[string]filterFunc{
 		"abs":         filterAbs,
 		"attr":        filterAttr,
 		"batch":       filterBatch,
@@ -76,7 +90,11 @@ func init() {
 		"urlencode":   filterURLEncode,
 		"wordcount":   filterWordCount,
 	}
-	tests = map[string]testFunc{
+}
+
+// allTests is the table of tests, but for those that are operators.
+func allTests() map[string]testFunc {
+	return map[string]testFunc{
 		"boolean":     func(e *evaluator, v Value, a args) bool { _, ok := v.(bool); return ok },
 		"callable":    testCallable,
 		"defined":     func(e *evaluator, v Value, a args) bool { _, ok := v.(undefined); return !ok },
@@ -114,11 +132,11 @@ func init() {
 		"undefined": func(e *evaluator, v Value, a args) bool { _, ok := v.(undefined); return ok },
 		"upper":     func(e *evaluator, v Value, a args) bool { return cased(str(v, Origin{}).s, isUpper) },
 	}
-	tests["test"] = named(tests)
-	for name, op := range map[string]string{"==": "eq", "!=": "ne", "<": "lt", "<=": "le", ">": "gt", ">=": "ge"} {
-		tests[name] = tests[op]
-	}
-	globals = &frame{vars: map[string]Value{
+}
+
+// allGlobals is the table of functions.
+func allGlobals() *frame {
+	return &frame{vars: map[string]Value{
 		"cycler":          newFunction("cycler", callCycler),
 		"dict":            newFunction("dict", callDict),
 		"joiner":          newFunction("joiner", callJoiner),
@@ -127,7 +145,11 @@ func init() {
 		"range":           newFunction("range", callRange),
 		"strftime_now":    newFunction("strftime_now", callStrftime),
 	}}
-	textMethods = map[string]func(e *evaluator, t Text, a args) Value{
+}
+
+// allTextMethods is the table of methods of texts.
+func allTextMethods() map[string]func(e *evaluator, t Text, a args) Value {
+	return map[string]func(e *evaluator, t Text, a args) Value{
 		"capitalize": func(e *evaluator, t Text, a args) Value { return capitalize(t) },
 		"casefold":   func(e *evaluator, t Text, a args) Value { return e.made(t.mapped(cases.Fold().String)) },
 		"center": func(e *evaluator, t Text, a args) Value {
@@ -193,7 +215,11 @@ func init() {
 		"upper":      func(e *evaluator, t Text, a args) Value { return e.made(upper(t)) },
 		"zfill":      textZeroFill,
 	}
-	dictMethods = map[string]func(e *evaluator, d *Dict, a args) Value{
+}
+
+// allDictMethods is the table of methods of dicts.
+func allDictMethods() map[string]func(e *evaluator, d *Dict, a args) Value {
+	return map[string]func(e *evaluator, d *Dict, a args) Value{
 		"copy": func(e *evaluator, d *Dict, a args) Value { return callDict(e, args{positional: []Value{d}}) },
 		"get": func(e *evaluator, d *Dict, a args) Value {
 			if v, ok := d.get(e.argument(a, 0, "key")); ok {
@@ -212,7 +238,11 @@ func init() {
 		},
 		"values": dictValues,
 	}
-	listMethods = map[string]func(e *evaluator, l *List, a args) Value{
+}
+
+// allListMethods is the table of methods of lists.
+func allListMethods() map[string]func(e *evaluator, l *List, a args) Value {
+	return map[string]func(e *evaluator, l *List, a args) Value{
 		"copy": func(e *evaluator, l *List, a args) Value {
 			return &List{Items: slices.Clone(l.Items), origin: l.origin}
 		},

@@ -25,8 +25,8 @@ import (
 	"kindredgate/internal/keyring"
 )
 
-// Desk owns the runs. It is safe for concurrent use.
-type Desk struct {
+// Service owns the runs. It is safe for concurrent use.
+type Service struct {
 	gate    *gate.Gate
 	records kept.Records
 	log     *slog.Logger
@@ -39,10 +39,10 @@ type Desk struct {
 	pruned  time.Time
 }
 
-// Open makes a desk. Responses that were under way when the gate stopped are marked as failed.
-func Open(ctx context.Context, g *gate.Gate, records kept.Records, log *slog.Logger) (*Desk, error) {
+// Open makes a service. Responses that were under way when the gate stopped are marked as failed.
+func Open(ctx context.Context, g *gate.Gate, records kept.Records, log *slog.Logger) (*Service, error) {
 	base, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
-	d := &Desk{gate: g, records: records, log: log, runs: map[string]*Run{}, base: base, close: cancel}
+	d := &Service{gate: g, records: records, log: log, runs: map[string]*Run{}, base: base, close: cancel}
 	list, damaged, err := records.UnendedResponses(ctx)
 	if err != nil {
 		return nil, err
@@ -61,7 +61,7 @@ func Open(ctx context.Context, g *gate.Gate, records kept.Records, log *slog.Log
 
 // interrupted marks a stored response as failed by a stop. What was stored last while it ran is what it came to, its failed end included; only of
 // one that an older gate stored is there nothing but its beginning.
-func (d *Desk) interrupted(ctx context.Context, r kept.Response) error {
+func (s *Service) interrupted(ctx context.Context, r kept.Response) error {
 	var told []response.Event
 	if len(r.Events) > 0 {
 		if err := json.Unmarshal(r.Events, &told); err != nil {
@@ -70,7 +70,7 @@ func (d *Desk) interrupted(ctx context.Context, r kept.Response) error {
 	}
 	if n := len(told); n > 0 && told[n-1].Type == response.FailedEvent {
 		r.Ended = true
-		return d.records.PutResponse(ctx, r)
+		return s.records.PutResponse(ctx, r)
 	}
 	body, event, err := response.Interrupted(r.Body)
 	if err != nil {
@@ -81,13 +81,13 @@ func (d *Desk) interrupted(ctx context.Context, r kept.Response) error {
 		return err
 	}
 	r.Body, r.Events, r.Ended = body, events, true
-	return d.records.PutResponse(ctx, r)
+	return s.records.PutResponse(ctx, r)
 }
 
 // Close ends the runs and waits until what came of them is stored.
-func (d *Desk) Close() error {
-	d.close(exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate was stopped while the response was under way"))
-	d.working.Wait()
+func (s *Service) Close() error {
+	s.close(exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate was stopped while the response was under way"))
+	s.working.Wait()
 	return nil
 }
 
@@ -116,8 +116,8 @@ var (
 )
 
 // Begin starts a response. Unless it is in the background, it ends when ctx does.
-func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call *response.Call) (*Run, error) {
-	if _, err := d.Complete(ctx, k, call); err != nil {
+func (s *Service) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call *response.Call) (*Run, error) {
+	if _, err := s.Complete(ctx, k, call); err != nil {
 		return nil, err
 	}
 	r := &Run{ID: "resp_" + from.ID, call: call, key: k, begun: time.Now(), changed: make(chan struct{})}
@@ -125,7 +125,7 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call 
 	if call.Background {
 		running = context.WithoutCancel(ctx) // the end of the request does not matter
 	}
-	x, err := d.gate.Begin(running, k, from, &call.Request)
+	x, err := s.gate.Begin(running, k, from, &call.Request)
 	if err != nil {
 		return nil, err // what is plainly wrong is said at once
 	}
@@ -133,22 +133,22 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call 
 	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
 	if call.Background {
 		r.writer.Begin()
-		if err := d.store(ctx, r); err != nil {
+		if err := s.store(ctx, r); err != nil {
 			x.Close(err)
 			return nil, unstored(err)
 		}
 	}
-	stop := context.AfterFunc(d.base, func() { x.Cancel(context.Cause(d.base)) })
-	d.mu.Lock()
-	d.runs[r.ID] = r
-	d.mu.Unlock()
-	d.working.Go(func() {
+	stop := context.AfterFunc(s.base, func() { x.Cancel(context.Cause(s.base)) })
+	s.mu.Lock()
+	s.runs[r.ID] = r
+	s.mu.Unlock()
+	s.working.Go(func() {
 		defer stop()
-		d.work(r)
-		d.finish(r)
+		s.work(r)
+		s.finish(r)
 	})
 	if call.Background {
-		d.working.Go(func() { d.checkpoint(r) })
+		s.working.Go(func() { s.checkpoint(r) })
 	}
 	return r, nil
 }
@@ -157,10 +157,10 @@ func (d *Desk) Begin(ctx context.Context, k keyring.Key, from gate.Origin, call 
 const checkpointEvery = time.Second
 
 // checkpoint stores a run in the background as far as it has come, until it has ended.
-func (d *Desk) checkpoint(r *Run) {
+func (s *Service) checkpoint(r *Run) {
 	defer func() {
 		if p := recover(); p != nil {
-			d.log.Error("storing a response on its way panicked", "response", r.ID, "error", exchange.Panicked(p).Error())
+			s.log.Error("storing a response on its way panicked", "response", r.ID, "error", exchange.Panicked(p).Error())
 		}
 	}()
 	tick := time.NewTicker(checkpointEvery)
@@ -170,7 +170,7 @@ func (d *Desk) checkpoint(r *Run) {
 		var err error
 		over := r.ended || r.kept || r.writer.Response().Status.Ended()
 		if !over && len(r.events) > r.stored {
-			err = d.put(context.WithoutCancel(d.base), r)
+			err = s.put(context.WithoutCancel(s.base), r)
 		}
 		changed := r.changed
 		r.mu.Unlock()
@@ -178,23 +178,23 @@ func (d *Desk) checkpoint(r *Run) {
 			return
 		}
 		if err != nil {
-			d.log.Warn("a response on its way could not be stored; it is tried again", "response", r.ID, "error", err.Error())
+			s.log.Warn("a response on its way could not be stored; it is tried again", "response", r.ID, "error", err.Error())
 		}
 		<-tick.C
 		select { // nothing is to be stored until there is more
 		case <-changed:
-		case <-d.base.Done():
+		case <-s.base.Done():
 			return
 		}
 	}
 }
 
 // Complete puts into a call what it refers to: single items, and the conversation that it goes on. It gives the items of the whole.
-func (d *Desk) Complete(ctx context.Context, k keyring.Key, call *response.Call) (items []json.RawMessage, err error) {
+func (s *Service) Complete(ctx context.Context, k keyring.Key, call *response.Call) (items []json.RawMessage, err error) {
 	if len(call.References) > 0 {
 		found := map[string]json.RawMessage{}
 		for _, id := range call.References {
-			if found[id], err = d.item(ctx, k, id); err != nil {
+			if found[id], err = s.item(ctx, k, id); err != nil {
 				return nil, err
 			}
 		}
@@ -203,7 +203,7 @@ func (d *Desk) Complete(ctx context.Context, k keyring.Key, call *response.Call)
 		}
 	}
 	if call.Previous != "" {
-		if items, err = d.conversation(ctx, k, call.Previous); err != nil {
+		if items, err = s.conversation(ctx, k, call.Previous); err != nil {
 			return nil, err
 		}
 		if err := call.Before(items); err != nil {
@@ -214,13 +214,13 @@ func (d *Desk) Complete(ctx context.Context, k keyring.Key, call *response.Call)
 }
 
 // item finds an item of a stored response, one that it was asked with or one of its answer.
-func (d *Desk) item(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
+func (s *Service) item(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
 	missing := exchange.InvalidParam("input", "there is no item %q in a stored response; send the item itself", id)
 	owner, ok := response.ResponseOf(id)
 	if !ok {
 		return nil, missing
 	}
-	body, err := d.Get(ctx, k, owner)
+	body, err := s.Get(ctx, k, owner)
 	if err != nil {
 		return nil, missing
 	}
@@ -234,7 +234,7 @@ func (d *Desk) item(ctx context.Context, k keyring.Key, id string) (json.RawMess
 			return raw, nil
 		}
 	}
-	input, err := d.Input(ctx, k, owner)
+	input, err := s.Input(ctx, k, owner)
 	if err != nil {
 		return nil, err
 	}
@@ -245,8 +245,8 @@ func (d *Desk) item(ctx context.Context, k keyring.Key, id string) (json.RawMess
 }
 
 // Compact asks the model of a call for a summary of its conversation.
-func (d *Desk) Compact(ctx context.Context, k keyring.Key, from gate.Origin, call *response.Call) (*response.Compaction, error) {
-	items, err := d.Complete(ctx, k, call)
+func (s *Service) Compact(ctx context.Context, k keyring.Key, from gate.Origin, call *response.Call) (*response.Compaction, error) {
+	items, err := s.Complete(ctx, k, call)
 	if err != nil {
 		return nil, err
 	}
@@ -255,7 +255,7 @@ func (d *Desk) Compact(ctx context.Context, k keyring.Key, from gate.Origin, cal
 	}
 	call.ToSummary()
 	begun := time.Now()
-	x, err := d.gate.Begin(ctx, k, from, &call.Request)
+	x, err := s.gate.Begin(ctx, k, from, &call.Request)
 	if err != nil {
 		return nil, err
 	}
@@ -284,29 +284,29 @@ func unstored(err error) error {
 }
 
 // work runs a response to its end.
-func (d *Desk) work(r *Run) {
+func (s *Service) work(r *Run) {
 	defer r.exchange.Close(nil)
 	begun := r.call.Background // whether there is a response to tell of
 	defer func() {
 		if p := recover(); p != nil {
 			err := exchange.Panicked(p)
-			d.log.Error("response failed", "response", r.ID, "error", err.Error())
-			d.end(r, err, begun)
+			s.log.Error("response failed", "response", r.ID, "error", err.Error())
+			s.end(r, err, begun)
 		}
 	}()
 	for event, err := range r.exchange.Events() {
 		if err == nil {
-			err = d.add(r, event, &begun)
+			err = s.add(r, event, &begun)
 		}
 		if err != nil {
-			d.end(r, err, begun)
+			s.end(r, err, begun)
 			return
 		}
 	}
 }
 
 // add takes an event of the answer; with the first one there is a response.
-func (d *Desk) add(r *Run, event exchange.Event, begun *bool) error {
+func (s *Service) add(r *Run, event exchange.Event, begun *bool) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if started, ok := event.(exchange.Started); ok {
@@ -318,12 +318,12 @@ func (d *Desk) add(r *Run, event exchange.Event, begun *bool) error {
 	}
 	defer r.notify()
 	err := r.writer.Add(event)
-	d.keep(r)
+	s.keep(r)
 	return err
 }
 
 // end ends a run with an error: as the response's, if there is one already.
-func (d *Desk) end(r *Run, err error, begun bool) {
+func (s *Service) end(r *Run, err error, begun bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch {
@@ -334,19 +334,19 @@ func (d *Desk) end(r *Run, err error, begun bool) {
 	default:
 		r.writer.Fail(err)
 	}
-	d.keep(r)
+	s.keep(r)
 }
 
 // keep stores a response that has ended, while nobody has seen its last event yet: whoever has finds it stored, or is told in that
 // event that it is not. r.mu is held.
-func (d *Desk) keep(r *Run) {
+func (s *Service) keep(r *Run) {
 	if r.kept || r.err != nil || !r.call.Store || !r.writer.Response().Status.Ended() {
 		return
 	}
 	r.kept = true
 	// The run's own context has ended, perhaps by being cancelled; what it came to is stored all the same.
-	if err := d.put(context.WithoutCancel(d.base), r); err != nil {
-		d.log.Error("response not stored", "response", r.ID, "error", err.Error())
+	if err := s.put(context.WithoutCancel(s.base), r); err != nil {
+		s.log.Error("response not stored", "response", r.ID, "error", err.Error())
 		why := "the gate's log says why"
 		if e := exchange.AsError(err); e.Kind != exchange.Internal {
 			why = e.Message
@@ -358,10 +358,10 @@ func (d *Desk) keep(r *Run) {
 }
 
 // finish lets those who wait see that a run has ended.
-func (d *Desk) finish(r *Run) {
-	d.mu.Lock()
-	delete(d.runs, r.ID)
-	d.mu.Unlock()
+func (s *Service) finish(r *Run) {
+	s.mu.Lock()
+	delete(s.runs, r.ID)
+	s.mu.Unlock()
 	r.mu.Lock()
 	r.ended = true
 	r.notify()
@@ -375,14 +375,14 @@ func (r *Run) notify() {
 }
 
 // store writes a run to the records.
-func (d *Desk) store(ctx context.Context, r *Run) error {
+func (s *Service) store(ctx context.Context, r *Run) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return d.put(ctx, r)
+	return s.put(ctx, r)
 }
 
 // put is store with r.mu held.
-func (d *Desk) put(ctx context.Context, r *Run) error {
+func (s *Service) put(ctx context.Context, r *Run) error {
 	whole, told := *r.writer.Response(), r.events
 	ended := whole.Status.Ended()
 	if !ended {
@@ -398,22 +398,22 @@ func (d *Desk) put(ctx context.Context, r *Run) error {
 	if err := errors.Join(err, err2, err3); err != nil {
 		return err
 	}
-	d.prune(ctx)
-	return d.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.Account(), Payer: r.key.Payer(), Created: r.begun, Ended: ended, Background: r.call.Background,
+	s.prune(ctx)
+	return s.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.Account(), Payer: r.key.Payer(), Created: r.begun, Ended: ended, Background: r.call.Background,
 		Previous: r.call.Previous, Input: input, Body: body, Events: events})
 }
 
 // prune forgets what is old, once an hour at the most.
-func (d *Desk) prune(ctx context.Context) {
-	d.mu.Lock()
-	due := time.Since(d.pruned) > time.Hour
+func (s *Service) prune(ctx context.Context) {
+	s.mu.Lock()
+	due := time.Since(s.pruned) > time.Hour
 	if due {
-		d.pruned = time.Now()
+		s.pruned = time.Now()
 	}
-	d.mu.Unlock()
+	s.mu.Unlock()
 	if due {
-		if err := d.records.PruneResponses(ctx, time.Now()); err != nil {
-			d.log.Warn("old responses were not removed", "error", err.Error())
+		if err := s.records.PruneResponses(ctx, time.Now()); err != nil {
+			s.log.Warn("old responses were not removed", "error", err.Error())
 		}
 	}
 }
@@ -486,40 +486,40 @@ func notFound(id string) error {
 func may(k keyring.Key, asked string) bool { return k.Owner || k.Account() == asked }
 
 // running is the run of a response that is under way.
-func (d *Desk) running(k keyring.Key, id string) (*Run, bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	r, ok := d.runs[id]
+func (s *Service) running(k keyring.Key, id string) (*Run, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, ok := s.runs[id]
 	return r, ok && may(k, r.key.Account())
 }
 
-func (d *Desk) record(ctx context.Context, k keyring.Key, id string) (kept.Response, error) {
-	r, err := d.records.Response(ctx, id)
+func (s *Service) record(ctx context.Context, k keyring.Key, id string) (kept.Response, error) {
+	r, err := s.records.Response(ctx, id)
 	switch {
 	case errors.Is(err, kept.ErrMissing), (err == nil || errors.Is(err, kept.ErrDamaged)) && !may(k, r.Key):
 		return r, notFound(id)
 	case errors.Is(err, kept.ErrDamaged):
-		d.log.Error("a stored response is damaged and cannot be read", "response", id, "error", err.Error())
+		s.log.Error("a stored response is damaged and cannot be read", "response", id, "error", err.Error())
 		return r, exchange.Errorf(exchange.NotFound, "response_damaged", "response %q is stored, but damaged, and cannot be read; DELETE removes it", id)
 	}
 	return r, err
 }
 
 // Get returns a response, under way or stored.
-func (d *Desk) Get(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
-	if r, ok := d.running(k, id); ok && r.call.Store {
+func (s *Service) Get(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
+	if r, ok := s.running(k, id); ok && r.call.Store {
 		return r.Snapshot()
 	}
-	r, err := d.record(ctx, k, id)
+	r, err := s.record(ctx, k, id)
 	return r.Body, err
 }
 
 // Follow gives the events of a response, under way or stored, from the one after the given number on.
-func (d *Desk) Follow(ctx context.Context, k keyring.Key, id string, after int) (iter.Seq2[response.Event, error], error) {
-	if r, ok := d.running(k, id); ok && r.call.Store {
+func (s *Service) Follow(ctx context.Context, k keyring.Key, id string, after int) (iter.Seq2[response.Event, error], error) {
+	if r, ok := s.running(k, id); ok && r.call.Store {
 		return r.Events(ctx, after), nil
 	}
-	rec, err := d.record(ctx, k, id)
+	rec, err := s.record(ctx, k, id)
 	if err != nil {
 		return nil, err
 	}
@@ -544,15 +544,15 @@ func (d *Desk) Follow(ctx context.Context, k keyring.Key, id string, after int) 
 }
 
 // Cancel ends a response in the background and returns it. One that has ended stays as it is.
-func (d *Desk) Cancel(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
-	if r, ok := d.running(k, id); ok {
+func (s *Service) Cancel(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
+	if r, ok := s.running(k, id); ok {
 		if !r.call.Background {
 			return nil, notInBackground(id)
 		}
 		r.exchange.Cancel(errCancelled)
 		return r.Wait(ctx)
 	}
-	rec, err := d.record(ctx, k, id)
+	rec, err := s.record(ctx, k, id)
 	if err == nil && !rec.Background {
 		err = notInBackground(id)
 	}
@@ -564,8 +564,8 @@ func notInBackground(id string) error {
 }
 
 // Delete ends a response, if it is under way, and removes it.
-func (d *Desk) Delete(ctx context.Context, k keyring.Key, id string) error {
-	r, ok := d.running(k, id)
+func (s *Service) Delete(ctx context.Context, k keyring.Key, id string) error {
+	r, ok := s.running(k, id)
 	if ok {
 		r.exchange.Cancel(errDeleted)
 		// It ends at once now, and is stored, as far as it is to be: that goes too, though whoever deletes it may have left.
@@ -575,24 +575,24 @@ func (d *Desk) Delete(ctx context.Context, k keyring.Key, id string) error {
 				break // its own
 			}
 		}
-		if err := d.records.DropResponse(ctx, id); !errors.Is(err, kept.ErrMissing) {
+		if err := s.records.DropResponse(ctx, id); !errors.Is(err, kept.ErrMissing) {
 			return err
 		}
 		return nil
 	}
-	if _, err := d.record(ctx, k, id); err != nil && exchange.AsError(err).Code != "response_damaged" {
+	if _, err := s.record(ctx, k, id); err != nil && exchange.AsError(err).Code != "response_damaged" {
 		return err
 	}
-	return d.records.DropResponse(ctx, id)
+	return s.records.DropResponse(ctx, id)
 }
 
 // Input returns the items that a response was asked with, each with an id.
-func (d *Desk) Input(ctx context.Context, k keyring.Key, id string) ([]Item, error) {
+func (s *Service) Input(ctx context.Context, k keyring.Key, id string) ([]Item, error) {
 	var input []json.RawMessage
-	if r, ok := d.running(k, id); ok && r.call.Store {
+	if r, ok := s.running(k, id); ok && r.call.Store {
 		input = r.call.Input
 	} else {
-		rec, err := d.record(ctx, k, id)
+		rec, err := s.record(ctx, k, id)
 		if err != nil {
 			return nil, err
 		}
@@ -630,14 +630,14 @@ type Item struct {
 const maxChain = 1000
 
 // conversation gives the items of a response and of those before it, the oldest first.
-func (d *Desk) conversation(ctx context.Context, k keyring.Key, id string) ([]json.RawMessage, error) {
+func (s *Service) conversation(ctx context.Context, k keyring.Key, id string) ([]json.RawMessage, error) {
 	var parts [][]json.RawMessage
 	asked := id
 	for id != "" {
 		if len(parts) > 2*maxChain {
-			return nil, exchange.InvalidParam("previous_response_id", "the conversation has more than %d responses", maxChain)
+			return nil, exchange.InvalidParam("previous_response_id", "the conversation has more than %s responses", maxChain)
 		}
-		if r, ok := d.running(k, id); ok {
+		if r, ok := s.running(k, id); ok {
 			if r.call.Background {
 				return nil, exchange.InvalidParam("previous_response_id", "response %q is still under way; wait for its end, or cancel it", id)
 			}
@@ -646,7 +646,7 @@ func (d *Desk) conversation(ctx context.Context, k keyring.Key, id string) ([]js
 				return nil, err
 			}
 		}
-		rec, err := d.record(ctx, k, id)
+		rec, err := s.record(ctx, k, id)
 		if err != nil {
 			e := exchange.InvalidParam("previous_response_id", "previous_response_id: %s", exchange.AsError(err).Message)
 			if id != asked {

@@ -98,8 +98,8 @@ func (noPresets) Preset(context.Context, string) (catalog.Preset, error) {
 	return catalog.Preset{}, catalog.ErrNoPreset
 }
 
-// open makes a desk whose model says what the runner says.
-func open(t *testing.T, m *memory, runner gate.Runner) *Desk {
+// open makes a service whose model says what the runner says.
+func open(t *testing.T, m *memory, runner gate.Runner) *Service {
 	t.Helper()
 	folder := t.TempDir()
 	raw, err := os.ReadFile("../../demo/models/harbour-4m/harbour-4m.gguf")
@@ -128,7 +128,7 @@ var (
 )
 
 // begin asks for a response.
-func begin(t *testing.T, d *Desk, id, more string) *Run {
+func begin(t *testing.T, d *Service, id, more string) *Run {
 	t.Helper()
 	call, err := response.Decode([]byte(`{"model":"harbour-4m","input":"When is the last boat?"` + more + `}`))
 	if err != nil {

@@ -69,8 +69,8 @@ func TestCertificatesFromAnAuthority(t *testing.T) {
 	log := &said{}
 	o := options
 	o.Log = slog.New(slog.NewTextHandler(log, nil))
-	certificate := func(h *boot.House, name string) (*x509.Certificate, error) {
-		conn, err := tls.Dial("tcp", h.Entrances[0].Listener.Addr().String(), &tls.Config{ServerName: name, InsecureSkipVerify: true})
+	certificate := func(h *boot.App, name string) (*x509.Certificate, error) {
+		conn, err := tls.Dial("tcp", h.Listeners[0].Listener.Addr().String(), &tls.Config{ServerName: name, InsecureSkipVerify: true})
 		if err != nil {
 			return nil, err
 		}
@@ -89,7 +89,7 @@ func TestCertificatesFromAnAuthority(t *testing.T) {
 		if round == 0 {
 			store := db.NewMemoryStore()
 			maker := ca.New(quiet, store, "", "ecdsa", 0, 1, map[string]ca.Profile{"default": {Description: "for tests"}})
-			looker := va.New(quiet, 0, h.Entrances[0].Listener.Addr().(*net.TCPAddr).Port, false, resolver, store)
+			looker := va.New(quiet, 0, h.Listeners[0].Listener.Addr().(*net.TCPAddr).Port, false, resolver, store)
 			front := wfe.New(quiet, store, looker, maker, nil, false, false, 1, 1)
 			door := front.Handler()
 			handler.Store(&door)

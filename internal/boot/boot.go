@@ -65,14 +65,14 @@ type Options struct {
 	Runner gate.Runner
 }
 
-// House is a gate with all that belongs to it.
-type House struct {
+// App is a gate with all that belongs to it.
+type App struct {
 	Config   config.Config
 	Gate     *gate.Gate
 	Server   *server.Server
 	Listener net.Listener
-	// Entrances are those for others, beside Listener.
-	Entrances []server.Entrance
+	// Listeners are those for others, beside Listener.
+	Listeners []server.Listener
 	NewOwner  bool // whether the owner key was made just now
 
 	certificate *certificate // nil if there is none by a file
@@ -83,7 +83,7 @@ type House struct {
 	db          *store.Store
 	said        *ledger.Recorder
 	prices      atomic.Pointer[config.Prices]
-	book        *ledger.Book
+	ledger      *ledger.Writer
 	counted     *metrics.Metrics
 	lately      ledger.Lately
 	options     Options
@@ -95,11 +95,11 @@ type House struct {
 }
 
 // Open builds a gate that listens, but does not serve yet. What it opened before something failed it closes.
-func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err error) {
+func Open(ctx context.Context, cfg config.Config, o Options) (h *App, err error) {
 	if err := cfg.Check(); err != nil {
 		return nil, err
 	}
-	h = &House{Config: cfg, options: o, log: o.Log, again: make(chan struct{}, 1)}
+	h = &App{Config: cfg, options: o, log: o.Log, again: make(chan struct{}, 1)}
 	h.prices.Store(&cfg.Prices)
 	if err := h.settings.begin(cfg, o.Read); err != nil {
 		return nil, err
@@ -113,148 +113,148 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *House, err erro
 }
 
 // claim takes what only one gate can have: its addresses, its data folder and its database.
-func (h *House) claim(context.Context) (err error) {
-	h.Listener, err = net.Listen("tcp", h.Config.Listen)
+func (app *App) claim(context.Context) (err error) {
+	app.Listener, err = net.Listen("tcp", app.Config.Listen)
 	if system.AddressInUse(err) {
-		return fmt.Errorf("%s is in use, perhaps by a gate that runs already; stop that, or choose another address with --listen", h.Config.Listen)
+		return fmt.Errorf("%s is in use, perhaps by a gate that runs already; stop that, or choose another address with --listen", app.Config.Listen)
 	} else if err != nil {
-		return fmt.Errorf("listen on %s: %w", h.Config.Listen, err)
+		return fmt.Errorf("listen on %s: %w", app.Config.Listen, err)
 	}
-	h.closing(func() error {
-		_ = h.Listener.Close() // the server has closed it before, if there was one; its error tells nothing then
+	app.closing(func() error {
+		_ = app.Listener.Close() // the server has closed it before, if there was one; its error tells nothing then
 		return nil
 	})
-	if err := h.listen(h.Config.Network); err != nil {
+	if err := app.listen(app.Config.Network); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(h.Config.Data, 0o700); err != nil {
-		return FolderError(h.Config.Data, err)
+	if err := os.MkdirAll(app.Config.Data, 0o700); err != nil {
+		return FolderError(app.Config.Data, err)
 	}
-	if err := h.lock(); err != nil {
+	if err := app.lock(); err != nil {
 		return err
 	}
-	if h.db, err = database(h.Config, h.log); err != nil {
-		return FolderError(h.Config.Data, err)
+	if app.db, err = database(app.Config, app.log); err != nil {
+		return FolderError(app.Config.Data, err)
 	}
-	h.closing(h.db.Close)
+	app.closing(app.db.Close)
 	return nil
 }
 
 // build makes the engine, the other machines and the gate over them.
-func (h *House) build(context.Context) error {
+func (app *App) build(context.Context) error {
 	kernels, err := tensor.Kernels()
 	if err != nil {
 		return err
 	}
-	h.log.Info("the engine is ready", "kernels", kernels, "threads", runtime.GOMAXPROCS(0))
-	h.installed = catalog.New(h.db, h.Config.Models.Folders...)
-	h.engine = native.New(h.runnerOptions(h.installed))
-	h.closing(h.engine.Close)
-	h.machines = remote.NewFleet(h.log)
-	h.closing(h.machines.Close)
-	others, problem := h.others(config.Config{}, h.Config)
+	app.log.Info("the engine is ready", "kernels", kernels, "threads", runtime.GOMAXPROCS(0))
+	app.installed = catalog.New(app.db, app.Config.Models.Folders...)
+	app.engine = native.New(app.runnerOptions(app.installed))
+	app.closing(app.engine.Close)
+	app.machines = remote.NewFleet(app.log)
+	app.closing(app.machines.Close)
+	others, problem := app.others(config.Config{}, app.Config)
 	if problem != nil {
 		// The gate is not to stand still for a machine that it cannot ask.
-		h.log.Error("some runners cannot be used as they are set up; they are listed with the reason, and tried again when what they need changes", "error", problem.Error())
+		app.log.Error("some runners cannot be used as they are set up; they are listed with the reason, and tried again when what they need changes", "error", problem.Error())
 	}
-	if err := h.machines.Set(others); err != nil {
+	if err := app.machines.Set(others); err != nil {
 		return err
 	}
-	h.Gate = &gate.Gate{
-		Catalog:   h.installed,
-		Keys:      keyring.New(h.db, h.log),
-		Presets:   h.db,
-		Names:     h.db,
-		Runner:    h.engine,
-		Prompts:   h.engine,
-		Loader:    h.engine,
-		Machines:  h.machines,
+	app.Gate = &gate.Gate{
+		Catalog:   app.installed,
+		Keys:      keyring.New(app.db, app.log),
+		Presets:   app.db,
+		Names:     app.db,
+		Runner:    app.engine,
+		Prompts:   app.engine,
+		Loader:    app.engine,
+		Machines:  app.machines,
 		ID:        strings.ToLower(rand.Text()[:8]),
-		Library:   library.New(h.Config.Models.Folders[0], fetch.Source{}),
-		Settings:  "contexts " + string(h.Config.Models.ContextType),
-		Observers: []gate.Observer{server.Logged{Log: h.log}},
+		Library:   library.New(app.Config.Models.Folders[0], fetch.Source{}),
+		Settings:  "contexts " + string(app.Config.Models.ContextType),
+		Observers: []gate.Observer{server.Logged{Log: app.log}},
 	}
-	h.closing(h.Gate.Close)
-	if h.options.Runner != nil {
-		h.Gate.Runner = h.options.Runner
+	app.closing(app.Gate.Close)
+	if app.options.Runner != nil {
+		app.Gate.Runner = app.options.Runner
 	}
 	return nil
 }
 
 // account has exchanges recorded, counted and priced, and lets in those who have a key.
-func (h *House) account(ctx context.Context) (err error) {
-	if h.book, err = ledger.Open(ctx, h.Config.Data, h.db, keeping(h.Config), h.log); err != nil {
-		return FolderError(h.Config.Data, fmt.Errorf("the ledger of exchanges: %w", err))
+func (app *App) account(ctx context.Context) (err error) {
+	if app.ledger, err = ledger.Open(ctx, app.Config.Data, app.db, keeping(app.Config), app.log); err != nil {
+		return FolderError(app.Config.Data, fmt.Errorf("the ledger of exchanges: %w", err))
 	}
-	h.closing(h.book.Close)
-	h.said = ledger.NewRecorder(h.db, recording(h.Config), h.Gate.Layout, h.log)
-	h.closing(h.said.Close)
-	h.Gate.Recorder = h.said
-	h.Gate.Price = func(r *record.Record) int64 {
+	app.closing(app.ledger.Close)
+	app.said = ledger.NewRecorder(app.db, recording(app.Config), app.Gate.Layout, app.log)
+	app.closing(app.said.Close)
+	app.Gate.Recorder = app.said
+	app.Gate.Price = func(r *record.Record) int64 {
 		passed := slices.Contains(dialect.Passed, dialect.Style(r.Style))
-		return h.prices.Load().Of(cmp.Or(r.Answered, r.Model), config.Use{Prompt: r.PromptTokens, Cached: r.CachedTokens, Answer: r.CompletionTokens, Passed: passed})
+		return app.prices.Load().Of(cmp.Or(r.Answered, r.Model), config.Use{Prompt: r.PromptTokens, Cached: r.CachedTokens, Answer: r.CompletionTokens, Passed: passed})
 	}
-	tracer, err := h.passOn(ctx, h.options.Version)
+	tracer, err := app.passOn(ctx, app.options.Version)
 	if err != nil {
 		return err
 	}
-	h.counted = metrics.New(h.Gate, h.options.Version, h.book.Lost)
-	h.Gate.Observers = append(h.Gate.Observers, h.book, h.counted, &h.lately)
+	app.counted = metrics.New(app.Gate, app.options.Version, app.ledger.Lost)
+	app.Gate.Observers = append(app.Gate.Observers, app.ledger, app.counted, &app.lately)
 	if tracer != nil {
-		h.Gate.Observers = append(h.Gate.Observers, tracer)
+		app.Gate.Observers = append(app.Gate.Observers, tracer)
 	}
-	if err := h.Gate.Keys.Load(ctx); err != nil {
+	if err := app.Gate.Keys.Load(ctx); err != nil {
 		return err
 	}
-	if err := h.recount(ctx); err != nil {
+	if err := app.recount(ctx); err != nil {
 		return err
 	}
-	if h.NewOwner, err = ensureOwner(ctx, h.Gate.Keys, filepath.Join(h.Config.Data, OwnerFile)); err != nil {
-		return FolderError(h.Config.Data, err)
+	if app.NewOwner, err = ensureOwner(ctx, app.Gate.Keys, filepath.Join(app.Config.Data, OwnerFile)); err != nil {
+		return FolderError(app.Config.Data, err)
 	}
-	h.closing(func() error {
-		flush(context.WithoutCancel(ctx), h.Gate.Keys, h.log)
+	app.closing(func() error {
+		flush(context.WithoutCancel(ctx), app.Gate.Keys, app.log)
 		return nil
 	})
-	h.settings.unapplied = h.declare(ctx, h.Config)
+	app.settings.unapplied = app.declare(ctx, app.Config)
 	return nil
 }
 
 // open makes the server over all that.
-func (h *House) open(ctx context.Context) error {
-	desk, err := answers.Open(ctx, h.Gate, h.db, h.log)
+func (app *App) open(ctx context.Context) error {
+	responses, err := answers.Open(ctx, app.Gate, app.db, app.log)
 	if err != nil {
 		return err
 	}
-	h.closing(desk.Close)
-	addresses := []net.Addr{h.Listener.Addr()}
-	for _, e := range h.Entrances {
+	app.closing(responses.Close)
+	addresses := []net.Addr{app.Listener.Addr()}
+	for _, e := range app.Listeners {
 		addresses = append(addresses, e.Listener.Addr())
 	}
-	h.Server = server.New(server.Options{
-		Gate: h.Gate, Answers: desk, Ledger: h.book, Lately: &h.lately, Contents: h.said, SuiteRuns: h.db, Prices: h.shownPrices, Metrics: h.counted.Handler(), Console: h.options.Console, Log: h.log, Version: h.options.Version,
-		Exposure: exposure(h.Config), Settings: h.settings.tell, Check: h.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
+	app.Server = server.New(server.Options{
+		Gate: app.Gate, Answers: responses, Ledger: app.ledger, Lately: &app.lately, Contents: app.said, SuiteRuns: app.db, Prices: app.shownPrices, Metrics: app.counted.Handler(), Console: app.options.Console, Log: app.log, Version: app.options.Version,
+		Exposure: exposure(app.Config), Settings: app.settings.tell, Check: app.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
 	return nil
 }
 
 // recount counts the exchanges that the ledger has and the counts of limits do not, since the gate before this one was killed.
-func (h *House) recount(ctx context.Context) error {
-	since, known := h.Gate.Keys.Counted()
+func (app *App) recount(ctx context.Context) error {
+	since, known := app.Gate.Keys.Counted()
 	if !known {
 		return nil
 	}
 	if now := time.Now(); since.IsZero() {
 		since = time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, now.Location()) // no limit looks further back
 	}
-	for e, err := range h.book.All(ctx, record.Filter{Since: since}) {
+	for e, err := range app.ledger.All(ctx, record.Filter{Since: since}) {
 		if err != nil {
 			return fmt.Errorf("count what was used of limits: %w", err)
 		}
 		if e.ShadowOf != "" {
 			continue
 		}
-		if err := h.Gate.Keys.Recount(ctx, keyring.Used{Account: e.Key, Model: e.Model, Begun: e.Begun.Local(), Tokens: e.PromptTokens + e.CompletionTokens, Cost: e.Cost, Refused: e.State == record.Refused}); err != nil {
+		if err := app.Gate.Keys.Recount(ctx, keyring.Used{Account: e.Key, Model: e.Model, Begun: e.Begun.Local(), Tokens: e.PromptTokens + e.CompletionTokens, Cost: e.Cost, Refused: e.State == record.Refused}); err != nil {
 			return err
 		}
 	}
@@ -263,21 +263,21 @@ func (h *House) recount(ctx context.Context) error {
 
 // lock keeps a second gate out of the data folder: it would not know of keys that this one revokes. Who has it stands beside the lock, since a
 // locked file cannot be read everywhere.
-func (h *House) lock() error {
-	lock := flock.New(filepath.Join(h.Config.Data, lockFile))
+func (app *App) lock() error {
+	lock := flock.New(filepath.Join(app.Config.Data, lockFile))
 	mine, err := lock.TryLock()
 	if err != nil {
-		return FolderError(h.Config.Data, err)
+		return FolderError(app.Config.Data, err)
 	}
 	if !mine {
 		who := "another gate"
-		if raw, err := os.ReadFile(filepath.Join(h.Config.Data, holderFile)); err == nil && len(raw) > 0 {
+		if raw, err := os.ReadFile(filepath.Join(app.Config.Data, holderFile)); err == nil && len(raw) > 0 {
 			who = strings.TrimSpace(string(raw))
 		}
-		return fmt.Errorf("the folder %s is in use by %s; stop that one, or give this one another folder with --data", h.Config.Data, who)
+		return fmt.Errorf("the folder %s is in use by %s; stop that one, or give this one another folder with --data", app.Config.Data, who)
 	}
-	h.closing(lock.Unlock)
-	return FolderError(h.Config.Data, os.WriteFile(filepath.Join(h.Config.Data, holderFile), fmt.Appendf(nil, "the gate at %s, process %d\n", h.Listener.Addr(), os.Getpid()), 0o600))
+	app.closing(lock.Unlock)
+	return FolderError(app.Config.Data, os.WriteFile(filepath.Join(app.Config.Data, holderFile), fmt.Appendf(nil, "the gate at %s, process %d\n", app.Listener.Addr(), os.Getpid()), 0o600))
 }
 
 // database opens the database; one that is damaged is set aside.
@@ -296,18 +296,18 @@ func database(cfg config.Config, log *slog.Logger) (*store.Store, error) {
 	return store.Open(path, limits)
 }
 
-func (h *House) closing(f func() error) { h.close = append(h.close, f) }
+func (app *App) closing(f func() error) { app.close = append(app.close, f) }
 
 // Serve answers requests until ctx is done; meanwhile the models are brought that the configuration wants.
-func (h *House) Serve(ctx context.Context) error {
-	defer h.preparing.Wait()
+func (app *App) Serve(ctx context.Context) error {
+	defer app.preparing.Wait()
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	h.preparing.Go(func() { prepare(ctx, h.Gate, h.Config.Models, h.log) })
-	h.preparing.Go(func() { h.follow(ctx) })
-	h.preparing.Go(func() { h.redeclare(ctx) })
-	h.preparing.Go(func() { retry(ctx, h.Gate.Keys, h.log) })
-	return h.Server.Serve(ctx, append([]server.Entrance{{Listener: h.Listener}}, h.Entrances...)...)
+	app.preparing.Go(func() { prepare(ctx, app.Gate, app.Config.Models, app.log) })
+	app.preparing.Go(func() { app.follow(ctx) })
+	app.preparing.Go(func() { app.redeclare(ctx) })
+	app.preparing.Go(func() { retry(ctx, app.Gate.Keys, app.log) })
+	return app.Server.Serve(ctx, append([]server.Listener{{Listener: app.Listener}}, app.Listeners...)...)
 }
 
 // retryAfter is how often what could not be written is tried again.
@@ -342,17 +342,17 @@ func flush(ctx context.Context, keys *keyring.Keyring, log *slog.Logger) {
 }
 
 // Close closes what was opened, the last first.
-func (h *House) Close() (err error) {
-	for _, f := range slices.Backward(h.close) {
+func (app *App) Close() (err error) {
+	for _, f := range slices.Backward(app.close) {
 		err = errors.Join(err, f())
 	}
-	h.close = nil
+	app.close = nil
 	return err
 }
 
 // runnerOptions are the limits of loaded models, by the configuration and what the machine has.
-func (h *House) runnerOptions(installed *catalog.Catalog) native.Options {
-	cfg := h.Config
+func (app *App) runnerOptions(installed *catalog.Catalog) native.Options {
+	cfg := app.Config
 	o := native.Options{Memory: modelMemory(cfg), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload}
 	if cfg.Models.ContextType == config.Bytes {
 		o.Engine.Contexts = kv.Q8
@@ -362,14 +362,14 @@ func (h *House) runnerOptions(installed *catalog.Catalog) native.Options {
 		o.Context = min(o.Memory/8, 4<<30)
 	}
 	o.Drafter = func(path string) (string, error) {
-		return drafter(h.settings.holding().Models.Drafters, installed, path)
+		return drafter(app.settings.holding().Models.Drafters, installed, path)
 	}
 	o.Told = func(what, path string, err error) {
 		if err != nil {
-			h.log.Error("model "+what, "path", path, "error", err.Error())
+			app.log.Error("model "+what, "path", path, "error", err.Error())
 			return
 		}
-		h.log.Info("model "+what, "path", path)
+		app.log.Info("model "+what, "path", path)
 	}
 	return o
 }

@@ -30,7 +30,7 @@ func settings(t *testing.T, folder string) config.Config {
 var options = boot.Options{Log: slog.New(slog.DiscardHandler), Console: fstest.MapFS{"index.html": {}}, Version: "test"}
 
 // running opens a gate and has it serve until the test ends. It returns the owner key, too.
-func running(t *testing.T, cfg config.Config, o boot.Options) (*boot.House, string) {
+func running(t *testing.T, cfg config.Config, o boot.Options) (*boot.App, string) {
 	t.Helper()
 	h, err := boot.Open(t.Context(), cfg, o)
 	if err != nil {

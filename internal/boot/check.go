@@ -17,39 +17,39 @@ import (
 )
 
 // look gathers what the gate knows of itself, and judges it.
-func (h *House) look(ctx context.Context) ([]check.Finding, error) {
-	h.settings.mu.Lock()
-	set, holds, problem := h.settings.set, h.settings.holds, h.settings.problems()
-	h.settings.mu.Unlock()
+func (app *App) look(ctx context.Context) ([]check.Finding, error) {
+	app.settings.mu.Lock()
+	set, holds, problem := app.settings.set, app.settings.holds, app.settings.problems()
+	app.settings.mu.Unlock()
 	kernels, err := tensor.Kernels()
 	if err != nil {
 		return nil, err
 	}
-	f := check.Facts{Now: time.Now(), Config: holds, File: set.File, Problem: problem, Declared: set.Declared() && !holds.ApplyAtStart, BaseURL: h.Server.BaseURL(), Mishaps: h.Server.Mishaps(),
-		Lost: h.book.Lost(), Memory: modelMemory(holds), Available: machine.Available(), Processors: runtime.GOMAXPROCS(0), Kernels: kernels}
-	for _, s := range h.settings.tell().Settings {
+	f := check.Facts{Now: time.Now(), Config: holds, File: set.File, Problem: problem, Declared: set.Declared() && !holds.ApplyAtStart, BaseURL: app.Server.BaseURL(), Mishaps: app.Server.Mishaps(),
+		Lost: app.ledger.Lost(), Memory: modelMemory(holds), Available: machine.Available(), Processors: runtime.GOMAXPROCS(0), Kernels: kernels}
+	for _, s := range app.settings.tell().Settings {
 		if s.Running != "" {
 			f.Pending = append(f.Pending, s.Name)
 		}
 	}
-	if h.certificate != nil {
-		f.Certificate, f.CertificateError = h.certificate.standing()
+	if app.certificate != nil {
+		f.Certificate, f.CertificateError = app.certificate.standing()
 	}
-	if f.Keys, err = h.Gate.Keys.Keys(ctx); err != nil {
+	if f.Keys, err = app.Gate.Keys.Keys(ctx); err != nil {
 		return nil, fmt.Errorf("keys: %w", err)
 	}
-	models, err := h.Gate.Catalog.Models()
+	models, err := app.Gate.Catalog.Models()
 	if err != nil {
 		f.ModelsProblem = err.Error()
 	}
 	f.Models = models
-	if f.Names, err = h.Gate.Names.Names(ctx); err != nil {
+	if f.Names, err = app.Gate.Names.Names(ctx); err != nil {
 		return nil, fmt.Errorf("names: %w", err)
 	}
-	if f.Presets, err = h.Gate.Presets.Presets(ctx); err != nil {
+	if f.Presets, err = app.Gate.Presets.Presets(ctx); err != nil {
 		return nil, fmt.Errorf("presets: %w", err)
 	}
-	for _, m := range h.machines.Machines() {
+	for _, m := range app.machines.Machines() {
 		s := m.State()
 		one := check.Machine{Name: s.Name, URL: s.URL, Healthy: s.Healthy, Seen: !s.Looked.IsZero(), Why: s.Why, Encrypted: m.Private()}
 		for _, there := range s.Models {
@@ -57,10 +57,10 @@ func (h *House) look(ctx context.Context) ([]check.Finding, error) {
 		}
 		f.Machines = append(f.Machines, one)
 	}
-	if f.Bad, err = h.book.Find(ctx, record.Filter{Bad: true, Since: f.Now.Add(-24 * time.Hour), Limit: 1000}); err != nil {
+	if f.Bad, err = app.ledger.Find(ctx, record.Filter{Bad: true, Since: f.Now.Add(-24 * time.Hour), Limit: 1000}); err != nil {
 		return nil, fmt.Errorf("the ledger: %w", err)
 	}
-	last, err := h.book.Find(ctx, record.Filter{Limit: 1})
+	last, err := app.ledger.Find(ctx, record.Filter{Limit: 1})
 	if err != nil {
 		return nil, fmt.Errorf("the ledger: %w", err)
 	}

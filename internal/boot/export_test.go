@@ -1,11 +1,11 @@
 package boot
 
 // LoadCertificate reads the files of the gate's certificate now.
-func (h *House) LoadCertificate() error {
-	h.certificate.mu.Lock()
-	defer h.certificate.mu.Unlock()
-	return h.certificate.load()
+func (app *App) LoadCertificate() error {
+	app.certificate.mu.Lock()
+	defer app.certificate.mu.Unlock()
+	return app.certificate.load()
 }
 
 // Problem is what keeps the configuration from holding.
-func (h *House) Problem() string { return h.settings.tell().Problem }
+func (app *App) Problem() string { return app.settings.tell().Problem }

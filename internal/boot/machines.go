@@ -16,13 +16,13 @@ import (
 
 // others are the gate's other machines, as the configuration says. Those that cannot be used as they are set up are among them, with the
 // reason; the error has the reasons of all, but of those that are as they were before.
-func (h *House) others(before, cfg config.Config) (all map[string]remote.Settings, err error) {
+func (app *App) others(before, cfg config.Config) (all map[string]remote.Settings, err error) {
 	all = map[string]remote.Settings{}
 	for _, name := range slices.Sorted(maps.Keys(cfg.Runners)) {
-		s, problem := h.other(name, cfg.Runners[name])
+		s, problem := app.other(name, cfg.Runners[name])
 		if problem != nil {
 			s = remote.Settings{URL: cfg.Runners[name].URL, Unusable: strings.TrimPrefix(problem.Error(), "runners."+name+".")}
-			if was, ok := h.machines.Machine(name); !ok || was.State().Why != s.Unusable || !reflect.DeepEqual(before.Runners[name], cfg.Runners[name]) {
+			if was, ok := app.machines.Machine(name); !ok || was.State().Why != s.Unusable || !reflect.DeepEqual(before.Runners[name], cfg.Runners[name]) {
 				err = errors.Join(err, problem)
 			}
 		}
@@ -32,7 +32,7 @@ func (h *House) others(before, cfg config.Config) (all map[string]remote.Setting
 }
 
 // other is how another machine is reached.
-func (h *House) other(name string, r config.Runner) (s remote.Settings, err error) {
+func (app *App) other(name string, r config.Runner) (s remote.Settings, err error) {
 	key, err := r.Key(name)
 	if err != nil {
 		return s, err
@@ -48,7 +48,7 @@ func (h *House) other(name string, r config.Runner) (s remote.Settings, err erro
 		s.Fields = []string{"verbosity", "prediction"} // which are about the answer; others are about who asks, or what it costs
 	}
 	if r.Layout != nil {
-		if s.Layout, err = h.layout(*r.Layout); err != nil {
+		if s.Layout, err = app.layout(*r.Layout); err != nil {
 			return s, fmt.Errorf("runners.%s.layout: %w", name, err)
 		}
 	}
@@ -62,8 +62,8 @@ func (h *House) other(name string, r config.Runner) (s remote.Settings, err erro
 }
 
 // layout opens what prompts are laid out by, once, so that what is the same stays the same when the configuration is read anew.
-func (h *House) layout(of config.RunnerLayout) (*remote.Layout, error) {
-	m, err := h.installed.Find(of.Like)
+func (app *App) layout(of config.RunnerLayout) (*remote.Layout, error) {
+	m, err := app.installed.Find(of.Like)
 	if err != nil {
 		return nil, err
 	}
@@ -80,16 +80,16 @@ func (h *House) layout(of config.RunnerLayout) (*remote.Layout, error) {
 		template = string(raw)
 	}
 	known := config.RunnerLayout{Like: m.Path + " " + m.Digest, Template: template}
-	if l, ok := h.layouts[known]; ok {
+	if l, ok := app.layouts[known]; ok {
 		return l, nil
 	}
 	l, err := remote.OpenLayout(m.Path, template)
 	if err != nil {
 		return nil, err
 	}
-	if h.layouts == nil {
-		h.layouts = map[config.RunnerLayout]*remote.Layout{}
+	if app.layouts == nil {
+		app.layouts = map[config.RunnerLayout]*remote.Layout{}
 	}
-	h.layouts[known] = l
+	app.layouts[known] = l
 	return l, nil
 }

@@ -22,7 +22,7 @@ import (
 // routed is a gate with machines from a script.
 type routed struct {
 	t        *testing.T
-	house    *boot.House
+	app      *boot.App
 	key      string
 	machines map[string]*standin.Server
 	servers  map[string]*httptest.Server
@@ -43,7 +43,7 @@ func route(t *testing.T, machines ...string) *routed {
 		r.machines[name], r.servers[name] = s, h
 		cfg.Runners[name] = config.Runner{URL: h.URL + "/v1", Tries: 1, Rest: 200 * time.Millisecond}
 	}
-	r.house, r.key = running(t, cfg, options)
+	r.app, r.key = running(t, cfg, options)
 	for _, name := range machines {
 		r.gate("POST", "/gate/machines/"+name+"/look", "{}", 200)
 	}
@@ -53,7 +53,7 @@ func route(t *testing.T, machines ...string) *routed {
 // gate asks the gate to manage something.
 func (r *routed) gate(method, path, body string, want int) string {
 	r.t.Helper()
-	status, got, _ := call(r.t, method, strings.TrimSuffix(r.house.Server.BaseURL(), "/v1")+path, r.key, body)
+	status, got, _ := call(r.t, method, strings.TrimSuffix(r.app.Server.BaseURL(), "/v1")+path, r.key, body)
 	if status != want {
 		r.t.Fatalf("%s %s %s: %d %s", method, path, body, status, got)
 	}
@@ -65,7 +65,7 @@ func (r *routed) name(body string) { r.t.Helper(); r.gate("PUT", "/gate/names", 
 // ask asks a name and says which machine answered, and which were passed over.
 func (r *routed) ask(name, extra string) (by, passed, body string) {
 	r.t.Helper()
-	status, body, header := call(r.t, "POST", r.house.Server.BaseURL()+"/chat/completions", r.key, `{"model":"`+name+`","messages":[{"role":"user","content":"Where?"}]`+extra+`}`)
+	status, body, header := call(r.t, "POST", r.app.Server.BaseURL()+"/chat/completions", r.key, `{"model":"`+name+`","messages":[{"role":"user","content":"Where?"}]`+extra+`}`)
 	if status != 200 {
 		return fmt.Sprint(status), "", body
 	}
@@ -98,7 +98,7 @@ func TestFallback(t *testing.T) {
 	if e := list.Exchanges[0]; e.Model != "helper" || e.Answered != "cellar/harbour-4m" || e.Machine != "cellar" || !slices.Equal(e.PassedOver, []string{"attic/harbour-4m runner_unavailable"}) {
 		t.Errorf("%+v", e)
 	}
-	if status, metrics, _ := call(t, "GET", strings.TrimSuffix(r.house.Server.BaseURL(), "/v1")+"/metrics", r.key, ""); status != 200 || !strings.Contains(metrics, `kindred_machine_up{machine="cellar"} 1`) {
+	if status, metrics, _ := call(t, "GET", strings.TrimSuffix(r.app.Server.BaseURL(), "/v1")+"/metrics", r.key, ""); status != 200 || !strings.Contains(metrics, `kindred_machine_up{machine="cellar"} 1`) {
 		t.Errorf("%d %.500s", status, metrics)
 	}
 	// What is recorded is what the one that answered was asked, without what was put in for the one that did not.
@@ -166,7 +166,7 @@ func TestWaysOfChoosing(t *testing.T) {
 	// A conversation goes on where it is; others are spread by how they begin.
 	r.name(`{"name":"helper","strategy":"prefix_affinity","of":[{"to":"attic/harbour-4m"},{"to":"cellar/harbour-4m"}]}`)
 	begin := func(i int) string {
-		_, body, header := call(t, "POST", r.house.Server.BaseURL()+"/chat/completions", r.key, fmt.Sprintf(`{"model":"helper","messages":[{"role":"system","content":"desk %d"},{"role":"user","content":"Where?"}]}`, i))
+		_, body, header := call(t, "POST", r.app.Server.BaseURL()+"/chat/completions", r.key, fmt.Sprintf(`{"model":"helper","messages":[{"role":"system","content":"desk %d"},{"role":"user","content":"Where?"}]}`, i))
 		if body == "" {
 			t.Fatal("no answer")
 		}
@@ -221,7 +221,7 @@ func TestTargetsForSome(t *testing.T) {
 		t.Error(got)
 	}
 	// What a key's holder calls its keys makes them no other's: not for a target, nor when the owner names a key by its label.
-	_, body, _ := call(t, "POST", r.house.Server.BaseURL()[:len(r.house.Server.BaseURL())-len("/v1")]+"/gate/key/issue", backend.Key, `{"label":"ferry desk","expires":"`+soon+`"}`)
+	_, body, _ := call(t, "POST", r.app.Server.BaseURL()[:len(r.app.Server.BaseURL())-len("/v1")]+"/gate/key/issue", backend.Key, `{"label":"ferry desk","expires":"`+soon+`"}`)
 	if err := json.Unmarshal([]byte(body), &derived); err != nil || derived.Key == "" {
 		t.Fatal(body)
 	}
@@ -245,7 +245,7 @@ func TestTargetsForSome(t *testing.T) {
 	r.name(`{"name":"eyes","of":[{"to":"harbour-4m"},{"to":"attic/harbour-4m"},{"to":"cellar/harbour-4m"}]}`)
 	r.machines["attic"].Break(standin.Fault{Refuse: "image_url"})
 	r.gate("POST", "/gate/machines/attic/probe", `{"model":"harbour-4m"}`, 200)
-	status, body, header := call(t, "POST", r.house.Server.BaseURL()+"/chat/completions", r.key, `{"model":"eyes","messages":[{"role":"user","content":[{"type":"image_url","image_url":{"url":"data:image/png;base64,AAAA"}}]}]}`)
+	status, body, header := call(t, "POST", r.app.Server.BaseURL()+"/chat/completions", r.key, `{"model":"eyes","messages":[{"role":"user","content":[{"type":"image_url","image_url":{"url":"data:image/png;base64,AAAA"}}]}]}`)
 	if status != 200 || header.Get("Kindred-Answered-By") != "cellar/harbour-4m" {
 		t.Errorf("%d %s by %q", status, body, header.Get("Kindred-Answered-By"))
 	}

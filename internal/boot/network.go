@@ -27,18 +27,18 @@ import (
 )
 
 // listen opens the addresses for others, and takes over those that the system has opened.
-func (h *House) listen(n config.Network) error {
-	secure, err := h.secure(n)
+func (app *App) listen(n config.Network) error {
+	secure, err := app.secure(n)
 	if err != nil {
 		return err
 	}
 	add := func(l net.Listener) {
-		e := server.Entrance{Listener: l, OnlyApplications: n.OnlyApplications}
+		e := server.Listener{Listener: l, OnlyApplications: n.OnlyApplications}
 		if _, ok := l.Addr().(*net.TCPAddr); ok {
 			e.TLS = secure
 		}
-		h.Entrances = append(h.Entrances, e)
-		h.closing(func() error {
+		app.Listeners = append(app.Listeners, e)
+		app.closing(func() error {
 			_ = l.Close() // as the first
 			return nil
 		})
@@ -70,33 +70,33 @@ func (h *House) listen(n config.Network) error {
 		if l == nil {
 			return errors.New("one of the sockets that the system has opened for the gate is none that takes connections; use ListenStream in its unit")
 		}
-		if tcp, ok := l.Addr().(*net.TCPAddr); ok && h.Config.Access == config.Open && !tcp.IP.IsLoopback() {
+		if tcp, ok := l.Addr().(*net.TCPAddr); ok && app.Config.Access == config.Open && !tcp.IP.IsLoopback() {
 			return fmt.Errorf("access is open, which is refused on %s, a socket that the system has opened: others could reach it; use keys", tcp)
 		}
-		h.log.Info("took over a socket that the system has opened", "address", l.Addr().String())
+		app.log.Info("took over a socket that the system has opened", "address", l.Addr().String())
 		add(l)
 	}
 	return nil
 }
 
 // secure is how lines are encrypted; nil for not at all.
-func (h *House) secure(n config.Network) (*tls.Config, error) {
+func (app *App) secure(n config.Network) (*tls.Config, error) {
 	switch {
 	case n.Certificate != "":
-		c := &certificate{file: n.Certificate, key: n.Key, hosts: calledBy(h.Config), log: h.log}
+		c := &certificate{file: n.Certificate, key: n.Key, hosts: calledBy(app.Config), log: app.log}
 		if err := c.load(); err != nil {
 			return nil, err
 		}
-		h.certificate = c
+		app.certificate = c
 		return &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS12}, nil
 	case len(n.ACME.Hosts) > 0:
-		return h.ordered(n.ACME)
+		return app.ordered(n.ACME)
 	}
 	return nil, nil
 }
 
 // ordered has certificates made by an authority when they are first needed, and anew before they end. They are kept in the data folder.
-func (h *House) ordered(a config.ACME) (*tls.Config, error) {
+func (app *App) ordered(a config.ACME) (*tls.Config, error) {
 	client := &acme.Client{DirectoryURL: a.Directory}
 	if a.Roots != "" {
 		raw, err := system.ReadFile(a.Roots, maxCertificates)
@@ -109,11 +109,11 @@ func (h *House) ordered(a config.ACME) (*tls.Config, error) {
 		}
 		client.HTTPClient = &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}}
 	}
-	m := &autocert.Manager{Prompt: autocert.AcceptTOS, Cache: autocert.DirCache(filepath.Join(h.Config.Data, certificatesDir)), HostPolicy: autocert.HostWhitelist(a.Hosts...), Email: a.Email, Client: client}
+	m := &autocert.Manager{Prompt: autocert.AcceptTOS, Cache: autocert.DirCache(filepath.Join(app.Config.Data, certificatesDir)), HostPolicy: autocert.HostWhitelist(a.Hosts...), Email: a.Email, Client: client}
 	return &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{acme.ALPNProto}, GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 		c, err := m.GetCertificate(hello)
 		if err != nil && slices.Contains(a.Hosts, hello.ServerName) {
-			h.log.Error("there is no certificate yet", "host", hello.ServerName, "error", err.Error())
+			app.log.Error("there is no certificate yet", "host", hello.ServerName, "error", err.Error())
 		}
 		return c, err
 	}}, nil

@@ -104,7 +104,7 @@ func TestEntrancesForOthers(t *testing.T) {
 		t.Errorf("applications are told %s", h.Server.BaseURL())
 	}
 	body := `{"key":"` + owner + `"}`
-	secure := h.Entrances[0].Listener.Addr().String()
+	secure := h.Listeners[0].Listener.Addr().String()
 	signIn := func(c *http.Client, base string, header ...string) *http.Response {
 		t.Helper()
 		req, err := http.NewRequest(http.MethodPost, base+"/gate/session", strings.NewReader(body))
@@ -237,7 +237,7 @@ func TestAnAddressForApplicationsOnly(t *testing.T) {
 	cfg := settings(t, t.TempDir())
 	cfg.Network.Listen, cfg.Network.OnlyApplications, cfg.Network.BaseURL = []string{"127.0.0.1:0"}, true, "https://gate.example/models/v1"
 	h, owner := running(t, cfg, options)
-	ours, theirs := h.Listener.Addr().String(), h.Entrances[0].Listener.Addr().String()
+	ours, theirs := h.Listener.Addr().String(), h.Listeners[0].Listener.Addr().String()
 	for path, want := range map[string][2]int{ // here, and at the address for applications
 		"/v1/models":        {200, 200},
 		"/models/v1/models": {200, 200},

@@ -47,9 +47,9 @@ func TestPassedOn(t *testing.T) {
 	cfg := settings(t, t.TempDir())
 	cfg.Runners = map[string]config.Runner{"studio": {URL: h.URL + "/v1", Pass: []string{"images", "audio"}, Tries: 1}}
 	r := &routed{t: t}
-	r.house, r.key = running(t, cfg, options)
+	r.app, r.key = running(t, cfg, options)
 	r.gate("POST", "/gate/machines/studio/look", "{}", 200)
-	base := r.house.Server.BaseURL()
+	base := r.app.Server.BaseURL()
 	status, body, header := call(t, "POST", base+"/images/generations", r.key, `{"model":"studio/painter","prompt":"a boat"}`)
 	if status != 200 || body != "\x89PNG" || header.Get("Content-Type") != "image/png" || header.Get("Set-Cookie") != "" || got != `/v1/images/generations {"model":"painter","prompt":"a boat"}` {
 		t.Errorf("%d %q %v: %s", status, body, header, got)

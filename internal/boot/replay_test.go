@@ -20,7 +20,7 @@ func recording(t *testing.T) *routed {
 	cfg := settings(t, t.TempDir())
 	cfg.Record = config.Record{Content: true, Days: 30, Space: 1 << 26}
 	r := &routed{t: t}
-	r.house, r.key = running(t, cfg, options)
+	r.app, r.key = running(t, cfg, options)
 	r.gate("POST", "/gate/presets", `{"name":"master","model":"harbour-4m","instructions":"You are a cheerful harbour master."}`, 201)
 	return r
 }
@@ -28,13 +28,13 @@ func recording(t *testing.T) *routed {
 // recorded asks and waits until the exchange is recorded. It returns its id.
 func (r *routed) recorded(path, body string) string {
 	r.t.Helper()
-	status, got, header := call(r.t, "POST", r.house.Server.BaseURL()+path, r.key, body)
+	status, got, header := call(r.t, "POST", r.app.Server.BaseURL()+path, r.key, body)
 	if status != 200 {
 		r.t.Fatal(got)
 	}
 	id := header.Get("X-Request-Id")
 	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(2 * time.Millisecond) {
-		status, got, _ := call(r.t, "GET", strings.TrimSuffix(r.house.Server.BaseURL(), "/v1")+"/gate/exchanges/"+id, r.key, "")
+		status, got, _ := call(r.t, "GET", strings.TrimSuffix(r.app.Server.BaseURL(), "/v1")+"/gate/exchanges/"+id, r.key, "")
 		if status == 200 && strings.Contains(got, `"content"`) {
 			return id
 		} else if time.Now().After(deadline) {
@@ -102,7 +102,7 @@ func TestMeasuredAnswers(t *testing.T) {
 	}
 	const answer = "The last boat to Osmer leaves at 19:40."
 	ask := `"model":"harbour-4m","messages":[{"role":"user","content":"When is the last boat to Osmer?"}]`
-	status, body, _ := call(t, "POST", r.house.Server.BaseURL()+"/chat/completions", r.key, `{`+ask+`,"temperature":0,"logprobs":true}`)
+	status, body, _ := call(t, "POST", r.app.Server.BaseURL()+"/chat/completions", r.key, `{`+ask+`,"temperature":0,"logprobs":true}`)
 	var said struct {
 		Choices []struct {
 			Message  struct{ Content string }

@@ -80,16 +80,16 @@ func (s *settings) tell() server.Settings {
 
 // Reload has the configuration read anew, as it is when its file changes. One that cannot be used changes nothing; why, is in the log and
 // among the settings.
-func (h *House) Reload() {
+func (app *App) Reload() {
 	select {
-	case h.again <- struct{}{}:
+	case app.again <- struct{}{}:
 	default: // it is going to be
 	}
 }
 
 // reload reads the configuration anew and applies what can be applied while the gate runs.
-func (h *House) reload(ctx context.Context) {
-	s := &h.settings
+func (app *App) reload(ctx context.Context) {
+	s := &app.settings
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	set, err := s.reread()
@@ -104,50 +104,50 @@ func (h *House) reload(ctx context.Context) {
 	var parts []func()
 	if err == nil {
 		s.trying = set.Config // whose files are looked after, whether they can be used or not
-		parts, err = h.prepared(ctx, s.holds, held)
+		parts, err = app.prepared(ctx, s.holds, held)
 	}
 	if err != nil {
 		if s.problem != err.Error() {
-			h.log.Error("the configuration cannot be used, and none of it was applied; the one before stays", "error", err.Error())
+			app.log.Error("the configuration cannot be used, and none of it was applied; the one before stays", "error", err.Error())
 		}
 		s.problem = err.Error()
 		return
 	}
 	changed := config.Differences(s.set, set)
 	if len(changed) > 0 || s.problem != "" {
-		h.log.Info("the configuration was read anew", "file", set.File, "changes", len(changed))
+		app.log.Info("the configuration was read anew", "file", set.File, "changes", len(changed))
 	}
 	s.set, s.read, s.problem, s.holds = set, time.Now(), "", held
 	for _, c := range changed {
 		if c.Restart {
-			h.log.Warn("a setting changed that holds from the next start on", "setting", c.Name, "value", c.Value)
+			app.log.Warn("a setting changed that holds from the next start on", "setting", c.Name, "value", c.Value)
 		} else {
-			h.log.Info("a setting changed", "setting", c.Name, "value", c.Value)
+			app.log.Info("a setting changed", "setting", c.Name, "value", c.Value)
 		}
 	}
 	for _, apply := range parts {
 		apply()
 	}
-	s.unapplied = h.declare(ctx, held)
+	s.unapplied = app.declare(ctx, held)
 }
 
 // declare has names, presets and keys hold as a configuration declares them, if it wants that. It says why they do not.
-func (h *House) declare(ctx context.Context, c config.Config) (problem string) {
+func (app *App) declare(ctx context.Context, c config.Config) (problem string) {
 	if !c.ApplyAtStart || !c.Declared() {
 		return ""
 	}
-	steps, err := h.applied(ctx, c)
+	steps, err := app.applied(ctx, c)
 	if err != nil {
-		h.log.Error("what the configuration declares was not applied; it is tried again", "error", err.Error())
+		app.log.Error("what the configuration declares was not applied; it is tried again", "error", err.Error())
 		return "apply_at_start: " + err.Error()
 	}
 	for _, s := range steps {
-		h.log.Info("applied", "what", s.What, "name", s.Name, "change", s.Change)
+		app.log.Info("applied", "what", s.What, "name", s.Name, "change", s.Change)
 	}
 	return ""
 }
 
-func (h *House) applied(ctx context.Context, c config.Config) ([]apply.Step, error) {
+func (app *App) applied(ctx context.Context, c config.Config) ([]apply.Step, error) {
 	raw, err := c.Declarations()
 	if err != nil {
 		return nil, err
@@ -156,7 +156,7 @@ func (h *House) applied(ctx context.Context, c config.Config) ([]apply.Step, err
 	if err != nil {
 		return nil, err
 	}
-	steps, err := apply.Apply(ctx, h.Gate, d)
+	steps, err := apply.Apply(ctx, app.Gate, d)
 	for _, s := range steps {
 		if s.Key == "" {
 			continue
@@ -167,7 +167,7 @@ func (h *House) applied(ctx context.Context, c config.Config) ([]apply.Step, err
 		if err := errors.Join(os.MkdirAll(folder, 0o700), WriteSecret(file, s.Key)); err != nil {
 			return steps, fmt.Errorf("the key %q was created, but not written to %s: %w; rotate it to get another", s.Name, file, err)
 		}
-		h.log.Info("a key was created, and is in a file", "key", s.Name, "file", file)
+		app.log.Info("a key was created, and is in a file", "key", s.Name, "file", file)
 	}
 	return steps, err
 }
@@ -176,10 +176,10 @@ func (h *House) applied(ctx context.Context, c config.Config) ([]apply.Step, err
 const declareAgain = 5 * time.Second
 
 // redeclare tries again what could not be applied, until ctx is done.
-func (h *House) redeclare(ctx context.Context) {
+func (app *App) redeclare(ctx context.Context) {
 	defer func() {
 		if p := recover(); p != nil {
-			h.log.Error("applying what is declared panicked", "error", fmt.Sprint(p))
+			app.log.Error("applying what is declared panicked", "error", fmt.Sprint(p))
 		}
 	}()
 	tick := time.NewTicker(declareAgain)
@@ -190,44 +190,44 @@ func (h *House) redeclare(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		h.settings.mu.Lock()
-		missing, holds := h.settings.unapplied != "", h.settings.holds
-		h.settings.mu.Unlock()
+		app.settings.mu.Lock()
+		missing, holds := app.settings.unapplied != "", app.settings.holds
+		app.settings.mu.Unlock()
 		if !missing {
 			continue
 		}
-		problem := h.declare(ctx, holds)
-		h.settings.mu.Lock()
-		if h.settings.unapplied != "" { // else a reload has applied it meanwhile
-			h.settings.unapplied = problem
+		problem := app.declare(ctx, holds)
+		app.settings.mu.Lock()
+		if app.settings.unapplied != "" { // else a reload has applied it meanwhile
+			app.settings.unapplied = problem
 		}
-		h.settings.mu.Unlock()
+		app.settings.mu.Unlock()
 	}
 }
 
 // prepared gets ready what changes for each room, and returns what then has each follow. Nothing has changed when there is an error, which
 // names the parts of the configuration that cannot be used.
-func (h *House) prepared(ctx context.Context, before, now config.Config) (apply []func(), err error) {
-	others, err := h.others(before, now)
+func (app *App) prepared(ctx context.Context, before, now config.Config) (apply []func(), err error) {
+	others, err := app.others(before, now)
 	if err != nil {
 		return nil, err
 	}
-	ready, err := h.machines.Ready(others)
+	ready, err := app.machines.Ready(others)
 	if err != nil {
 		return nil, err
 	}
 	apply = append(apply, ready)
 	if !reflect.DeepEqual(exposure(before), exposure(now)) {
-		apply = append(apply, func() { h.Server.Expose(exposure(now)) })
+		apply = append(apply, func() { app.Server.Expose(exposure(now)) })
 	}
 	return append(apply, func() {
-		h.engine.Limit(modelMemory(now), now.Models.IdleUnload)
-		h.db.Limit(storedLimits(now))
-		h.book.Keep(keeping(now))
-		h.said.Set(recording(now))
-		h.prices.Store(&now.Prices)
+		app.engine.Limit(modelMemory(now), now.Models.IdleUnload)
+		app.db.Limit(storedLimits(now))
+		app.ledger.Keep(keeping(now))
+		app.said.Set(recording(now))
+		app.prices.Store(&now.Prices)
 		if !reflect.DeepEqual(before.Models.KeepLoaded, now.Models.KeepLoaded) || !reflect.DeepEqual(before.Models.Fetch, now.Models.Fetch) {
-			h.preparing.Go(func() { prepare(ctx, h.Gate, now.Models, h.log) })
+			app.preparing.Go(func() { prepare(ctx, app.Gate, now.Models, app.log) })
 		}
 	}), nil
 }
@@ -237,13 +237,13 @@ const settleAfter = 200 * time.Millisecond
 
 // follow applies the configuration whenever its file changes, or one that it names, until ctx is done. Folders are watched rather than files,
 // which may vanish, and come again under the same name; of a folder that is not there yet, the nearest one above it that is.
-func (h *House) follow(ctx context.Context) {
+func (app *App) follow(ctx context.Context) {
 	defer func() {
 		if p := recover(); p != nil {
-			h.log.Error("following the configuration panicked", "error", fmt.Sprint(p))
+			app.log.Error("following the configuration panicked", "error", fmt.Sprint(p))
 		}
 	}()
-	if h.settings.reread == nil {
+	if app.settings.reread == nil {
 		return
 	}
 	var events chan fsnotify.Event
@@ -252,18 +252,18 @@ func (h *House) follow(ctx context.Context) {
 	if err == nil {
 		defer watcher.Close()
 		events, failures = watcher.Events, watcher.Errors
-		err = watch(watcher, h.settings.files())
+		err = watch(watcher, app.settings.files())
 	}
 	if err != nil {
-		h.log.Info("the configuration is read anew only when it is asked for (SIGHUP), since its folder cannot be watched", "error", err.Error())
+		app.log.Info("the configuration is read anew only when it is asked for (SIGHUP), since its folder cannot be watched", "error", err.Error())
 	}
 	settled := time.NewTimer(time.Hour)
 	settled.Stop()
 	again := func() {
-		h.reload(ctx)
+		app.reload(ctx)
 		if watcher != nil {
-			if err := watch(watcher, h.settings.files()); err != nil {
-				h.log.Warn("a file that the configuration names cannot be watched", "error", err.Error())
+			if err := watch(watcher, app.settings.files()); err != nil {
+				app.log.Warn("a file that the configuration names cannot be watched", "error", err.Error())
 			}
 		}
 	}
@@ -271,14 +271,14 @@ func (h *House) follow(ctx context.Context) {
 		select {
 		case event := <-events:
 			// A folder that is swapped as a whole changes the files in it without naming them.
-			if slices.Contains(h.settings.files(), filepath.Clean(event.Name)) || event.Has(fsnotify.Create) {
+			if slices.Contains(app.settings.files(), filepath.Clean(event.Name)) || event.Has(fsnotify.Create) {
 				settled.Reset(settleAfter)
 			}
 		case err := <-failures:
-			h.log.Warn("a change of the configuration may have been missed", "error", err.Error())
+			app.log.Warn("a change of the configuration may have been missed", "error", err.Error())
 		case <-settled.C:
 			again()
-		case <-h.again:
+		case <-app.again:
 			again()
 		case <-ctx.Done():
 			return
@@ -331,8 +331,8 @@ func recording(c config.Config) ledger.Recording {
 }
 
 // shownPrices are what the interface needs to know of prices.
-func (h *House) shownPrices() server.Prices {
-	p := h.prices.Load()
+func (app *App) shownPrices() server.Prices {
+	p := app.prices.Load()
 	return server.Prices{Currency: p.Currency, Machine: p.Machine}
 }
 

@@ -272,17 +272,17 @@ func (c *client) embedder(ctx context.Context, asked string) (string, error) {
 	return c.choose(ctx, asked, func(use string) bool { return use == "embedding" })
 }
 
-// offer is what a gate offers to a key.
-type offer struct {
+// listedModel is what a gate listedModels to a key.
+type listedModel struct {
 	ID       string `json:"id"`
 	Use      string `json:"use"`
 	PresetOf string `json:"preset_of"`
 	Target   string `json:"target"` // of a public name
 }
 
-// offers lists what fits.
-func (c *client) offers(ctx context.Context, fits func(use string) bool) (fitting []offer, err error) {
-	var list struct{ Data []offer }
+// listedModels lists what fits.
+func (c *client) listedModels(ctx context.Context, fits func(use string) bool) (fitting []listedModel, err error) {
+	var list struct{ Data []listedModel }
 	if err := c.call(ctx, http.MethodGet, "/v1/models", nil, &list); err != nil {
 		return nil, err
 	}
@@ -297,7 +297,7 @@ func (c *client) offers(ctx context.Context, fits func(use string) bool) (fittin
 // choose finds what is asked for by its name, by the beginning of its name if nothing else begins so, or by its number in the list. What
 // is not found so is left to the gate, which says what is installed and why something cannot be used.
 func (c *client) choose(ctx context.Context, asked string, fits func(use string) bool) (string, error) {
-	list, err := c.offers(ctx, fits)
+	list, err := c.listedModels(ctx, fits)
 	if err != nil {
 		return "", err
 	}

@@ -131,7 +131,7 @@ var shellWord = regexp.MustCompile(`(?:"[^"]*"|'[^']*'|\\.|[^\s"'|&;<>]|<[a-z])+
 // commandsIn are the arguments of each call of kindred in a line for a shell.
 func commandsIn(line string) (list [][]string) {
 	line = strings.ReplaceAll(line, "\x00", "")
-	if strings.HasPrefix(line, "install ") {
+	if strings.HasPrefix(line, "sudo install ") {
 		return nil
 	}
 	if at := regexp.MustCompile(`(^|\s)#`).FindStringIndex(line); at != nil {

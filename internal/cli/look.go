@@ -24,8 +24,8 @@ import (
 	"kindredgate/internal/weights/disk"
 )
 
-// sight is a model that was looked at, and what it would need and give.
-type sight struct {
+// inspected is a model that was looked at, and what it would need and give.
+type inspected struct {
 	catalog.Model
 	Memory int64   `json:"memory"` // bytes of weights and a whole context
 	Rate   float64 `json:"rate"`   // tokens a second that can be expected of one answer; 0 if that is not known
@@ -61,7 +61,7 @@ func (t *terminal) modelsLook() *cobra.Command {
 			if asJSON {
 				return t.printJSON(list)
 			}
-			if err := t.printSights(list); err != nil {
+			if err := t.printInspected(list); err != nil {
 				return err
 			}
 			return t.chooseOne(c, &flags, list)
@@ -92,8 +92,8 @@ func describe(memory, bandwidth string) (m described, err error) {
 }
 
 // of judges a model. An answer's rate is bound by how fast its weights can be gone through.
-func (d *described) of(m catalog.Model) sight {
-	s := sight{Model: m, Memory: m.Size + m.ContextBytes}
+func (d *described) of(m catalog.Model) inspected {
+	s := inspected{Model: m, Memory: m.Size + m.ContextBytes}
 	s.Fits = m.Problem == "" && (d.memory == 0 || s.Memory <= d.memory)
 	if m.TokenBytes > 0 && m.Problem == "" && m.Use != catalog.Embedding {
 		if s.Rate = d.bandwidth / float64(m.TokenBytes); d.bandwidth == 0 {
@@ -103,7 +103,7 @@ func (d *described) of(m catalog.Model) sight {
 	return s
 }
 
-func (t *terminal) look(ctx context.Context, source string, d described) (list []sight, err error) {
+func (t *terminal) look(ctx context.Context, source string, d described) (list []inspected, err error) {
 	show := t.progress()
 	defer show(nil)
 	visit := func(m catalog.Model) {
@@ -138,7 +138,7 @@ func (t *terminal) look(ctx context.Context, source string, d described) (list [
 	return list, errors.Join(problems...)
 }
 
-func (t *terminal) printSights(list []sight) error {
+func (t *terminal) printInspected(list []inspected) error {
 	rows := [][]string{{"", "MODEL", "FAMILY", "PARAMETERS", "WEIGHTS", "CONTEXT", "SIZE", "NEEDS", "TOKENS/S", ""}}
 	var problems []string
 	for i, s := range list {
@@ -181,7 +181,7 @@ func rate(v float64) string {
 }
 
 // chooseOne asks which model to add, if somebody is there to be asked.
-func (t *terminal) chooseOne(c *cobra.Command, flags *clientFlags, list []sight) error {
+func (t *terminal) chooseOne(c *cobra.Command, flags *clientFlags, list []inspected) error {
 	if !isTerminal(t.in) || !isTerminal(t.out) {
 		return nil
 	}

@@ -16,7 +16,7 @@ import (
 )
 
 func (t *terminal) machines() *cobra.Command {
-	return group("machines", "Show the other servers whose models the gate offers (runners, in the configuration)", t.machinesList(), t.machinesShow(), t.machinesProbe())
+	return group("machines", "Show the other servers whose models the gate listedModels (runners, in the configuration)", t.machinesList(), t.machinesShow(), t.machinesProbe())
 }
 
 func machineList(ctx context.Context, gate *client) (got server.MachineList, err error) {

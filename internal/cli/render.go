@@ -179,13 +179,13 @@ func (t *terminal) measure(ctx context.Context, flags clientFlags, model, instru
 	if err != nil {
 		return err
 	}
-	type way struct {
+	type variant struct {
 		name string
 		body map[string]any
 	}
-	var ways []way
+	var variants []variant
 	for i, body := range bodies {
-		ways = append(ways, way{string(styled[i]), body})
+		variants = append(variants, variant{string(styled[i]), body})
 	}
 	conversation := bodies[0]["messages"]
 	var presets server.PresetList
@@ -194,7 +194,7 @@ func (t *terminal) measure(ctx context.Context, flags clientFlags, model, instru
 	}
 	for _, p := range presets.Presets {
 		if p.Model == model {
-			ways = append(ways, way{"preset " + p.Name, map[string]any{"model": p.Name, "messages": conversation}})
+			variants = append(variants, variant{"preset " + p.Name, map[string]any{"model": p.Name, "messages": conversation}})
 		}
 	}
 	for _, file := range templates {
@@ -202,10 +202,10 @@ func (t *terminal) measure(ctx context.Context, flags clientFlags, model, instru
 		if err != nil {
 			return err
 		}
-		ways = append(ways, way{"template " + file, map[string]any{"model": model, "messages": conversation, "template": string(raw)}})
+		variants = append(variants, variant{"template " + file, map[string]any{"model": model, "messages": conversation, "template": string(raw)}})
 	}
 	rows := [][]string{{"PROMPT", "TOKENS", "LOG-PROBABILITY", "A TOKEN", "LEAST LIKELY", "IN ITS PLACE"}}
-	for _, w := range ways {
+	for _, w := range variants {
 		w.body["answer"] = answer
 		var m server.Measured
 		if err := gate.call(ctx, http.MethodPost, "/gate/prompt/measure", w.body, &m); err != nil {

@@ -110,7 +110,7 @@ func (t *terminal) demo() *cobra.Command {
 }
 
 // run builds a gate, greets, and serves until ctx is done.
-func (t *terminal) run(ctx context.Context, cfg config.Config, read func() (config.Reading, error), greet func(context.Context, *boot.House) error) (err error) {
+func (t *terminal) run(ctx context.Context, cfg config.Config, read func() (config.Reading, error), greet func(context.Context, *boot.App) error) (err error) {
 	if os.Getenv("GOGC") == "" {
 		// What a gate has in memory of its own is little beside the weights, which are mapped; so its garbage is collected less often.
 		debug.SetGCPercent(500)
@@ -152,7 +152,7 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, read func() (conf
 }
 
 // greet tells where everything is.
-func (t *terminal) greet(_ context.Context, h *boot.House) error {
+func (t *terminal) greet(_ context.Context, h *boot.App) error {
 	strong := paint(t.out, color.Bold)
 	models, problem := h.Gate.Catalog.Models()
 	names := "none yet: \"kindred models add\" brings one into " + h.Config.Models.Folders[0]
@@ -191,7 +191,7 @@ func (t *terminal) greet(_ context.Context, h *boot.House) error {
 }
 
 // greetDemo gives what is needed for a first call.
-func (t *terminal) greetDemo(ctx context.Context, h *boot.House) error {
+func (t *terminal) greetDemo(ctx context.Context, h *boot.App) error {
 	file := filepath.Join(h.Config.Data, demoKeyFile)
 	valid, err := boot.KeepsKey(ctx, h.Gate.Keys, file)
 	if err != nil {

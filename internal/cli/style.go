@@ -95,7 +95,7 @@ type reasoning struct {
 	Effort string `json:"effort"`
 }
 
-// styles are the ways to ask.
+// styles are the variants to ask.
 var styles = []style{
 	{dialect.Chat, func(q question) any {
 		return struct {

@@ -140,7 +140,7 @@ func (c *talk) choose(ctx context.Context) error {
 	if c.q.Model != "" || !errors.As(err, &several) {
 		return err
 	}
-	list, err := c.gate.offers(ctx, func(use string) bool { return use != "embedding" })
+	list, err := c.gate.listedModels(ctx, func(use string) bool { return use != "embedding" })
 	if err != nil {
 		return err
 	}
@@ -155,7 +155,7 @@ func (c *talk) choose(ctx context.Context) error {
 		if answer == "" {
 			continue
 		}
-		if c.q.Model, err = c.gate.model(ctx, answer); err == nil && slices.ContainsFunc(list, func(o offer) bool { return o.ID == c.q.Model }) {
+		if c.q.Model, err = c.gate.model(ctx, answer); err == nil && slices.ContainsFunc(list, func(o listedModel) bool { return o.ID == c.q.Model }) {
 			return nil
 		}
 		fmt.Fprintf(c.t.err, "kindred: there is no model %q in the list\n", shown(answer))
@@ -242,7 +242,7 @@ func (c *talk) do(ctx context.Context, command, rest string) error {
 		return c.say(ctx, text)
 	case "model":
 		if rest == "" {
-			list, err := c.gate.offers(ctx, func(use string) bool { return use != "embedding" })
+			list, err := c.gate.listedModels(ctx, func(use string) bool { return use != "embedding" })
 			for i, o := range list {
 				fmt.Fprintf(out, "  %d  %s\n", i+1, shown(o.ID))
 			}

@@ -213,7 +213,7 @@ func (t *terminal) follow(ctx context.Context, gate *client, f record.Filter, as
 		if err != nil {
 			return err
 		}
-		var seen ledger.Sight
+		var seen ledger.FeedEvent
 		if err := json.Unmarshal(data, &seen); err != nil {
 			return fmt.Errorf("the gate's feed: %w", err)
 		}

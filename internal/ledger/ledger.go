@@ -1,7 +1,7 @@
 // Package ledger keeps the record of every exchange: who asked whom for what, when, how long it took, how many tokens, and how it ended.
 // What was said is kept by a [Recorder], if the settings or the key say so.
 //
-// A [Book] is an observer of a gate. What it is told goes to a journal at once, which is a line in a file, and to the database a little
+// A [Writer] is an observer of a gate. What it is told goes to a journal at once, which is a line in a file, and to the database a little
 // later, many at once by one writer. Whoever watches gets it too.
 package ledger
 
@@ -37,8 +37,8 @@ const (
 	watched = 256
 )
 
-// Book keeps exchanges. It is safe for concurrent use.
-type Book struct {
+// Writer keeps exchanges. It is safe for concurrent use.
+type Writer struct {
 	records kept.Exchanges
 	log     *slog.Logger
 	keep    atomic.Pointer[kept.Keep] // what is removed when there is more
@@ -69,8 +69,8 @@ type segment struct {
 }
 
 // Open takes over what the journal in a folder has from before, and begins to write. What is more than is to be kept is removed now and then.
-func Open(ctx context.Context, folder string, records kept.Exchanges, keep kept.Keep, log *slog.Logger) (*Book, error) {
-	b := &Book{records: records, log: log, journal: journal{folder: folder}, watchers: map[*watcher]struct{}{},
+func Open(ctx context.Context, folder string, records kept.Exchanges, keep kept.Keep, log *slog.Logger) (*Writer, error) {
+	b := &Writer{records: records, log: log, journal: journal{folder: folder}, watchers: map[*watcher]struct{}{},
 		wake: make(chan struct{}, 1), stop: make(chan struct{}), stopped: make(chan struct{})}
 	b.Keep(keep)
 	old, err := segments(folder)
@@ -121,71 +121,71 @@ func Open(ctx context.Context, folder string, records kept.Exchanges, keep kept.
 }
 
 // Keep changes how much is kept.
-func (b *Book) Keep(k kept.Keep) { b.keep.Store(&k) }
+func (w *Writer) Keep(k kept.Keep) { w.keep.Store(&k) }
 
 // Pass has exchanges passed on when they have ended. What is called must not keep the caller waiting.
-func (b *Book) Pass(on func(record.Record)) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.passed = append(b.passed, on)
+func (w *Writer) Pass(on func(record.Record)) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.passed = append(w.passed, on)
 }
 
 // Began notes an exchange that was admitted.
-func (b *Book) Began(r record.Record) { b.add(r) }
+func (w *Writer) Began(r record.Record) { w.add(r) }
 
 // Ended notes how an exchange ended.
-func (b *Book) Ended(r record.Record) {
+func (w *Writer) Ended(r record.Record) {
 	if !r.Unlisted {
-		b.add(r)
+		w.add(r)
 	}
 }
 
 // add writes an exchange to the journal, and leaves it for the writer.
-func (b *Book) add(e record.Record) {
+func (w *Writer) add(e record.Record) {
 	line, err := json.Marshal(e)
 	if err != nil {
-		b.log.Error("an exchange cannot be written down", "id", e.ID, "error", err.Error())
+		w.log.Error("an exchange cannot be written down", "id", e.ID, "error", err.Error())
 		return
 	}
 	e.Doc = line
 	line = append(line[:len(line):len(line)], '\n')
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	err = b.journal.add(line)
-	if err != nil && !b.failing {
-		b.log.Error("the journal of exchanges cannot be written; what cannot be written to the database either is counted", "error", err.Error())
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	err = w.journal.add(line)
+	if err != nil && !w.failing {
+		w.log.Error("the journal of exchanges cannot be written; what cannot be written to the database either is counted", "error", err.Error())
 	}
-	b.failing = err != nil
-	if len(b.pending) >= mostPending {
-		b.pending = b.pending[1:]
-		b.first++
-		b.lost++
+	w.failing = err != nil
+	if len(w.pending) >= mostPending {
+		w.pending = w.pending[1:]
+		w.first++
+		w.lost++
 	}
-	b.pending = append(b.pending, e)
-	for w := range b.watchers {
+	w.pending = append(w.pending, e)
+	for w := range w.watchers {
 		w.offer(e)
 	}
 	if e.State != record.Open {
-		for _, pass := range b.passed {
+		for _, pass := range w.passed {
 			pass(e)
 		}
 	}
 	select {
-	case b.wake <- struct{}{}:
+	case w.wake <- struct{}{}:
 	default: // it is awake
 	}
 }
 
 // Lost is how many exchanges could not be kept since the gate was started.
-func (b *Book) Lost() int {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.lost
+func (w *Writer) Lost() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.lost
 }
 
 // write is the writer's goroutine.
-func (b *Book) write() {
-	defer close(b.stopped)
+func (w *Writer) write() {
+	defer close(w.stopped)
 	ctx, cancel := context.WithCancel(context.Background())
 	var pruners sync.WaitGroup
 	defer pruners.Wait()
@@ -195,36 +195,36 @@ func (b *Book) write() {
 	for {
 		wait := commitAfter
 		select {
-		case <-b.stop:
-			if err := b.commit(); err != nil {
-				b.log.Error("exchanges are in the journal until the next start", "error", err.Error())
+		case <-w.stop:
+			if err := w.commit(); err != nil {
+				w.log.Error("exchanges are in the journal until the next start", "error", err.Error())
 			}
 			return
-		case <-b.wake:
+		case <-w.wake:
 		}
 		if failed {
 			wait = time.Second
 		}
 		select {
 		case <-time.After(wait):
-		case <-b.stop:
+		case <-w.stop:
 		}
-		err := b.guardedCommit()
+		err := w.guardedCommit()
 		if err != nil && !failed {
-			b.log.Error("exchanges cannot be written to the database; they are in the journal, and it is tried again", "error", err.Error())
+			w.log.Error("exchanges cannot be written to the database; they are in the journal, and it is tried again", "error", err.Error())
 		}
 		if failed = err != nil; failed {
 			select {
-			case b.wake <- struct{}{}:
+			case w.wake <- struct{}{}:
 			default:
 			}
 		}
-		if err == nil && (time.Since(pruned) > pruneAfter || b.added.Load() > pruneEvery) && b.pruning.CompareAndSwap(false, true) {
+		if err == nil && (time.Since(pruned) > pruneAfter || w.added.Load() > pruneEvery) && w.pruning.CompareAndSwap(false, true) {
 			pruned = time.Now()
-			b.added.Store(0)
+			w.added.Store(0)
 			pruners.Go(func() {
-				defer b.pruning.Store(false)
-				b.prune(ctx, pruned)
+				defer w.pruning.Store(false)
+				w.prune(ctx, pruned)
 			})
 		}
 	}
@@ -237,61 +237,61 @@ const (
 )
 
 // prune removes what is more than is to be kept, beside the writer, a little at a time.
-func (b *Book) prune(ctx context.Context, now time.Time) {
+func (w *Writer) prune(ctx context.Context, now time.Time) {
 	defer func() {
 		if p := recover(); p != nil {
-			b.log.Error("removing old exchanges panicked", "error", exchange.Panicked(p).Error())
+			w.log.Error("removing old exchanges panicked", "error", exchange.Panicked(p).Error())
 		}
 	}()
-	if err := b.records.PruneExchanges(ctx, now, *b.keep.Load()); err != nil && ctx.Err() == nil {
-		b.log.Warn("old exchanges were not removed", "error", err.Error())
+	if err := w.records.PruneExchanges(ctx, now, *w.keep.Load()); err != nil && ctx.Err() == nil {
+		w.log.Warn("old exchanges were not removed", "error", err.Error())
 	}
 }
 
-func (b *Book) guardedCommit() (err error) {
+func (w *Writer) guardedCommit() (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = exchange.Panicked(p)
 		}
 	}()
-	return b.commit()
+	return w.commit()
 }
 
 // commit writes what is pending to the database, and removes the files of the journal that are wholly in it.
-func (b *Book) commit() error {
-	b.committing.Lock()
-	defer b.committing.Unlock()
+func (w *Writer) commit() error {
+	w.committing.Lock()
+	defer w.committing.Unlock()
 	for {
-		b.mu.Lock()
-		n := min(len(b.pending), batch)
-		list, from := b.pending[:n:n], b.first
-		if b.journal.bytes > segmentBytes {
-			b.full = append(b.full, segment{b.journal.path(b.journal.number), from + len(b.pending)})
-			if err := b.journal.begin(); err != nil {
-				b.log.Warn("the journal of exchanges cannot be renewed", "error", err.Error())
-				b.full = b.full[:len(b.full)-1] // it is gone on with
+		w.mu.Lock()
+		n := min(len(w.pending), batch)
+		list, from := w.pending[:n:n], w.first
+		if w.journal.bytes > segmentBytes {
+			w.full = append(w.full, segment{w.journal.path(w.journal.number), from + len(w.pending)})
+			if err := w.journal.begin(); err != nil {
+				w.log.Warn("the journal of exchanges cannot be renewed", "error", err.Error())
+				w.full = w.full[:len(w.full)-1] // it is gone on with
 			}
 		}
-		b.mu.Unlock()
+		w.mu.Unlock()
 		if n > 0 {
-			if err := b.records.PutExchanges(context.Background(), latest(list)); err != nil {
+			if err := w.records.PutExchanges(context.Background(), latest(list)); err != nil {
 				return err
 			}
-			b.added.Add(int64(n))
+			w.added.Add(int64(n))
 		}
-		b.mu.Lock()
+		w.mu.Lock()
 		// The oldest may have gone meanwhile, for want of room.
-		written := max(0, from+n-b.first)
-		b.pending, b.first = b.pending[written:], b.first+written
+		written := max(0, from+n-w.first)
+		w.pending, w.first = w.pending[written:], w.first+written
 		var old []segment
-		for len(b.full) > 0 && b.full[0].upTo <= b.first {
-			old, b.full = append(old, b.full[0]), b.full[1:]
+		for len(w.full) > 0 && w.full[0].upTo <= w.first {
+			old, w.full = append(old, w.full[0]), w.full[1:]
 		}
-		rest := len(b.pending)
-		b.mu.Unlock()
+		rest := len(w.pending)
+		w.mu.Unlock()
 		for _, s := range old {
 			if err := os.Remove(s.path); err != nil {
-				b.log.Warn("a file of the journal cannot be removed", "error", err.Error())
+				w.log.Warn("a file of the journal cannot be removed", "error", err.Error())
 			}
 		}
 		if n == 0 || rest == 0 {
@@ -318,40 +318,40 @@ func latest(list []record.Record) []record.Record {
 }
 
 // Close writes what is pending.
-func (b *Book) Close() error {
-	close(b.stop)
-	<-b.stopped
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for w := range b.watchers {
-		close(w.gone)
-		delete(b.watchers, w)
+func (w *Writer) Close() error {
+	close(w.stop)
+	<-w.stopped
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for seen := range w.watchers {
+		close(seen.gone)
+		delete(w.watchers, seen)
 	}
-	path := b.journal.path(b.journal.number)
-	err := b.journal.file.Close()
-	if len(b.pending) == 0 && len(b.full) == 0 {
+	path := w.journal.path(w.journal.number)
+	err := w.journal.file.Close()
+	if len(w.pending) == 0 && len(w.full) == 0 {
 		err = errors.Join(err, os.Remove(path))
 	}
 	return err
 }
 
 // Totals sums up what ended in a month, such as 2031-01.
-func (b *Book) Totals(ctx context.Context, month string) ([]kept.Total, error) {
-	_ = b.guardedCommit() // as in Find
-	return b.records.Totals(ctx, month)
+func (w *Writer) Totals(ctx context.Context, month string) ([]kept.Total, error) {
+	_ = w.guardedCommit() // as in Find
+	return w.records.Totals(ctx, month)
 }
 
 // Jobs lists jobs of more than one exchange that went on after a time, the newest first.
-func (b *Book) Jobs(ctx context.Context, since time.Time, limit int) ([]kept.Job, error) {
-	_ = b.guardedCommit() // as in Find
-	return b.records.Jobs(ctx, since, limit)
+func (w *Writer) Jobs(ctx context.Context, since time.Time, limit int) ([]kept.Job, error) {
+	_ = w.guardedCommit() // as in Find
+	return w.records.Jobs(ctx, since, limit)
 }
 
 // All gives all exchanges that a filter chooses, the newest first, whatever their number.
-func (b *Book) All(ctx context.Context, f record.Filter) iter.Seq2[record.Record, error] {
+func (w *Writer) All(ctx context.Context, f record.Filter) iter.Seq2[record.Record, error] {
 	return func(yield func(record.Record, error) bool) {
 		for f.Limit = 1000; ; {
-			page, err := b.Find(ctx, f)
+			page, err := w.Find(ctx, f)
 			if err != nil {
 				yield(record.Record{}, err)
 				return
@@ -370,10 +370,10 @@ func (b *Book) All(ctx context.Context, f record.Filter) iter.Seq2[record.Record
 }
 
 // Find lists exchanges, the newest first.
-func (b *Book) Find(ctx context.Context, f record.Filter) ([]record.Record, error) {
+func (w *Writer) Find(ctx context.Context, f record.Filter) ([]record.Record, error) {
 	// What has just ended is written first. If it cannot be, the writer says so, and the others are there all the same.
-	_ = b.guardedCommit()
-	return b.records.Exchanges(ctx, f)
+	_ = w.guardedCommit()
+	return w.records.Exchanges(ctx, f)
 }
 
 // shortID is how many characters of an id must be given at least to find an exchange by its beginning.
@@ -381,11 +381,11 @@ const shortID = 4
 
 // Exchange returns one exchange, by its id or by the beginning of it that no other has. The parts of an exchange, whose ids begin with its own,
 // do not count.
-func (b *Book) Exchange(ctx context.Context, id string) (record.Record, error) {
-	if e, ok := b.waiting(id); ok {
+func (w *Writer) Exchange(ctx context.Context, id string) (record.Record, error) {
+	if e, ok := w.waiting(id); ok {
 		return e, nil
 	}
-	e, err := b.records.Exchange(ctx, id)
+	e, err := w.records.Exchange(ctx, id)
 	if !errors.Is(err, kept.ErrMissing) {
 		return e, err
 	}
@@ -393,8 +393,8 @@ func (b *Book) Exchange(ctx context.Context, id string) (record.Record, error) {
 	if len(id) < shortID {
 		return e, missing
 	}
-	_ = b.guardedCommit() // as in Find
-	ids, err := b.records.ExchangeIDs(ctx, id, 50)
+	_ = w.guardedCommit() // as in Find
+	ids, err := w.records.ExchangeIDs(ctx, id, 50)
 	if err != nil || len(ids) == 0 {
 		return e, errors.Join(err, missing)
 	}
@@ -403,16 +403,16 @@ func (b *Book) Exchange(ctx context.Context, id string) (record.Record, error) {
 			return e, exchange.InvalidParam("id", "several exchanges begin with %q, such as %s and %s; give more of the id", id, ids[0], other)
 		}
 	}
-	return b.records.Exchange(ctx, ids[0])
+	return w.records.Exchange(ctx, ids[0])
 }
 
 // waiting is an exchange that is not in the database yet.
-func (b *Book) waiting(id string) (record.Record, bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for i := len(b.pending) - 1; i >= 0; i-- {
-		if b.pending[i].ID == id {
-			return b.pending[i], true
+func (w *Writer) waiting(id string) (record.Record, bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i := len(w.pending) - 1; i >= 0; i-- {
+		if w.pending[i].ID == id {
+			return w.pending[i], true
 		}
 	}
 	return record.Record{}, false

@@ -89,7 +89,7 @@ func (m *memory) fill(err error) {
 	m.full = err
 }
 
-func open(t testing.TB, folder string, m *memory) *Book {
+func open(t testing.TB, folder string, m *memory) *Writer {
 	t.Helper()
 	b, err := Open(context.Background(), folder, m, kept.Keep{}, slog.New(slog.DiscardHandler))
 	if err != nil {
@@ -330,21 +330,21 @@ func FuzzJournal(f *testing.F) {
 
 // BenchmarkNote is what the ledger costs on a request's way: its beginning and its end.
 func BenchmarkNote(b *testing.B) {
-	book := open(b, b.TempDir(), &memory{list: map[string]record.Record{}})
+	writer := open(b, b.TempDir(), &memory{list: map[string]record.Record{}})
 	r := noted("", record.Open)
 	r.Client, r.Agent, r.Endpoint = "127.0.0.1", "an agent/1.2", "/v1/chat/completions"
 	n := 0
 	for b.Loop() {
 		n++
 		r.ID = fmt.Sprint(n)
-		book.Began(r)
-		book.Ended(r)
+		writer.Began(r)
+		writer.Ended(r)
 	}
 	b.StopTimer()
-	if err := book.Close(); err != nil {
+	if err := writer.Close(); err != nil {
 		b.Fatal(err)
 	}
-	if files, err := filepath.Glob(book.journal.folder + "/*"); err != nil || len(files) > 0 {
+	if files, err := filepath.Glob(writer.journal.folder + "/*"); err != nil || len(files) > 0 {
 		b.Fatal(files, err)
 	}
 }

@@ -7,8 +7,8 @@ import (
 	"kindredgate/internal/record"
 )
 
-// Sight is what a watcher sees: an exchange that began or ended, or that some were missed.
-type Sight struct {
+// FeedEvent is what a watcher sees: an exchange that began or ended, or that some were missed.
+type FeedEvent struct {
 	*record.Record
 	Missed int `json:"missed,omitempty"` // exchanges that came too fast since the one before
 }
@@ -18,7 +18,7 @@ type watcher struct {
 	feed   chan record.Record
 	filter record.Filter
 	gone   chan struct{}
-	missed int // under the book's lock
+	missed int // under the writer's lock
 }
 
 // offer gives a watcher an exchange, if it wants it and has room.
@@ -33,29 +33,29 @@ func (w *watcher) offer(e record.Record) {
 	}
 }
 
-// Watch gives exchanges that a filter chooses as they begin and end, from now until ctx is done or the book is closed. What it returns must be gone through.
-func (b *Book) Watch(ctx context.Context, f record.Filter) iter.Seq2[Sight, error] {
-	w := &watcher{feed: make(chan record.Record, watched), filter: f, gone: make(chan struct{})}
-	b.mu.Lock()
-	b.watchers[w] = struct{}{}
-	b.mu.Unlock()
-	return func(yield func(Sight, error) bool) {
+// Watch gives exchanges that a filter chooses as they begin and end, from now until ctx is done or the writer is closed. What it returns must be gone through.
+func (w *Writer) Watch(ctx context.Context, f record.Filter) iter.Seq2[FeedEvent, error] {
+	seen := &watcher{feed: make(chan record.Record, watched), filter: f, gone: make(chan struct{})}
+	w.mu.Lock()
+	w.watchers[seen] = struct{}{}
+	w.mu.Unlock()
+	return func(yield func(FeedEvent, error) bool) {
 		defer func() {
-			b.mu.Lock()
-			delete(b.watchers, w)
-			b.mu.Unlock()
+			w.mu.Lock()
+			delete(w.watchers, seen)
+			w.mu.Unlock()
 		}()
 		for {
 			select {
-			case e := <-w.feed:
-				b.mu.Lock()
-				missed := w.missed
-				w.missed = 0
-				b.mu.Unlock()
-				if !yield(Sight{&e, missed}, nil) {
+			case e := <-seen.feed:
+				w.mu.Lock()
+				missed := seen.missed
+				seen.missed = 0
+				w.mu.Unlock()
+				if !yield(FeedEvent{&e, missed}, nil) {
 					return
 				}
-			case <-w.gone:
+			case <-seen.gone:
 				return
 			case <-ctx.Done():
 				return

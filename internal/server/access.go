@@ -150,7 +150,7 @@ func (s *Server) onlyApplications(all []route) gin.HandlerFunc {
 		open[one.method+" "+one.path] = one.who == everyone || one.who == applications || one.who == asking
 	}
 	return func(c *gin.Context) {
-		if c.Request.Context().Value(entranceKey{}) == nil || open[c.Request.Method+" "+c.FullPath()] {
+		if c.Request.Context().Value(listenerKey{}) == nil || open[c.Request.Method+" "+c.FullPath()] {
 			return
 		}
 		path := c.Request.URL.Path

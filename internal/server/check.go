@@ -57,8 +57,8 @@ func beats(ctx context.Context) iter.Seq2[int, error] {
 	}
 }
 
-// mishaps count what kept requests from being taken, by the codes of errors, of which there are few. It is safe for concurrent use.
-type mishaps struct {
+// refusedCodes count what kept requests from being taken, by the codes of errors, of which there are few. It is safe for concurrent use.
+type refusedCodes struct {
 	mu  sync.Mutex
 	all map[string]check.Mishap
 }
@@ -66,7 +66,7 @@ type mishaps struct {
 // longestMishap is how much is kept of what a stranger said, in bytes.
 const longestMishap = 100
 
-func (m *mishaps) note(c *gin.Context, e *exchange.Error) {
+func (m *refusedCodes) note(c *gin.Context, e *exchange.Error) {
 	if e.Code == "invalid_api_key" && c.GetHeader("Authorization") == "" && !strings.HasPrefix(c.Request.URL.Path, "/v1/") {
 		return // a console that is not signed in yet
 	}
@@ -94,7 +94,7 @@ func (m *mishaps) note(c *gin.Context, e *exchange.Error) {
 
 // Mishaps are what kept requests from being taken since the start, by the codes of errors.
 func (s *Server) Mishaps() map[string]check.Mishap {
-	s.mishaps.mu.Lock()
-	defer s.mishaps.mu.Unlock()
-	return maps.Clone(s.mishaps.all)
+	s.refusedCodes.mu.Lock()
+	defer s.refusedCodes.mu.Unlock()
+	return maps.Clone(s.refusedCodes.all)
 }

@@ -57,7 +57,7 @@ func TestCompressed(t *testing.T) {
 }
 
 // packed makes a request that takes codings, and returns the body as it came.
-func (h *house) packed(t *testing.T, method, path, body, takes string) (*http.Response, string) {
+func (h *testServer) packed(t *testing.T, method, path, body, takes string) (*http.Response, string) {
 	t.Helper()
 	req, err := http.NewRequest(method, h.url+path, strings.NewReader(body))
 	if err != nil {

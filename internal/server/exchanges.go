@@ -37,7 +37,7 @@ func (s *Server) watchExchanges(c *gin.Context) (any, error) {
 	ctx, cancel := context.WithCancel(c.Request.Context())
 	defer cancel()
 	defer context.AfterFunc(s.ending, cancel)() // a gate that stops waits for answers, not for those who watch
-	f := events(func(seen ledger.Sight) string { return data(seen) }, done)
+	f := events(func(seen ledger.FeedEvent) string { return data(seen) }, done)
 	f.begin = "retry: 2000\n\n" // who watches knows that nothing is missed from here on
 	return nil, stream(s, c, s.Ledger.Watch(ctx, filter), &exchange.Started{}, f)
 }

@@ -25,7 +25,7 @@ import (
 )
 
 // page asks for a page of the ledger.
-func (h *house) page(t *testing.T, query string) []record.Record {
+func (h *testServer) page(t *testing.T, query string) []record.Record {
 	t.Helper()
 	resp, body := h.do(t, "GET", "/gate/exchanges?"+query, h.owner, "")
 	var list ExchangeList
@@ -230,7 +230,7 @@ func TestWatching(t *testing.T) {
 	lines := bufio.NewScanner(resp.Body)
 	for len(states) < 2 && lines.Scan() {
 		if doc, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
-			var seen ledger.Sight
+			var seen ledger.FeedEvent
 			if err := json.Unmarshal([]byte(doc), &seen); err != nil || seen.Record == nil {
 				t.Fatalf("%s: %v", doc, err)
 			}

@@ -20,7 +20,7 @@ import (
 const fixtures = "../model/testdata/reference/"
 
 // withModels starts a server whose models are really loaded.
-func withModels(t testing.TB) *house {
+func withModels(t testing.TB) *testServer {
 	t.Helper()
 	r := native.New(native.Options{})
 	t.Cleanup(func() { r.Close() })
@@ -28,7 +28,7 @@ func withModels(t testing.TB) *house {
 }
 
 // addition is the last event of adding a model: the model, or the error.
-func addition(t testing.TB, h *house, body string) (m InstalledModel, problem string) {
+func addition(t testing.TB, h *testServer, body string) (m InstalledModel, problem string) {
 	t.Helper()
 	resp, answer := h.do(t, http.MethodPost, "/gate/models", h.owner, body)
 	if resp.Header.Get("Content-Type") == "application/json; charset=utf-8" {

@@ -23,7 +23,7 @@ import (
 )
 
 // begin sends the head of a request and a part of its body.
-func (h *house) begin(t *testing.T, key, body string, length int) net.Conn {
+func (h *testServer) begin(t *testing.T, key, body string, length int) net.Conn {
 	t.Helper()
 	conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
 	if err != nil {
@@ -52,7 +52,7 @@ func answered(t *testing.T, conn net.Conn) (int, string) {
 }
 
 // held waits until the gate holds so many bytes of bodies.
-func (h *house) held(t *testing.T, so func(bytes int64) bool) {
+func (h *testServer) held(t *testing.T, so func(bytes int64) bool) {
 	t.Helper()
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
 		h.server.intake.mu.Lock()

@@ -15,7 +15,7 @@ import (
 )
 
 // issueWith issues a key over HTTP and returns its secret and identifier.
-func (h *house) issueWith(t *testing.T, terms string) (secret, id string) {
+func (h *testServer) issueWith(t *testing.T, terms string) (secret, id string) {
 	t.Helper()
 	resp, body := h.do(t, "POST", "/gate/keys", h.owner, terms)
 	var k IssuedKey
@@ -237,7 +237,7 @@ func TestKeysForPlaces(t *testing.T) {
 }
 
 // told asks what only the owner is told.
-func (h *house) told(t *testing.T, path string, out any) {
+func (h *testServer) told(t *testing.T, path string, out any) {
 	t.Helper()
 	if resp, body := h.do(t, "GET", path, h.owner, ""); resp.StatusCode != 200 || json.Unmarshal([]byte(body), out) != nil {
 		t.Fatalf("GET %s: %d %s", path, resp.StatusCode, body)

@@ -70,7 +70,7 @@ func (s *Server) log(c *gin.Context) {
 	s.noteRefused(c, e)
 	clean := s.redaction()
 	s.refused.note(c, e, clean)
-	s.mishaps.note(c, e)
+	s.refusedCodes.note(c, e)
 	attrs = append(attrs, "code", e.Code, "error", clean.Text(e.Error()))
 	switch e.Kind {
 	case exchange.Internal:

@@ -105,7 +105,7 @@ func TestPublicNames(t *testing.T) {
 }
 
 // answeredBy is where the sample model lies.
-func (h *house) answeredBy(t *testing.T) string {
+func (h *testServer) answeredBy(t *testing.T) string {
 	t.Helper()
 	m, err := h.server.Gate.Catalog.Find("harbour-4m")
 	if err != nil {

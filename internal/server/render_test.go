@@ -11,7 +11,7 @@ import (
 )
 
 // startNative is a server that lays out prompts for the sample model.
-func startNative(t testing.TB) *house {
+func startNative(t testing.TB) *testServer {
 	t.Helper()
 	if testing.Short() {
 		t.Skip("the engine's arithmetic takes minutes under the race detector")
@@ -25,7 +25,7 @@ func startNative(t testing.TB) *house {
 	return start(t, runner, func(o *Options) { o.Gate.Prompts, o.Gate.Loader = runner, runner })
 }
 
-func (h *house) render(t testing.TB, body string) (p RenderedPrompt, status int, raw string) {
+func (h *testServer) render(t testing.TB, body string) (p RenderedPrompt, status int, raw string) {
 	t.Helper()
 	resp, raw := h.do(t, "POST", "/gate/prompt/render", h.owner, body)
 	if err := json.Unmarshal([]byte(raw), &p); err != nil {

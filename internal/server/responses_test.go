@@ -41,7 +41,7 @@ func (r reply) text() string {
 	return ""
 }
 
-func (h *house) get(t testing.TB, path string) (r reply, status int) {
+func (h *testServer) get(t testing.TB, path string) (r reply, status int) {
 	t.Helper()
 	resp, raw := h.do(t, "GET", path, h.key, "")
 	if err := json.Unmarshal([]byte(raw), &r); err != nil {
@@ -358,7 +358,7 @@ func TestTruncationIsToldOf(t *testing.T) {
 }
 
 // until asks again until a response is in a state.
-func (h *house) until(t testing.TB, id string, states ...string) reply {
+func (h *testServer) until(t testing.TB, id string, states ...string) reply {
 	t.Helper()
 	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(5 * time.Millisecond) {
 		r, _ := h.get(t, "/v1/responses/"+id)
@@ -526,7 +526,7 @@ func TestPanicInAResponse(t *testing.T) {
 // A gate that stops ends what runs in the background, and says so in what it stores.
 func TestStopEndsTheBackground(t *testing.T) {
 	held := make(chan struct{}, 1)
-	var desk *answers.Desk
+	var responses *answers.Service
 	h := start(t, &scripted.Runner{Before: func(ctx context.Context, piece int) error {
 		if piece == 1 {
 			held <- struct{}{}
@@ -534,11 +534,11 @@ func TestStopEndsTheBackground(t *testing.T) {
 			return context.Cause(ctx)
 		}
 		return nil
-	}}, func(o *Options) { desk = o.Answers })
+	}}, func(o *Options) { responses = o.Answers })
 	var r reply
 	h.post(t, "/v1/responses", `{"model":"harbour-4m","input":"one two","background":true}`, &r)
 	<-held
-	if err := desk.Close(); err != nil {
+	if err := responses.Close(); err != nil {
 		t.Fatal(err)
 	}
 	if got, _ := h.get(t, "/v1/responses/"+r.ID); got.Status != "failed" || !strings.Contains(got.Error.Message, "stopped") || got.Output[0].Status != "incomplete" {
@@ -564,11 +564,11 @@ func TestRestartMarksWhatWasUnderWay(t *testing.T) {
 	put("resp_a", "in_progress", false, now)
 	put("resp_b", "completed", true, now)
 	put("resp_old", "completed", true, now.Add(-31*24*time.Hour))
-	desk, err := answers.Open(ctx, &gate.Gate{}, db, slog.New(slog.DiscardHandler))
+	responses, err := answers.Open(ctx, &gate.Gate{}, db, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer desk.Close()
+	defer responses.Close()
 	if list, _, err := db.UnendedResponses(ctx); err != nil || len(list) != 0 {
 		t.Errorf("%v, %v", list, err)
 	}

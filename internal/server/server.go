@@ -27,8 +27,8 @@ import (
 // Options are what a server is made of. Gate, Answers and Console must be set.
 type Options struct {
 	Gate    *gate.Gate
-	Answers *answers.Desk
-	Ledger  *ledger.Book
+	Answers *answers.Service
+	Ledger  *ledger.Writer
 	Lately  *ledger.Lately // nil for nothing
 	// Contents has what was said, where that is recorded.
 	Contents *ledger.Recorder
@@ -73,14 +73,14 @@ type Exposure struct {
 // Server serves one gate.
 type Server struct {
 	Options
-	addresses []net.Addr
-	router    atomic.Pointer[router]
-	refused   refusals
-	intake    *intake
-	failed    failures
-	mishaps   mishaps
-	started   time.Time
-	ending    context.Context // cancelled when the server begins to stop
+	addresses    []net.Addr
+	router       atomic.Pointer[router]
+	refused      refusals
+	intake       *intake
+	failed       failures
+	refusedCodes refusedCodes
+	started      time.Time
+	ending       context.Context // cancelled when the server begins to stop
 }
 
 // router is what follows from an exposure. A request keeps the one that it came in by.
@@ -188,16 +188,16 @@ func (f *router) find(w http.ResponseWriter, r *http.Request) {
 // errStopping is why answers end that are still running when the grace is over.
 var errStopping = exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down; the answer is not complete")
 
-// Entrance is where the server takes connections.
-type Entrance struct {
+// Listener is where the server takes connections.
+type Listener struct {
 	Listener net.Listener
 	TLS      *tls.Config // nil for none; the same for all that have one
 	// OnlyApplications keeps managing, metrics and the console away from it.
 	OnlyApplications bool
 }
 
-// entranceKey is where a connection's context says by which entrance it came.
-type entranceKey struct{}
+// listenerKey is where a connection's context says by which listener it came.
+type listenerKey struct{}
 
 // headerPatience is how long a connection may take for the header of a request.
 const headerPatience = 10 * time.Second
@@ -207,7 +207,7 @@ const longHeader = 64 << 10
 
 // Serve answers requests from l until ctx is done. Then answers that run may go on for the grace; what is not
 // finished by then ends with an error event. It returns when every request has ended.
-func (s *Server) Serve(ctx context.Context, entrances ...Entrance) error {
+func (s *Server) Serve(ctx context.Context, listeners ...Listener) error {
 	base, cut := context.WithCancelCause(context.Background())
 	defer cut(nil)
 	ending, end := context.WithCancel(context.Background())
@@ -219,24 +219,24 @@ func (s *Server) Serve(ctx context.Context, entrances ...Entrance) error {
 		ReadHeaderTimeout: min(headerPatience, s.Patience),
 		IdleTimeout:       2 * time.Minute,
 		BaseContext: func(l net.Listener) context.Context {
-			for _, e := range entrances {
+			for _, e := range listeners {
 				if e.Listener.Addr() == l.Addr() && e.OnlyApplications {
-					return context.WithValue(base, entranceKey{}, e)
+					return context.WithValue(base, listenerKey{}, e)
 				}
 			}
 			return base
 		},
 		ErrorLog: slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
 	}
-	served := make(chan error, len(entrances))
-	for _, e := range entrances {
+	served := make(chan error, len(listeners))
+	for _, e := range listeners {
 		if e.TLS != nil {
 			// The protocols are named here, since what comes first of Serve and ServeTLS decides whether there is HTTP/2.
 			h.TLSConfig = e.TLS.Clone()
 			h.TLSConfig.NextProtos = append([]string{"h2", "http/1.1"}, e.TLS.NextProtos...)
 		}
 	}
-	for _, e := range entrances {
+	for _, e := range listeners {
 		go func() {
 			if e.TLS == nil {
 				served <- h.Serve(e.Listener)
@@ -264,7 +264,7 @@ func (s *Server) Serve(ctx context.Context, entrances ...Entrance) error {
 			err = h.Close()
 		}
 	}
-	for range entrances {
+	for range listeners {
 		<-served
 	}
 	return err

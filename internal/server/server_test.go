@@ -40,8 +40,8 @@ import (
 	"kindredgate/internal/store"
 )
 
-// house is a server on loopback with the scripted runner.
-type house struct {
+// testServer is a server on loopback with the scripted runner.
+type testServer struct {
 	server  *Server
 	url     string
 	owner   string
@@ -54,10 +54,10 @@ type house struct {
 }
 
 // Began is an observer's; only what has ended is looked at.
-func (h *house) Began(record.Record) {}
+func (h *testServer) Began(record.Record) {}
 
 // Ended keeps a record, if it was not refused.
-func (h *house) Ended(r record.Record) {
+func (h *testServer) Ended(r record.Record) {
 	if r.Answered != "" {
 		h.records <- r
 	}
@@ -85,7 +85,7 @@ func (noLoader) Status(string) native.Status              { return native.Status
 func (noLoader) Load(context.Context, string, bool) error { return nil }
 func (noLoader) Unload(string) bool                       { return false }
 
-func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
+func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *testServer {
 	t.Helper()
 	models := t.TempDir()
 	for _, name := range []string{"harbour-4m", "harbour-embed"} {
@@ -101,16 +101,16 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h := &house{stopped: make(chan error, 1), records: make(chan record.Record, 2000)}
+	h := &testServer{stopped: make(chan error, 1), records: make(chan record.Record, 2000)}
 	g := &gate.Gate{Catalog: catalog.New(db, models), Keys: keyring.New(db, slog.New(slog.DiscardHandler)), Presets: db, Names: db, Runner: runner, Prompts: noPrompts{}, Loader: noLoader{}, Library: library.New(models, fetch.Source{}),
 		Observers: []gate.Observer{h}}
-	book, err := ledger.Open(context.Background(), t.TempDir(), db, kept.Keep{}, slog.New(slog.DiscardHandler))
+	writer, err := ledger.Open(context.Background(), t.TempDir(), db, kept.Keep{}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
-	counted := metrics.New(g, "1.2.3", book.Lost)
+	counted := metrics.New(g, "1.2.3", writer.Lost)
 	lately := &ledger.Lately{}
-	g.Observers = append(g.Observers, book, counted, lately)
+	g.Observers = append(g.Observers, writer, counted, lately)
 	said := ledger.NewRecorder(db, ledger.Recording{Space: 1 << 20, Redact: []*regexp.Regexp{regexp.MustCompile(`berth \d+`)}}, g.Layout, slog.New(slog.DiscardHandler))
 	g.Recorder = said
 	g.Price = func(r *record.Record) int64 { return 1000 * int64(r.PromptTokens+2*r.CompletionTokens) }
@@ -136,23 +136,23 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	desk, err := answers.Open(ctx, g, db, slog.New(slog.DiscardHandler))
+	responses, err := answers.Open(ctx, g, db, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Gate: g, Answers: desk, Ledger: book, Lately: lately, Contents: said, SuiteRuns: db, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	o := Options{Gate: g, Answers: responses, Ledger: writer, Lately: lately, Contents: said, SuiteRuns: db, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)
 	}
 	h.server = New(o, l.Addr())
 	h.url = "http://" + l.Addr().String()
-	go func() { h.stopped <- h.server.Serve(ctx, Entrance{Listener: l}) }()
+	go func() { h.stopped <- h.server.Serve(ctx, Listener{Listener: l}) }()
 	t.Cleanup(func() {
 		h.stop()
 		if err := <-h.stopped; err != nil {
 			t.Error(err)
 		}
-		if err := errors.Join(desk.Close(), said.Close(), book.Close(), db.Close()); err != nil {
+		if err := errors.Join(responses.Close(), said.Close(), writer.Close(), db.Close()); err != nil {
 			t.Error(err)
 		}
 		http.DefaultClient.CloseIdleConnections()
@@ -161,7 +161,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *house {
 }
 
 // do makes a request and returns the answer with its body read.
-func (h *house) do(t testing.TB, method, path, key, body string, header ...string) (*http.Response, string) {
+func (h *testServer) do(t testing.TB, method, path, key, body string, header ...string) (*http.Response, string) {
 	t.Helper()
 	req, err := http.NewRequest(method, h.url+path, strings.NewReader(body))
 	if err != nil {
@@ -231,7 +231,7 @@ func TestErrors(t *testing.T) {
 		{"key with a mistyped field", "POST", "/gate/keys", h.owner, `{"label": "x", "model": "nope"}`, nil, 400, "invalid_value", `no field "model"`},
 		{"unknown key to revoke", "DELETE", "/gate/keys/nope", h.owner, "", nil, 404, "key_not_found", "there is no key"},
 		{"sign in with an application's key", "POST", "/gate/session", "", `{"key": "` + h.key + `"}`, nil, 403, "owner_key_needed", "opens with the owner key"},
-		{"sign in with a book", "POST", "/gate/session", "", `{"key": "` + strings.Repeat("x", 5000) + `"}`, nil, 413, "body_too_large", ""},
+		{"sign in with a writer", "POST", "/gate/session", "", `{"key": "` + strings.Repeat("x", 5000) + `"}`, nil, 413, "body_too_large", ""},
 		{"sign in from another site", "POST", "/gate/session", "", `{"key": "` + h.owner + `"}`, []string{"Sec-Fetch-Site", "cross-site"}, 403, "cross_origin", ""},
 		{"sign out from another site", "DELETE", "/gate/session", "", "", []string{"Sec-Fetch-Site", "cross-site"}, 403, "cross_origin", ""},
 		{"a session that is none", "GET", "/gate/keys", "", "", []string{"Cookie", sessionCookie + "=x"}, 401, "signed_out", "sign in"},
@@ -459,12 +459,12 @@ func TestPresets(t *testing.T) {
 }
 
 // streamLines opens a stream and gives its lines.
-func (h *house) streamLines(t testing.TB, ctx context.Context) (*bufio.Scanner, func()) {
+func (h *testServer) streamLines(t testing.TB, ctx context.Context) (*bufio.Scanner, func()) {
 	t.Helper()
 	return h.streamOf(t, ctx, "/v1/chat/completions", chatBody(true, ""))
 }
 
-func (h *house) streamOf(t testing.TB, ctx context.Context, path, body string) (*bufio.Scanner, func()) {
+func (h *testServer) streamOf(t testing.TB, ctx context.Context, path, body string) (*bufio.Scanner, func()) {
 	t.Helper()
 	req, err := http.NewRequestWithContext(ctx, "POST", h.url+path, strings.NewReader(body))
 	if err != nil {
@@ -605,7 +605,7 @@ func TestGracefulStop(t *testing.T) {
 }
 
 // stream runs n clients at once and returns how long each took. Every answer must be whole.
-func streamAtOnce(t testing.TB, h *house, n int) []time.Duration {
+func streamAtOnce(t testing.TB, h *testServer, n int) []time.Duration {
 	t.Helper()
 	took := make([]time.Duration, n)
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: n}}

@@ -21,7 +21,7 @@ import (
 )
 
 // post asks and reads the answer into out.
-func (h *house) post(t testing.TB, path, body string, out any, header ...string) *http.Response {
+func (h *testServer) post(t testing.TB, path, body string, out any, header ...string) *http.Response {
 	t.Helper()
 	resp, raw := h.do(t, "POST", path, h.key, body, header...)
 	if resp.StatusCode != 200 {
@@ -37,7 +37,7 @@ func (h *house) post(t testing.TB, path, body string, out any, header ...string)
 type sseEvent struct{ name, data string }
 
 // events asks for a stream and reads it to its end.
-func (h *house) events(t testing.TB, method, path, body string) (list []sseEvent) {
+func (h *testServer) events(t testing.TB, method, path, body string) (list []sseEvent) {
 	t.Helper()
 	resp, raw := h.do(t, method, path, h.key, body)
 	if resp.StatusCode != 200 || !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/event-stream") || resp.Header.Get("X-Accel-Buffering") != "no" {

@@ -350,8 +350,8 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 	return errors.Join(
 		take("terminal-replay.png",
 			`kindred presets add harbour-master --model harbour-4m --instructions "You are a cheerful harbour master." >/dev/null`,
-			`KINDRED_KEY=$(kindred keys issue --label desk --record yes) kindred ask --model harbour-4m "When is the last boat to Osmer?"; sleep 0.3`,
-			`kindred replay $(kindred traffic --last 1 --json | sed -n 's/.*"id": "\([^"]*\)".*/\1/p' | head -1) --model harbour-master`,
+			`KINDRED_KEY=$(kindred keys issue --label desk --record-content yes) kindred ask --model harbour-4m "When is the last boat to Osmer?"; sleep 0.3`,
+			`kindred replay --model harbour-master`,
 			`kindred suite run --model harbour-4m --model harbour-master | head -14`),
 		take("terminal-models.png",
 			`kindred models list`,

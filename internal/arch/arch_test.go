@@ -70,9 +70,10 @@ var rooms = map[string][]string{
 	"metrics":         {"dialect", "gate", "record", "runner/native"},
 	"store":           {"keyring", "catalog", "exchange", "kept", "record"},
 	"snippet":         {"dialect", "exchange"},
-	"server":          {"apply", "suite", "record", "replay", "check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "runner/remote", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
-	"boot":            {"exchange", "apply", "check", "dialect", "record", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "runner/remote", "server", "store", "tensor"},
-	"cli":             {"suite", "record", "difference", "replay", "check", "system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/remote", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
+	"suites":          {"exchange", "gate", "kept", "keyring", "ledger", "record", "suite"},
+	"server":          {"suites", "apply", "suite", "record", "replay", "check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "runner/remote", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response"},
+	"boot":            {"suites", "exchange", "apply", "check", "dialect", "record", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "runner/remote", "server", "store", "tensor"},
+	"cli":             {"suites", "suite", "record", "difference", "replay", "check", "system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/remote", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
 	"standin":         {"exchange", "runner/scripted", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/response"},
 	"arch":            {},
 }

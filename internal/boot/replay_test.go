@@ -12,6 +12,7 @@ import (
 	"kindredgate/internal/replay"
 	"kindredgate/internal/server"
 	"kindredgate/internal/suite"
+	"kindredgate/internal/suites"
 )
 
 // recording is a gate with its engine that records what is said.
@@ -143,7 +144,7 @@ func TestSuites(t *testing.T) {
 		got := r.gate("POST", "/gate/suites/run", body, 200)
 		for line := range strings.SplitSeq(got, "\n") {
 			if data, ok := strings.CutPrefix(line, "data: "); ok && strings.Contains(data, `"report"`) {
-				var e server.SuiteEvent
+				var e suites.Event
 				if err := json.Unmarshal([]byte(data), &e); err != nil {
 					t.Fatal(err)
 				}

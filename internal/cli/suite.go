@@ -20,6 +20,7 @@ import (
 	"kindredgate/internal/record"
 	"kindredgate/internal/server"
 	"kindredgate/internal/suite"
+	"kindredgate/internal/suites"
 )
 
 func (t *terminal) suite() *cobra.Command {
@@ -126,7 +127,7 @@ func (t *terminal) runSuite(ctx context.Context, gate *client, body any) (*suite
 		if err != nil {
 			return nil, err
 		}
-		var e server.SuiteEvent
+		var e suites.Event
 		if err := json.Unmarshal(raw, &e); err != nil {
 			return nil, fmt.Errorf("read the gate's answer: %w", err)
 		}

@@ -12,6 +12,7 @@ import (
 	"kindredgate/internal/library"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/runner/native"
+	"kindredgate/internal/suites"
 )
 
 // InstalledModel is a model with its state.
@@ -31,7 +32,7 @@ type InstalledModel struct {
 	// Rate is about how many tokens a second one answer gets here; 0 if that is not known.
 	Rate float64 `json:"rate,omitempty"`
 	// Ability is what it came to last in the suite that ships; nil if it was not asked.
-	Ability *Ability `json:"ability,omitempty"`
+	Ability *suites.Ability `json:"ability,omitempty"`
 }
 
 // ModelList is what GET /gate/models tells. Problem says what kept a folder from being read.
@@ -64,7 +65,7 @@ func (s *Server) models() (list ModelList) {
 
 func (s *Server) installedModels(c *gin.Context) (any, error) {
 	list := s.models()
-	known, err := s.abilities(c.Request.Context())
+	known, err := s.Suites.Abilities(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +76,7 @@ func (s *Server) installedModels(c *gin.Context) (any, error) {
 }
 
 // able adds what the model came to in the suite that ships.
-func (m *InstalledModel) able(known map[string]Ability) {
+func (m *InstalledModel) able(known map[string]suites.Ability) {
 	if a, ok := known[m.ID]; ok {
 		m.Ability = &a
 	}
@@ -87,7 +88,7 @@ func (s *Server) installedModel(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	out := s.withState(m)
-	known, err := s.abilities(c.Request.Context())
+	known, err := s.Suites.Abilities(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}

@@ -20,8 +20,8 @@ import (
 	"kindredgate/internal/check"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
-	"kindredgate/internal/kept"
 	"kindredgate/internal/ledger"
+	"kindredgate/internal/suites"
 )
 
 // Options are what a server is made of. Gate, Answers and Console must be set.
@@ -32,14 +32,14 @@ type Options struct {
 	Lately  *ledger.Lately // nil for nothing
 	// Contents has what was said, where that is recorded.
 	Contents *ledger.Recorder
-	// SuiteRuns has what suites came to.
-	SuiteRuns kept.SuiteRuns
-	Prices    func() Prices
-	Metrics   http.Handler // nil for none
-	Console   fs.FS        // the built console, with index.html at its root
-	Log       *slog.Logger
-	Version   string
-	Exposure  Exposure
+	// Suites are those that were run, and runs others.
+	Suites   *suites.Runs
+	Prices   func() Prices
+	Metrics  http.Handler // nil for none
+	Console  fs.FS        // the built console, with index.html at its root
+	Log      *slog.Logger
+	Version  string
+	Exposure Exposure
 	// Settings tells how the gate is set up; nil for a gate that has no configuration.
 	Settings func() Settings
 	// Check looks for what is wrong with the gate; nil for nothing.

@@ -38,6 +38,7 @@ import (
 	"kindredgate/internal/runner/native"
 	"kindredgate/internal/runner/scripted"
 	"kindredgate/internal/store"
+	"kindredgate/internal/suites"
 )
 
 // testServer is a server on loopback with the scripted runner.
@@ -140,7 +141,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *testServ
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Gate: g, Answers: responses, Ledger: writer, Lately: lately, Contents: said, SuiteRuns: db, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	o := Options{Gate: g, Answers: responses, Ledger: writer, Lately: lately, Contents: said, Suites: &suites.Runs{Gate: g, Records: db}, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)
 	}

@@ -19,6 +19,7 @@ import (
 	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
 	"kindredgate/internal/prompt"
+	"kindredgate/internal/sampling"
 	"kindredgate/internal/system"
 	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights"
@@ -78,13 +79,7 @@ type Share struct {
 }
 
 // Defaults are sampling values for requests that name none. A nil field means that the author has no opinion.
-type Defaults struct {
-	Temperature       *float64 `json:"temperature,omitempty"`
-	TopP              *float64 `json:"top_p,omitempty"`
-	TopK              *int     `json:"top_k,omitempty"`
-	MinP              *float64 `json:"min_p,omitempty"`
-	RepetitionPenalty *float64 `json:"repetition_penalty,omitempty"`
-}
+type Defaults = sampling.Settings
 
 // Usable reports whether the model can be asked for anything.
 func (m Model) Usable() bool { return m.Problem == "" }
@@ -390,8 +385,7 @@ func (m *Model) Describe(c *weights.Checkpoint) error {
 	if len(m.Shares) > 0 {
 		m.Weights = m.Shares[0].Type
 	}
-	g := c.Generation
-	m.Defaults = Defaults{g.Temperature, g.TopP, g.TopK, g.MinP, g.RepetitionPenalty}
+	m.Defaults = c.Generation.Settings
 	spec, err := model.Describe(c)
 	if err != nil {
 		return err
@@ -463,7 +457,7 @@ func readBeside(path string, d *Defaults) error {
 	if err := safetensors.ReadGeneration(&g, raw); err != nil {
 		return fmt.Errorf("generation_config.json: %w", err)
 	}
-	*d = Defaults{g.Temperature, g.TopP, g.TopK, g.MinP, g.RepetitionPenalty}
+	*d = g.Settings
 	return nil
 }
 

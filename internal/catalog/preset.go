@@ -1,7 +1,6 @@
 package catalog
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -106,32 +105,7 @@ func (p Preset) Apply(req *exchange.Request) {
 		req.MaxTokens = n
 	}
 	if p.Fixed {
-		p.Defaults.Override(&req.Sampling)
+		req.Sampling.Settings = p.Defaults.Or(req.Sampling.Settings)
 	}
-	p.Defaults.FillIn(&req.Sampling)
-}
-
-// Override takes these values, where there are any, for whatever a request says.
-func (d Defaults) Override(s *exchange.Sampling) {
-	s.Temperature, s.TopP, s.TopK = cmp.Or(d.Temperature, s.Temperature), cmp.Or(d.TopP, s.TopP), cmp.Or(d.TopK, s.TopK)
-	s.MinP, s.RepetitionPenalty = cmp.Or(d.MinP, s.MinP), cmp.Or(d.RepetitionPenalty, s.RepetitionPenalty)
-}
-
-// FillIn takes these values for what a request leaves open.
-func (d Defaults) FillIn(s *exchange.Sampling) {
-	if s.Temperature == nil {
-		s.Temperature = d.Temperature
-	}
-	if s.TopP == nil {
-		s.TopP = d.TopP
-	}
-	if s.TopK == nil {
-		s.TopK = d.TopK
-	}
-	if s.MinP == nil {
-		s.MinP = d.MinP
-	}
-	if s.RepetitionPenalty == nil {
-		s.RepetitionPenalty = d.RepetitionPenalty
-	}
+	req.Sampling.Settings = req.Sampling.Settings.Or(p.Defaults)
 }

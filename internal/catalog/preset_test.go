@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/sampling"
 )
 
 func TestPresetApply(t *testing.T) {
@@ -100,8 +101,8 @@ func TestPresetSettings(t *testing.T) {
 		req    exchange.Request
 		want   exchange.Request
 	}{
-		{"a request's own settings", Preset{Defaults: Defaults{Temperature: number(0.1), TopP: number(0.9)}}, exchange.Request{Sampling: exchange.Sampling{Temperature: number(1)}}, exchange.Request{Sampling: exchange.Sampling{Temperature: number(1), TopP: number(0.9)}}},
-		{"fixed settings", Preset{Fixed: true, Defaults: Defaults{Temperature: number(0.1)}}, exchange.Request{Sampling: exchange.Sampling{Temperature: number(1), TopP: number(0.5)}}, exchange.Request{Sampling: exchange.Sampling{Temperature: number(0.1), TopP: number(0.5)}}},
+		{"a request's own settings", Preset{Defaults: Defaults{Temperature: number(0.1), TopP: number(0.9)}}, exchange.Request{Sampling: exchange.Sampling{Settings: sampling.Settings{Temperature: number(1)}}}, exchange.Request{Sampling: exchange.Sampling{Settings: sampling.Settings{Temperature: number(1), TopP: number(0.9)}}}},
+		{"fixed settings", Preset{Fixed: true, Defaults: Defaults{Temperature: number(0.1)}}, exchange.Request{Sampling: exchange.Sampling{Settings: sampling.Settings{Temperature: number(1), TopP: number(0.5)}}}, exchange.Request{Sampling: exchange.Sampling{Settings: sampling.Settings{Temperature: number(0.1), TopP: number(0.5)}}}},
 		{"reasoning", Preset{Reasoning: &on}, exchange.Request{}, exchange.Request{Thinking: true}},
 		{"no reasoning", Preset{Reasoning: &off}, exchange.Request{Thinking: true}, exchange.Request{}},
 		{"reasoning as it is asked for", Preset{}, exchange.Request{Thinking: true}, exchange.Request{Thinking: true}},

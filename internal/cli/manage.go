@@ -84,20 +84,10 @@ func reasoningAbility(a *prompt.Abilities) string {
 // sampling writes sampling values in a row.
 func sampling(d catalog.Defaults) string {
 	var list []string
-	if v := d.Temperature; v != nil {
-		list = append(list, fmt.Sprintf("temperature %g", *v))
-	}
-	if v := d.TopP; v != nil {
-		list = append(list, fmt.Sprintf("top_p %g", *v))
-	}
-	if v := d.TopK; v != nil {
-		list = append(list, fmt.Sprintf("top_k %d", *v))
-	}
-	if v := d.MinP; v != nil {
-		list = append(list, fmt.Sprintf("min_p %g", *v))
-	}
-	if v := d.RepetitionPenalty; v != nil && *v != 1 {
-		list = append(list, fmt.Sprintf("repetition_penalty %g", *v))
+	for _, s := range d.List() {
+		if s.Name != "repetition_penalty" || s.Value != 1 {
+			list = append(list, fmt.Sprintf("%s %g", s.Name, s.Value))
+		}
 	}
 	return strings.Join(list, ", ")
 }

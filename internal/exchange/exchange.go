@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"kindredgate/internal/grammar"
+	"kindredgate/internal/sampling"
 )
 
 // Request is a question to a model.
@@ -234,17 +235,11 @@ type Tool struct {
 
 // Sampling says how the next token is drawn. A nil field leaves the choice to the model's defaults.
 type Sampling struct {
-	Temperature      *float64          `json:"temperature,omitzero"` // 0 takes the most likely token every time
-	TopP             *float64          `json:"top_p,omitzero"`
-	TopK             *int              `json:"top_k,omitzero"`
+	sampling.Settings
 	Seed             *int64            `json:"seed,omitzero"` // with the same seed, the same request gives the same answer
 	FrequencyPenalty float64           `json:"frequency_penalty,omitzero"`
 	PresencePenalty  float64           `json:"presence_penalty,omitzero"`
 	LogitBias        map[int32]float64 `json:"logit_bias,omitzero"` // added to the logits of tokens
-	// MinP keeps tokens with that share of the most likely one's probability. RepetitionPenalty divides positive logits
-	// of tokens that are there already, in the prompt too, and multiplies negative ones; 1 means none.
-	MinP              *float64 `json:"min_p,omitzero"`
-	RepetitionPenalty *float64 `json:"repetition_penalty,omitzero"`
 }
 
 // Event is a piece of an answer: [Started], [ReasoningDelta], [TextDelta], [ToolCallDelta] or [Finish].

@@ -175,7 +175,7 @@ func (x *Exchange) aim(t target) error {
 	if err != nil {
 		return err
 	}
-	t.model.Defaults.FillIn(&req.Sampling)
+	req.Sampling.Settings = req.Sampling.Settings.Or(t.model.Defaults)
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	req.Owner, req.Share, req.Reserve, req.Fingerprint = x.caller.Payer(), x.lease.QueueShare(), x.reserve, g.Fingerprint(t.model, t.preset)

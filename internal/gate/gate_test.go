@@ -21,6 +21,7 @@ import (
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/record"
+	"kindredgate/internal/sampling"
 	"kindredgate/internal/store"
 )
 
@@ -276,7 +277,7 @@ func TestDefaultsFillWhatIsOpen(t *testing.T) {
 	for _, c := range []struct {
 		sampling exchange.Sampling
 		want     float64
-	}{{exchange.Sampling{}, 0.2}, {exchange.Sampling{Temperature: &hot}, 1.5}} {
+	}{{exchange.Sampling{}, 0.2}, {exchange.Sampling{Settings: sampling.Settings{Temperature: &hot}}, 1.5}} {
 		if _, err := drain(answer(t.Context(), g, keyring.Key{}, &exchange.Request{Model: "harbour-4m", Turns: user("x"), Sampling: c.sampling}), 0); err != nil {
 			t.Fatal(err)
 		}

@@ -5,6 +5,7 @@ import (
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/dialect/field"
+	"kindredgate/internal/dialect/wire"
 	"kindredgate/internal/exchange"
 )
 
@@ -45,14 +46,7 @@ func readPreset(c *gin.Context) (p catalog.Preset, err error) {
 	p.Model, _ = o.String("model")
 	p.Instructions, _ = o.String("instructions")
 	p.Template, _ = o.String("template")
-	p.Temperature = o.Float("temperature", 0, 2)
-	p.TopP = o.Float("top_p", 0, 1)
-	if k := o.Int("top_k", 0, 1<<31-1); k != nil {
-		n := int(*k)
-		p.TopK = &n
-	}
-	p.MinP = o.Float("min_p", 0, 1)
-	p.RepetitionPenalty = o.Float("repetition_penalty", 0.01, 10)
+	p.Defaults = wire.Drawing(o)
 	p.Fixed, p.DropOldest = o.Bool("fixed"), o.Bool("drop_oldest")
 	if _, ok := o.Raw("reasoning"); ok {
 		reasons := o.Bool("reasoning")

@@ -14,6 +14,7 @@ import (
 	"kindredgate/internal/difference"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kept"
+	"kindredgate/internal/sampling"
 )
 
 // Answer is what a model gave.
@@ -164,7 +165,7 @@ func judge(ctx context.Context, j Judged, c Case, a Answer, ask Ask) (is bool, r
 	fmt.Fprintf(&b, "\nThe answer to be judged:\n%s\n\nIs this true of the answer: %s? Give a reason first.", a.Text, strings.TrimRight(j.Whether, "?. "))
 	cold, seed := 0.0, int64(1)
 	got, err := ask(ctx, exchange.Request{
-		Model: j.By, MaxTokens: longVerdict, Sampling: exchange.Sampling{Temperature: &cold, Seed: &seed},
+		Model: j.By, MaxTokens: longVerdict, Sampling: exchange.Sampling{Settings: sampling.Settings{Temperature: &cold}, Seed: &seed},
 		Turns: []exchange.Turn{
 			{Role: exchange.System, Parts: []exchange.Part{exchange.Text("You judge answers. You say in JSON whether a statement is true of an answer, with a reason.")}},
 			{Role: exchange.User, Parts: []exchange.Part{exchange.Text(b.String())}},

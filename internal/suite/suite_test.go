@@ -15,6 +15,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/kept"
 	"kindredgate/internal/record"
+	"kindredgate/internal/sampling"
 )
 
 const ferry = `
@@ -202,7 +203,7 @@ func TestIntervals(t *testing.T) {
 // What was recorded comes back as a suite that asks the same, and expects the same.
 func TestSuitesOfRecordedExchanges(t *testing.T) {
 	warm := 0.7
-	req := exchange.Request{Model: "a", MaxTokens: 9, Sampling: exchange.Sampling{Temperature: &warm},
+	req := exchange.Request{Model: "a", MaxTokens: 9, Sampling: exchange.Sampling{Settings: sampling.Settings{Temperature: &warm}},
 		Turns: []exchange.Turn{{Role: exchange.System, Preset: 1, Parts: []exchange.Part{exchange.Text("a preset's"), exchange.Text("\n\n"), exchange.Text("own: words")}},
 			{Role: exchange.User, Parts: []exchange.Part{exchange.Text("When?\n- now\n- \"then\"")}}, {Role: exchange.Assistant, Parts: []exchange.Part{exchange.ToolCall{ID: "1", Name: "f", Arguments: `{"a":[1]}`}}},
 			{Role: exchange.ToolRole, Parts: []exchange.Part{exchange.ToolResult{CallID: "1", Content: "07:10"}}}},

@@ -10,6 +10,8 @@ import (
 	"io"
 	"slices"
 	"strings"
+
+	"kindredgate/internal/sampling"
 )
 
 // Checkpoint is a model as it lies on disk. Tensor data are slices of mapped files, which stay mapped until Close.
@@ -130,12 +132,8 @@ const (
 
 // Generation is how the author recommends to generate text. A nil field means no opinion.
 type Generation struct {
-	Temperature       *float64
-	TopP              *float64
-	TopK              *int
-	MinP              *float64
-	RepetitionPenalty *float64
-	Ends              []int32 // tokens that end an answer
+	sampling.Settings
+	Ends []int32 // tokens that end an answer
 }
 
 // Bounds of what the files say in words, in bytes. Whatever reads them may take time and memory in proportion, wherever they are listed.

@@ -12,6 +12,7 @@ import (
 
 	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/sampling"
 )
 
 // Limits of a request.
@@ -76,20 +77,26 @@ func MaxTokens(o *field.Object, name string) int {
 	return 0
 }
 
-// Sampling reads how tokens are drawn.
-func Sampling(o *field.Object) (s exchange.Sampling) {
+// Drawing reads the settings that presets have too.
+func Drawing(o *field.Object) (s sampling.Settings) {
 	s.Temperature = o.Float("temperature", 0, 2)
 	s.TopP = o.Float("top_p", 0, 1)
-	if s.TopP != nil && *s.TopP == 0 {
-		// No probability at all leaves the most likely token alone.
-		s.TopP, s.Temperature = nil, new(float64)
-	}
 	if k := o.Int("top_k", 0, 1<<31-1); k != nil {
 		n := int(*k)
 		s.TopK = &n
 	}
 	s.MinP = o.Float("min_p", 0, 1)
 	s.RepetitionPenalty = o.Float("repetition_penalty", 0.01, 10)
+	return s
+}
+
+// Sampling reads how tokens are drawn.
+func Sampling(o *field.Object) (s exchange.Sampling) {
+	s.Settings = Drawing(o)
+	if s.TopP != nil && *s.TopP == 0 {
+		// No probability at all leaves the most likely token alone.
+		s.TopP, s.Temperature = nil, new(float64)
+	}
 	s.Seed = o.Int("seed", -1<<63, 1<<63-1)
 	if p := o.Float("frequency_penalty", -2, 2); p != nil {
 		s.FrequencyPenalty = *p

@@ -13,6 +13,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/grammar"
 	"kindredgate/internal/reading"
+	"kindredgate/internal/sampling"
 )
 
 const embedder = "../../../demo/models/harbour-embed/harbour-embed.gguf"
@@ -57,7 +58,7 @@ func collect(t *testing.T, r *Runner, req *exchange.Request) (out result, err er
 // random makes a request draw by a seed.
 func random(req *exchange.Request, seed int64) *exchange.Request {
 	one := 1.0
-	req.Sampling = exchange.Sampling{Temperature: &one, Seed: &seed}
+	req.Sampling = exchange.Sampling{Settings: sampling.Settings{Temperature: &one}, Seed: &seed}
 	return req
 }
 
@@ -411,7 +412,7 @@ func TestScoresAndEcho(t *testing.T) {
 		{exchange.Raw{Tokens: []int32{'T', 'h', 'e'}, Echo: true}, "The", "T"},
 		{exchange.Raw{Text: "The ferry", Echo: true, NoAnswer: true}, "The ferry", ""},
 	} {
-		got, err := collect(t, r, &exchange.Request{Raw: &c.raw, Scores: &top, MaxTokens: 5, Sampling: exchange.Sampling{Temperature: &zero}})
+		got, err := collect(t, r, &exchange.Request{Raw: &c.raw, Scores: &top, MaxTokens: 5, Sampling: exchange.Sampling{Settings: sampling.Settings{Temperature: &zero}}})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -14,6 +14,7 @@ import (
 	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/grammar"
+	"kindredgate/internal/sampling"
 )
 
 const fixtures = "../../model/testdata/reference/"
@@ -366,7 +367,7 @@ func TestSeedsOfCandidates(t *testing.T) {
 		hot := 1.5
 		req := ask("Write a guide to Marrow Isle.")
 		req.Candidates, req.MaxTokens = n, 24
-		req.Sampling = exchange.Sampling{Temperature: &hot, Seed: &seed}
+		req.Sampling = exchange.Sampling{Settings: sampling.Settings{Temperature: &hot}, Seed: &seed}
 		out := make([]string, n)
 		for event, err := range r.Run(t.Context(), harbour, req) {
 			if err != nil {
@@ -497,8 +498,7 @@ func TestGrammarsAreBoundedByBytes(t *testing.T) {
 // What a request says of sampling reaches the engine.
 func TestSamplingReachesTheEngine(t *testing.T) {
 	temperature, topP, topK, minP, penalty, seed := 0.5, 0.9, 7, 0.1, 1.2, int64(-3)
-	got := sampling(exchange.Sampling{Temperature: &temperature, TopP: &topP, TopK: &topK, MinP: &minP, RepetitionPenalty: &penalty, Seed: &seed, FrequencyPenalty: 1, PresencePenalty: 2,
-		LogitBias: map[int32]float64{4: 5}})
+	got := drawing(exchange.Sampling{Settings: sampling.Settings{Temperature: &temperature, TopP: &topP, TopK: &topK, MinP: &minP, RepetitionPenalty: &penalty}, Seed: &seed, FrequencyPenalty: 1, PresencePenalty: 2, LogitBias: map[int32]float64{4: 5}})
 	if got.Temperature != 0.5 || got.TopP != 0.9 || got.TopK != 7 || got.MinP != 0.1 || got.RepetitionPenalty != 1.2 || got.Seed != uint64(seed) || got.FrequencyPenalty != 1 || got.PresencePenalty != 2 || got.LogitBias[4] != 5 {
 		t.Errorf("%+v", got)
 	}

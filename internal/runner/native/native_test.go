@@ -9,6 +9,7 @@ import (
 
 	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/sampling"
 )
 
 const harbour = "../../../demo/models/harbour-4m/harbour-4m.gguf"
@@ -17,7 +18,7 @@ func ask(text string) *exchange.Request {
 	greedy := 0.0
 	return &exchange.Request{
 		Turns:    []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text(text)}}},
-		Sampling: exchange.Sampling{Temperature: &greedy},
+		Sampling: exchange.Sampling{Settings: sampling.Settings{Temperature: &greedy}},
 	}
 }
 

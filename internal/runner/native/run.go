@@ -70,7 +70,7 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 
 func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, error) {
 	p := &plan{n: max(1, req.Candidates), single: req.Choice.Single, reading: req.Reading}
-	p.job = engine.Job{MaxTokens: req.MaxTokens, Stop: req.Stop, Sampling: sampling(req.Sampling), Scores: req.Scores, Owner: req.Owner, Share: req.Share}
+	p.job = engine.Job{MaxTokens: req.MaxTokens, Stop: req.Stop, Sampling: drawing(req.Sampling), Scores: req.Scores, Owner: req.Owner, Share: req.Share}
 	if l.engine == nil {
 		return nil, exchange.InvalidParam("model", "the model makes embeddings, not text; POST /v1/embeddings asks it for them")
 	}
@@ -429,8 +429,8 @@ func inWords(err error) error {
 	return err
 }
 
-// sampling fills in what nobody chose: the distribution as the model gives it, and a seed by chance.
-func sampling(s exchange.Sampling) engine.Sampling {
+// drawing fills in what nobody chose: the distribution as the model gives it, and a seed by chance.
+func drawing(s exchange.Sampling) engine.Sampling {
 	out := engine.Sampling{
 		LogitBias:        s.LogitBias,
 		FrequencyPenalty: s.FrequencyPenalty,

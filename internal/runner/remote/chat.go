@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/sampling"
 )
 
 // This file is the chat style as its client: a neutral request becomes a body, and chunks become events.
@@ -25,22 +26,18 @@ const (
 
 // common are the fields that the chat and the raw style share.
 type common struct {
-	Model             string             `json:"model"`
-	Stream            bool               `json:"stream,omitempty"`
-	StreamOptions     *streamOptions     `json:"stream_options,omitempty"`
-	MaxTokens         *int               `json:"max_tokens,omitempty"`
-	NewMaxTokens      *int               `json:"max_completion_tokens,omitempty"` // of the chat style, in the place of MaxTokens
-	N                 int                `json:"n,omitempty"`
-	Stop              []string           `json:"stop,omitempty"`
-	Temperature       *float64           `json:"temperature,omitempty"`
-	TopP              *float64           `json:"top_p,omitempty"`
-	TopK              *int               `json:"top_k,omitempty"`
-	MinP              *float64           `json:"min_p,omitempty"`
-	RepetitionPenalty *float64           `json:"repetition_penalty,omitempty"`
-	Seed              *int64             `json:"seed,omitempty"`
-	FrequencyPenalty  float64            `json:"frequency_penalty,omitempty"`
-	PresencePenalty   float64            `json:"presence_penalty,omitempty"`
-	LogitBias         map[string]float64 `json:"logit_bias,omitempty"`
+	Model         string         `json:"model"`
+	Stream        bool           `json:"stream,omitempty"`
+	StreamOptions *streamOptions `json:"stream_options,omitempty"`
+	MaxTokens     *int           `json:"max_tokens,omitempty"`
+	NewMaxTokens  *int           `json:"max_completion_tokens,omitempty"` // of the chat style, in the place of MaxTokens
+	N             int            `json:"n,omitempty"`
+	Stop          []string       `json:"stop,omitempty"`
+	sampling.Settings
+	Seed             *int64             `json:"seed,omitempty"`
+	FrequencyPenalty float64            `json:"frequency_penalty,omitempty"`
+	PresencePenalty  float64            `json:"presence_penalty,omitempty"`
+	LogitBias        map[string]float64 `json:"logit_bias,omitempty"`
 }
 
 type streamOptions struct {
@@ -49,7 +46,7 @@ type streamOptions struct {
 
 func (m *Machine) common(model string, req *exchange.Request, can Abilities) common {
 	s := req.Sampling
-	c := common{Model: model, Stream: can.Streams != No, Stop: req.Stop, Temperature: s.Temperature, TopP: s.TopP, TopK: s.TopK, MinP: s.MinP, RepetitionPenalty: s.RepetitionPenalty,
+	c := common{Model: model, Stream: can.Streams != No, Stop: req.Stop, Settings: s.Settings,
 		Seed: s.Seed, FrequencyPenalty: s.FrequencyPenalty, PresencePenalty: s.PresencePenalty}
 	if c.Stream && can.Usage != No {
 		c.StreamOptions = &streamOptions{true}

@@ -16,6 +16,7 @@ import (
 
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/runner/remote"
+	"kindredgate/internal/sampling"
 	"kindredgate/internal/standin"
 )
 
@@ -101,7 +102,7 @@ func TestAnswersComeThrough(t *testing.T) {
 		reason exchange.Reason
 	}{
 		{"a stream", standin.Fault{}, ask("When does the boat leave?"), "/v1/chat/completions", []string{`"stream":true`, `"include_usage":true`, `"model":"harbour-4m"`}, "When does the boat leave?", 5, exchange.Stopped},
-		{"settings", standin.Fault{}, &exchange.Request{Turns: ask("a b c d").Turns, MaxTokens: 3, Stop: []string{"x"}, Sampling: exchange.Sampling{Temperature: &cool, Seed: &seven}}, "/v1/chat/completions",
+		{"settings", standin.Fault{}, &exchange.Request{Turns: ask("a b c d").Turns, MaxTokens: 3, Stop: []string{"x"}, Sampling: exchange.Sampling{Settings: sampling.Settings{Temperature: &cool}, Seed: &seven}}, "/v1/chat/completions",
 			[]string{`"max_tokens":3`, `"stop":["x"]`, `"temperature":0.2`, `"seed":7`}, "a b c", 4, exchange.Length},
 		{"a raw prompt", standin.Fault{}, &exchange.Request{Raw: &exchange.Raw{Text: "Once upon a tide"}, MaxTokens: 20}, "/v1/completions", []string{`"prompt":"Once upon a tide"`}, "Once upon a tide", 4, exchange.Stopped},
 		{"responses, where there is no chat", standin.Fault{NotFound: []string{"/v1/chat/completions"}}, ask("When, please?"), "/v1/responses", []string{`"store":false`, `"input_text"`}, "When, please?", 2, exchange.Stopped},

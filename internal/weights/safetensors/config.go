@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"kindredgate/internal/sampling"
 	"kindredgate/internal/weights"
 )
 
@@ -280,18 +281,14 @@ func readCompanions(c *weights.Checkpoint, folder string) error {
 // ReadGeneration reads generation_config.json.
 func ReadGeneration(g *weights.Generation, raw []byte) error {
 	var d struct {
-		Sample            *bool    `json:"do_sample"`
-		Temperature       *float64 `json:"temperature"`
-		TopP              *float64 `json:"top_p"`
-		TopK              *int     `json:"top_k"`
-		MinP              *float64 `json:"min_p"`
-		RepetitionPenalty *float64 `json:"repetition_penalty"`
-		EOS               tokenIDs `json:"eos_token_id"`
+		sampling.Settings
+		Sample *bool    `json:"do_sample"`
+		EOS    tokenIDs `json:"eos_token_id"`
 	}
 	if err := json.Unmarshal(raw, &d); err != nil {
 		return err
 	}
-	g.Temperature, g.TopP, g.TopK, g.MinP, g.RepetitionPenalty = d.Temperature, d.TopP, d.TopK, d.MinP, d.RepetitionPenalty
+	g.Settings = d.Settings
 	if d.Sample != nil && !*d.Sample {
 		g.Temperature = new(float64)
 	}

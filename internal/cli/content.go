@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -17,10 +18,19 @@ import (
 	"kindredgate/internal/server"
 )
 
-// showContent prints what was said: the prompt piece by piece with where each comes from, and the answers.
+// showContent prints recorded content: the prompt piece by piece with where each comes from, or the request where no prompt is known, and the
+// answers.
 func (t *terminal) showContent(c kept.Content) error {
 	strong, quiet := paint(t.out, color.Bold), paint(t.out, color.Faint)
-	fmt.Fprintf(t.out, "\n%s\n", strong("The prompt"))
+	if len(c.Prompt) == 0 {
+		var request bytes.Buffer
+		if err := json.Indent(&request, c.Request, "  ", "  "); err != nil {
+			return err
+		}
+		fmt.Fprintf(t.out, "\n%s\n  %s\n", strong("The request"), shown(request.String()))
+	} else {
+		fmt.Fprintf(t.out, "\n%s\n", strong("The prompt"))
+	}
 	if c.Problem != "" {
 		fmt.Fprintf(t.out, "  %s\n", shown(c.Problem))
 	}

@@ -29,7 +29,9 @@ export type CostList = Schemas["CostList"];
 export type ShownExchange = Schemas["ShownExchange"];
 export type KeyTerms = Schemas["KeyTerms"];
 export type Exchange = Schemas["Exchange"];
-export type Filter = { key: string; model: string; job: string; bad: boolean };
+/** The parameters that choose exchanges, by their names in the contract; those that are empty choose nothing. */
+export const filterNames = ["key", "model", "style", "job", "since", "until", "bad", "slow_ms"] as const;
+export type Filter = Partial<Record<(typeof filterNames)[number], string>>;
 export type IssuedKey = Schemas["IssuedKey"];
 export type Preset = Schemas["Preset"] & { name: string };
 export type Prompt = Schemas["RenderedPrompt"];
@@ -133,11 +135,8 @@ export const purge = () => json<{ removed: number }>("DELETE", "/gate/contents")
 export const issueKey = (terms: KeyTerms) => json<IssuedKey>("POST", "/gate/keys", terms);
 export const exchanges = (filter: Filter, before?: string, limit = pageLength, since?: string) => {
   const query = new URLSearchParams({ limit: String(limit) });
+  for (const name of filterNames) if (filter[name]) query.set(name, filter[name]);
   if (since) query.set("since", since);
-  if (filter.job) query.set("job", filter.job);
-  if (filter.key) query.set("key", filter.key);
-  if (filter.model) query.set("model", filter.model);
-  if (filter.bad) query.set("bad", "true");
   if (before) query.set("before", before);
   return json<Schemas["ExchangeList"]>("GET", `/gate/exchanges?${query}`);
 };

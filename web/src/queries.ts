@@ -37,6 +37,31 @@ export const useRefusals = () => useQuery({ queryKey: ["refusals"], queryFn: api
 export const useCosts = (month: string) => useQuery({ queryKey: ["costs", month], queryFn: () => api.costs(month), refetchInterval: often });
 export const useExchange = (id?: string) => useQuery({ queryKey: ["exchange", id], queryFn: () => api.exchange(id ?? ""), enabled: id !== undefined });
 
+/** What an application can name as a model: models here and elsewhere, presets and public names. */
+export type Target = { name: string; kind: "model" | "preset" | "name" | "machine"; model?: api.Model; rendersHere: boolean };
+
+/** All of these that make text, or all of them; and whether they are known. A preset has the model that it stands on, a name that of its first target. */
+export function useTargets(text = true): Target[] {
+  const models = useModels().data?.models.filter((m) => !m.problem);
+  const presets = usePresets().data;
+  const names = useNames().data;
+  const machines = useMachines().data;
+  const of = (name?: string): api.Model | undefined => models?.find((m) => m.id === name) ?? (presets?.some((p) => p.name === name) ? models?.find((m) => m.id === presets.find((p) => p.name === name)?.model) : undefined);
+  const rendersHere = (name?: string) => !!of(name) || machines?.find((m) => name?.startsWith(`${m.name}/`))?.mode === "prompt";
+  const list: Target[] = [
+    ...(models?.map((m) => ({ name: m.id, kind: "model" as const, model: m, rendersHere: true })) ?? []),
+    ...(presets?.map((p) => ({ name: p.name, kind: "preset" as const, model: of(p.name), rendersHere: rendersHere(p.model) })) ?? []),
+    ...(names?.filter((n) => n.name !== "*").map((n) => ({ name: n.name, kind: "name" as const, model: of(n.of[0]?.to), rendersHere: rendersHere(n.of[0]?.to) })) ?? []),
+    ...(machines?.flatMap((m) => m.models.map((one) => ({ name: `${m.name}/${one.name}`, kind: "machine" as const, rendersHere: m.mode === "prompt" }))) ?? []),
+  ];
+  return text ? list.filter((t) => t.model?.use !== "embedding") : list;
+}
+
+const kinds = { model: "", preset: "preset", name: "public name", machine: "other machine" };
+
+/** Targets to choose from, with what they are where that is not a model. */
+export const targetOptions = (list: Target[]) => list.map((t) => ({ value: t.name, label: kinds[t.kind] ? `${t.name} (${kinds[t.kind]})` : t.name }));
+
 /** Something that is done to the gate. When it is done, what it may have changed is asked for anew, and a line says so. */
 export function useAct<T, R>(act: (with_: T) => Promise<R>, options: { changes: string[]; says?: (done: R, with_: T) => string }) {
   const known = useQueryClient();

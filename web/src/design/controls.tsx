@@ -1,6 +1,6 @@
 // The small parts that screens are made of.
 import { Checkbox as RadixCheckbox, Select as RadixSelect, Tooltip } from "radix-ui";
-import { createContext, useContext, useEffect, useId, useRef, useState, type ButtonHTMLAttributes, type InputHTMLAttributes, type ReactNode, type TextareaHTMLAttributes } from "react";
+import { createContext, Fragment, useContext, useEffect, useId, useRef, useState, type ButtonHTMLAttributes, type InputHTMLAttributes, type ReactNode, type TextareaHTMLAttributes } from "react";
 
 type Weight = "primary" | "plain" | "quiet";
 
@@ -215,6 +215,16 @@ export function Part({ title, lead, action, children }: { title: string; lead?: 
       {children}
     </section>
   );
+}
+
+/** A text without spaces, such as a path or an address, that breaks behind its slashes, colons and commas rather than anywhere. */
+export function Breakable({ text }: { text: string }) {
+  return text.split(/(?<=[/\\:,])/).map((part, i) => (
+    <Fragment key={i}>
+      {part}
+      <wbr />
+    </Fragment>
+  ));
 }
 
 /** That there is nothing yet, and what would change that. */

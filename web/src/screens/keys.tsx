@@ -4,7 +4,7 @@ import tables from "../tables.json";
 import { Button, Checkbox, CopyButton, Empty, Field, Heading, Input, NumberInput, Part, Problem, Select, Skeleton } from "../design/controls";
 import { Confirm, Dialog } from "../design/dialog";
 import { Table } from "../design/table";
-import { useAct, useGroups, useKey, useKeys, useModels } from "../queries";
+import { useAct, useGroups, useKey, useKeys, useTargets } from "../queries";
 import { ago, count, span } from "../words";
 
 export function KeysScreen() {
@@ -143,10 +143,10 @@ const lives = [
 ];
 
 function TermsForm({ draft, set, ends, autoFocus }: { draft: Draft; set: (part: Partial<Draft>) => void; ends?: string; autoFocus?: boolean }) {
-  const models = useModels();
+  const targets = useTargets(false);
   const groups = useGroups();
   const toggle = (id: string) => set({ models: draft.models.includes(id) ? draft.models.filter((m) => m !== id) : [...draft.models, id] });
-  const usable = models.data?.models.filter((m) => !m.problem).map((m) => m.id) ?? [];
+  const usable = targets.map((t) => t.name);
   return (
     <>
       <div className="grid gap-4 sm:grid-cols-2">
@@ -158,7 +158,7 @@ function TermsForm({ draft, set, ends, autoFocus }: { draft: Draft; set: (part: 
         </Field>
       </div>
       <fieldset className="grid gap-1.5">
-        <legend className="pb-1 text-small font-medium">Models it may use</legend>
+        <legend className="pb-1 text-small font-medium">Models, presets and names it may use</legend>
         <div className="flex flex-wrap gap-x-6 gap-y-1">
           {[...new Set([...usable, ...draft.models])].map((m) => (
             <Checkbox key={m} checked={draft.models.includes(m)} onChange={() => toggle(m)}>
@@ -185,7 +185,7 @@ function TermsForm({ draft, set, ends, autoFocus }: { draft: Draft; set: (part: 
             <Field label="Group" id="group" help="Whose limits hold besides, for all its keys together.">
               <Select value={draft.group} onChange={(group) => set({ group })} options={[{ value: "", label: "none" }, ...(groups.data?.map((g) => ({ value: g.name })) ?? [])]} />
             </Field>
-            <Field label="What is said with it" id="record">
+            <Field label="Content of its exchanges" id="record">
               <Select
                 value={draft.record}
                 onChange={(record) => set({ record: record as Draft["record"] })}

@@ -69,7 +69,7 @@ function Machine({ machine: m }: { machine: api.Machine }) {
           <p className="tabular text-small break-all text-faded">{m.url}</p>
         </div>
         <div className="flex gap-3">
-          <Button busy={look.isPending} aria-label={`Look at ${m.name}`} onClick={() => look.mutate(m.name)}>
+          <Button busy={look.isPending} aria-label={`Check now: ${m.name}`} onClick={() => look.mutate(m.name)}>
             Check now
           </Button>
           {m.mode !== "form" && (

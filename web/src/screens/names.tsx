@@ -2,12 +2,12 @@ import { useState, type FormEvent } from "react";
 import * as api from "../api";
 import { Button, Empty, Field, Input, NumberInput, Part, Problem, Select } from "../design/controls";
 import { Confirm, Dialog } from "../design/dialog";
-import { useAct, useMachines, useModels, useNames, usePresets } from "../queries";
+import { useAct, useMachines, useNames, useTargets } from "../queries";
 
 /** Names that applications ask for, and what answers under each. */
 export function Names() {
   const { data, error } = useNames();
-  const targets = useTargets();
+  const targets = useTargetNames();
   const [shown, setShown] = useState<api.Name>();
   const [removing, setRemoving] = useState<api.Name>();
   const set = useAct(api.setName, { changes: ["names"], says: (n) => `${spoken(n.name)} is changed, from the next request on.` });
@@ -88,16 +88,10 @@ const ways = [
 const spoken = (name: string) => (name === "*" ? "every name that nothing else has" : `“${name}”`);
 
 /** What can be a target: models here and elsewhere, and presets. */
-function useTargets(): string[] {
-  const models = useModels();
-  const presets = usePresets();
-  const machines = useMachines();
-  return [
-    ...(models.data?.models.filter((m) => !m.problem).map((m) => m.id) ?? []),
-    ...(presets.data?.map((p) => p.name) ?? []),
-    ...(machines.data?.flatMap((m) => m.models.map((one) => `${m.name}/${one.name}`)) ?? []),
-  ];
-}
+const useTargetNames = () =>
+  useTargets(false)
+    .filter((t) => t.kind !== "name")
+    .map((t) => t.name);
 
 /** A target with whether it can answer now. */
 function Health({ target, known }: { target: string; known: string[] }) {

@@ -12,7 +12,7 @@ import { Ended } from "./traffic";
 /** Charts are large, and only this screen has some. */
 const Chart = lazy(() => import("../design/chart"));
 
-const all: api.Filter = { key: "", model: "", job: "", bad: false };
+const all: api.Filter = {};
 
 /** Who asks here is no application. */
 const ours = (e: { key: string; label: string }) => e.key === "console" || e.label === "owner";

@@ -2,7 +2,7 @@ import { useEffect, useMemo, useState } from "react";
 import * as api from "../api";
 import { Button, Checkbox, Field, Heading, Problem, Select, TextArea } from "../design/controls";
 import { useDraft } from "../drafts";
-import { useModels } from "../queries";
+import { targetOptions, useTargets } from "../queries";
 import { message } from "../words";
 
 const begin: api.Turn[] = [
@@ -11,14 +11,13 @@ const begin: api.Turn[] = [
 ];
 
 export function PromptScreen() {
-  const { data } = useModels();
-  const models = data?.models.filter((m) => !m.problem && m.use === "chat") ?? [];
+  const targets = useTargets().filter((t) => t.rendersHere);
   const [name, setName] = useDraft("prompt model", "");
   const [turns, setTurns] = useDraft("prompt turns", begin);
   const [think, setThink] = useDraft("prompt think", false);
   const [focus, setFocus] = useState<number>();
-  const chosen = models.find((m) => m.id === name) ?? models[0];
-  const [prompt, problem] = usePrompt(chosen?.id, turns, think && (chosen?.template?.thinking ?? false));
+  const chosen = targets.find((t) => t.name === name) ?? targets[0];
+  const [prompt, problem] = usePrompt(chosen?.name, turns, think && (chosen?.model?.template?.thinking ?? false));
 
   const change = (i: number, turn: Partial<api.Turn>) => setTurns(turns.map((t, j) => (i === j ? { ...t, ...turn } : t)));
 
@@ -28,7 +27,7 @@ export function PromptScreen() {
       <div className="grid gap-10 border-t border-rule pt-6 md:grid-cols-[minmax(0,5fr)_minmax(0,7fr)]">
         <div className="grid content-start gap-5">
           <Field label="Model" id="prompt-model">
-            <Select value={chosen?.id ?? ""} onChange={setName} options={models.map((m) => ({ value: m.id }))} placeholder="none is installed" />
+            <Select value={chosen?.name ?? ""} onChange={setName} options={targetOptions(targets)} placeholder="none is installed" />
           </Field>
           {turns.map((t, i) => (
             <TurnEditor
@@ -44,7 +43,7 @@ export function PromptScreen() {
           ))}
           <div className="flex flex-wrap items-center gap-4">
             <Button onClick={() => setTurns([...turns, { role: turns.at(-1)?.role === "user" ? "assistant" : "user", content: "" }])}>Add a turn</Button>
-            {chosen?.template?.thinking && (
+            {chosen?.model?.template?.thinking && (
               <Checkbox checked={think} onChange={setThink}>
                 Reason first
               </Checkbox>

@@ -2,7 +2,7 @@ import { useState, type FormEvent } from "react";
 import { Link, useParams } from "react-router";
 import * as api from "../api";
 import { Button, Field, Heading, NumberInput, Problem, Select, Skeleton, TextArea } from "../design/controls";
-import { useAct, useExchange, useMachines, useModels, useNames, usePresets } from "../queries";
+import { targetOptions, useAct, useExchange, useTargets } from "../queries";
 import { milliseconds, time } from "../words";
 
 /** A recorded exchange and the same one asked again with something changed, side by side. */
@@ -38,19 +38,7 @@ export function ReplayScreen() {
 }
 
 function Form({ change, onChange, onSubmit, busy }: { change: api.Change; onChange: (c: api.Change) => void; onSubmit: (e: FormEvent) => void; busy: boolean }) {
-  const models = useModels();
-  const presets = usePresets();
-  const names = useNames();
-  const machines = useMachines();
-  const options = [
-    { value: "", label: "as it was" },
-    ...[
-      ...(models.data?.models.filter((m) => m.use === "chat" && !m.problem).map((m) => m.id) ?? []),
-      ...(presets.data?.map((p) => p.name) ?? []),
-      ...(names.data?.filter((n) => n.name !== "*").map((n) => n.name) ?? []),
-      ...(machines.data?.flatMap((m) => m.models.map((one) => `${m.name}/${one.name}`)) ?? []),
-    ].map((value) => ({ value })),
-  ];
+  const options = [{ value: "", label: "as it was" }, ...targetOptions(useTargets())];
   return (
     <form onSubmit={onSubmit} className="grid gap-4 border-t border-rule pt-5">
       <div className="flex flex-wrap items-end gap-4">

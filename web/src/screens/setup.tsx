@@ -1,6 +1,6 @@
 import { useState } from "react";
 import * as api from "../api";
-import { Button, Checkbox, Empty, Heading, Part, Problem, Skeleton } from "../design/controls";
+import { Breakable, Button, Checkbox, Empty, Heading, Part, Problem, Skeleton } from "../design/controls";
 import { Confirm } from "../design/dialog";
 import { Table } from "../design/table";
 import { useAct, useCheck, useSettings } from "../queries";
@@ -10,7 +10,7 @@ export function SetupScreen() {
   const check = useCheck();
   return (
     <section>
-      <Heading title="Setup" lead="How the gate is set up, where that comes from, and what is wrong with it." />
+      <Heading title="Setup" lead="The gate's settings, where each comes from, and common problems." />
       <div className="border-t border-rule pt-6">
         <Findings found={check.data} problem={check.error?.message} onAgain={() => void check.refetch()} busy={check.isFetching} />
       </div>
@@ -31,7 +31,7 @@ function Findings({ found, problem, onAgain, busy }: { found?: api.Finding[]; pr
     <>
       <div className="flex flex-wrap items-end justify-between gap-4 pb-3">
         <div>
-          <h2 className="font-serif text-large font-medium">{!found ? "Looking…" : bad.length === 0 ? "Nothing is wrong" : `${bad.length} of ${found.length} need attention`}</h2>
+          <h2 className="font-serif text-large font-medium">{!found ? "Checking…" : bad.length === 0 ? "No problems found" : `${bad.length} of ${found.length} need attention`}</h2>
           <p className="text-faded">
             The same as <code className="font-mono text-small">kindred check</code>, as far as the gate can tell by itself.
           </p>
@@ -87,12 +87,12 @@ function SettingsPart({ settings, problem }: { settings?: api.Settings; problem?
           id={(s) => s.name}
           columns={[
             { title: "Setting", wide: "tabular whitespace-nowrap", cell: (s) => s.name },
-            { title: "Value", wide: "tabular min-w-48 break-all", cell: (s) => s.value || <span className="text-faded">nothing</span> },
-            { title: "From", wide: "text-faded break-all", cell: from },
+            { title: "Value", wide: "tabular min-w-48 wrap-break-word", cell: (s) => (s.value ? <Breakable text={s.value} /> : <span className="text-faded">nothing</span>) },
+            { title: "From", wide: "text-faded min-w-40 wrap-break-word", cell: (s) => <Breakable text={from(s)} /> },
             {
-              title: "Holds",
+              title: "Takes effect",
               wide: "whitespace-nowrap",
-              cell: (s) => (s.running !== undefined ? <span className="text-brass">from the next start; now {s.running || "nothing"}</span> : s.restart ? <span className="text-faded">changes at a start</span> : <span className="text-faded">at once</span>),
+              cell: (s) => (s.running !== undefined ? <span className="text-brass">at the next start; now {s.running || "nothing"}</span> : s.restart ? <span className="text-faded">at the next start</span> : <span className="text-faded">immediately</span>),
             },
           ]}
         />

@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import * as api from "../api";
 import { Button, Checkbox, Empty, Field, Heading, NumberInput, Part, Problem, Skeleton } from "../design/controls";
 import { Table } from "../design/table";
-import { client, useModels, usePresets, useSuites } from "../queries";
+import { client, useSuites, useTargets } from "../queries";
 import { ago, message, milliseconds } from "../words";
 
 /** Suites: run one, and what they came to over time. */
@@ -30,8 +30,6 @@ export function SuitesScreen() {
 }
 
 function Run() {
-  const models = useModels();
-  const presets = usePresets();
   const navigate = useNavigate();
   const [chosen, setChosen] = useState<string[]>();
   const [samples, setSamples] = useState<number | undefined>(3);
@@ -46,7 +44,7 @@ function Run() {
       here.current = false;
     };
   }, []);
-  const all = [...(models.data?.models.filter((m) => m.use === "chat" && !m.problem).map((m) => m.id) ?? []), ...(presets.data?.map((p) => p.name) ?? [])];
+  const all = useTargets().map((t) => t.name);
   const asked = chosen ?? all.slice(0, 1);
   async function run(e: FormEvent) {
     e.preventDefault();

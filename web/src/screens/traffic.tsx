@@ -1,11 +1,12 @@
 import { useEffect, useMemo } from "react";
 import { Link, NavLink, Outlet, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import * as api from "../api";
-import { Button, Checkbox, Empty, Field, Heading, Problem, Select, Skeleton } from "../design/controls";
+import { Button, Checkbox, Empty, Field, Heading, Input, Problem, Select, Skeleton } from "../design/controls";
 import { Dialog } from "../design/dialog";
 import { Table, type Column } from "../design/table";
 import { useExchanges } from "../exchanges";
-import { useExchange, useKeys, useModels } from "../queries";
+import { targetOptions, useExchange, useKeys, useTargets } from "../queries";
+import tables from "../tables.json";
 import { milliseconds, time } from "../words";
 
 const views = [
@@ -38,20 +39,14 @@ export function TrafficScreen() {
 }
 
 /** The filter that the address names, and how to change it. */
-function useFilter(): [api.Filter, (part: Partial<api.Filter>) => void] {
+function useFilter(): [api.Filter, (part: api.Filter) => void] {
   const [query, setQuery] = useSearchParams();
   const text = query.toString();
   const filter = useMemo(() => {
     const q = new URLSearchParams(text);
-    return { key: q.get("key") ?? "", model: q.get("model") ?? "", job: q.get("job") ?? "", bad: q.get("bad") === "true" };
+    return Object.fromEntries(api.filterNames.flatMap((name) => (q.get(name) ? [[name, q.get(name)!]] : []))) as api.Filter;
   }, [text]);
-  return [
-    filter,
-    (part) => {
-      const next = { ...filter, ...part };
-      setQuery(Object.fromEntries(Object.entries(next).flatMap(([k, v]) => (v ? [[k, String(v)]] : []))), { replace: true });
-    },
-  ];
+  return [filter, (part) => setQuery(Object.fromEntries(Object.entries({ ...filter, ...part }).filter(([, v]) => v)), { replace: true })];
 }
 
 export function ExchangesView() {
@@ -60,7 +55,7 @@ export function ExchangesView() {
   const { id } = useParams();
   const navigate = useNavigate();
   const [query] = useSearchParams();
-  const chosen = filter.key || filter.model || filter.job || filter.bad;
+  const chosen = Object.keys(filter).length > 0;
   const behind = query.toString() ? `?${query}` : "";
   return (
     <>
@@ -79,24 +74,57 @@ export function ExchangesView() {
   );
 }
 
-function Filters({ filter, setFilter }: { filter: api.Filter; setFilter: (f: Partial<api.Filter>) => void }) {
+const slow = [
+  { value: "1000", label: "1 s and more" },
+  { value: "5000", label: "5 s and more" },
+  { value: "30000", label: "30 s and more" },
+];
+
+/** A time as the browser's field has it, local and to the minute, and back. */
+const toField = (at?: string) => (at ? new Date(Date.parse(at) - new Date(at).getTimezoneOffset() * 60_000).toISOString().slice(0, 16) : "");
+const fromField = (text: string) => (text ? new Date(text).toISOString() : "");
+
+function Filters({ filter, setFilter }: { filter: api.Filter; setFilter: (f: api.Filter) => void }) {
   const keys = useKeys();
-  const models = useModels();
-  const options = (all: string, list: string[], chosen: string) => [{ value: "", label: all }, ...[...new Set([...list, ...(chosen ? [chosen] : [])])].map((value) => ({ value }))];
+  const targets = useTargets(false);
+  // What is chosen is offered even where it is not there any more, such as a key that was removed.
+  const options = (all: string, list: { value: string; label?: string }[], chosen = "") => [{ value: "", label: all }, ...list, ...(chosen && !list.some((o) => o.value === chosen) ? [{ value: chosen }] : [])];
+  const labels = keys.data?.map((k) => k.label) ?? [];
+  const keyList = keys.data?.map((k) => ({ value: k.id, label: labels.filter((l) => l === k.label).length > 1 ? `${k.label} (${k.id})` : k.label })) ?? [];
   return (
     <div className="flex flex-wrap items-end gap-x-5 gap-y-3 pb-5">
-      <div className="w-48">
+      <div className="w-44">
         <Field label="Key" id="by-key">
-          <Select value={filter.key} onChange={(key) => setFilter({ key })} options={options("all keys", [...(keys.data?.map((k) => k.label) ?? []), "console"], filter.key)} />
+          <Select value={filter.key ?? ""} onChange={(key) => setFilter({ key })} options={options("all keys", [...keyList, { value: "console" }], filter.key)} />
         </Field>
       </div>
-      <div className="w-48">
-        <Field label="Model" id="by-model">
-          <Select value={filter.model} onChange={(model) => setFilter({ model })} options={options("all models", models.data?.models.map((m) => m.id) ?? [], filter.model)} />
+      <div className="w-52">
+        <Field label="Model, preset or name" id="by-model">
+          <Select value={filter.model ?? ""} onChange={(model) => setFilter({ model })} options={options("all", targetOptions(targets), filter.model)} />
+        </Field>
+      </div>
+      <div className="w-36">
+        <Field label="Style" id="by-style">
+          <Select value={filter.style ?? ""} onChange={(style) => setFilter({ style })} options={options("all styles", tables.endpoints.map((value) => ({ value })), filter.style)} />
+        </Field>
+      </div>
+      <div className="w-36">
+        <Field label="Duration" id="by-duration">
+          <Select value={filter.slow_ms ?? ""} onChange={(slow_ms) => setFilter({ slow_ms })} options={options("any", slow, filter.slow_ms)} />
+        </Field>
+      </div>
+      <div className="w-52">
+        <Field label="Since" id="since">
+          <Input type="datetime-local" className="tabular" value={toField(filter.since)} onChange={(e) => setFilter({ since: fromField(e.target.value) })} />
+        </Field>
+      </div>
+      <div className="w-52">
+        <Field label="Until" id="until">
+          <Input type="datetime-local" className="tabular" value={toField(filter.until)} onChange={(e) => setFilter({ until: fromField(e.target.value) })} />
         </Field>
       </div>
       <div className="pb-1.5">
-        <Checkbox checked={filter.bad} onChange={(bad) => setFilter({ bad })}>
+        <Checkbox checked={filter.bad === "true"} onChange={(bad) => setFilter({ bad: bad ? "true" : "" })}>
           Only failed ones
         </Checkbox>
       </div>
@@ -148,7 +176,7 @@ export function Ended({ e }: { e: api.Exchange }) {
   return <span className="text-vermilion">{e.code ? `${e.state}: ${e.code}` : e.state}</span>;
 }
 
-/** One exchange. What the list knows of it is shown at once; what was said comes when the gate has told it. */
+/** One exchange. What the list knows of it is shown at once; its content comes when the gate has told it. */
 function ExchangeDialog({ id, known, onClose }: { id: string; known?: api.Exchange; onClose: () => void }) {
   const { data, error, refetch } = useExchange(id);
   const e = known && (!data || data.state === "open") ? known : (data ?? known);
@@ -176,7 +204,7 @@ function ExchangeDialog({ id, known, onClose }: { id: string; known?: api.Exchan
         ))}
       </dl>
       <Strip e={e} />
-      {data?.content && <Said content={data.content} />}
+      {data?.content && <Recorded content={data.content} />}
       <div className="flex justify-end gap-3">
         {e.job && e.step && e.step > 1 && (
           <Link to={`/traffic?job=${encodeURIComponent(e.job)}`} className="inline-flex h-9 items-center rounded-control border border-rule-strong px-3.5 text-small font-medium hover:border-ink">
@@ -229,8 +257,8 @@ function Strip({ e }: { e: api.Exchange }) {
   );
 }
 
-/** What was said: the prompt with what came from where, and the answers. */
-function Said({ content }: { content: NonNullable<api.ShownExchange["content"]> }) {
+/** Recorded content: the prompt with what came from where, or the request where no prompt is known, and the answers. */
+function Recorded({ content }: { content: NonNullable<api.ShownExchange["content"]> }) {
   return (
     <div className="grid gap-4 border-t border-rule pt-4">
       {content.problem && <Problem>{content.problem}</Problem>}
@@ -243,6 +271,14 @@ function Said({ content }: { content: NonNullable<api.ShownExchange["content"]> 
                 {p.text}
               </span>
             ))}
+          </pre>
+        </div>
+      )}
+      {content.prompt.length === 0 && (
+        <div>
+          <h3 className="pb-1 text-small font-medium">The request</h3>
+          <pre className="max-h-64 overflow-auto font-mono text-small leading-6 whitespace-pre-wrap" tabIndex={0} data-testid="recorded-request">
+            {JSON.stringify(content.request, null, 2)}
           </pre>
         </div>
       )}

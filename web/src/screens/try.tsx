@@ -3,15 +3,14 @@ import { useEffect, useRef, useState, type FormEvent, type KeyboardEvent, type R
 import * as api from "../api";
 import { Button, Checkbox, CopyButton, Field, Heading, NumberInput, Problem, Select, TextArea } from "../design/controls";
 import { useDraft } from "../drafts";
-import { useModels } from "../queries";
+import { targetOptions, useTargets } from "../queries";
 import { ask, styles, type Ending, type Question, type Style } from "../styles";
 import { message } from "../words";
 
 type Answer = { style: Style; text: string; reasoning: string; lines: string[]; running: boolean; ending?: Ending; problem?: string; milliseconds?: number };
 
 export function TryScreen() {
-  const { data } = useModels();
-  const usable = data?.models.filter((m) => !m.problem && m.use !== "embedding") ?? [];
+  const targets = useTargets();
   const [styleName, setStyleName] = useDraft<Style["name"]>("try styleName", "chat");
   const [model, setModel] = useDraft("try model", "");
   const [instructions, setInstructions] = useDraft("try instructions", "");
@@ -27,13 +26,13 @@ export function TryScreen() {
     return () => cancel.current?.abort();
   }, [setAnswers]);
 
-  const chosen = usable.find((m) => m.id === model) ?? usable[0];
+  const chosen = targets.find((t) => t.name === model) ?? targets[0];
   const style = styles.find((s) => s.name === styleName)!;
   const raw = style.name === "completion";
-  const canThink = chosen?.template?.thinking ?? false;
+  const canThink = chosen?.model?.template?.thinking ?? false;
   const running = answers.some((a) => a.running);
   const q: Question = {
-    model: chosen?.id ?? "",
+    model: chosen?.name ?? "",
     instructions: instructions.trim(),
     text: question,
     temperature,
@@ -99,7 +98,7 @@ export function TryScreen() {
             <p className="text-small text-faded">{style.lead}</p>
           </div>
           <Field label="Model" id="model">
-            <Select value={chosen?.id ?? ""} onChange={setModel} options={usable.map((m) => ({ value: m.id }))} placeholder="none is installed" />
+            <Select value={chosen?.name ?? ""} onChange={setModel} options={targetOptions(targets)} placeholder="none is installed" />
           </Field>
           {!raw && (
             <Field label="Instructions" id="instructions">
@@ -117,7 +116,7 @@ export function TryScreen() {
                 step={0.1}
                 value={temperature}
                 onChange={setTemperature}
-                placeholder={chosen?.defaults.temperature === undefined ? "1" : `${chosen.defaults.temperature}, the model's own`}
+                placeholder={chosen?.model?.defaults.temperature === undefined ? "1" : `${chosen.model.defaults.temperature}, the model's own`}
               />
             </Field>
             <Field label="Longest answer" id="max-tokens">

@@ -635,7 +635,7 @@ func (s *Service) conversation(ctx context.Context, k keyring.Key, id string) ([
 	asked := id
 	for id != "" {
 		if len(parts) > 2*maxChain {
-			return nil, exchange.InvalidParam("previous_response_id", "the conversation has more than %s responses", maxChain)
+			return nil, exchange.InvalidParam("previous_response_id", "the conversation has more than %d responses", maxChain)
 		}
 		if r, ok := s.running(k, id); ok {
 			if r.call.Background {

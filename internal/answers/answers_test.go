@@ -411,3 +411,49 @@ func TestABackgroundResponseAfterAKill(t *testing.T) {
 		t.Errorf("%d have not ended, %v", len(list), err)
 	}
 }
+
+// A response that is not to be stored is its client's alone while it is written: nobody gets, follows or cancels it by its id.
+func TestWhatIsNotStoredIsNotThere(t *testing.T) {
+	runner, release := held()
+	defer release()
+	s := open(t, &memory{held: map[string]kept.Response{}}, runner)
+	r := begin(t, s, "1", `,"store":false`)
+	for what, try := range map[string]func() error{
+		"get":    func() error { _, err := s.Get(t.Context(), mine, r.ID); return err },
+		"follow": func() error { _, err := s.Follow(t.Context(), mine, r.ID, -1); return err },
+		"list":   func() error { _, err := s.Input(t.Context(), mine, r.ID); return err },
+	} {
+		if e := exchange.AsError(try()); e == nil || e.Kind != exchange.NotFound {
+			t.Errorf("%s: %v", what, e)
+		}
+	}
+	stored := begin(t, s, "2", "")
+	if _, err := s.Cancel(t.Context(), mine, stored.ID); err == nil || !strings.Contains(err.Error(), "background") {
+		t.Errorf("a response whose client waits for it is cancelled: %v", err)
+	}
+	if _, err := s.Get(t.Context(), mine, stored.ID); err != nil {
+		t.Errorf("one that is stored: %v", err)
+	}
+}
+
+// A conversation of stored responses has a bound, and one that comes back to itself meets it.
+func TestChainsAreBounded(t *testing.T) {
+	m := &memory{held: map[string]kept.Response{}}
+	s := open(t, m, &scripted.Runner{})
+	m.held["resp_a"] = kept.Response{ID: "resp_a", Key: mine.Account(), Ended: true, Body: []byte(`{"output":[]}`), Input: []byte(`[]`), Previous: "resp_a"}
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	done := make(chan error, 1)
+	go func() {
+		_, err := s.conversation(ctx, mine, "resp_a")
+		done <- err
+	}()
+	select {
+	case err := <-done:
+		if err == nil || !strings.Contains(err.Error(), "more than 1000 responses") {
+			t.Errorf("%v", err)
+		}
+	case <-ctx.Done():
+		t.Fatal("the conversation has no end")
+	}
+}

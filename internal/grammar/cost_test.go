@@ -107,3 +107,34 @@ func BenchmarkCostly(b *testing.B) {
 		})
 	}
 }
+
+// Each bound of a schema is met at its edge, and says so beyond it.
+func TestBoundsOfSchemas(t *testing.T) {
+	list := func(n int, one func(i int) string) string {
+		parts := make([]string, n)
+		for i := range parts {
+			parts[i] = one(i)
+		}
+		return strings.Join(parts, ",")
+	}
+	contains := func(n int) string {
+		return `{"type":"array","maxItems":4,"allOf":[` + list(n, func(i int) string { return fmt.Sprintf(`{"contains":{"const":%d}}`, i) }) + `]}`
+	}
+	rules := func(n int) string {
+		return `{"type":"object","properties":{` + list(n, func(i int) string { return fmt.Sprintf(`"p%d":{"type":"array","maxItems":1,"items":{"enum":[%d,null]}}`, i, i) }) + `}}`
+	}
+	for _, c := range []struct{ fits, beyond, says string }{
+		{contains(maxContaining), contains(maxContaining + 1), "has to contain"},
+		{`{"enum":[` + list(1000, func(i int) string { return fmt.Sprint(i) }) + `]}`, `{"enum":[` + list(maxWords+1, func(i int) string { return fmt.Sprint(i) }) + `]}`, fmt.Sprintf("enum has more than %d values", maxWords)},
+		{rules(100), rules(maxRules), fmt.Sprintf("more than %d different values", maxRules)},
+	} {
+		if _, err := Compile(work(), []byte(c.fits)); err != nil {
+			t.Errorf("%.100s: %v", c.fits, err)
+		}
+		w := work()
+		w.steps, w.bytes = 1<<40, 1<<40 // the bound itself is what is tried
+		if _, err := Compile(w, []byte(c.beyond)); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%.100s: %v, want %q", c.beyond, err, c.says)
+		}
+	}
+}

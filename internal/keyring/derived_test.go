@@ -188,3 +188,38 @@ func TestAStrangersOriginCostsNothing(t *testing.T) {
 		t.Error("the origin of a key that has expired is let in")
 	}
 }
+
+// What a derived key is limited to lies within what its issuer is limited to: a wider range that begins at the same address does not.
+func TestDerivedAddressesAreNoWider(t *testing.T) {
+	r, _, now := ring(t)
+	_, issuer, err := r.Issue(t.Context(), Terms{Label: "backend", MayIssue: true, Addresses: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for address, narrow := range map[string]bool{"192.0.2.0/25": true, "192.0.2.0/24": true, "192.0.2.0/23": false, "192.0.2.0/8": false, "198.51.100.0/24": false} {
+		_, _, err := r.IssueUnder(t.Context(), issuer, Terms{Label: "page", Expires: now.Add(time.Hour), Addresses: []netip.Prefix{netip.MustParsePrefix(address)}})
+		if (err == nil) != narrow {
+			t.Errorf("%s: %v", address, err)
+		}
+	}
+}
+
+// An issuer that has expired holds nothing any more, and a grace period never lets a key work for longer than it would have.
+func TestKeysEndWhenTheyWere(t *testing.T) {
+	r, _, now := ring(t)
+	issuer, _, _ := family(t, r, Terms{Expires: now.Add(time.Hour)})
+	if !r.Holds(t.Context(), issuer.Account()) {
+		t.Error("nobody holds the account of a key that is valid")
+	}
+	secret, _, old, err := r.Rotate(t.Context(), issuer.ID, 24*time.Hour)
+	if err != nil || !old.Expires.Equal(issuer.Expires) {
+		t.Errorf("the old key works until %s, not %s (%v)", old.Expires, issuer.Expires, err)
+	}
+	*now = now.Add(time.Hour)
+	if r.Holds(t.Context(), issuer.Account()) {
+		t.Error("a key that has expired holds an account")
+	}
+	if _, err := r.Check(t.Context(), secret); err == nil {
+		t.Error("the key in its place works for longer")
+	}
+}

@@ -25,6 +25,7 @@ type memory struct {
 	mu     sync.Mutex
 	list   map[string]record.Record
 	full   error
+	once   bool // it is full again after the next write
 	writes int
 }
 
@@ -35,6 +36,9 @@ func (m *memory) PutExchanges(_ context.Context, list []record.Record) error {
 		return m.full
 	}
 	m.writes++
+	if m.once {
+		m.full = errors.New("the disk is full again")
+	}
 	for _, e := range list {
 		if old, ok := m.list[e.ID]; !ok || old.State == record.Open {
 			m.list[e.ID] = e
@@ -366,5 +370,81 @@ func TestExchangesByTheBeginningOfTheirIDs(t *testing.T) {
 	b.Ended(noted("abcdzzzz", record.Done))
 	if e, err := b.Exchange(t.Context(), "abcd"); err == nil || !strings.Contains(err.Error(), "several exchanges begin with") {
 		t.Errorf("%q, %v", e.ID, err)
+	}
+}
+
+// A line behind one that is torn, since the disk was full for a moment, is a line of its own.
+func TestALineBehindATornOne(t *testing.T) {
+	j := &journal{folder: t.TempDir()}
+	if err := j.begin(); err != nil {
+		t.Fatal(err)
+	}
+	whole := func(id string) []byte {
+		raw, err := json.Marshal(noted(id, record.Done))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return append(raw, '\n')
+	}
+	if err := j.add(whole("first")); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := j.file.Write(whole("torn")[:30]); err != nil {
+		t.Fatal(err)
+	}
+	j.torn = true // as it is after a write that failed
+	if err := j.add(whole("last")); err != nil {
+		t.Fatal(err)
+	}
+	list, torn, err := read(j.path(j.number))
+	if err != nil || torn != 1 || len(list) != 2 || list[1].ID != "last" {
+		t.Errorf("%d lines, %d torn, %v", len(list), torn, err)
+	}
+}
+
+// A file of the journal stays until all that stands in it is in the database.
+func TestTheJournalStaysUntilItIsWritten(t *testing.T) {
+	folder, m := t.TempDir(), &memory{list: map[string]record.Record{}, full: errors.New("the disk is full")}
+	w := open(t, folder, m)
+	r := noted("", record.Done)
+	r.Agent = strings.Repeat("x", 400)
+	for i := range 4000 { // some 3 MB, of which the database takes nothing
+		r.ID = fmt.Sprint(i)
+		w.Ended(r)
+	}
+	if err := w.commit(); err == nil {
+		t.Fatal("a database that is full took all of it")
+	}
+	// Then it takes a part of what stands in the file; the file has to stay for the rest.
+	m.mu.Lock()
+	m.full, m.once = nil, true
+	m.mu.Unlock()
+	if err := w.commit(); err == nil {
+		t.Fatal("the database took all of it")
+	}
+	held := map[string]bool{}
+	for _, path := range left(t, folder) {
+		list, _, err := read(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range list {
+			held[e.ID] = true
+		}
+	}
+	for i := range 4000 {
+		if id := fmt.Sprint(i); !held[id] && m.state(id) == "" {
+			t.Fatalf("exchange %s is neither in the database nor in the journal", id)
+		}
+	}
+	m.mu.Lock()
+	m.once = false
+	m.mu.Unlock()
+	m.fill(nil)
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if len(m.list) != 4000 || len(left(t, folder)) > 0 {
+		t.Errorf("%d are kept, %v left", len(m.list), left(t, folder))
 	}
 }

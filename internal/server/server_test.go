@@ -23,6 +23,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/gin-gonic/gin"
+
 	"kindredgate/internal/answers"
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
@@ -232,7 +234,7 @@ func TestErrors(t *testing.T) {
 		{"key with a mistyped field", "POST", "/gate/keys", h.owner, `{"label": "x", "model": "nope"}`, nil, 400, "invalid_value", `no field "model"`},
 		{"unknown key to revoke", "DELETE", "/gate/keys/nope", h.owner, "", nil, 404, "key_not_found", "there is no key"},
 		{"sign in with an application's key", "POST", "/gate/session", "", `{"key": "` + h.key + `"}`, nil, 403, "owner_key_needed", "opens with the owner key"},
-		{"sign in with a writer", "POST", "/gate/session", "", `{"key": "` + strings.Repeat("x", 5000) + `"}`, nil, 413, "body_too_large", ""},
+		{"sign in with a book", "POST", "/gate/session", "", `{"key": "` + strings.Repeat("x", 5000) + `"}`, nil, 413, "body_too_large", ""},
 		{"sign in from another site", "POST", "/gate/session", "", `{"key": "` + h.owner + `"}`, []string{"Sec-Fetch-Site", "cross-site"}, 403, "cross_origin", ""},
 		{"sign out from another site", "DELETE", "/gate/session", "", "", []string{"Sec-Fetch-Site", "cross-site"}, 403, "cross_origin", ""},
 		{"a session that is none", "GET", "/gate/keys", "", "", []string{"Cookie", sessionCookie + "=x"}, 401, "signed_out", "sign in"},
@@ -503,6 +505,19 @@ func TestDisconnectCancels(t *testing.T) {
 	}
 	if r := <-h.records; !errors.Is(r.Err, context.Canceled) || r.CompletionTokens != 2 {
 		t.Errorf("record %+v", r)
+	}
+}
+
+// A client may ask for comments oftener, and not so often that they are a flood.
+func TestSilenceHasAFloor(t *testing.T) {
+	s := &Server{Options: Options{Silence: 10 * time.Second}}
+	for asked, want := range map[string]time.Duration{"": 10 * time.Second, "1": time.Second, "0.000001": 200 * time.Millisecond, "0": 10 * time.Second, "-1": 10 * time.Second, "3600": 10 * time.Second, "often": 10 * time.Second} {
+		c, _ := gin.CreateTestContext(httptest.NewRecorder())
+		c.Request = httptest.NewRequest(http.MethodPost, "/", nil)
+		c.Request.Header.Set(silenceHeader, asked)
+		if got := s.silenceFor(c); got != want {
+			t.Errorf("%s: %q is %s, want %s", silenceHeader, asked, got, want)
+		}
 	}
 }
 

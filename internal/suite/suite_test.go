@@ -106,6 +106,7 @@ func TestExpectations(t *testing.T) {
 		{"alike", `{"alike":{"to":"a b c d e"}}`, Answer{Text: "a b c d x"}, ""},
 		{"alike", `{"alike":{"to":"a b c d e"}}`, Answer{Text: "a b x y z"}, "alike"},
 		{"tokens", `{"tokens_at_most":5}`, Answer{Tokens: 6}, "tokens_at_most"},
+		{"as many tokens as may be", `{"tokens_at_most":5}`, Answer{Tokens: 5}, ""},
 		{"first token", `{"first_token_within":"1s"}`, Answer{FirstToken: 2 * time.Second}, "first_token_within"},
 		{"judged", `{"judged":{"by":"judge","whether":"it is kind"}}`, Answer{Text: "kind"}, ""},
 		{"judged", `{"judged":{"by":"judge","whether":"it is kind"}}`, Answer{Text: "rude"}, "judged"},
@@ -127,6 +128,13 @@ func TestExpectations(t *testing.T) {
 		what, why, err := e.unmet(t.Context(), Case{Said: []Turn{{User: new(string)}}}, c.a, judge)
 		if err != nil || what != c.what || (what == "") != (why == "") {
 			t.Errorf("%s, %s: %q is not met (%s), %v; want %q", c.name, c.e, what, why, err, c.what)
+		}
+	}
+	// A judge who gives a reason and no verdict has not judged.
+	for _, says := range []string{`{"reason":"so it seems"}`, `{"true":null}`, `yes`} {
+		e := Expected{Judged: &Judged{By: "judge", Whether: "it is kind"}}
+		if _, _, err := e.unmet(t.Context(), Case{Said: []Turn{{User: new(string)}}}, Answer{Text: "kind"}, func(context.Context, exchange.Request) (Answer, error) { return Answer{Text: says}, nil }); err == nil {
+			t.Errorf("%s is a verdict", says)
 		}
 	}
 	if e := (Alike{AtLeast: &half}); *e.AtLeast != 0.5 {

@@ -205,6 +205,7 @@ func TestFaults(t *testing.T) {
 		{"one piece without an end", standin.Fault{Huge: 5 << 20}, "runner_answer_broken", "longer than", exchange.Unavailable, 2, false},
 		{"no word at the end", standin.Fault{Quiet: true}, "runner_answer_broken", "ended in the middle", exchange.Unavailable, 1, false},
 		{"wrong usage", standin.Fault{Usage: `{"prompt_tokens":-5,"completion_tokens":1}`}, "", "", 0, 1, true},
+		{"more cached tokens than the prompt has", standin.Fault{Usage: `{"prompt_tokens":5,"completion_tokens":40,"prompt_tokens_details":{"cached_tokens":6}}`}, "", "", 0, 1, true},
 		{"too much usage", standin.Fault{Usage: `{"prompt_tokens":5,"completion_tokens":999999999}`}, "", "", 0, 1, true},
 		{"no usage", standin.Fault{Usage: `null`}, "", "", 0, 1, true},
 		{"an unknown reason", standin.Fault{Finish: "tide"}, "", "", 0, 1, true},

@@ -71,7 +71,7 @@ func TestASecondGate(t *testing.T) {
 	if _, errOut, code := run(t, g, "", "ask", "--model", "attic/harbour-4m", question); code != 1 || !strings.Contains(errOut, `the machine "attic"`) {
 		t.Errorf("exit %d: %s", code, errOut)
 	}
-	must("", "left alone: does not answer: nothing listens", "machines")
+	must("", "circuit open: is unreachable: nothing listens", "machines")
 
 	// Replay and suite.
 	for i := range 10 {

@@ -142,7 +142,7 @@ func TestFallback(t *testing.T) {
 	for range 4 {
 		r.ask("helper", "")
 	}
-	if status, _, body := r.ask("helper", ""); status != "503" || !strings.Contains(body, "attic/harbour-4m (does not answer)") || !strings.Contains(body, "cellar/harbour-4m (does not answer)") {
+	if status, _, body := r.ask("helper", ""); status != "503" || !strings.Contains(body, "attic/harbour-4m (is unreachable)") || !strings.Contains(body, "cellar/harbour-4m (is unreachable)") {
 		t.Errorf("%s %s", status, body)
 	}
 }

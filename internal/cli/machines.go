@@ -40,15 +40,15 @@ func (t *terminal) machinesList() *cobra.Command {
 func health(m remote.State) string {
 	switch {
 	case !m.Healthy:
-		return "left alone: " + cut(m.Why, 60)
+		return "circuit open: " + cut(m.Why, 60)
 	case m.Looked.IsZero() && m.Why != "":
 		return "not seen yet: " + cut(m.Why, 60)
 	case m.Looked.IsZero():
 		return "not seen yet"
 	case m.Why != "":
-		return "answers; last: " + cut(m.Why, 60)
+		return "healthy; last: " + cut(m.Why, 60)
 	}
-	return "answers"
+	return "healthy"
 }
 
 func milliseconds(ms float64) string {

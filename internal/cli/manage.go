@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"strings"
@@ -13,7 +14,8 @@ import (
 
 // table prints rows in columns; the first row is the head.
 func table(out io.Writer, rows ...[]string) error {
-	w := tabwriter.NewWriter(out, 0, 4, 3, ' ', 0)
+	var aligned bytes.Buffer
+	w := tabwriter.NewWriter(&aligned, 0, 4, 3, ' ', 0)
 	for _, r := range rows {
 		cells := make([]string, len(r))
 		for i, cell := range r {
@@ -22,9 +24,17 @@ func table(out io.Writer, rows ...[]string) error {
 				cells[i] = cell[:len(cell)-len(strings.TrimLeft(cell, " "))] + cells[i]
 			}
 		}
-		fmt.Fprintln(w, strings.TrimRight(strings.Join(cells, "\t"), "\t"))
+		fmt.Fprintln(w, strings.Join(cells, "\t")) // with its empty cells, or the columns would begin anew behind it
 	}
-	return w.Flush()
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	for line := range strings.Lines(aligned.String()) {
+		if _, err := fmt.Fprintln(out, strings.TrimRight(line, " \n")); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func agoOr(at *time.Time, otherwise string) string {

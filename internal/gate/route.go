@@ -364,7 +364,7 @@ func (g *Gate) unwell(m catalog.Model) string {
 	}
 	switch {
 	case !machine.Healthy():
-		return "does not answer"
+		return "is unreachable"
 	case !machine.Serves(m.Path):
 		return "fails on that machine"
 	}

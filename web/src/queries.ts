@@ -38,7 +38,7 @@ export const useCosts = (month: string) => useQuery({ queryKey: ["costs", month]
 export const useExchange = (id?: string) => useQuery({ queryKey: ["exchange", id], queryFn: () => api.exchange(id ?? ""), enabled: id !== undefined });
 
 /** What an application can name as a model: models here and elsewhere, presets and public names. */
-export type Target = { name: string; kind: "model" | "preset" | "name" | "machine"; model?: api.Model; rendersHere: boolean };
+export type Target = { name: string; kind: "model" | "preset" | "name" | "machine"; model?: api.Model; use?: string; rendersHere: boolean };
 
 /** All of these that make text, or all of them; and whether they are known. A preset has the model that it stands on, a name that of its first target. */
 export function useTargets(text = true): Target[] {
@@ -52,9 +52,9 @@ export function useTargets(text = true): Target[] {
     ...(models?.map((m) => ({ name: m.id, kind: "model" as const, model: m, rendersHere: true })) ?? []),
     ...(presets?.map((p) => ({ name: p.name, kind: "preset" as const, model: of(p.name), rendersHere: rendersHere(p.model) })) ?? []),
     ...(names?.filter((n) => n.name !== "*").map((n) => ({ name: n.name, kind: "name" as const, model: of(n.of[0]?.to), rendersHere: rendersHere(n.of[0]?.to) })) ?? []),
-    ...(machines?.flatMap((m) => m.models.map((one) => ({ name: `${m.name}/${one.name}`, kind: "machine" as const, rendersHere: m.mode === "prompt" }))) ?? []),
+    ...(machines?.flatMap((m) => m.models.map((one) => ({ name: `${m.name}/${one.name}`, kind: "machine" as const, use: one.use, rendersHere: m.mode === "prompt" }))) ?? []),
   ];
-  return text ? list.filter((t) => t.model?.use !== "embedding") : list;
+  return text ? list.filter((t) => (t.model?.use ?? t.use) !== "embedding") : list;
 }
 
 const kinds = { model: "", preset: "preset", name: "public name", machine: "other machine" };

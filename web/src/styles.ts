@@ -105,7 +105,7 @@ export const styles: Style[] = [
   },
   {
     name: "completion",
-    title: "Raw",
+    title: "Completion",
     path: "/v1/completions",
     lead: "The text goes to the model as it is; no template, no instructions.",
     body: (q) => ({ model: q.model, prompt: q.text, temperature: q.temperature, max_tokens: q.maxTokens ?? 256 }),

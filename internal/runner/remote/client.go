@@ -349,7 +349,7 @@ func (m *Machine) inWords(err error) error {
 		out.Code = "runner_answer_broken"
 		return say("broke the connection off in the middle of the answer")
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return say("does not answer: nothing listens at %s", m.base.Host)
+		return say("is unreachable: nothing listens at %s", m.base.Host)
 	}
 	return say("cannot be reached: %v", err)
 }

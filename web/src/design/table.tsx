@@ -43,7 +43,7 @@ const Row = memo(function Row({ row, columns, faded, index }: { row: unknown; co
   return (
     <tr className={`h-11 border-t border-rule ${faded ? "text-faded" : ""}`} aria-rowindex={index}>
       {columns.map((c, i) => (
-        <td key={i} className={`${i < columns.length - 1 ? "pr-6" : ""} ${c.number ? "tabular text-right whitespace-nowrap" : ""} ${c.wide ?? ""}`}>
+        <td key={i} className={`py-1.5 ${i < columns.length - 1 ? "pr-6" : ""} ${c.number ? "tabular text-right whitespace-nowrap" : ""} ${c.wide ?? ""}`}>
           {c.cell(row)}
         </td>
       ))}

@@ -5,7 +5,7 @@ import { Button, Checkbox, CopyButton, Empty, Field, Heading, Input, NumberInput
 import { Confirm, Dialog } from "../design/dialog";
 import { Table } from "../design/table";
 import { useAct, useGroups, useKey, useKeys, useTargets } from "../queries";
-import { ago, count, span } from "../words";
+import { ago, count, day, span } from "../words";
 
 export function KeysScreen() {
   const { data, error } = useKeys();
@@ -44,7 +44,7 @@ export function KeysScreen() {
             { title: "Models", wide: "max-w-56 truncate", cell: (k) => (k.models.length ? k.models.join(", ") : "all") },
             { title: "Limits", cell: (k) => limitsInShort(k) },
             { title: "Last used", wide: "whitespace-nowrap", cell: (k) => (k.last_used ? ago(k.last_used) : "never") },
-            { title: "Ends", wide: "whitespace-nowrap", cell: (k) => (k.revoked ? `revoked ${ago(k.revoked)}` : k.expires ? k.expires.slice(0, 10) : "never") },
+            { title: "Expires", wide: "whitespace-nowrap", cell: (k) => (k.revoked ? `revoked ${ago(k.revoked)}` : k.expires ? day(new Date(k.expires)) : "never") },
             {
               title: "",
               wide: "text-right whitespace-nowrap",

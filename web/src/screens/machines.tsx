@@ -85,7 +85,7 @@ function Machine({ machine: m }: { machine: api.Machine }) {
         </div>
       )}
       <dl className="mt-4 flex flex-wrap gap-x-10 gap-y-3">
-        <Fact name="Under way" value={`${m.open}`} />
+        <Fact name="In progress" value={`${m.open}`} />
         <Fact name="TTFT" value={m.first_token_ms ? milliseconds(m.first_token_ms) : "not yet"} />
         <Fact name="Seen" value={m.looked ? `${ago(m.looked)}, in ${milliseconds(m.look_ms)}` : "never"} />
         <Fact name="Styles" value={styles.filter(([key]) => m.abilities[key] === "yes").map(([, says]) => says).join(", ") || "not known"} />

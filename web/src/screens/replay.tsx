@@ -88,7 +88,7 @@ function Result({ r }: { r: api.Replay }) {
     ["Prompt", (s) => `${s.prompt_tokens} tokens, ${s.cached_tokens} known`],
     ["Answer", (s) => `${s.completion_tokens} tokens${s.finish_reason ? `, ${s.finish_reason}` : ""}`],
     ["TTFT", (s) => milliseconds(s.first_token_ms)],
-    ["In all", (s) => milliseconds(s.took_ms)],
+    ["Duration", (s) => milliseconds(s.took_ms)],
     ["Log-probability of the recorded answer", (s) => (s.logprob === undefined ? "not known" : s.logprob > -0.005 ? "0.00" : s.logprob.toFixed(2))],
   ];
   return (

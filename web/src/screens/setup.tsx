@@ -88,7 +88,7 @@ function SettingsPart({ settings, problem }: { settings?: api.Settings; problem?
           columns={[
             { title: "Setting", wide: "tabular whitespace-nowrap", cell: (s) => s.name },
             { title: "Value", wide: "tabular min-w-48 wrap-break-word", cell: (s) => (s.value ? <Breakable text={s.value} /> : <span className="text-faded">nothing</span>) },
-            { title: "From", wide: "text-faded min-w-40 wrap-break-word", cell: (s) => <Breakable text={from(s)} /> },
+            { title: "From", wide: "text-faded min-w-72 wrap-break-word", cell: (s) => <Breakable text={from(s)} /> },
             {
               title: "Takes effect",
               wide: "whitespace-nowrap",

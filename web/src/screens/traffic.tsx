@@ -113,12 +113,12 @@ function Filters({ filter, setFilter }: { filter: api.Filter; setFilter: (f: api
           <Select value={filter.slow_ms ?? ""} onChange={(slow_ms) => setFilter({ slow_ms })} options={options("any", slow, filter.slow_ms)} />
         </Field>
       </div>
-      <div className="w-52">
+      <div className="w-64">
         <Field label="Since" id="since">
           <Input type="datetime-local" className="tabular" value={toField(filter.since)} onChange={(e) => setFilter({ since: fromField(e.target.value) })} />
         </Field>
       </div>
-      <div className="w-52">
+      <div className="w-64">
         <Field label="Until" id="until">
           <Input type="datetime-local" className="tabular" value={toField(filter.until)} onChange={(e) => setFilter({ until: fromField(e.target.value) })} />
         </Field>

@@ -119,7 +119,7 @@ export function TryScreen() {
                 placeholder={chosen?.model?.defaults.temperature === undefined ? "1" : `${chosen.model.defaults.temperature}, the model's own`}
               />
             </Field>
-            <Field label="Longest answer" id="max-tokens">
+            <Field label="Max tokens" id="max-tokens">
               <NumberInput min={1} value={maxTokens} onChange={setMaxTokens} placeholder={raw ? "256 tokens" : "tokens"} />
             </Field>
           </div>
@@ -281,9 +281,9 @@ function Figures({ answer, ending }: { answer: Answer; ending: Ending }) {
       <dl className="flex flex-wrap gap-x-6 gap-y-2">
         <Figure name="Prompt" value={`${ending.promptTokens} tokens`} />
         <Figure name="Answer" value={`${ending.completionTokens} tokens`} />
-        {prefill && <Figure name="Reading the prompt" value={`${Math.round(Number(prefill))} ms`} />}
-        {answer.milliseconds !== undefined && <Figure name="In all" value={`${Math.round(answer.milliseconds)} ms`} />}
-        <Figure name="Ended" value={ending.reason === "length" ? "cut off at the limit" : "by itself"} />
+        {prefill && <Figure name="Prefill" value={`${Math.round(Number(prefill))} ms`} />}
+        {answer.milliseconds !== undefined && <Figure name="Duration" value={`${Math.round(answer.milliseconds)} ms`} />}
+        <Figure name="Ended" value={ending.reason === "length" ? "length limit reached" : "complete"} />
       </dl>
       <div>
         <CopyButton text={answer.text} what="the answer" />

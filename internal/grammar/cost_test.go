@@ -121,7 +121,9 @@ func TestBoundsOfSchemas(t *testing.T) {
 		return `{"type":"array","maxItems":4,"allOf":[` + list(n, func(i int) string { return fmt.Sprintf(`{"contains":{"const":%d}}`, i) }) + `]}`
 	}
 	rules := func(n int) string {
-		return `{"type":"object","properties":{` + list(n, func(i int) string { return fmt.Sprintf(`"p%d":{"type":"array","maxItems":1,"items":{"enum":[%d,null]}}`, i, i) }) + `}}`
+		return `{"type":"object","properties":{` + list(n, func(i int) string {
+			return fmt.Sprintf(`"p%d":{"type":"array","maxItems":1,"items":{"enum":[%d,null]}}`, i, i)
+		}) + `}}`
 	}
 	for _, c := range []struct{ fits, beyond, says string }{
 		{contains(maxContaining), contains(maxContaining + 1), "has to contain"},

@@ -316,6 +316,9 @@ func (o *Object) Raw(name string) (json.RawMessage, bool) {
 	return v, ok && string(v) != "null"
 }
 
+// Known are the names of the fields that were asked for, whether they are there or not.
+func (o *Object) Known() []string { return slices.Sorted(maps.Keys(o.read)) }
+
 // Ignore marks fields as known without reading them.
 func (o *Object) Ignore(names ...string) {
 	for _, n := range names {

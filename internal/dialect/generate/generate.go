@@ -26,10 +26,6 @@ type Call struct {
 	Stream bool
 }
 
-// fields are the fields of a request. Others are refused: the style is ours, so they are mistakes.
-var fields = []string{"model", "prompt", "instructions", "history", "stream", "format", "max_tokens", "stop", "reasoning",
-	"temperature", "top_p", "top_k", "min_p", "repetition_penalty", "seed", "frequency_penalty", "presence_penalty", "logit_bias"}
-
 // Decode reads the body of a request that is JSON. The error is an [exchange.Error] that names the field.
 func Decode(body []byte) (*Call, error) {
 	o, err := field.ParseLenient(body)
@@ -111,7 +107,7 @@ func decode(o *field.Object) (*Call, error) {
 	c.Thinking = o.Bool("reasoning")
 	c.Format = format(o)
 	for _, name := range o.Unread() {
-		o.Fail(name, "there is no field %q in this style; these are: %s", name, strings.Join(fields, ", "))
+		o.Fail(name, "there is no field %q in this style; these are: %s", name, strings.Join(o.Known(), ", "))
 	}
 	return c, o.Err()
 }

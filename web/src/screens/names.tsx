@@ -108,8 +108,9 @@ function Health({ target, known }: { target: string; known: string[] }) {
   );
 }
 
-function about(n: api.Name, t: api.Name["of"][number]): string {
-  return [n.strategy === "weighted" ? `share ${t.share ?? 1}` : "", t.keys?.length ? `for ${t.keys.join(", ")}` : "", t.header ? `for ${t.header}` : "", t.drained ? "drained" : ""].filter(Boolean).join("; ");
+/** What is to be said of a target: its share, the requests that it is for, and that it is drained. Whatever else a target has is a condition. */
+function about(n: api.Name, { to: _, share, drained, ...conditions }: api.Name["of"][number]): string {
+  return [n.strategy === "weighted" ? `share ${share ?? 1}` : "", ...Object.values(conditions).map((c) => `for ${[c].flat().join(", ")}`), drained ? "drained" : ""].filter(Boolean).join("; ");
 }
 
 function NameDialog({ name, fresh, targets, onClose }: { name: api.Name; fresh: boolean; targets: string[]; onClose: () => void }) {

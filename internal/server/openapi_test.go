@@ -23,6 +23,7 @@ import (
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/record"
 	"kindredgate/internal/runner/scripted"
+	"kindredgate/internal/sampling"
 )
 
 // spec is the contract, read by another reader.
@@ -120,6 +121,14 @@ func TestContractHasTheTables(t *testing.T) {
 	for _, k := range keyring.LimitKinds {
 		if p := limits[k.Name]; p == nil || p.Value.Description != k.Means || (k.Most != 0) != (p.Value.Max != nil) {
 			t.Errorf("the contract's Limits have %s as %+v; the table says %q", k.Name, p, k.Means)
+		}
+	}
+	for _, f := range reflect.VisibleFields(reflect.TypeFor[sampling.Settings]()) {
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		for _, in := range []string{"Sampling", "Preset"} {
+			if doc.Components.Schemas[in].Value.Properties[name] == nil {
+				t.Errorf("the contract's %s has no %s", in, name)
+			}
 		}
 	}
 	terms := doc.Components.Schemas["KeyTerms"].Value.Properties

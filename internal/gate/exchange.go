@@ -398,6 +398,9 @@ func (x *Exchange) Events() iter.Seq2[exchange.Event, error] {
 
 // charge counts what an event adds to what the key uses. The error says which limit has no room for it.
 func (x *Exchange) charge(event exchange.Event) error {
+	if !x.lease.Grows() {
+		return nil
+	}
 	r := x.Record()
 	switch event := event.(type) {
 	case exchange.Started:

@@ -73,7 +73,7 @@ func (r *Keyring) Load(ctx context.Context) error {
 	}
 	for _, c := range all {
 		if kind := countedAs(c.What); kind >= 0 {
-			r.account(c.Account).windows[kind] = window{c.Begun, c.Used}
+			r.account(c.Account).windows[kind] = window{begun: c.Begun, used: c.Used}
 		}
 	}
 	return nil

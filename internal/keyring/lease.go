@@ -12,8 +12,22 @@ import (
 type bound struct {
 	account *account
 	limits  Limits
-	of      string // in messages: the key, the key with a model, or its group
-	whole   bool   // whether it is a key with all that it does, for which what is usual holds
+	of      whose
+	whole   bool // whether it is a key with all that it does, for which what is usual holds
+}
+
+// whose limits they are: a key's, a key's with a model, or a group's.
+type whose struct{ key, model, group string }
+
+// String is how messages call it. It is made of its parts there, since most limits are never told of.
+func (w whose) String() string {
+	switch {
+	case w.group != "":
+		return "the group \"" + w.group + "\""
+	case w.model != "":
+		return "the key \"" + w.key + "\" with model \"" + w.model + "\""
+	}
+	return "the key \"" + w.key + "\""
 }
 
 // limit is how much is allowed of a kind, in the units in which it is counted; 0 for any.
@@ -34,6 +48,7 @@ type Lease struct {
 	tokens int64  // that are counted so far
 	cost   int64  // likewise, in millionths of the currency
 	into   []counted
+	grows  bool // a limit of tokens or money holds, which an answer may meet while it is written
 	ended  bool
 }
 
@@ -116,6 +131,9 @@ func (r *Keyring) Admit(k Key, model string, entry *Entry) (*Lease, error) {
 	for _, b := range l.bounds {
 		b.account.running++
 		b.account.count(ofRequests, 1, now)
+		for kind, k := range LimitKinds {
+			l.grows = l.grows || (k.unit == ofTokens || k.unit == ofMoney) && b.limit(kind) > 0
+		}
 	}
 	*l.parts = 1
 	return l, nil
@@ -128,13 +146,13 @@ func (r *Keyring) bounds(k, issuer Key, model string) (list []bound) {
 		if of.ID == "" {
 			continue // the owner issued it
 		}
-		list = append(list, bound{r.account(of.Account()), of.Limits, "the key \"" + of.Label + "\"", true})
+		list = append(list, bound{r.account(of.Account()), of.Limits, whose{key: of.Label}, true})
 		if own := of.ByModel[model]; !own.IsZero() {
-			list = append(list, bound{r.account(of.Account() + "/" + model), own, "the key \"" + of.Label + "\" with model \"" + model + "\"", false})
+			list = append(list, bound{r.account(of.Account() + "/" + model), own, whose{key: of.Label, model: model}, false})
 		}
 	}
 	if together := r.groups[k.Group]; k.Group != "" && !together.IsZero() {
-		list = append(list, bound{r.account(groupPrefix + k.Group), together, "the group \"" + k.Group + "\"", false})
+		list = append(list, bound{r.account(groupPrefix + k.Group), together, whose{group: k.Group}, false})
 	}
 	return list
 }
@@ -160,10 +178,12 @@ func (l *Lease) refuse(now time.Time, taken []*account, more func(Unit) int64) e
 			if k.window == noWindow {
 				continue
 			}
-			w := &b.account.windows[kind]
-			w.at(k.window, now)
 			limit, n := b.limit(kind), more(k.unit)
-			if limit == 0 || n == 0 || w.used+n <= limit {
+			if limit == 0 || n == 0 {
+				continue
+			}
+			w := &b.account.windows[kind]
+			if w.at(k.window, now); w.used+n <= limit {
 				continue
 			}
 			wait := k.window.ends(w.begun).Sub(now)
@@ -229,7 +249,7 @@ func (l *Lease) Part() *Lease {
 	l.ring.counting.Lock()
 	defer l.ring.counting.Unlock()
 	*l.parts++
-	return &Lease{ring: l.ring, bounds: l.bounds, limits: l.limits, parts: l.parts}
+	return &Lease{ring: l.ring, bounds: l.bounds, limits: l.limits, parts: l.parts, grows: l.grows}
 }
 
 // Reserve counts the tokens of the prompt, before it is read. The error says which limit has no room for them. When something else is to
@@ -254,9 +274,15 @@ func (l *Lease) Reserve(tokens int) error {
 	return l.take(n-l.tokens, 0)
 }
 
+// Grows reports whether a limit holds that an answer may meet while it is written. Without one, Settle counts it all at its end.
+func (l *Lease) Grows() bool { return l.grows }
+
 // Charge counts what an answer has come to so far, while it is written: all its tokens, those of the prompt included, and their cost. The
 // error says which limit has no room for that, which is where the answer must end; nothing of what is more is counted then.
 func (l *Lease) Charge(tokens int, cost int64) error {
+	if !l.grows {
+		return nil
+	}
 	l.ring.counting.Lock()
 	defer l.ring.counting.Unlock()
 	if l.ended {

@@ -173,6 +173,8 @@ func tightest(a, b Limits) (out Limits) {
 type window struct {
 	begun time.Time
 	used  int64
+	// end is when the window that began then ends, which takes a calendar to find out.
+	end struct{ of, at time.Time }
 }
 
 // starts is when a window begins in which a time lies.
@@ -201,7 +203,10 @@ func (w Window) ends(begun time.Time) time.Time {
 
 // at brings a window up to a time. A clock that was set back begins it anew, with what was used.
 func (w *window) at(of Window, now time.Time) {
-	if !w.begun.IsZero() && !now.Before(w.begun) && now.Before(of.ends(w.begun)) {
+	if w.end.of != w.begun {
+		w.end.of, w.end.at = w.begun, of.ends(w.begun)
+	}
+	if !w.begun.IsZero() && !now.Before(w.begun) && now.Before(w.end.at) {
 		return
 	}
 	if !now.Before(w.begun) || w.begun.IsZero() {

@@ -173,11 +173,15 @@ func BenchmarkLedgerSizes(b *testing.B) {
 			"bad": {Bad: true, Limit: 50}, "bad-of-a-key": {Bad: true, Key: "key7", Limit: 50}, "key": {Key: "key7", Limit: 50}, "check": {Bad: true, Since: last.Add(-24 * time.Hour), Limit: 1000}, "export-page": {Before: fmt.Sprintf("x%07d", n/2), Limit: 1000},
 		} {
 			b.Run(fmt.Sprintf("%s/%d", name, n), func(b *testing.B) {
+				rows := 0
 				for b.Loop() {
-					if _, err := s.Exchanges(b.Context(), f); err != nil {
+					list, err := s.Exchanges(b.Context(), f)
+					if err != nil {
 						b.Fatal(err)
 					}
+					rows = len(list)
 				}
+				b.ReportMetric(float64(rows), "rows") // of which the larger ledger may have more
 			})
 		}
 		b.Run(fmt.Sprintf("jobs/%d", n), func(b *testing.B) {

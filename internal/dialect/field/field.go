@@ -257,20 +257,19 @@ func (i Ignored) String() string {
 // Ignored lists the fields that nobody asked for, in this object and in all that were read below it. Objects that were taken as they stand, such
 // as schemas, have none.
 func (o *Object) Ignored() (list []Ignored) {
-	asked := map[string]map[string]bool{} // by the path of an object, which may have been read more than once
-	for _, one := range o.state.read {
-		if asked[one.path] == nil {
-			asked[one.path] = map[string]bool{}
-		}
-		maps.Copy(asked[one.path], one.read)
-	}
+	var asked map[string]map[string]bool // by the path of an object, which may have been read more than once; made when something was not asked for
 	seen := map[string]bool{}
 	for _, one := range o.state.read {
-		if seen[one.path] || one.whole {
+		if one.whole || seen[one.path] {
 			continue
 		}
-		seen[one.path] = true
 		for _, name := range one.names {
+			if one.read[name] {
+				continue
+			}
+			if asked == nil {
+				asked = o.state.asked()
+			}
 			if len(list) == mostIgnored {
 				return list
 			}
@@ -278,8 +277,21 @@ func (o *Object) Ignored() (list []Ignored) {
 				list = append(list, Ignored{Path: one.Path(name), Near: near(name, asked[one.path])})
 			}
 		}
+		seen[one.path] = true
 	}
 	return list
+}
+
+// asked are the names that were asked for, by the path of their object.
+func (s *state) asked() map[string]map[string]bool {
+	all := map[string]map[string]bool{}
+	for _, one := range s.read {
+		if all[one.path] == nil {
+			all[one.path] = map[string]bool{}
+		}
+		maps.Copy(all[one.path], one.read)
+	}
+	return all
 }
 
 // near is the name that is nearly the same; "" if none is.

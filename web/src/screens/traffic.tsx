@@ -113,6 +113,7 @@ function Filters({ filter, setFilter }: { filter: api.Filter; setFilter: (f: api
           <Select value={filter.slow_ms ?? ""} onChange={(slow_ms) => setFilter({ slow_ms })} options={options("any", slow, filter.slow_ms)} />
         </Field>
       </div>
+      <div className="h-0 basis-full max-md:hidden" />
       <div className="w-64">
         <Field label="Since" id="since">
           <Input type="datetime-local" className="tabular" value={toField(filter.since)} onChange={(e) => setFilter({ since: fromField(e.target.value) })} />

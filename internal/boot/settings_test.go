@@ -193,10 +193,9 @@ func TestAccessIsNotOpenedToOthers(t *testing.T) {
 // starts is listed with the reason, and comes when it can; a file that is gone or emptied changes nothing; and the first file is noticed.
 func TestAReloadIsWholeOrNothing(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "not", "there", "yet")
-	file, key := filepath.Join(folder, "gate.yaml"), filepath.Join(t.TempDir(), "attic.key")
+	file, key := filepath.Join(folder, "kindred-gate", "gate.yaml"), filepath.Join(t.TempDir(), "attic.key")
 	usual := reading(t, "")
 	t.Setenv("XDG_CONFIG_HOME", folder) // in which the gate has a folder of its own
-	file = filepath.Join(folder, "kindred-gate", "gate.yaml")
 	write := func(path, text string) {
 		t.Helper()
 		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(text), 0o600)); err != nil {

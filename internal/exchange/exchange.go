@@ -63,17 +63,14 @@ var Carryable = []string{"verbosity", "prediction", "metadata", "user", "service
 
 // LimitField is what the request calls its limit of tokens in the chat style: max_tokens, or the newer max_completion_tokens.
 func (r *Request) LimitField() string {
-	if r.Fields[limitField] == newLimitField {
-		return newLimitField
+	if r.Fields[LimitFields[0]] == LimitFields[1] {
+		return LimitFields[1]
 	}
-	return limitField
+	return LimitFields[0]
 }
 
-// The names of the limit of tokens.
-const (
-	limitField    = "max_tokens"
-	newLimitField = "max_completion_tokens"
-)
+// LimitFields are the names of the limit of tokens in the chat style, the older one first.
+var LimitFields = [2]string{"max_tokens", "max_completion_tokens"}
 
 // FieldOf is the name that the client used for a field that the chat style names so. Where its style has another name, what is below the
 // field is left out, since it is arranged otherwise there.

@@ -78,8 +78,21 @@ func TestTheNameOfTheLimit(t *testing.T) {
 			}
 		}
 	}
-	// What is refused under both names, or for another reason, is told as it was the first time.
+	// What is known of the server holds for requests that come with either name.
 	s, m := serve(t, nil)
+	s.Break(standin.Fault{Refuse: `"max_tokens"`})
+	for _, came := range []string{"max_tokens", "max_completion_tokens", "max_tokens"} {
+		req := ask("x y")
+		req.MaxTokens, req.Fields = 5, map[string]string{"max_tokens": came}
+		if h := run(t.Context(), m, req); h.err != nil {
+			t.Errorf("%s: %v", came, h.err)
+		}
+	}
+	if s.Asked() != 4 {
+		t.Errorf("asked %d times for three requests, of which the first is sent twice", s.Asked())
+	}
+	// What is refused under both names, or for another reason, is told as it was the first time.
+	s, m = serve(t, nil)
 	s.Break(standin.Fault{Refuse: `:5`})
 	req := ask("x")
 	req.MaxTokens = 5

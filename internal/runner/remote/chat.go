@@ -174,20 +174,14 @@ func (m *Machine) chat(model string, req *exchange.Request) (attempt, error) {
 }
 
 // limited makes an attempt with the limit of tokens under the name that the request has for it. Servers know one name, or the other, or both: one
-// that is refused is sent once more with the other, which is used at once for later requests.
+// that is refused is sent once more with the other, which later requests have at once.
 func (m *Machine) limited(model string, req *exchange.Request, b chatBody, send func(chatBody) (attempt, error)) (attempt, error) {
-	old, fresh := b, b
-	fresh.MaxTokens, fresh.NewMaxTokens = nil, b.MaxTokens
-	name, first, second := "max_tokens", old, fresh
-	known := m.model(model)
-	if (req.LimitField() == "max_completion_tokens") != known.limit.Load() {
-		name, first, second = "max_completion_tokens", fresh, old
+	wanted := &m.model(model).limit
+	name := req.LimitField()
+	if known := wanted.Load(); known != nil {
+		name = *known
 	}
-	try, err := send(first)
-	if err != nil {
-		return nil, err
-	}
-	again, err := send(second)
+	try, err := send(b.limitedBy(name))
 	if err != nil {
 		return nil, err
 	}
@@ -197,12 +191,28 @@ func (m *Machine) limited(model string, req *exchange.Request, b chatBody, send 
 		if !errors.As(err, &status) || status.inside || !cannot(err) || status.param != name && !strings.Contains(status.message, name) {
 			return err
 		}
-		if other := again(ctx, yield); !cannot(other) {
-			known.limit.Store(!known.limit.Load())
-			return other
+		other := exchange.LimitFields[0]
+		if name == other {
+			other = exchange.LimitFields[1]
 		}
-		return err
+		again, failed := send(b.limitedBy(other))
+		if failed != nil {
+			return failed
+		}
+		if second := again(ctx, yield); !cannot(second) {
+			wanted.Store(&other)
+			return second
+		}
+		return err // what was wrong the first time, in the words of the name that the client used
 	}, nil
+}
+
+// limitedBy is the body with its limit of tokens under a name.
+func (b chatBody) limitedBy(name string) chatBody {
+	if name == exchange.LimitFields[1] {
+		b.MaxTokens, b.NewMaxTokens = nil, b.MaxTokens
+	}
+	return b
 }
 
 // effort is how much a model is to reason: what the request says, in its own words, and something in the middle where it only says that it should.

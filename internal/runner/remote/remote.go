@@ -82,7 +82,7 @@ type Machine struct {
 // modelState is what is known of asking for one model.
 type modelState struct {
 	breaker *breaker
-	limit   atomic.Bool // the server wants the limit of tokens under its other name
+	limit   atomic.Pointer[string] // the name under which the server wants the limit of tokens, where it has refused the other; nil if that is not known
 }
 
 // New makes a machine. It reaches out when it is asked, or by [Machine.LookAfter].
@@ -193,7 +193,7 @@ func (m *Machine) of(req *exchange.Request, err error) error {
 // tries makes attempts at a model until one has begun to answer, or another is of no use.
 func (m *Machine) tries(ctx context.Context, model string, try attempt, yield func(exchange.Event) bool) error {
 	for n := 1; ; n++ {
-		done, err := m.allow(model)
+		may, err := m.allow(model)
 		if err != nil {
 			return err
 		}
@@ -202,18 +202,19 @@ func (m *Machine) tries(ctx context.Context, model string, try attempt, yield fu
 		err = try(ctx, func(e exchange.Event) bool {
 			if !started {
 				started = true
+				may.connected()
 				m.began(time.Since(since))
 			}
 			return yield(e)
 		})
 		if errors.Is(err, errLeft) {
-			done(context.Canceled)
+			may.end(context.Canceled)
 			return err
 		}
 		if err != nil && ctx.Err() != nil {
 			err = context.Canceled
 		}
-		done(err)
+		may.end(err)
 		m.remember(err)
 		pause, again := worthAnother(err)
 		if err == nil || started || !again || n >= m.set.Tries {
@@ -228,8 +229,14 @@ func (m *Machine) tries(ctx context.Context, model string, try attempt, yield fu
 	}
 }
 
-// allow asks the breakers of the machine and of a model whether a request may go out. done is told how it ended.
-func (m *Machine) allow(model string) (done func(error), err error) {
+// permit is leave to send a request, which the breakers of the machine and of the model are told the end of.
+type permit struct {
+	reached, answered func(error)
+	told              bool // the machine's, which need not wait for the end of a long answer
+}
+
+// allow asks both breakers whether a request may go out.
+func (m *Machine) allow(model string) (*permit, error) {
 	if m.set.Unusable != "" {
 		return nil, m.unusable()
 	}
@@ -243,10 +250,20 @@ func (m *Machine) allow(model string) (done func(error), err error) {
 		reached(context.Canceled)
 		return nil, m.resting(model, of)
 	}
-	return func(err error) {
-		reached(err)
-		answered(err)
-	}, nil
+	return &permit{reached: reached, answered: answered}, nil
+}
+
+// connected says that the machine was reached: the first token is there.
+func (p *permit) connected() {
+	p.told = true
+	p.reached(nil)
+}
+
+func (p *permit) end(err error) {
+	if !p.told {
+		p.reached(err)
+	}
+	p.answered(err)
 }
 
 // firstPause is how long to wait before the second try.

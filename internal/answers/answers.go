@@ -86,7 +86,7 @@ func (s *Service) interrupted(ctx context.Context, r kept.Response) error {
 
 // Close ends the runs and waits until what came of them is stored.
 func (s *Service) Close() error {
-	s.close(exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate was stopped while the response was under way"))
+	s.close(exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate was stopped while the response was in progress"))
 	s.working.Wait()
 	return nil
 }
@@ -639,7 +639,7 @@ func (s *Service) conversation(ctx context.Context, k keyring.Key, id string) ([
 		}
 		if r, ok := s.running(k, id); ok {
 			if r.call.Background {
-				return nil, exchange.InvalidParam("previous_response_id", "response %q is still under way; wait for its end, or cancel it", id)
+				return nil, exchange.InvalidParam("previous_response_id", "response %q is still in progress; wait for its end, or cancel it", id)
 			}
 			// It has told its client of its end already, or will in a moment.
 			if _, err := r.Wait(ctx); err != nil {

@@ -361,7 +361,7 @@ func (f Facts) models(l *list) {
 	case len(usable) == 0:
 		l.add("models", Error, "none is installed that can run", "\"kindred models add\" brings one")
 	case len(broken) > 0:
-		l.add("models", Warning, "some cannot run: "+strings.Join(broken, "; "), "\"kindred models show NAME\" says more; \"kindred models forget NAME\" takes one out")
+		l.add("models", Warning, "some cannot run: "+strings.Join(broken, "; "), "\"kindred models show NAME\" says more; \"kindred models remove NAME\" removes one")
 	default:
 		l.add("models", OK, fmt.Sprintf("%d are installed and can run", len(usable)), "")
 	}

@@ -23,8 +23,8 @@ type runningGate struct {
 	Data    string `json:"data"`    // its data folder, where the owner key is
 }
 
-// announce leaves word of a gate. forget takes it away.
-func announce(addr net.Addr, data string) (forget func() error, err error) {
+// announce leaves word of a gate. withdraw takes it away.
+func announce(addr net.Addr, data string) (withdraw func() error, err error) {
 	dir, err := runningFolder()
 	if err != nil {
 		return nil, err

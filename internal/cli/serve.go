@@ -120,11 +120,11 @@ func (t *terminal) run(ctx context.Context, cfg config.Config, read func() (conf
 		return err
 	}
 	defer func() { err = errors.Join(err, h.Close()) }()
-	forget, err := announce(h.Listener.Addr(), h.Config.Data)
+	withdraw, err := announce(h.Listener.Addr(), h.Config.Data)
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, forget()) }()
+	defer func() { err = errors.Join(err, withdraw()) }()
 	if err := greet(ctx, h); err != nil {
 		return err
 	}

@@ -130,7 +130,7 @@ func (g *Gate) first(ctx context.Context, asked string, n catalog.Name) (t targe
 }
 
 func withoutTarget(asked, to string, err error) error {
-	return exchange.Errorf(exchange.Unavailable, "name_without_target", "%q is answered by %q, which cannot answer now: %s", asked, to, exchange.AsError(err).Message)
+	return exchange.Errorf(exchange.Unavailable, "name_without_target", "%q is served by %q, which cannot answer now: %s", asked, to, exchange.AsError(err).Message)
 }
 
 // own finds a model or preset by its own name.
@@ -196,7 +196,7 @@ func (g *Gate) runner(m catalog.Model) (Runner, error) {
 
 // laidOutThere is why a prompt cannot be shown.
 func laidOutThere(m catalog.Model) error {
-	return exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the prompt of %q is laid out by the machine %q, and cannot be shown here; runners.%s.layout has prompts laid out here", m.ID, m.Machine, m.Machine)
+	return exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the prompt of %q is rendered by the machine %q, and cannot be shown here; runners.%s.layout has prompts laid out here", m.ID, m.Machine, m.Machine)
 }
 
 // lay lays out a request for a model.

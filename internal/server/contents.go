@@ -72,7 +72,7 @@ func (s *Server) purgeContents(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Log.Info("what was said was removed", "id", c.GetString(idKey), "exchanges", n)
+	s.Log.Info("recorded content was deleted", "id", c.GetString(idKey), "exchanges", n)
 	return Purged{n}, nil
 }
 

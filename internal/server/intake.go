@@ -38,9 +38,9 @@ func (i *intake) take(payer string, n int64) error {
 	var err *exchange.Error
 	switch {
 	case i.held[payer]+n > max(i.most/4, 2*maxBody):
-		err = exchange.Errorf(exchange.Limited, "too_many_bytes", "the requests under way with this key hold %d MB; wait for one of them to end", i.held[payer]>>20)
+		err = exchange.Errorf(exchange.Limited, "too_many_bytes", "the requests in progress with this key hold %d MB; wait for one of them to end", i.held[payer]>>20)
 	case i.all+n > i.most:
-		err = exchange.Errorf(exchange.Unavailable, "too_many_bytes", "the requests under way hold all of the %d MB that there are for their bodies; try again", i.most>>20)
+		err = exchange.Errorf(exchange.Unavailable, "too_many_bytes", "the requests in progress hold all of the %d MB that there are for their bodies; try again", i.most>>20)
 	default:
 		i.all += n
 		i.held[payer] += n

@@ -88,7 +88,7 @@ func TestPublicNames(t *testing.T) {
 	if resp, body := h.do(t, "DELETE", "/gate/presets/second", h.owner, ""); resp.StatusCode != 204 {
 		t.Fatalf("%d %s", resp.StatusCode, body)
 	}
-	if status, body := ask("short", h.key); status != 503 || !strings.Contains(body, "name_without_target") || !strings.Contains(body, `answered by \"second\"`) {
+	if status, body := ask("short", h.key); status != 503 || !strings.Contains(body, "name_without_target") || !strings.Contains(body, `served by \"second\"`) {
 		t.Errorf("%d %s", status, body)
 	}
 	for _, c := range []struct {

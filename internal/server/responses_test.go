@@ -395,7 +395,7 @@ func TestBackground(t *testing.T) {
 	}
 	finished, cancelled, deleted := begin(""), begin(""), begin("")
 	h.until(t, finished, "in_progress")
-	if resp, raw := h.do(t, "POST", "/v1/responses", h.key, `{"model":"harbour-4m","input":"x","previous_response_id":"`+finished+`"}`); resp.StatusCode != 400 || !strings.Contains(raw, "still under way") {
+	if resp, raw := h.do(t, "POST", "/v1/responses", h.key, `{"model":"harbour-4m","input":"x","previous_response_id":"`+finished+`"}`); resp.StatusCode != 400 || !strings.Contains(raw, "still in progress") {
 		t.Errorf("%d %s", resp.StatusCode, raw)
 	}
 	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(time.Millisecond) { // until something of it has come

@@ -161,7 +161,7 @@ func (l *Layout) shows(req *exchange.Request, style reading.Style) error {
 		return exchange.InvalidParam("tools", "the template that prompts are laid out by cannot show tools to the model; leave them out, or choose another model")
 	}
 	if strict := slices.ContainsFunc(req.Tools, func(t exchange.Tool) bool { return t.Strict && !t.Willing }); req.Choice.Required || strict {
-		return exchange.InvalidParam("tools", "calls cannot be enforced on a machine whose prompts are laid out here: leave \"strict\" out and tool_choice to \"auto\", or have the machine lay out prompts itself")
+		return exchange.InvalidParam("tools", "calls cannot be enforced on a machine whose prompts are rendered here: leave \"strict\" out and tool_choice to \"auto\", or have the machine lay out prompts itself")
 	}
 	hidden := func(mark string) bool {
 		return mark != "" && slices.ContainsFunc(l.template.MarkTokens(), func(id int32) bool { return l.tok.Text(id) == mark })

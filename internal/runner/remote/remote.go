@@ -362,7 +362,7 @@ func (m *Machine) prepare(model string, req *exchange.Request) (attempt, error) 
 	case req.Raw != nil:
 		return m.raw(model, req)
 	case req.Template != "":
-		return nil, exchange.InvalidParam("model", "a template of a preset needs prompts that are laid out here; the machine %q does that itself (runners.%s.layout changes it)", m.name, m.name)
+		return nil, exchange.InvalidParam("model", "a template of a preset needs prompts that are rendered here; the machine %q does that itself (runners.%s.layout changes it)", m.name, m.name)
 	case can.Chat == No && can.Responses == Yes:
 		return m.respond(model, req)
 	}

@@ -328,6 +328,12 @@ func (o *Object) Raw(name string) (json.RawMessage, bool) {
 	return v, ok && string(v) != "null"
 }
 
+// Has tells whether a field is there and not null. Unlike the others, it does not make the name one that is known.
+func (o *Object) Has(name string) bool {
+	v, ok := o.values[name]
+	return ok && string(v) != "null"
+}
+
 // Known are the names of the fields that were asked for, whether they are there or not.
 func (o *Object) Known() []string { return slices.Sorted(maps.Keys(o.read)) }
 

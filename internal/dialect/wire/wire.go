@@ -38,7 +38,7 @@ type Elsewhere struct{ Name, Instead string }
 // by them. The first of the list that is there is named.
 func Refuse(o *field.Object, list ...Elsewhere) {
 	for _, e := range list {
-		if _, ok := o.Raw(e.Name); ok {
+		if o.Has(e.Name) {
 			o.Fail(e.Name, "there is no field %q in this style; %s", e.Name, e.Instead)
 		}
 	}

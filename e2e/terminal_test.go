@@ -174,7 +174,7 @@ func TestInterruptedCommands(t *testing.T) {
 		t.Errorf("code %d", code)
 	}
 	long := onTerminal(t, g, "ask", "--style", "completion", "-t", "0", "-n", "2000", "The boats") // which goes round in circles until the limit
-	long.wait(0, `[a-z]{3}`) // of the answer, or that it is waited for
+	long.wait(0, `[a-z]{3}`)                                                                       // of the answer, or that it is waited for
 	if err := long.cmd.Process.Signal(syscall.SIGINT); err != nil {
 		t.Fatal(err)
 	}

@@ -44,6 +44,12 @@ type eventBox struct {
 	Text      *TextDelta      `json:"text,omitempty"`
 	ToolCall  *ToolCallDelta  `json:"tool_call,omitempty"`
 	Finish    *Finish         `json:"finish,omitempty"`
+	Listed    *ToolsListed    `json:"tools_listed,omitempty"`
+	StepBegan *StepBegan      `json:"step_began,omitempty"`
+	StepEnded *StepEnded      `json:"step_ended,omitempty"`
+	Run       *RunDelta       `json:"run,omitempty"`
+	RunEnded  *RunEnded       `json:"run_ended,omitempty"`
+	Approval  *ApprovalWanted `json:"approval_wanted,omitempty"`
 }
 
 // EncodeEvent gives an event as JSON.
@@ -60,6 +66,18 @@ func EncodeEvent(e Event) ([]byte, error) {
 		box.ToolCall = &e
 	case Finish:
 		box.Finish = &e
+	case ToolsListed:
+		box.Listed = &e
+	case StepBegan:
+		box.StepBegan = &e
+	case StepEnded:
+		box.StepEnded = &e
+	case RunDelta:
+		box.Run = &e
+	case RunEnded:
+		box.RunEnded = &e
+	case ApprovalWanted:
+		box.Approval = &e
 	default:
 		return nil, fmt.Errorf("%T is no event that can be written down", e)
 	}
@@ -72,7 +90,8 @@ func DecodeEvent(doc []byte) (Event, error) {
 	if err := decode(doc, &box); err != nil {
 		return nil, fmt.Errorf("an event: %w", err)
 	}
-	event, err := only[Event](opened(box.Started), opened(box.Reasoning), opened(box.Text), opened(box.ToolCall), opened(box.Finish))
+	event, err := only[Event](opened(box.Started), opened(box.Reasoning), opened(box.Text), opened(box.ToolCall), opened(box.Finish),
+		opened(box.Listed), opened(box.StepBegan), opened(box.StepEnded), opened(box.Run), opened(box.RunEnded), opened(box.Approval))
 	if err != nil {
 		return nil, fmt.Errorf("an event: %w", err)
 	}

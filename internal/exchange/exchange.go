@@ -12,6 +12,7 @@ package exchange
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"time"
 
@@ -50,6 +51,12 @@ type Request struct {
 	// Fields are what the request's style calls what the chat style names otherwise, by that name: errors that another server has about a
 	// field name the one that the client used.
 	Fields map[string]string `json:"fields,omitzero"`
+	// Servers are what the request wants run on the gate's side: servers of tools, whose calls do not go to the client.
+	Servers []ToolServer `json:"servers,omitzero"`
+	// MaxRuns bounds how many calls are run on the gate's side; 0 for the gate's own bound.
+	MaxRuns int `json:"max_runs,omitzero"`
+	// Approvals are what the client says of calls that wanted to be approved.
+	Approvals []Approval `json:"approvals,omitzero"`
 	// Via names the gates that the request has come through, this one last, and Trace is its place in a trace, for those that it is passed
 	// on to. A gate sets them.
 	Via   []string `json:"-"`
@@ -204,12 +211,61 @@ type ToolCall struct {
 	ID        string `json:"id,omitzero"`
 	Name      string `json:"name,omitzero"`
 	Arguments string `json:"arguments,omitzero"` // JSON, as the model wrote it
+	Server    string `json:"server,omitzero"`    // that has the tool, if the gate runs it; the name is that server's own for it then
 }
 
 // ToolResult is what a tool gave.
 type ToolResult struct {
 	CallID  string `json:"call_id,omitzero"`
 	Content string `json:"content,omitzero"`
+	// Source is the tool (SERVER/TOOL), if the gate ran it.
+	Source string `json:"source,omitzero"`
+}
+
+// ToolServer is a server of tools that a request wants run on the gate's side.
+type ToolServer struct {
+	Label       string   `json:"label,omitzero"` // one of the gate's, unless URL says where it is
+	Description string   `json:"description,omitzero"`
+	Tools       []string `json:"tools,omitzero"`     // that the model may call; nil for all
+	ReadOnly    bool     `json:"read_only,omitzero"` // only those that say that they change nothing
+	Approve     Approve  `json:"approve,omitzero"`
+	// URL is where the server is, if it is none of the gate's, and Headers what requests to it have. Both may be secret, and are neither kept
+	// nor shown.
+	URL     string            `json:"-"`
+	Headers map[string]string `json:"-"`
+	// Type is the standard's type of tool that the client asked for by that name, which this server has in its place; "" for none.
+	Type string `json:"type,omitzero"`
+	At   string `json:"at,omitzero"` // where it stands in the request, for errors
+	// Preset says that a preset wants it, which may have what its own key may not.
+	Preset bool `json:"preset,omitzero"`
+}
+
+// Approve says which calls of a server have to be approved first.
+type Approve struct {
+	All    bool     `json:"all,omitzero"`    // of tools that no list names
+	Always []string `json:"always,omitzero"` // tools
+	Never  []string `json:"never,omitzero"`  // tools
+	// AlwaysReadOnly and NeverReadOnly are for the tools that say of themselves that they change nothing (true), or do not (false).
+	AlwaysReadOnly *bool `json:"always_read_only,omitzero"`
+	NeverReadOnly  *bool `json:"never_read_only,omitzero"`
+}
+
+// Wants reports whether a call of a tool has to be approved.
+func (a Approve) Wants(name string, readOnly bool) bool {
+	switch {
+	case slices.Contains(a.Always, name), a.AlwaysReadOnly != nil && *a.AlwaysReadOnly == readOnly:
+		return true
+	case slices.Contains(a.Never, name), a.NeverReadOnly != nil && *a.NeverReadOnly == readOnly:
+		return false
+	}
+	return a.All
+}
+
+// Approval is what somebody says of a call that wanted to be approved.
+type Approval struct {
+	CallID  string `json:"call_id"`
+	Approve bool   `json:"approve,omitzero"`
+	Reason  string `json:"reason,omitzero"`
 }
 
 func (Text) part()       {}
@@ -239,7 +295,8 @@ type Sampling struct {
 	LogitBias        map[int32]float64 `json:"logit_bias,omitzero"` // added to the logits of tokens
 }
 
-// Event is a piece of an answer: [Started], [ReasoningDelta], [TextDelta], [ToolCallDelta] or [Finish].
+// Event is a piece of an answer: [Started], [ReasoningDelta], [TextDelta], [ToolCallDelta] or [Finish]; of one whose tools are run on the
+// gate's side, also [ToolsListed], [StepBegan], [StepEnded], [RunDelta], [RunEnded] or [ApprovalWanted].
 type Event interface{ event() }
 
 // Started comes once, when the first token is there.
@@ -327,16 +384,104 @@ type Finish struct {
 	CachedTokens int `json:"cached_tokens,omitzero"`
 	// ReasoningTokens are those of the answer's that were spent on reasoning which no event has told of.
 	ReasoningTokens int `json:"reasoning_tokens,omitzero"`
+	// Bound names what ended an answer whose tools are run here before its end, of [Bounds]; "" for nothing.
+	Bound string `json:"bound,omitzero"`
 	// Drafted tokens were put through the network before it was known that they follow; Accepted of them did.
 	Drafted  int `json:"drafted,omitzero"`
 	Accepted int `json:"accepted,omitzero"`
 }
+
+// ToolsListed tells what a server of tools offers the model. It comes before the first step, once for each server.
+type ToolsListed struct {
+	Server string       `json:"server,omitzero"`
+	Tools  []ListedTool `json:"tools,omitzero"`
+	Error  string       `json:"error,omitzero"` // why there are none
+}
+
+// ListedTool is a tool as a server describes it.
+type ListedTool struct {
+	Name        string          `json:"name,omitzero"`
+	Title       string          `json:"title,omitzero"`
+	Description string          `json:"description,omitzero"`
+	Schema      json.RawMessage `json:"schema,omitzero"`
+	ReadOnly    bool            `json:"read_only,omitzero"`
+}
+
+// StepBegan is what [Started] is to the first step of an answer, to one of the others.
+type StepBegan struct {
+	Step         int     `json:"step,omitzero"` // from 1
+	PromptTokens int     `json:"prompt_tokens,omitzero"`
+	CachedTokens int     `json:"cached_tokens,omitzero"`
+	Timings      Timings `json:"timings,omitzero"`
+}
+
+// StepEnded is what [Finish] is to the last step of an answer, to one of the others: the model has called tools, and continues when they have
+// run.
+type StepEnded struct {
+	Step            int `json:"step,omitzero"`
+	Tokens          int `json:"tokens,omitzero"`
+	Malformed       int `json:"malformed,omitzero"`
+	PromptTokens    int `json:"prompt_tokens,omitzero"` // as in Finish
+	CachedTokens    int `json:"cached_tokens,omitzero"`
+	ReasoningTokens int `json:"reasoning_tokens,omitzero"`
+}
+
+// RunDelta is a part of a call that the gate runs, as [ToolCallDelta] is of one that is for the client.
+type RunDelta struct {
+	Index     int    `json:"index,omitzero"`  // among all such calls of the answer
+	ID        string `json:"id,omitzero"`     // of the call, as its server and name, in its first delta
+	Server    string `json:"server,omitzero"` // that has the tool
+	Name      string `json:"name,omitzero"`
+	Arguments string `json:"arguments,omitzero"` // that come next
+	Done      bool   `json:"done,omitzero"`
+	Tokens    int    `json:"tokens,omitzero"`
+	Approval  string `json:"approval,omitzero"` // the id of the approval that it had, in its first delta
+}
+
+// RunEnded is what came of such a call.
+type RunEnded struct {
+	Index   int           `json:"index,omitzero"`
+	Output  string        `json:"output,omitzero"`  // what the model is told
+	Failure *RunFailure   `json:"failure,omitzero"` // nil if it succeeded
+	Took    time.Duration `json:"took_ns,omitzero"`
+}
+
+// RunFailure is why a call gave no result.
+type RunFailure struct {
+	Type    string `json:"type"` // protocol_error, http_error or tool_execution_error
+	Code    int    `json:"code,omitzero"`
+	Message string `json:"message"`
+}
+
+// ApprovalWanted is a call that somebody has to approve first.
+type ApprovalWanted struct {
+	ID        string `json:"id,omitzero"` // of the call
+	Server    string `json:"server,omitzero"`
+	Name      string `json:"name,omitzero"`
+	Arguments string `json:"arguments,omitzero"`
+}
+
+// Bounds of an answer whose tools are run here, by the names that clients are told.
+const (
+	BoundSteps    = "max_steps"
+	BoundCalls    = "max_tool_calls"
+	BoundTime     = "max_time"
+	BoundTokens   = "max_output_tokens"
+	BoundCost     = "max_cost"
+	BoundRepeated = "repeated_call"
+)
 
 func (Started) event()        {}
 func (ReasoningDelta) event() {}
 func (TextDelta) event()      {}
 func (ToolCallDelta) event()  {}
 func (Finish) event()         {}
+func (ToolsListed) event()    {}
+func (StepBegan) event()      {}
+func (StepEnded) event()      {}
+func (RunDelta) event()       {}
+func (RunEnded) event()       {}
+func (ApprovalWanted) event() {}
 
 // Reason is why an answer ended.
 type Reason string

@@ -27,6 +27,9 @@ func (x *Exchange) start(w want, other *Exchange, find func() ([]target, error))
 		return err
 	}
 	x.want, x.others = w, targets[1:]
+	if x.run != nil {
+		x.others = nil // its steps find theirs
+	}
 	if err := x.turn(targets[0]); err != nil {
 		return err
 	}

@@ -26,6 +26,7 @@ type Origin struct {
 	Client   string                   // the address that asked
 	Agent    string                   // what the client calls itself
 	Parent   string                   // the exchange that it is a part of; "" for none
+	Step     int                      // which step of its parent it is, from 1; 0 for none
 	Trace    string                   // the traceparent that came with it (W3C Trace Context); "" for none
 	Via      []string                 // what it came through (RFC 9110, section 7.6.3)
 	Patient  bool                     // whether it waits for others in a queue
@@ -84,6 +85,7 @@ type Exchange struct {
 	req    *exchange.Request
 	asked  exchange.Request // as it came, before a target's preset and limits
 	forms  *forms           // of the schemas of what was asked; nil until a target wants them
+	steps  *compiledForms   // of its last step, for the next
 	want   want
 	model  catalog.Model
 	runner Runner
@@ -92,6 +94,10 @@ type Exchange struct {
 	lease  *keyring.Lease // of the caller's limits; nil if it was refused before
 	ctx    context.Context
 	cancel context.CancelCauseFunc
+
+	run   answerer  // what answers it by steps; nil if a model does
+	whole *Exchange // of which it is a step; nil if it is none
+	tail  string    // the model of its last step
 
 	read  atomic.Int64 // tokens of the prompt, so far
 	place place        // among the exchanges that go on from one another
@@ -105,11 +111,11 @@ type Exchange struct {
 // Begin admits a request: it finds what answers it, and makes the request what that wants. What is refused is in the
 // records too. The exchange ends when ctx does.
 func (g *Gate) Begin(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request) (*Exchange, error) {
-	return g.beginPart(ctx, caller, from, req, nil)
+	return g.beginPart(ctx, caller, from, req, nil, nil)
 }
 
-// beginPart is Begin for a part of a request, of which another part was admitted.
-func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request, other *Exchange) (*Exchange, error) {
+// beginPart is Begin for a part of a request, of which another part was admitted; and for one that run answers by steps.
+func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Request, other *Exchange, run answerer) (*Exchange, error) {
 	var unnamed error
 	chosen := req.Model == ""
 	if chosen {
@@ -120,8 +126,14 @@ func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, r
 	if req.Wanted == nil { // what is only measured is no step of anything
 		x.place = g.jobs().find(caller.Account(), req.Turns)
 	}
-	x.req, x.asked = req, *req
-	if before := x.place.tail; before.step > 0 {
+	x.req, x.asked, x.run = req, *req, run
+	if from.Step > 0 {
+		x.whole = other
+		x.record.Step = from.Step
+		if before := other.steps; before != nil && sameTools(before.of, req) {
+			x.forms = before.forms
+		}
+	} else if before := x.place.tail; before.step > 0 {
 		x.record.Job, x.record.Step, x.record.RepeatedTokens = before.id, before.step+1, before.tokens
 	} else if x.place.ok {
 		x.record.Job, x.record.Step = x.record.ID, 1
@@ -143,7 +155,10 @@ func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, r
 		x.close(err)
 		return nil, err
 	}
-	if public != nil && public.Shadow != nil {
+	if x.whole != nil {
+		x.whole.steps = &compiledForms{&x.asked, x.forms}
+	}
+	if public != nil && public.Shadow != nil && run == nil && x.whole == nil {
 		x.shadow = g.shadowed(ctx, x, *public.Shadow)
 	}
 	return x, nil
@@ -254,7 +269,7 @@ func (x *Exchange) reserve(tokens int) error {
 
 // cost is what an exchange that has come so far costs, in millionths of the currency.
 func (x *Exchange) cost(r *record.Record) int64 {
-	if x.gate.Price == nil || r.ShadowOf != "" { // which nobody asked for
+	if x.run != nil || x.gate.Price == nil || r.ShadowOf != "" { // which nobody asked for
 		return 0
 	}
 	return x.gate.Price(r)
@@ -292,7 +307,9 @@ func (x *Exchange) close(err error) {
 	}
 	x.ended = true
 	r := &x.record
-	r.Took = record.Milliseconds(time.Since(x.begun))
+	if r.Took == 0 { // else its tools have run since
+		r.Took = record.Milliseconds(time.Since(x.begun))
+	}
 	r.State, r.Err = outcome(r, err), err
 	if r.State == record.Refused && x.gate.Keys != nil {
 		r.Unlisted = !x.gate.Keys.Refuse(x.caller, exchange.AsError(err).Kind == exchange.Limited)
@@ -304,18 +321,25 @@ func (x *Exchange) close(err error) {
 	if r.FirstToken == 0 && r.State == record.Cancelled {
 		r.PromptTokens = max(r.PromptTokens, int(x.read.Load())) // nobody waits for it any more, but it was read
 	}
-	if r.Asked() && (r.State != record.Failed || r.PromptTokens > 0) {
+	if x.run == nil && r.Asked() && (r.State != record.Failed || r.PromptTokens > 0) {
 		r.Cost = x.cost(r)
 	}
 	r.RepeatedTokens = min(r.RepeatedTokens, r.PromptTokens)
 	ended, content := *r, x.content
 	x.mu.Unlock()
 	if ended.Asked() {
-		x.gate.jobs().end(x.place, ended.ID, cmp.Or(ended.Preset, ended.Answered), ended.PromptTokens+ended.CompletionTokens)
+		x.gate.jobs().end(x.place, x.jobID(), cmp.Or(ended.Preset, ended.Answered), ended.PromptTokens+ended.CompletionTokens)
+	}
+	if x.whole != nil {
+		x.whole.took(ended)
 	}
 	x.cancel(nil)
 	x.gate.left(x)
-	if x.lease != nil {
+	switch {
+	case x.lease == nil:
+	case x.run != nil:
+		x.lease.Settle(0, 0) // its steps have settled theirs
+	default:
 		x.lease.Settle(ended.PromptTokens+ended.CompletionTokens, ended.Cost)
 	}
 	for _, o := range x.gate.Observers {
@@ -327,6 +351,14 @@ func (x *Exchange) close(err error) {
 	if x.shadow != nil {
 		x.shadow.answered(ended)
 	}
+}
+
+// jobID is the exchange that the conversation is known by if this one is its first.
+func (x *Exchange) jobID() string {
+	if x.whole != nil {
+		return x.whole.record.ID
+	}
+	return x.record.ID
 }
 
 // outcome is the state in which an exchange has ended.
@@ -375,7 +407,7 @@ func (x *Exchange) Events() iter.Seq2[exchange.Event, error] {
 					done[finish.Candidate] = true
 				}
 				if left -= x.note(event, counted); left == 0 {
-					x.close(nil)
+					x.over()
 				}
 				if !yield(event, nil) {
 					gone = true
@@ -396,9 +428,20 @@ func (x *Exchange) Events() iter.Seq2[exchange.Event, error] {
 	}
 }
 
+// over notes that the last event has come. A step is open until its tools have run.
+func (x *Exchange) over() {
+	if x.whole == nil {
+		x.close(nil)
+		return
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.record.Took = record.Milliseconds(time.Since(x.begun))
+}
+
 // charge counts what an event adds to what the key uses. The error says which limit has no room for it.
 func (x *Exchange) charge(event exchange.Event) error {
-	if !x.lease.Grows() {
+	if x.run != nil || !x.lease.Grows() {
 		return nil
 	}
 	r := x.Record()
@@ -413,6 +456,8 @@ func (x *Exchange) charge(event exchange.Event) error {
 		r.CompletionTokens += event.Tokens
 	case exchange.Finish:
 		return nil // nothing can be spared by ending what has ended
+	case exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
+		return nil // which only a request with steps has; its steps are charged
 	}
 	return x.lease.Charge(r.PromptTokens+r.CompletionTokens, x.cost(&r))
 }
@@ -435,7 +480,7 @@ func (x *Exchange) cut(full error, event exchange.Event, done []bool, counted []
 	for i, e := range last {
 		x.note(e, counted)
 		if i == len(last)-1 {
-			x.close(nil)
+			x.over()
 		}
 		if !yield(e, nil) {
 			x.close(cmp.Or(context.Cause(x.ctx), context.Canceled))
@@ -467,7 +512,13 @@ func (x *Exchange) guarded() iter.Seq2[exchange.Event, error] {
 				yield(nil, exchange.Panicked(p))
 			}
 		}()
-		for event, err := range x.runner.Run(x.ctx, x.model.Path, x.req) {
+		answer := x.run
+		if answer == nil {
+			answer = func(ctx context.Context, x *Exchange) iter.Seq2[exchange.Event, error] {
+				return x.runner.Run(ctx, x.model.Path, x.req)
+			}
+		}
+		for event, err := range answer(x.ctx, x) {
 			if cause := context.Cause(x.ctx); err != nil && cause != nil {
 				err = cause
 			}
@@ -490,6 +541,17 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 	}
 	if x.shadow != nil {
 		x.shadow.heard(event)
+	}
+	if x.run != nil { // its steps count
+		switch event := event.(type) {
+		case exchange.Started:
+			r.FirstToken = record.Milliseconds(time.Since(x.begun))
+		case exchange.Finish:
+			r.Reason, r.Bound = string(event.Reason), event.Bound
+			return 1
+		case exchange.TextDelta, exchange.ReasoningDelta, exchange.ToolCallDelta, exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
+		}
+		return 0
 	}
 	count := func(candidate, tokens int) {
 		r.CompletionTokens += tokens
@@ -518,6 +580,8 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 		r.DraftedTokens, r.AcceptedTokens = r.DraftedTokens+event.Drafted, r.AcceptedTokens+event.Accepted
 		r.Reason = string(event.Reason)
 		return 1
+	case exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
+		// which only a request with steps has
 	}
 	return 0
 }
@@ -542,7 +606,7 @@ func (g *Gate) BeginAll(ctx context.Context, caller keyring.Key, from Origin, re
 		if i > 0 {
 			first = begun[0]
 		}
-		x, err := g.beginPart(ctx, caller, part, &reqs[i], first)
+		x, err := g.beginPart(ctx, caller, part, &reqs[i], first, nil)
 		if err != nil {
 			for _, x := range begun[:i] {
 				x.Close(err)

@@ -18,7 +18,9 @@ func (g *Gate) came(x *Exchange) {
 		g.streams = map[string]int{}
 	}
 	g.running[x] = struct{}{}
-	g.streams[x.model.ID]++
+	if x.run == nil {
+		g.streams[x.model.ID]++
+	}
 	g.mu.Unlock()
 	if g.Keys.Revoked(x.caller.ID) {
 		g.endWith(x.caller)
@@ -50,7 +52,9 @@ func (g *Gate) left(x *Exchange) {
 		return // it was refused
 	}
 	delete(g.running, x)
-	g.leave(x.model.ID)
+	if x.run == nil {
+		g.leave(x.model.ID)
+	}
 }
 
 // moved notes that a stream goes on with another model.

@@ -56,7 +56,8 @@ func add(b *strings.Builder, e exchange.Event) {
 		if e.Candidate == 0 {
 			b.WriteString(e.Arguments)
 		}
-	case exchange.Started, exchange.ReasoningDelta, exchange.Finish:
+	case exchange.Started, exchange.ReasoningDelta, exchange.Finish,
+		exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
 	}
 }
 

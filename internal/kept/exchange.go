@@ -94,8 +94,10 @@ type Answer struct {
 
 // Call is a call of a tool.
 type Call struct {
-	Name      string `json:"name"`
-	Arguments string `json:"arguments"`
+	Server    string  `json:"server,omitempty"` // that has the tool, if the gate ran it
+	Name      string  `json:"name"`
+	Arguments string  `json:"arguments"`
+	Result    *string `json:"result,omitempty"` // that the gate gave the model; nil if it did not run it
 }
 
 // Contents keeps contents.

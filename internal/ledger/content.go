@@ -161,6 +161,7 @@ func Answers(events []exchange.Event) []kept.Answer {
 		calls           []*call
 	}
 	var all []*parts
+	var runs []*kept.Call // on the gate's side
 	at := func(candidate int) *parts {
 		for len(all) <= candidate {
 			all = append(all, &parts{})
@@ -169,7 +170,21 @@ func Answers(events []exchange.Event) []kept.Answer {
 	}
 	for _, e := range events {
 		switch e := e.(type) {
-		case exchange.Started:
+		case exchange.Started, exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded:
+		case exchange.RunDelta:
+			for len(runs) <= e.Index {
+				runs = append(runs, &kept.Call{})
+			}
+			if e.Name != "" {
+				runs[e.Index].Server, runs[e.Index].Name = e.Server, e.Name
+			}
+			runs[e.Index].Arguments += e.Arguments
+		case exchange.RunEnded:
+			if e.Index < len(runs) {
+				runs[e.Index].Result = &e.Output
+			}
+		case exchange.ApprovalWanted:
+			runs = append(runs, &kept.Call{Server: e.Server, Name: e.Name, Arguments: e.Arguments})
 		case exchange.ReasoningDelta:
 			at(e.Candidate).reasoning.WriteString(e.Text)
 		case exchange.TextDelta:
@@ -191,6 +206,11 @@ func Answers(events []exchange.Event) []kept.Answer {
 			a.Calls = append(a.Calls, kept.Call{Name: c.name, Arguments: c.arguments.String()})
 		}
 		list = append(list, a)
+	}
+	if len(runs) > 0 && len(list) > 0 { // there is one candidate then
+		for i := len(runs) - 1; i >= 0; i-- {
+			list[0].Calls = append([]kept.Call{*runs[i]}, list[0].Calls...)
+		}
 	}
 	return list
 }

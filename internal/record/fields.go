@@ -95,11 +95,14 @@ var Fields = []Field{
 	{Name: "accepted_tokens", Means: "of the drafted ones, that did", Kind: Tokens, Log: true, Value: func(r *Record) any { return r.AcceptedTokens }},
 	{Name: "dropped_turns", Means: "that were left out, since the conversation was longer than the context", Kind: Count, Title: "Dropped turns", Log: true, Value: func(r *Record) any { return r.DroppedTurns }},
 	{Name: "not_enforced", Means: "what of the request's schemas was not enforced", Kind: List, Title: "Not enforced", Log: true, Value: func(r *Record) any { return r.NotEnforced }},
+	{Name: "steps", Means: "calls of the model that it took, where tools were run by the gate", Kind: Count, Title: "Steps", Log: true, Attribute: "kindred.steps", Value: func(r *Record) any { return r.Steps }},
+	{Name: "bound", Means: "what ended it before its end, where tools were run by the gate", Title: "Ended by", Log: true, Value: func(r *Record) any { return r.Bound }},
+	{Name: "tools", Means: "calls that the gate ran in this step", Kind: Detail, Title: "Tools run", Value: func(r *Record) any { return r.Runs }, Show: (*Record).ranTools},
 	{Name: "parent", Means: "the exchange that it is a part of", Title: "Part of", Value: func(r *Record) any { return r.Parent }},
 	{Name: "job", Means: "the first exchange of the conversation", Title: "Conversation", Value: func(r *Record) any { return r.Job }, Show: func(r *Record) string {
-		return shown(r.Step > 1, "request %d of %s; %d tokens of the prompt were in the one before", r.Step, r.Job, r.RepeatedTokens)
+		return shown(r.Step > 1 && r.Job != "", "request %d of %s; %d tokens of the prompt were in the one before", r.Step, r.Job, r.RepeatedTokens)
 	}},
-	{Name: "step", Means: "which request of the conversation it is, from 1", Kind: Count, Value: func(r *Record) any { return r.Step }},
+	{Name: "step", Means: "which request of the conversation it is, or which step of its parent, from 1", Kind: Count, Value: func(r *Record) any { return r.Step }},
 	{Name: "repeated_tokens", Means: "of the prompt, that the one before had too", Kind: Tokens, Value: func(r *Record) any { return r.RepeatedTokens }},
 	{Name: "trace", Means: "the id of the trace that it is a part of (W3C Trace Context)", Title: "Trace", Value: func(r *Record) any { return r.Trace }},
 	{Name: "cost", Means: "millionths of the currency", Kind: Money, Title: "Cost", Value: func(r *Record) any { return r.Cost }},
@@ -224,6 +227,15 @@ func (r *Record) Route() string {
 		route += " (shadow)"
 	}
 	return route
+}
+
+// ranTools says which tools were run, how long they took, and which failed.
+func (r *Record) ranTools() string {
+	var list []string
+	for _, run := range r.Runs {
+		list = append(list, joined(run.Server+"/"+run.Name+" "+Took(run.Took), ": ", run.Failed))
+	}
+	return strings.Join(list, "; ")
 }
 
 // Took writes milliseconds as people say them.

@@ -48,6 +48,12 @@ type Record struct {
 	// NotEnforced says what of the request's schemas is not enforced, though that was not insisted on.
 	NotEnforced []string `json:"not_enforced,omitempty"`
 
+	// Steps is how many steps it took, if its tools were run here; 0 if they were not. Bound is what ended it before its end.
+	Steps int    `json:"steps,omitempty"`
+	Bound string `json:"bound,omitempty"`
+	// Runs are the calls of tools that were run here, of a step.
+	Runs []Run `json:"tools,omitempty"`
+
 	// Job is the first exchange of the conversation that this one continues, itself included, and Step which of them this is, from 1.
 	Job            string `json:"job,omitempty"`
 	Step           int    `json:"step,omitempty"`
@@ -69,6 +75,21 @@ type Record struct {
 	// Doc is the record as JSON, for who keeps it; nil if it was not encoded yet.
 	Doc []byte `json:"-"`
 }
+
+// Run is a call of a tool that the gate ran.
+type Run struct {
+	Call     string    `json:"call"` // its id
+	Server   string    `json:"server"`
+	Name     string    `json:"name"`
+	ReadOnly bool      `json:"read_only"` // by its server's own word
+	Begun    time.Time `json:"begun"`
+	Took     float64   `json:"ms"`
+	Failed   string    `json:"failed,omitempty"` // why, in words
+	Bytes    int       `json:"bytes"`            // of the result
+}
+
+// IsStep reports whether it is a step of another exchange, its parent, which tells of all steps together.
+func (r *Record) IsStep() bool { return r.Parent != "" && r.Job == "" && r.Step > 0 }
 
 // Comparison is how the answer of a shadow compares with the one that was given.
 type Comparison struct {

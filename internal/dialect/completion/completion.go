@@ -223,7 +223,7 @@ func Encode(id string, created time.Time, call *Call, events Events) (*Completio
 			}
 		case exchange.Finish:
 			list[event.Candidate].reason = event.Reason
-		case exchange.ReasoningDelta, exchange.ToolCallDelta:
+		case exchange.ReasoningDelta, exchange.ToolCallDelta, exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
 			return nil, fmt.Errorf("completion style: a raw prompt gave a %T", event)
 		}
 	}
@@ -285,7 +285,7 @@ func EncodeStream(id string, created time.Time, call *Call, events Events) iter.
 				out.Choices = append(out.Choices, choice)
 			case exchange.Finish:
 				out.Choices = append(out.Choices, Choice{Index: at(event.Candidate), FinishReason: &event.Reason})
-			case exchange.ReasoningDelta, exchange.ToolCallDelta:
+			case exchange.ReasoningDelta, exchange.ToolCallDelta, exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
 				yield(nil, fmt.Errorf("completion style: a raw prompt gave a %T", event))
 				return
 			}

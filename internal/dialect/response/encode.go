@@ -69,14 +69,20 @@ type Usage struct {
 func (u *Usage) Count(event exchange.Event) {
 	switch event := event.(type) {
 	case exchange.Started:
-		u.Input, u.InputDetails.Cached = event.PromptTokens, event.CachedTokens
+		u.Input, u.InputDetails.Cached = u.Input+event.PromptTokens, u.InputDetails.Cached+event.CachedTokens
+	case exchange.StepBegan:
+		u.Input, u.InputDetails.Cached = u.Input+event.PromptTokens, u.InputDetails.Cached+event.CachedTokens
+	case exchange.StepEnded:
+		u.Input, u.InputDetails.Cached = u.Input+event.PromptTokens, u.InputDetails.Cached+event.CachedTokens
+		u.Details.Reasoning += event.ReasoningTokens
+		u.Output += event.Tokens
 	case exchange.ReasoningDelta:
 		u.Details.Reasoning += event.Tokens
 	case exchange.Finish:
 		u.Input, u.InputDetails.Cached = u.Input+event.PromptTokens, u.InputDetails.Cached+event.CachedTokens
 		u.Details.Reasoning += event.ReasoningTokens
 		u.Output += event.Tokens
-	case exchange.TextDelta, exchange.ToolCallDelta:
+	case exchange.TextDelta, exchange.ToolCallDelta, exchange.ToolsListed, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
 	}
 	u.Total = u.Input + u.Output
 }

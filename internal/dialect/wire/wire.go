@@ -439,7 +439,15 @@ func (u *Usage) Count(event exchange.Event) {
 		u.PromptDetails.Cached += event.CachedTokens
 		u.Details.Reasoning += event.ReasoningTokens
 		u.CompletionTokens += event.Tokens
-	case exchange.TextDelta, exchange.ToolCallDelta:
+	case exchange.StepBegan:
+		u.PromptTokens += event.PromptTokens
+		u.PromptDetails.Cached += event.CachedTokens
+	case exchange.StepEnded:
+		u.PromptTokens += event.PromptTokens
+		u.PromptDetails.Cached += event.CachedTokens
+		u.Details.Reasoning += event.ReasoningTokens
+		u.CompletionTokens += event.Tokens
+	case exchange.TextDelta, exchange.ToolCallDelta, exchange.ToolsListed, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
 	}
 	u.TotalTokens = u.PromptTokens + u.CompletionTokens
 }

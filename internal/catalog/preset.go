@@ -24,6 +24,8 @@ type Preset struct {
 	Reasoning     *bool `json:"reasoning,omitempty"`
 	LongestAnswer int   `json:"longest_answer,omitempty"` // in tokens; 0 for no bound but the context
 	Context       int   `json:"context,omitempty"`        // of the model's context, that is used, in tokens; 0 for all
+	// Tools are tool servers (SERVER), or single tools of theirs (SERVER/TOOL), that the gate runs for the model.
+	Tools []string `json:"tools,omitempty"`
 	// DropOldest says that the oldest turns are left out when a conversation is longer than the context, rather than the request refused.
 	DropOldest bool `json:"drop_oldest,omitempty"`
 }
@@ -48,6 +50,11 @@ type PresetRecords interface {
 // ErrNoPreset says that there is no preset of that name.
 var ErrNoPreset = errors.New("no such preset")
 
+// mostTools bounds the tools that a preset names.
+const mostTools = 64
+
+var toolForm = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,31}(/[A-Za-z0-9_./-]{1,128})?$`)
+
 var presetName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 
 // Check reports what is wrong with a preset by itself, as an [exchange.Error]. Whether its model is installed and its
@@ -61,6 +68,14 @@ func (p Preset) Check() error {
 	}
 	if p.Context != 0 && p.LongestAnswer >= p.Context {
 		return exchange.InvalidParam("longest_answer", "longest_answer is %d tokens, which leaves no room for a prompt in a context of %d", p.LongestAnswer, p.Context)
+	}
+	for i, name := range p.Tools {
+		if !toolForm.MatchString(name) {
+			return exchange.InvalidParam(fmt.Sprintf("tools[%d]", i), "tools[%d] is %q; it must be a tool server's name, or SERVER/TOOL", i, name)
+		}
+	}
+	if len(p.Tools) > mostTools {
+		return exchange.InvalidParam("tools", "tools has %d entries; %d are possible", len(p.Tools), mostTools)
 	}
 	for i, e := range p.Examples {
 		if e.Role != exchange.User && e.Role != exchange.Assistant {

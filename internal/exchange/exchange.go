@@ -310,6 +310,8 @@ type Started struct {
 	Answered   string   `json:"answered,omitzero"`
 	PassedOver []string `json:"passed_over,omitzero"`
 	Echo       *Echo    `json:"echo,omitzero"` // if it was asked for
+	// Steps says that the gate runs tools for the answer, so that it may take several steps.
+	Steps bool `json:"steps,omitzero"`
 }
 
 // Echo is a raw prompt as the model got it.

@@ -36,6 +36,25 @@ func (k Key) Account() string { return cmp.Or(k.Follows, k.ID) }
 // Payer is the account whose share of the gate a key uses up: that of the key that issued it, so that issuing keys multiplies nothing.
 func (k Key) Payer() string { return cmp.Or(k.Issuer, k.Account()) }
 
+// MayCall reports whether the key, and the one that issued it, may have a tool of the gate's run; with an empty name, whether it may any of the
+// server's.
+func (k Key) MayCall(server, name string) bool {
+	may := func(t Terms) bool {
+		if name == "" {
+			return slices.ContainsFunc(t.Tools, func(s string) bool {
+				return s == "*" || s == server || strings.HasPrefix(s, server+"/")
+			})
+		}
+		return hasTool(t.Tools, server, name)
+	}
+	return k.Owner || may(k.Terms) && (k.issuer == nil || k.issuer.Owner || may(k.issuer.Terms))
+}
+
+// MayCallElsewhere reports whether the key may have tools run on servers that a request names.
+func (k Key) MayCallElsewhere() bool {
+	return k.Owner || slices.Contains(k.Tools, RemoteTools) && (k.issuer == nil || k.issuer.Owner || slices.Contains(k.issuer.Tools, RemoteTools))
+}
+
 // MayUse reports whether the key, and the one that issued it, may use a model.
 func (k Key) MayUse(model string) bool {
 	return k.Terms.MayUse(model) && (k.issuer == nil || k.issuer.Terms.MayUse(model))

@@ -1,6 +1,7 @@
 package keyring
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"reflect"
@@ -44,6 +45,7 @@ var TermKinds = []Term{
 	{Name: "label", Title: "Label", Means: "what the key is for", value: func(t *Terms) any { return &t.Label }},
 	{Name: "models", Title: "Models", Means: "models and presets that it may use; empty for all", Kind: TermList, value: func(t *Terms) any { return &t.Models }, show: func(t Terms) string { return orAll(t.Models) }},
 	{Name: "endpoints", Title: "Styles", Means: "styles in which it may ask; empty for all", Kind: TermList, value: func(t *Terms) any { return &t.Endpoints }, show: func(t Terms) string { return orAll(t.Endpoints) }},
+	{Name: "tools", Title: "Tools", Means: "tools that it may have the gate run: a server's name, SERVER/TOOL, * for all, remote for servers that requests name; empty for none", Help: "tools that it may have the gate run: SERVER, SERVER/TOOL, * for all, remote for servers that requests name", Kind: TermList, value: func(t *Terms) any { return &t.Tools }, show: func(t Terms) string { return cmp.Or(strings.Join(t.Tools, ", "), "none") }},
 	{Name: "limits", Title: "Limits", Means: "limits for all models", Kind: TermLimits, value: func(t *Terms) any { return &t.Limits }, show: func(t Terms) string { return t.Limits.String() }},
 	{Name: "limits_by_model", Title: "Limits by model", Means: "limits with single models or presets, besides", Kind: TermLimitsByModel, value: func(t *Terms) any { return &t.ByModel }, show: func(t Terms) string {
 		var list []string

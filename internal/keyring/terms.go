@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +19,7 @@ type Terms struct {
 	Label     string
 	Models    []string          // models and presets that it may use; none for all
 	Endpoints []string          // styles in which it may ask, by their names; none for all
+	Tools     []string          // tool servers (SERVER), their tools (SERVER/TOOL), "*" or RemoteTools, that it may have the gate run; none for none
 	Limits    Limits            // in all
 	ByModel   map[string]Limits // with single models and presets, besides
 	Expires   time.Time         // zero for never
@@ -29,6 +31,9 @@ type Terms struct {
 	KeepAlive bool
 	Content   Content // whether what is said is recorded
 }
+
+// RemoteTools stands, among a key's tools, for servers that a request names by their URL.
+const RemoteTools = "remote"
 
 // Content says whether what is said in exchanges is recorded.
 type Content string
@@ -52,7 +57,7 @@ func (t *Terms) check() error {
 		param string
 		n     int
 		texts []string
-	}{{"models", len(t.Models), t.Models}, {"endpoints", len(t.Endpoints), t.Endpoints}, {"origins", len(t.Origins), t.Origins}, {"addresses", len(t.Addresses), nil}, {"limits_by_model", len(t.ByModel), sortedKeys(t.ByModel)}} {
+	}{{"models", len(t.Models), t.Models}, {"endpoints", len(t.Endpoints), t.Endpoints}, {"tools", len(t.Tools), t.Tools}, {"origins", len(t.Origins), t.Origins}, {"addresses", len(t.Addresses), nil}, {"limits_by_model", len(t.ByModel), sortedKeys(t.ByModel)}} {
 		if list.n > mostEntries {
 			return exchange.InvalidParam(list.param, "%s has %d entries; a key may have %d", list.param, list.n, mostEntries)
 		}
@@ -77,6 +82,11 @@ func (t *Terms) check() error {
 			return exchange.InvalidParam("limits_by_model", "there are limits for model %q, which the key may not use", name)
 		}
 	}
+	for i, name := range t.Tools {
+		if !toolForm.MatchString(name) {
+			return exchange.InvalidParam("tools", "tools[%d] is %q; it must be a tool server's name, SERVER/TOOL, \"*\" for all of the gate's, or %q for servers that requests name", i, name, RemoteTools)
+		}
+	}
 	switch t.Content {
 	case ContentAsSet, ContentKept, ContentNot:
 	default:
@@ -89,6 +99,8 @@ func (t *Terms) check() error {
 	}
 	return nil
 }
+
+var toolForm = regexp.MustCompile(`^(\*|[a-z0-9][a-z0-9._-]{0,31}(/[A-Za-z0-9_./-]{1,128})?)$`)
 
 // printable says whether something may be called so.
 func printable(name string) bool {
@@ -148,6 +160,11 @@ func (t *Terms) under(p Terms, now time.Time) error {
 			}
 		}
 	}
+	for _, name := range t.Tools {
+		if server, one, _ := strings.Cut(name, "/"); !hasTool(p.Tools, server, one) {
+			return wider("tools", fmt.Sprintf("%q is not among those of the issuer (%s)", name, cmp.Or(strings.Join(p.Tools, ", "), "none")))
+		}
+	}
 	last := now.Add(longChild)
 	if !p.Expires.IsZero() && p.Expires.Before(last) {
 		last = p.Expires
@@ -156,6 +173,11 @@ func (t *Terms) under(p Terms, now time.Time) error {
 		return wider("expires", fmt.Sprintf("it must be said, and be no later than %s", last.UTC().Format(time.RFC3339)))
 	}
 	return nil
+}
+
+// hasTool reports whether a list of tools has one, or, where no tool is named, all of a server.
+func hasTool(list []string, server, one string) bool {
+	return slices.Contains(list, "*") && server != RemoteTools || slices.Contains(list, server) || one != "" && slices.Contains(list, server+"/"+one)
 }
 
 // MayUse reports whether the key may use a model.

@@ -20,6 +20,7 @@ type KeyInfo struct {
 	Owner     bool                      `json:"owner"`
 	Models    []string                  `json:"models"`    // empty for all
 	Endpoints []string                  `json:"endpoints"` // styles; empty for all
+	Tools     []string                  `json:"tools"`     // that it may have the gate run
 	Limits    keyring.Limits            `json:"limits"`
 	ByModel   map[string]keyring.Limits `json:"limits_by_model,omitempty"`
 	Origins   []string                  `json:"origins"`   // of pages; empty for those of the configuration
@@ -61,7 +62,7 @@ func keyInfo(k keyring.Key) KeyInfo {
 		}
 		return &t
 	}
-	info := KeyInfo{ID: "kg_" + k.ID, Label: k.Label, Owner: k.Owner, Models: append([]string{}, k.Models...), Endpoints: append([]string{}, k.Endpoints...), Limits: k.Limits, ByModel: k.ByModel,
+	info := KeyInfo{ID: "kg_" + k.ID, Label: k.Label, Owner: k.Owner, Models: append([]string{}, k.Models...), Endpoints: append([]string{}, k.Endpoints...), Tools: append([]string{}, k.Tools...), Limits: k.Limits, ByModel: k.ByModel,
 		Origins: append([]string{}, k.Origins...), Addresses: append([]netip.Prefix{}, k.Addresses...), Created: k.Created, Expires: optional(k.Expires), LastUsed: optional(k.LastUsed), Revoked: optional(k.Revoked)}
 	info.Group, info.MayIssue, info.KeepAlive, info.Content = k.Group, k.MayIssue, k.KeepAlive, k.Content
 	if k.Issuer != "" {

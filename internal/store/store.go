@@ -174,6 +174,7 @@ func (s *Store) ChangeKey(ctx context.Context, id string, t keyring.Terms) error
 // terms are kept as one document, but for the label and the models, which have columns.
 type terms struct {
 	Endpoints []string                  `json:"endpoints,omitempty"`
+	Tools     []string                  `json:"tools,omitempty"`
 	Limits    keyring.Limits            `json:"limits,omitzero"`
 	ByModel   map[string]keyring.Limits `json:"by_model,omitempty"`
 	Expires   int64                     `json:"expires,omitempty"`
@@ -190,7 +191,7 @@ func packTerms(t keyring.Terms) (models, doc string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	raw, err := json.Marshal(terms{t.Endpoints, t.Limits, t.ByModel, seconds(t.Expires), t.Origins, t.Addresses, t.Group, t.MayIssue, t.KeepAlive, t.Content})
+	raw, err := json.Marshal(terms{t.Endpoints, t.Tools, t.Limits, t.ByModel, seconds(t.Expires), t.Origins, t.Addresses, t.Group, t.MayIssue, t.KeepAlive, t.Content})
 	return string(list), string(raw), err
 }
 
@@ -207,7 +208,7 @@ func scanKey(row interface{ Scan(...any) error }) (k keyring.Key, err error) {
 		return keyring.Key{}, fmt.Errorf("terms of key %s: %w", k.ID, err)
 	}
 	k.Endpoints, k.Limits, k.ByModel, k.Expires, k.Origins, k.Addresses = keyring.Styles(t.Endpoints), t.Limits, t.ByModel, fromSeconds(t.Expires), t.Origins, t.Addresses
-	k.Group, k.MayIssue, k.KeepAlive, k.Content = t.Group, t.MayIssue, t.KeepAlive, t.Content
+	k.Tools, k.Group, k.MayIssue, k.KeepAlive, k.Content = t.Tools, t.Group, t.MayIssue, t.KeepAlive, t.Content
 	k.Created, k.LastUsed, k.Revoked = fromSeconds(created), fromSeconds(used), fromSeconds(revoked)
 	return k, nil
 }

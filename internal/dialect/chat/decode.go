@@ -49,14 +49,14 @@ func Decode(body []byte) (*Call, error) {
 	}
 	c.Stop = wire.Stop(o)
 	c.Sampling = wire.Sampling(o)
-	c.Tools = wire.Tools(o, function)
-	c.Tools, c.Choice = wire.Choice(o, c.Tools, function, func(choice *field.Object) *field.Object {
+	c.Tools = wire.Tools(o, function, nil)
+	c.Tools, c.Choice = wire.Choice(o, c.Tools, wire.Chooser{Function: function, Allowed: func(choice *field.Object) *field.Object {
 		list := choice.Object("allowed_tools")
 		if list == nil {
 			choice.Fail("allowed_tools", "%s is missing: it lists the tools that may be called", choice.Path("allowed_tools"))
 		}
 		return list
-	})
+	}})
 	c.Format = wire.Format(o.Object("response_format"), func(f *field.Object) *field.Object { return f.Object("json_schema") })
 	c.Thinking, c.Effort = wire.Effort(o, "reasoning_effort")
 	logprobs := o.Bool("logprobs")

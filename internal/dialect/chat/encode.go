@@ -22,6 +22,7 @@ type Completion struct {
 	Usage   wire.Usage `json:"usage"`
 	// Fingerprint tells which weights, template and settings answered.
 	Fingerprint string `json:"system_fingerprint,omitempty"`
+	wire.Steps         // that the gate's tools took; beyond the standard
 }
 
 // Choice is one candidate of an answer.
@@ -96,6 +97,7 @@ type Chunk struct {
 	Choices     []ChunkChoice    `json:"choices"`
 	Usage       wire.StreamUsage `json:"usage,omitzero"`
 	Fingerprint string           `json:"system_fingerprint,omitempty"`
+	wire.Steps                   // in the chunk with the finish reason
 }
 
 // AppendJSON adds the chunk as JSON. One that has a little text and nothing else, as most have, is written without the reflection of
@@ -158,13 +160,14 @@ func Encode(id string, created time.Time, call *Call, events iter.Seq2[exchange.
 	calls := make([][]ToolCall, n)
 	scores := make([][]exchange.Score, n)
 	c := &Completion{ID: "chatcmpl-" + id, Object: "chat.completion", Created: created.Unix(), Choices: make([]Choice, n)}
-	for event, err := range events {
+	for event, err := range wire.Paragraphs(events) {
 		if err != nil {
 			return nil, err
 		}
 		c.Usage.Count(event)
+		c.Steps.Add(event)
 		switch event := event.(type) {
-		case exchange.Started:
+		case exchange.Started, exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
 		case exchange.TextDelta:
 			if event.Refusal {
 				refusals[event.Candidate].WriteString(event.Text)
@@ -214,12 +217,14 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 				Usage: wire.StreamUsage{Asked: call.IncludeUsage}, Fingerprint: call.Fingerprint}
 		}
 		var usage wire.Usage
-		for event, err := range events {
+		var steps wire.Steps
+		for event, err := range wire.Paragraphs(events) {
 			if err != nil {
 				yield(nil, err)
 				return
 			}
 			usage.Count(event)
+			steps.Add(event)
 			switch event := event.(type) {
 			case exchange.Started:
 				for i := range max(1, call.Candidates) {
@@ -256,9 +261,13 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 					return
 				}
 			case exchange.Finish:
-				if !yield(chunk(ChunkChoice{Index: event.Candidate, FinishReason: &event.Reason}), nil) {
+				last := chunk(ChunkChoice{Index: event.Candidate, FinishReason: &event.Reason})
+				last.Steps = steps
+				if !yield(last, nil) {
 					return
 				}
+			case exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
+				// which the steps have
 			default:
 				yield(nil, fmt.Errorf("chat style: unknown event %T", event))
 				return

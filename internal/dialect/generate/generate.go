@@ -175,6 +175,7 @@ type Generation struct {
 	Timings      Timings         `json:"timings"`
 	Dropped      int             `json:"dropped_turns,omitempty"` // that were left out, since the conversation was longer than the context
 	Fingerprint  string          `json:"system_fingerprint,omitempty"`
+	wire.Steps                   // that the gate's tools took
 }
 
 // Timings are where the time went, in milliseconds.
@@ -212,12 +213,13 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 		out := &Generation{ID: "gen-" + id, Object: "generation", Created: created.Unix(), Model: call.Model, Fingerprint: call.Fingerprint}
 		var text, reasoning strings.Builder
 		ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-		for event, err := range events {
+		for event, err := range wire.Paragraphs(events) {
 			if err != nil {
 				yield(nil, err)
 				return
 			}
 			out.Usage.Count(event)
+			out.Steps.Add(event)
 			piece := &Piece{Object: "generation.piece"}
 			switch event := event.(type) {
 			case exchange.Started:
@@ -229,6 +231,8 @@ func EncodeStream(id string, created time.Time, call *Call, events iter.Seq2[exc
 				piece.Reasoning = event.Text
 			case exchange.Finish:
 				out.FinishReason = event.Reason
+			case exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
+				// which the steps have
 			case exchange.ToolCallDelta:
 				yield(nil, fmt.Errorf("generate style: a tool was called, but none was offered"))
 				return

@@ -140,7 +140,9 @@ func decode(o *field.Object, needsInput bool) (*Call, error) {
 	if n := wire.MaxTokens(o, "max_output_tokens"); n > 0 {
 		c.MaxTokens, s.MaxOutputTokens = n, &n
 	}
-	s.MaxToolCalls = o.Int("max_tool_calls", 1, 1<<31-1)
+	if s.MaxToolCalls = o.Int("max_tool_calls", 1, 1<<31-1); s.MaxToolCalls != nil {
+		c.MaxRuns = int(*s.MaxToolCalls)
+	}
 	c.Sampling = wire.Sampling(o)
 	c.Stop = wire.Stop(o)
 	s.Temperature, s.TopP = o.Float("temperature", 0, 2), o.Float("top_p", 0, 1)
@@ -225,7 +227,14 @@ func (c *Call) input(o *field.Object) []exchange.Turn {
 			c.References = append(c.References, id)
 		}
 	}
-	return turns(objects)
+	return c.turns(objects)
+}
+
+// turns makes a conversation of the request's own items, with what they say of approvals.
+func (c *Call) turns(items []*field.Object) []exchange.Turn {
+	list, approvals := turns(items)
+	c.Approvals = approvals
+	return list
 }
 
 // referenceType is the type of an item that stands for another.
@@ -298,7 +307,7 @@ func (c *Call) Before(items []json.RawMessage) error {
 	if err != nil {
 		return err
 	}
-	earlier := turns(o.Objects(inputName))
+	earlier, _ := turns(o.Objects(inputName))
 	if err := o.Err(); err != nil {
 		return err
 	}
@@ -313,7 +322,7 @@ var roles = map[string]exchange.Role{"system": exchange.System, "developer": exc
 
 // turns makes a conversation of items. What a model said and called in a row is one turn of it; its earlier reasoning is
 // left out, as models are trained to have it.
-func turns(items []*field.Object) (list []exchange.Turn) {
+func turns(items []*field.Object) (list []exchange.Turn, approvals []exchange.Approval) {
 	add := func(role exchange.Role, parts ...exchange.Part) {
 		if n := len(list); n > 0 && role == exchange.Assistant && list[n-1].Role == role {
 			list[n-1].Parts = append(list[n-1].Parts, parts...)
@@ -328,6 +337,17 @@ func turns(items []*field.Object) (list []exchange.Turn) {
 		}
 	}()
 	defer func() { wire.InOrderOfCalls(list) }()
+	// What tools gave that were called side by side follows the turn that has their calls.
+	var gave []exchange.ToolResult
+	step := ""
+	settle := func() {
+		for _, r := range gave {
+			add(exchange.ToolRole, r)
+		}
+		gave, step = nil, ""
+	}
+	defer settle()
+	wanted := map[string]bool{} // approvals, by the ids of their requests
 	for _, item := range items {
 		kind, _ := item.String("type")
 		item.Ignore("id", "status", "phase", "summary", "encrypted_content", "namespace", "name") // of answers that are sent back
@@ -337,6 +357,17 @@ func turns(items []*field.Object) (list []exchange.Turn) {
 				item.Fail(name, "%s is missing", item.Path(name))
 			}
 			return s
+		}
+		switch kind {
+		case callType, approvalType, "function_call":
+			id, _ := item.String("id")
+			if now := stepOf(id); now == "" || now != step {
+				settle()
+				step = now
+			}
+		case "reasoning", truncationType, listType:
+		default:
+			settle()
 		}
 		switch kind {
 		case compactionType:
@@ -376,12 +407,59 @@ func turns(items []*field.Object) (list []exchange.Turn) {
 			}
 			text := exchange.Turn{Parts: output}.Text()
 			add(exchange.ToolRole, exchange.ToolResult{CallID: need("call_id"), Content: text})
+		case callType:
+			item.Ignore("output", "error", "approval_request_id")
+			id, source := need("id"), need("server_label")+"/"+need("name")
+			result := exchange.ToolResult{CallID: id, Content: told(item), Source: source}
+			if request, ok := item.String("approval_request_id"); ok && wanted[request] {
+				settle()
+				result.CallID = request
+			} else {
+				add(exchange.Assistant, exchange.ToolCall{ID: id, Server: need("server_label"), Name: need("name"), Arguments: need("arguments")})
+			}
+			gave = append(gave, result)
+		case approvalType:
+			id := need("id")
+			wanted[id] = true
+			add(exchange.Assistant, exchange.ToolCall{ID: id, Server: need("server_label"), Name: need("name"), Arguments: need("arguments")})
+		case decisionType:
+			said := exchange.Approval{CallID: need("approval_request_id"), Approve: item.Bool("approve")}
+			said.Reason, _ = item.String("reason")
+			approvals = append(approvals, said)
+		case listType:
+			item.Ignore("server_label", "tools", "error")
 		case "reasoning", truncationType:
 		default:
-			item.Fail("type", "%s is %q; message, function_call, function_call_output, reasoning, compaction and item_reference are possible", item.Path("type"), kind)
+			item.Fail("type", "%s is %q; message, function_call, function_call_output, reasoning, compaction, item_reference, mcp_list_tools, mcp_call, mcp_approval_request and mcp_approval_response are possible", item.Path("type"), kind)
 		}
 	}
-	return list
+	return list, approvals
+}
+
+// stepOf is the step of an answer that an item of a call belongs to, as its id says it; "" if it does not.
+func stepOf(id string) string {
+	owner, ok := ResponseOf(id)
+	_, step, stepped := strings.Cut(id, ".")
+	if !ok || !stepped {
+		return ""
+	}
+	return owner + "." + step
+}
+
+// told is what a call gave, as the model was told it.
+func told(item *field.Object) string {
+	if output, ok := item.String("output"); ok {
+		return output
+	}
+	text, ok := item.String("error")
+	if !ok {
+		return "Error: the call was not finished"
+	}
+	var failure exchange.RunFailure
+	if json.Unmarshal([]byte(text), &failure) == nil && failure.Message != "" {
+		text = failure.Message
+	}
+	return "Error: " + text
 }
 
 // content reads a text or a list of parts.
@@ -452,16 +530,24 @@ func (c *Call) text(o *field.Object) {
 func (c *Call) tools(o *field.Object) {
 	c.settings.Tools = []json.RawMessage{}
 	objects := o.Objects("tools")
-	tools := wire.Tools(o, func(tool *field.Object) *field.Object { return tool })
+	itself := func(o *field.Object) *field.Object { return o }
+	tools := wire.Tools(o, itself, c.server)
+	n := 0 // of functions
 	for i, raw := range o.Items("tools") {
+		kind, _ := objects[i].String("type")
+		if kind != "function" {
+			c.settings.Tools = append(c.settings.Tools, withoutSecrets(raw))
+			continue
+		}
 		c.settings.Tools = append(c.settings.Tools, raw)
 		// Strict is what the standard has for tools that do not say; a schema for which it cannot be is left to the model.
-		if _, said := objects[i].Raw("strict"); !said && i < len(tools) {
-			tools[i].Willing = len(tools[i].Parameters) > 0
+		if _, said := objects[i].Raw("strict"); !said && n < len(tools) {
+			tools[n].Willing = len(tools[n].Parameters) > 0
 		}
+		n++
 	}
-	itself := func(o *field.Object) *field.Object { return o }
-	c.Tools, c.Choice = wire.Choice(o, tools, itself, itself)
+	c.Tools, c.Choice = wire.Choice(o, tools, wire.Chooser{Function: itself, Allowed: itself, Other: c.chosen, More: len(c.Servers) > 0})
+	c.choose(o)
 	c.settings.Parallel = true
 	if _, said := o.Raw("parallel_tool_calls"); said {
 		c.settings.Parallel = o.Bool("parallel_tool_calls")

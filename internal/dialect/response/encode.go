@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -22,6 +23,7 @@ const (
 	incomplete Status = "incomplete"
 	failed     Status = "failed"
 	cancelled  Status = "cancelled"
+	calling    Status = "calling" // of a call that the gate runs
 )
 
 // Ended reports whether nothing more comes.
@@ -220,6 +222,8 @@ type Writer struct {
 	text      strings.Builder // of what is open
 	scores    []wire.TokenScore
 	calls     []*openCall // by their place among the calls; nil for those that are closed
+	runs      []*openRun  // likewise of the calls that the gate runs
+	step      int         // of an answer with several, from 1; 0 for one without
 }
 
 // openCall is a call of which more may come, whatever else comes in between.
@@ -281,8 +285,22 @@ func (w *Writer) Add(event exchange.Event) error {
 		w.reason(event.Text)
 	case exchange.ToolCallDelta:
 		w.callDelta(event)
+	case exchange.ToolsListed:
+		w.step = max(w.step, 1)
+		w.listed(event)
+	case exchange.StepBegan:
+		w.step = event.Step
+	case exchange.StepEnded:
+		w.close(completed)
+	case exchange.RunDelta:
+		w.step = max(w.step, 1)
+		w.runDelta(event)
+	case exchange.RunEnded:
+		w.runEnded(event)
+	case exchange.ApprovalWanted:
+		w.wantApproval(event)
 	case exchange.Finish:
-		w.finish(event.Reason)
+		w.finish(event)
 	default:
 		return fmt.Errorf("response style: unknown event %T", event)
 	}
@@ -291,7 +309,11 @@ func (w *Writer) Add(event exchange.Event) error {
 
 // newID names the next item, by its response and its place there: so it can be found by its name alone.
 func (w *Writer) newID(prefix string) string {
-	return fmt.Sprintf("%s_%s_%d", prefix, strings.TrimPrefix(w.resp.ID, responsePrefix), len(w.resp.Output))
+	id := fmt.Sprintf("%s_%s_%d", prefix, strings.TrimPrefix(w.resp.ID, responsePrefix), len(w.resp.Output))
+	if w.step > 0 { // calls of the same step were made side by side
+		id += "." + strconv.Itoa(w.step)
+	}
+	return id
 }
 
 const responsePrefix = "resp_"
@@ -418,6 +440,7 @@ func (w *Writer) closeAll(status Status) {
 	for i := range w.calls {
 		w.closeCall(i, status)
 	}
+	w.closeRuns()
 }
 
 func (w *Writer) closeCall(i int, status Status) {
@@ -451,9 +474,13 @@ func (w *Writer) callDelta(e exchange.ToolCallDelta) {
 	}
 }
 
-func (w *Writer) finish(reason exchange.Reason) {
-	if why, cut := map[exchange.Reason]string{exchange.Length: "max_output_tokens", exchange.Filtered: "content_filter"}[reason]; cut {
-		w.closeAll(incomplete)
+func (w *Writer) finish(e exchange.Finish) {
+	if why, cut := map[exchange.Reason]string{exchange.Length: "max_output_tokens", exchange.Filtered: "content_filter"}[e.Reason]; cut {
+		whole := incomplete
+		if e.Bound != "" && e.Bound != exchange.BoundTokens {
+			why, whole = e.Bound, completed // the model has said its last words
+		}
+		w.closeAll(whole)
 		w.resp.Incomplete = &Incomplete{Reason: why}
 		w.end(incomplete, "response.incomplete")
 		return
@@ -525,6 +552,16 @@ func (w *Writer) IfInterrupted() (Response, []Event) {
 		case *FunctionCall:
 			own := *item
 			c.resp.Output[i] = &own
+		case *ServerCall:
+			own := *item
+			c.resp.Output[i] = &own
+		}
+	}
+	for _, run := range w.runs {
+		if run != nil {
+			own := &openRun{item: c.resp.Output[run.at].(*ServerCall), at: run.at}
+			own.text.WriteString(run.text.String())
+			c.runs = append(c.runs, own)
 		}
 	}
 	c.calls = make([]*openCall, len(w.calls))

@@ -144,14 +144,18 @@ func Effort(o *field.Object, name string) (thinking bool, effort string) {
 	return effort != "" && effort != "none", effort
 }
 
-// Tools reads what may be called. function gives the object that describes the function of a tool of that type.
-func Tools(o *field.Object, function func(tool *field.Object) *field.Object) (list []exchange.Tool) {
+// Tools reads what may be called. function gives the object that describes the function of a tool of that type; other takes the tools of other
+// types, and reports whether it knows their type; nil if there are none.
+func Tools(o *field.Object, function func(tool *field.Object) *field.Object, other func(kind string, tool *field.Object) bool) (list []exchange.Tool) {
 	for i, t := range o.Objects("tools") {
 		if i == maxTools {
 			o.Fail("tools", "there are more than %d tools", maxTools)
 			break
 		}
 		if kind, _ := t.String("type"); kind != "function" {
+			if other != nil && other(kind, t) {
+				continue
+			}
 			t.Fail("type", "%s is %q: this gate has no tools of its own. Offer it as a \"function\" with a name and parameters, which your application runs when the model calls it", t.Path("type"), kind)
 			continue
 		}
@@ -179,11 +183,27 @@ func Tools(o *field.Object, function func(tool *field.Object) *field.Object) (li
 
 var toolName = regexp.MustCompile(`^[A-Za-z0-9_.-]{1,64}$`)
 
-// Choice reads tool_choice and parallel_tool_calls, and leaves those tools that may be called. function gives the object
-// that names the function of an object, which is the choice itself or one of the allowed tools; allowed gives the object
-// that lists these. Both say what is missing and give nil then.
-func Choice(o *field.Object, tools []exchange.Tool, function, allowed func(*field.Object) *field.Object) ([]exchange.Tool, exchange.Choice) {
+// Chooser says how a style writes a choice of tools.
+type Chooser struct {
+	// Function gives the object that names the function of an object, which is the choice itself or one of the allowed tools; Allowed gives
+	// the object that lists these. Both say what is missing and give nil then.
+	Function, Allowed func(*field.Object) *field.Object
+	// Other gives the name of a tool of another type than a function, in a choice or among the allowed ones; nil where there are none.
+	Other func(kind string, o *field.Object) (name string, ok bool)
+	// More says that there are tools beside the functions.
+	More bool
+}
+
+// Choice reads tool_choice and parallel_tool_calls, and leaves those tools that may be called. Where others than functions may be, the names of
+// the choice are of those that may be called.
+func Choice(o *field.Object, tools []exchange.Tool, how Chooser) ([]exchange.Tool, exchange.Choice) {
 	name := func(of *field.Object) string {
+		if kind, _ := of.String("type"); how.Other != nil && kind != "function" && kind != "allowed_tools" {
+			if n, ok := how.Other(kind, of); ok {
+				return n
+			}
+		}
+		function := how.Function
 		fn := function(of)
 		if fn == nil {
 			return ""
@@ -216,11 +236,17 @@ func Choice(o *field.Object, tools []exchange.Tool, function, allowed func(*fiel
 		if choice == nil {
 			return tools, c
 		}
+		kind, _ := choice.String("type")
+		if how.Other != nil && kind != "function" && kind != "allowed_tools" {
+			if n, ok := how.Other(kind, choice); ok {
+				return tools, exchange.Choice{Required: true, Single: true, Names: []string{n}}
+			}
+		}
 		switch kind := choice.OneOf("type", "function", "allowed_tools"); kind {
 		case "function":
 			c = exchange.Choice{Required: true, Single: true, Names: []string{name(choice)}}
 		case "allowed_tools":
-			list := allowed(choice)
+			list := how.Allowed(choice)
 			if list == nil {
 				break
 			}
@@ -233,13 +259,16 @@ func Choice(o *field.Object, tools []exchange.Tool, function, allowed func(*fiel
 				list.Fail("tools", "%s names no tool; tool_choice \"none\" says that none may be called", list.Path("tools"))
 			}
 			tools = only(tools, names)
+			if how.More {
+				c.Names = names
+			}
 		default:
 			if o.Err() == nil {
 				choice.Fail("type", "%s is missing; \"function\" and \"allowed_tools\" are possible", choice.Path("type"))
 			}
 		}
 	}
-	if c.Required && len(tools) == 0 {
+	if c.Required && len(tools) == 0 && !how.More {
 		o.Fail(at, "tool_choice asks for a call, but no tools are offered")
 	}
 	return tools, c

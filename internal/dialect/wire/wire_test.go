@@ -38,7 +38,7 @@ func TestBounds(t *testing.T) {
 	}{
 		{"stop", many(maxStops, `"x"`), many(maxStops+1, `"x"`), func(o *field.Object) { Stop(o) }},
 		{"stop", `["x"]`, `["x",""]`, func(o *field.Object) { Stop(o) }},
-		{"tools", many(maxTools, tool), many(maxTools+1, tool), func(o *field.Object) { Tools(o, self) }},
+		{"tools", many(maxTools, tool), many(maxTools+1, tool), func(o *field.Object) { Tools(o, self, nil) }},
 		{"logit_bias", bias(maxBias), bias(maxBias + 1), func(o *field.Object) { Sampling(o) }},
 		{"logit_bias", `{"7":-100}`, `{"x":1}`, func(o *field.Object) { Sampling(o) }},
 		{"temperature", "2", "2.1", func(o *field.Object) { Sampling(o) }},
@@ -95,7 +95,7 @@ func TestChoices(t *testing.T) {
 		{`"sometimes"`, "departures fares", exchange.Choice{}, "tool_choice"},
 	} {
 		o := parse(t, `{`+offered+`,"tool_choice":`+c.choice+`}`)
-		tools, choice := Choice(o, Tools(o, self), self, self)
+		tools, choice := Choice(o, Tools(o, self, nil), Chooser{Function: self, Allowed: self})
 		if c.wrong != "" {
 			if e := exchange.AsError(o.Err()); o.Err() == nil || e.Param != c.wrong {
 				t.Errorf("%s: %v, want an error about %s", c.choice, o.Err(), c.wrong)
@@ -111,7 +111,7 @@ func TestChoices(t *testing.T) {
 		}
 	}
 	o := parse(t, `{"tool_choice":"required"}`)
-	if Choice(o, nil, self, self); o.Err() == nil {
+	if Choice(o, nil, Chooser{Function: self, Allowed: self}); o.Err() == nil {
 		t.Error("a call is asked for though nothing can be called")
 	}
 }

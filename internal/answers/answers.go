@@ -23,11 +23,13 @@ import (
 	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/loop"
 )
 
 // Service owns the runs. It is safe for concurrent use.
 type Service struct {
 	gate    *gate.Gate
+	loops   *loop.Service
 	records kept.Records
 	log     *slog.Logger
 
@@ -40,9 +42,9 @@ type Service struct {
 }
 
 // Open makes a service. Responses that were under way when the gate stopped are marked as failed.
-func Open(ctx context.Context, g *gate.Gate, records kept.Records, log *slog.Logger) (*Service, error) {
+func Open(ctx context.Context, g *gate.Gate, loops *loop.Service, records kept.Records, log *slog.Logger) (*Service, error) {
 	base, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
-	d := &Service{gate: g, records: records, log: log, runs: map[string]*Run{}, base: base, close: cancel}
+	d := &Service{gate: g, loops: loops, records: records, log: log, runs: map[string]*Run{}, base: base, close: cancel}
 	list, damaged, err := records.UnendedResponses(ctx)
 	if err != nil {
 		return nil, err
@@ -125,7 +127,7 @@ func (s *Service) Begin(ctx context.Context, k keyring.Key, from gate.Origin, ca
 	if call.Background {
 		running = context.WithoutCancel(ctx) // the end of the request does not matter
 	}
-	x, err := s.gate.Begin(running, k, from, &call.Request)
+	x, err := s.loops.Begin(running, k, from, &call.Request, loop.How{Approvals: true, Waits: call.Background})
 	if err != nil {
 		return nil, err // what is plainly wrong is said at once
 	}

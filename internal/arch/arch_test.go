@@ -61,7 +61,11 @@ var rooms = map[string][]string{
 	"record":          {"dialect", "exchange"},
 	"apply":           {"catalog", "dialect/field", "exchange", "gate", "keyring"},
 	"kept":            {"record"},
-	"answers":         {"exchange", "gate", "keyring", "kept", "dialect/response"},
+	"tool":            {},
+	"tool/web":        {"tool"},
+	"tool/mcp":        {"exchange", "system", "tool", "tool/web"},
+	"loop":            {"exchange", "gate", "keyring", "record", "tool"},
+	"answers":         {"loop", "exchange", "gate", "keyring", "kept", "dialect/response"},
 	"ledger":          {"system", "catalog", "exchange", "gate", "kept", "keyring", "prompt", "record"},
 	"replay":          {"dialect", "difference", "exchange", "gate", "kept", "keyring", "ledger", "record"},
 	"suite":           {"sampling", "difference", "exchange", "kept", "record"},
@@ -72,15 +76,15 @@ var rooms = map[string][]string{
 	"store":           {"keyring", "catalog", "exchange", "kept", "record"},
 	"snippet":         {"dialect", "exchange"},
 	"suites":          {"exchange", "gate", "kept", "keyring", "ledger", "record", "suite"},
-	"server":          {"sampling", "suites", "apply", "suite", "record", "replay", "check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "runner/remote", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response", "dialect/wire"},
-	"boot":            {"suites", "exchange", "apply", "check", "dialect", "record", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "runner/remote", "server", "store", "tensor"},
-	"cli":             {"suites", "suite", "record", "difference", "replay", "check", "system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/remote", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
+	"server":          {"loop", "tool", "sampling", "suites", "apply", "suite", "record", "replay", "check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "runner/remote", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response", "dialect/wire"},
+	"boot":            {"loop", "tool", "tool/mcp", "tool/web", "suites", "exchange", "apply", "check", "dialect", "record", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "runner/remote", "server", "store", "tensor"},
+	"cli":             {"loop", "tool", "suites", "suite", "record", "difference", "replay", "check", "system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/remote", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
 	"standin":         {"exchange", "runner/scripted", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/response"},
 	"arch":            {},
 }
 
 // upstairs are the rooms that may know of HTTP and of the command line.
-var upstairs = []string{"boot", "check", "server", "cli", "fetch", "forward", "metrics", "runner/remote", "standin", "tracing"}
+var upstairs = []string{"boot", "check", "server", "cli", "fetch", "forward", "metrics", "runner/remote", "standin", "tool/mcp", "tool/web", "tracing"}
 
 // interfaces are packages that the core must not know.
 var interfaces = []string{"net/http", "html/template", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/fatih/color"}

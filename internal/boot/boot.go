@@ -31,6 +31,7 @@ import (
 	"kindredgate/internal/kv"
 	"kindredgate/internal/ledger"
 	"kindredgate/internal/library"
+	"kindredgate/internal/loop"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/metrics"
 	"kindredgate/internal/prepared"
@@ -42,6 +43,7 @@ import (
 	"kindredgate/internal/suites"
 	"kindredgate/internal/system"
 	"kindredgate/internal/tensor"
+	"kindredgate/internal/tool"
 )
 
 // Files of the data folder.
@@ -75,6 +77,11 @@ type App struct {
 	// Listeners are those for others, beside Listener.
 	Listeners []server.Listener
 	NewOwner  bool // whether the owner key was made just now
+
+	tools         *tool.Set
+	declaredTools map[string]declaredTool
+	loops         *loop.Service
+	rules         atomic.Pointer[loop.Rules]
 
 	certificate *certificate // nil if there is none by a file
 	engine      *native.Runner
@@ -176,6 +183,17 @@ func (app *App) build(context.Context) error {
 		Observers: []gate.Observer{server.Logged{Log: app.log}},
 	}
 	app.closing(app.Gate.Close)
+	servers, declared, problem := app.toolServers(app.Config)
+	if problem != nil {
+		app.log.Error("some tool servers cannot be used as they are set up; they are listed with the reason, and tried again when what they need changes", "error", problem.Error())
+	}
+	app.tools = tool.NewSet(toolLimits(app.Config))
+	app.tools.Replace(servers, toolLimits(app.Config))
+	app.closing(app.tools.Close)
+	rules := toolRules(app.Config)
+	app.declaredTools = declared
+	app.rules.Store(&rules)
+	app.loops = loop.New(app.Gate, app.tools, func() loop.Rules { return *app.rules.Load() }, app.remoteTools, app.log)
 	if app.options.Runner != nil {
 		app.Gate.Runner = app.options.Runner
 	}
@@ -223,7 +241,7 @@ func (app *App) account(ctx context.Context) (err error) {
 
 // open makes the server over all that.
 func (app *App) open(ctx context.Context) error {
-	responses, err := answers.Open(ctx, app.Gate, app.db, app.log)
+	responses, err := answers.Open(ctx, app.Gate, app.loops, app.db, app.log)
 	if err != nil {
 		return err
 	}
@@ -233,7 +251,7 @@ func (app *App) open(ctx context.Context) error {
 		addresses = append(addresses, e.Listener.Addr())
 	}
 	app.Server = server.New(server.Options{
-		Gate: app.Gate, Answers: responses, Ledger: app.ledger, Lately: &app.lately, Contents: app.said, Suites: &suites.Runs{Gate: app.Gate, Records: app.db}, Prices: app.shownPrices, Metrics: app.counted.Handler(), Console: app.options.Console, Log: app.log, Version: app.options.Version,
+		Gate: app.Gate, Loops: app.loops, Tools: app.tools, Answers: responses, Ledger: app.ledger, Lately: &app.lately, Contents: app.said, Suites: &suites.Runs{Gate: app.Gate, Records: app.db}, Prices: app.shownPrices, Metrics: app.counted.Handler(), Console: app.options.Console, Log: app.log, Version: app.options.Version,
 		Exposure: exposure(app.Config), Settings: app.settings.tell, Check: app.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
 	return nil
@@ -255,7 +273,8 @@ func (app *App) recount(ctx context.Context) error {
 		if e.ShadowOf != "" {
 			continue
 		}
-		if err := app.Gate.Keys.Recount(ctx, keyring.Used{Account: e.Key, Model: e.Model, Begun: e.Begun.Local(), Tokens: e.PromptTokens + e.CompletionTokens, Cost: e.Cost, Refused: e.State == record.Refused}); err != nil {
+		e = e.Own()
+		if err := app.Gate.Keys.Recount(ctx, keyring.Used{Part: e.IsStep(), Account: e.Key, Model: e.Model, Begun: e.Begun.Local(), Tokens: e.PromptTokens + e.CompletionTokens, Cost: e.Cost, Refused: e.State == record.Refused}); err != nil {
 			return err
 		}
 	}

@@ -217,6 +217,16 @@ func (app *App) prepared(ctx context.Context, before, now config.Config) (apply 
 		return nil, err
 	}
 	apply = append(apply, ready)
+	servers, declared, err := app.toolServers(now)
+	if err != nil {
+		return nil, err
+	}
+	apply = append(apply, func() {
+		rules := toolRules(now)
+		app.declaredTools = declared
+		app.tools.Replace(servers, toolLimits(now))
+		app.rules.Store(&rules)
+	})
 	if !reflect.DeepEqual(exposure(before), exposure(now)) {
 		apply = append(apply, func() { app.Server.Expose(exposure(now)) })
 	}

@@ -81,6 +81,9 @@ func given(flags *pflag.FlagSet) (list []config.Flag) {
 	return list
 }
 
+// demoServer is the name of the tool server of the sample data.
+const demoServer = "ferry"
+
 func (t *terminal) demo() *cobra.Command {
 	var folder, listen string
 	cmd := &cobra.Command{
@@ -95,6 +98,11 @@ func (t *terminal) demo() *cobra.Command {
 			}
 			cfg.Models.Folders = []string{filepath.Join(cfg.Data, "models")}
 			cfg.Record.Content = true // so that replay and suite from can be tried
+			self, err := os.Executable()
+			if err != nil {
+				return err
+			}
+			cfg.Tools = map[string]config.Tool{demoServer: {Command: []string{self, "demo-tools"}}}
 			if err := cfg.Check(); err != nil {
 				return err
 			}
@@ -198,7 +206,7 @@ func (t *terminal) greetDemo(ctx context.Context, h *boot.App) error {
 		return err
 	}
 	if !valid {
-		secret, _, err := h.Gate.IssueKey(ctx, keyring.Terms{Label: "demo application"})
+		secret, _, err := h.Gate.IssueKey(ctx, keyring.Terms{Label: "demo application", Tools: []string{demoServer}})
 		if err != nil {
 			return err
 		}
@@ -209,6 +217,13 @@ func (t *terminal) greetDemo(ctx context.Context, h *boot.App) error {
 	raw, err := os.ReadFile(file)
 	if err != nil {
 		return err
+	}
+	if known, err := h.Gate.Keys.Check(ctx, strings.TrimSpace(string(raw))); err != nil {
+		return err
+	} else if !known.MayCall(demoServer, "") { // it was issued by a gate that had no tools
+		if _, err := h.Gate.ChangeKey(ctx, known.ID, func(t *keyring.Terms) error { t.Tools = append(t.Tools, demoServer); return nil }); err != nil {
+			return err
+		}
 	}
 	key := strings.TrimSpace(string(raw))
 	strong, quiet := paint(t.out, color.Bold), paint(t.out, color.Faint)
@@ -231,10 +246,14 @@ func (t *terminal) greetDemo(ctx context.Context, h *boot.App) error {
 
   %s render --instructions "You are a cheerful harbour master." "And to Quillay?"
 
+  curl %s/responses -H "Authorization: Bearer %s" \
+    -H "Content-Type: application/json" \
+    -d '{"model": "harbour-4m", "input": "Find the next boat to Osmer after 10:00 and hold 2 seats.", "temperature": 0, "tools": [{"type": "mcp", "server_label": "%s", "require_approval": "never"}]}'
+
 %s
 `, strong("Kindred Gate "+Version+" is up, with the sample models of Sorrel Sound Ferries, a made-up ferry line."),
 		strong(base), strong(key), strings.TrimSuffix(base, "v1"), filepath.Join(h.Config.Data, boot.OwnerFile),
-		strong("Three things to try, in another terminal:"), base, key, kindred, kindred,
+		strong("Four things to try, in another terminal; in the last one the gate runs tools for the model:"), base, key, kindred, kindred, base, key, demoServer,
 		quiet("Every exchange shows up below. Ctrl-C stops the gate."))
 	return err
 }

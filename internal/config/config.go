@@ -43,6 +43,11 @@ type Config struct {
 	Network Network   `yaml:"network"`
 	// Runners are other servers, whose models are called by the server's name, a slash and their own.
 	Runners map[string]Runner `yaml:"runners"`
+	// Tools are servers of tools that the gate runs for models, and ToolRules bound them.
+	Tools     map[string]Tool `yaml:"tools"`
+	ToolRules ToolRules       `yaml:"tool_rules"`
+	// HostedTools are tools that take the place of the standard's types, such as web_search: a server's name, or SERVER/TOOL.
+	HostedTools map[string]string `yaml:"hosted_tools"`
 	// ApplyAtStart has what follows hold when the gate starts, and whenever the file changes.
 	ApplyAtStart bool `yaml:"apply_at_start"`
 	// These take effect only through "kindred apply", or with ApplyAtStart.
@@ -72,6 +77,9 @@ func (c Config) Files() (list []string) {
 		if r.Layout != nil {
 			add(r.Layout.Template)
 		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Tools)) {
+		add(c.Tools[name].KeyFile)
 	}
 	add(c.Network.Certificate)
 	add(c.Network.Key)
@@ -422,6 +430,9 @@ func (c *Config) Check() error {
 		if err := c.Runners[name].check(name); err != nil {
 			return err
 		}
+	}
+	if err := c.checkTools(); err != nil {
+		return err
 	}
 	for i, f := range c.Models.Fetch {
 		if !strings.HasPrefix(f.Address, "http://") && !strings.HasPrefix(f.Address, "https://") {

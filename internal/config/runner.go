@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"kindredgate/internal/system"
 )
 
 // Runner is another server that has models: one that speaks the OpenAI-compatible protocol or, with Form, another one.
@@ -104,17 +102,4 @@ func hideUser(u *url.URL, text string) string {
 }
 
 // Key is the runner's key.
-func (r Runner) Key(name string) (string, error) {
-	if r.KeyFile == "" {
-		return secret("runners."+name+".key_env", r.KeyEnv)
-	}
-	path, err := Absolute(r.KeyFile)
-	if err != nil {
-		return "", err
-	}
-	raw, err := system.ReadFile(path, maxFile)
-	if err != nil {
-		return "", fmt.Errorf("runners.%s.key_file: %w", name, err)
-	}
-	return strings.TrimSpace(string(raw)), nil
-}
+func (r Runner) Key(name string) (string, error) { return keyOf("runners."+name, r.KeyEnv, r.KeyFile) }

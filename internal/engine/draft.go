@@ -179,7 +179,8 @@ func (s *sequence) must(e *Engine, form *grammar.Matcher) []int32 {
 	if text == "" {
 		return nil
 	}
-	return e.encode(text)
+	ids := e.encode(text)
+	return ids[:form.Settled(text, ids)]
 }
 
 // draftForm drafts what follows by a form and by the text so far, together with the masks that go with it. It runs apart

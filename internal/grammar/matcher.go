@@ -3,6 +3,8 @@ package grammar
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -126,6 +128,46 @@ func (m *Matcher) Must(limit int) string {
 		out = out[:len(out)-1]
 	}
 	return string(out)
+}
+
+// Settled is how many of the tokens of a text that has to come are the only way to write it. The last ones are not where a token may come that
+// begins with them and goes on behind the text: a model that has learned to write `":{"` in one token is at a loss behind `":`.
+func (m *Matcher) Settled(text string, ids []int32) int {
+	settled, rest := len(ids), ""
+	for i := len(ids) - 1; i >= 0 && len(ids)-i <= mostJoined; i-- {
+		if rest = m.g.vocab.texts[ids[i]] + rest; !strings.HasSuffix(text, rest) {
+			break // a token that stands for other bytes
+		}
+		if m.beyond(strings.TrimSuffix(text, rest), rest) {
+			settled = i
+		}
+	}
+	return settled
+}
+
+// mostJoined is how many tokens at the end of a text are looked at as a part of a longer one.
+const mostJoined = 3
+
+// beyond reports whether a token may come behind before that begins with rest and goes on.
+func (m *Matcher) beyond(before, rest string) bool {
+	s, ok := m.after(before)
+	if !ok {
+		return false
+	}
+	v, behind := m.g.vocab, &Matcher{g: m.g, state: s}
+	at, _ := slices.BinarySearchFunc(v.ids, rest, func(id int32, rest string) int { return strings.Compare(v.texts[id], rest) })
+	for _, id := range v.ids[at:] {
+		if !strings.HasPrefix(v.texts[id], rest) {
+			return false
+		}
+		if v.texts[id] == rest {
+			continue
+		}
+		if _, ok := behind.after(v.texts[id]); ok {
+			return true
+		}
+	}
+	return false
 }
 
 // Likely is the byte that comes next in most answers, where there is no choice but of white space: a space behind colons and

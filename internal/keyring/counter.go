@@ -94,6 +94,7 @@ type Used struct {
 	Tokens  int
 	Cost    int64
 	Refused bool
+	Part    bool // of a request that is counted
 }
 
 // Recount counts an exchange that is known from elsewhere, after a gate ended before it could write its counts.
@@ -106,11 +107,15 @@ func (r *Keyring) Recount(ctx context.Context, u Used) error {
 		return nil // nobody can use it any more
 	}
 	issuer := r.issuerOf(k)
+	requests := int64(1)
+	if u.Part {
+		requests = 0
+	}
 	r.counting.Lock()
 	defer r.counting.Unlock()
 	for _, b := range r.bounds(k, issuer, u.Model) {
 		for kind, kd := range LimitKinds {
-			n, counts := map[Unit]int64{ofRequests: 1, ofTokens: int64(u.Tokens), ofMoney: u.Cost}[kd.unit]
+			n, counts := map[Unit]int64{ofRequests: requests, ofTokens: int64(u.Tokens), ofMoney: u.Cost}[kd.unit]
 			if u.Refused {
 				n, counts = 1, kd.unit == ofRefusals
 			}

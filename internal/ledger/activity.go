@@ -104,19 +104,22 @@ func (l *Lately) at(t, now time.Time) *slot {
 }
 
 // Began counts an exchange that is in progress.
-func (l *Lately) Began(record.Record) {
+func (l *Lately) Began(r record.Record) {
+	if r.IsStep() {
+		return // its request is
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.open++
 }
 
 // Ended adds what an exchange came to.
-func (l *Lately) Ended(r record.Record) { l.add(r, time.Now()) }
+func (l *Lately) Ended(r record.Record) { l.add(r.Own(), time.Now()) }
 
 func (l *Lately) add(r record.Record, now time.Time) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if r.Asked() {
+	if r.Asked() && !r.IsStep() {
 		l.open = max(0, l.open-1)
 	}
 	begun, end := r.Begun, r.Begun.Add(record.Duration(r.Took))
@@ -135,9 +138,11 @@ func (l *Lately) add(r record.Record, now time.Time) {
 			u = &used{}
 			s.uses[of] = u
 		}
-		u.requests++
-		if r.State.Bad() {
-			u.failed++
+		if !r.IsStep() {
+			u.requests++
+			if r.State.Bad() {
+				u.failed++
+			}
 		}
 		u.tokens += r.CompletionTokens
 		if r.FirstToken > 0 {

@@ -6,6 +6,7 @@
 package ledger
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -14,6 +15,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -405,6 +407,17 @@ func (w *Writer) Exchange(ctx context.Context, id string) (record.Record, error)
 	}
 	return w.records.Exchange(ctx, ids[0])
 }
+
+// Children are the ids of the steps of an exchange, in their order.
+func (w *Writer) Children(ctx context.Context, id string) ([]string, error) {
+	_ = w.guardedCommit() // as in Find
+	ids, err := w.records.ExchangeIDs(ctx, id+"-", mostChildren)
+	slices.SortFunc(ids, func(a, b string) int { return cmp.Or(cmp.Compare(len(a), len(b)), cmp.Compare(a, b)) })
+	return ids, err
+}
+
+// mostChildren bounds how many steps of an exchange are listed.
+const mostChildren = 1024
 
 // waiting is an exchange that is not in the database yet.
 func (w *Writer) waiting(id string) (record.Record, bool) {

@@ -29,12 +29,16 @@ var (
 // operationLabel names what was asked for, in the words of the conventions.
 const operationLabel = "gen_ai_operation_name"
 
+// AgentOperation is what the conventions call a request whose tools are run for the model.
+const AgentOperation = "invoke_agent"
+
 // Metrics is an observer of a gate. It is safe for concurrent use.
 type Metrics struct {
 	registry                     *prometheus.Registry
 	took, first, perToken, queue *prometheus.HistogramVec
 	tokens                       *prometheus.CounterVec
 	calls                        *prometheus.CounterVec
+	runs                         *prometheus.HistogramVec
 	open                         atomic.Int64
 }
 
@@ -57,6 +61,7 @@ func New(g *gate.Gate, version string, lost func() int) *Metrics {
 	m.queue = histogram("kindred_queue_seconds", "Time that exchanges waited for a place.", durations, labels(served)...)
 	m.tokens = counter("kindred_tokens_total", "Tokens by their type: input, of which cached did not have to be read, and output, of which some are reasoning.", labels(served, "gen_ai_token_type")...)
 	m.calls = counter("kindred_tool_calls_total", "Tool calls that models made.", labels(served)...)
+	m.runs = histogram("kindred_tool_run_seconds", "Time that tools took which the gate ran.", durations, "gen_ai_tool_name", "error_type")
 	m.registry.MustRegister(
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kindred_exchanges_open", Help: "Exchanges under way."}, func() float64 { return float64(m.open.Load()) }),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kindred_ledger_lost_total", Help: "Exchanges that could not be kept in the ledger."}, func() float64 { return float64(lost()) }),
@@ -76,8 +81,18 @@ func (m *Metrics) Ended(r record.Record) {
 		m.open.Add(-1)
 	}
 	operation := dialect.Style(r.Style).Operation()
+	if r.Steps > 0 {
+		operation = AgentOperation
+	}
+	for _, run := range r.Runs {
+		failed := ""
+		if run.Failed != "" {
+			failed = "tool_error"
+		}
+		m.runs.WithLabelValues(run.Server+"/"+run.Name, failed).Observe(run.Took / 1000)
+	}
 	m.took.WithLabelValues(append(values(&r, outcomes), operation)...).Observe(r.Took / 1000)
-	if !r.Asked() {
+	if r = r.Own(); !r.Asked() || r.Steps > 0 {
 		return
 	}
 	served := values(&r, served)

@@ -91,6 +91,15 @@ type Run struct {
 // IsStep reports whether it is a step of another exchange, its parent, which tells of all steps together.
 func (r *Record) IsStep() bool { return r.Parent != "" && r.Job == "" && r.Step > 0 }
 
+// Own is the record without what its steps have told of: adding up records must count tokens once.
+func (r Record) Own() Record {
+	if r.Steps > 0 {
+		r.PromptTokens, r.CachedTokens, r.CompletionTokens, r.ReasoningTokens, r.ToolCalls, r.Cost = 0, 0, 0, 0, 0, 0
+		r.Queue, r.Load, r.Prefill, r.FirstToken = 0, 0, 0, 0
+	}
+	return r
+}
+
 // Comparison is how the answer of a shadow compares with the one that was given.
 type Comparison struct {
 	Same   bool    `json:"same"`

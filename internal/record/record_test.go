@@ -30,7 +30,7 @@ func TestFieldsAreThoseOfTheRecord(t *testing.T) {
 			}
 		}
 	}
-	full.Begun, full.Compared = time.Unix(1, 0).UTC(), &Comparison{Alike: 0.5}
+	full.Begun, full.Compared, full.Runs = time.Unix(1, 0).UTC(), &Comparison{Alike: 0.5}, []Run{{Server: "ferry", Name: "next_sailing"}}
 	raw, err := json.Marshal(full)
 	if err != nil {
 		t.Fatal(err)

@@ -26,8 +26,10 @@ type Prices struct {
 // ShownExchange is an exchange as people are shown it, with its content, if that was recorded.
 type ShownExchange struct {
 	record.Record
-	Facts   []record.Fact `json:"facts"`
-	Content *kept.Content `json:"content,omitempty"`
+	Facts []record.Fact `json:"facts"`
+	// Children are the exchanges that were its steps.
+	Children []string      `json:"children,omitempty"`
+	Content  *kept.Content `json:"content,omitempty"`
 }
 
 func (s *Server) showExchange(c *gin.Context) (any, error) {
@@ -37,6 +39,11 @@ func (s *Server) showExchange(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	shown := ShownExchange{Record: e, Facts: e.Facts()}
+	if e.Steps > 0 {
+		if shown.Children, err = s.Ledger.Children(c.Request.Context(), e.ID); err != nil {
+			return nil, err
+		}
+	}
 	content, err := s.Contents.Content(c.Request.Context(), e.ID)
 	switch {
 	case err == nil:

@@ -47,6 +47,7 @@ func readPreset(c *gin.Context) (p catalog.Preset, err error) {
 	p.Instructions, _ = o.String("instructions")
 	p.Template, _ = o.String("template")
 	p.Defaults = wire.Drawing(o)
+	p.Tools = o.Strings("tools")
 	p.Fixed, p.DropOldest = o.Bool("fixed"), o.Bool("drop_oldest")
 	if _, ok := o.Raw("reasoning"); ok {
 		reasons := o.Bool("reasoning")

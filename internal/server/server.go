@@ -21,12 +21,16 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/ledger"
+	"kindredgate/internal/loop"
 	"kindredgate/internal/suites"
+	"kindredgate/internal/tool"
 )
 
 // Options are what a server is made of. Gate, Answers and Console must be set.
 type Options struct {
 	Gate    *gate.Gate
+	Loops   *loop.Service
+	Tools   *tool.Set
 	Answers *answers.Service
 	Ledger  *ledger.Writer
 	Lately  *ledger.Lately // nil for nothing

@@ -22,6 +22,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/loop"
 )
 
 // unknown logs the fields of a request that mean nothing, once, and tells the client of those that are nearly others.
@@ -165,7 +166,7 @@ func (s *Server) chat(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	s.unknown(c, call.Unknown)
-	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, dialect.Chat), &call.Request)
+	x, err := s.Loops.Begin(c.Request.Context(), callerOf(c), origin(c, dialect.Chat), &call.Request, loop.How{})
 	if err != nil {
 		return nil, err
 	}
@@ -227,7 +228,7 @@ func (s *Server) generate(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	x, err := s.Gate.Begin(c.Request.Context(), callerOf(c), origin(c, dialect.Generate), &call.Request)
+	x, err := s.Loops.Begin(c.Request.Context(), callerOf(c), origin(c, dialect.Generate), &call.Request, loop.How{})
 	if err != nil {
 		return nil, naming("prompt", err)
 	}

@@ -75,9 +75,14 @@ func (s *Store) PutExchanges(ctx context.Context, list []record.Record) error {
 			t = &kept.Total{}
 			totals[of] = t
 		}
-		t.Requests++
-		if e.State != record.Done {
-			t.Failed++
+		if !e.IsStep() {
+			t.Requests++
+			if e.State != record.Done {
+				t.Failed++
+			}
+		}
+		if e = e.Own(); e.Steps > 0 {
+			continue // nor was the model busy with it beside its steps
 		}
 		t.Prompt, t.Cached, t.Completion = t.Prompt+int64(e.PromptTokens), t.Cached+int64(e.CachedTokens), t.Completion+int64(e.CompletionTokens)
 		t.Cost, t.Busy = t.Cost+e.Cost, t.Busy+int64(max(0, e.Took-e.Queue-e.Load))

@@ -180,3 +180,15 @@ type Server interface {
 	Status() Status
 	Close() error
 }
+
+// Unusable is a server that cannot be asked, since it is not set up as it must be.
+func Unusable(why error) Server { return unusable{why} }
+
+type unusable struct{ why error }
+
+func (u unusable) Tools(context.Context) ([]Tool, error) { return nil, u.why }
+func (u unusable) Call(context.Context, string, json.RawMessage) (Result, error) {
+	return Result{}, u.why
+}
+func (u unusable) Status() Status { return Status{State: Down, Error: u.why.Error()} }
+func (u unusable) Close() error   { return nil }

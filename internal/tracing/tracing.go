@@ -6,6 +6,8 @@ package tracing
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
+	"crypto/sha256"
 	"fmt"
 	"log/slog"
 	"time"
@@ -45,9 +47,47 @@ func New(ctx context.Context, address, version string, headers map[string]string
 	}
 	otel.SetErrorHandler(otel.ErrorHandlerFunc(func(err error) { log.Warn("traces could not be sent", "error", err.Error()) }))
 	about := resource.NewSchemaless(attribute.String("service.name", "kindred-gate"), attribute.String("service.version", version))
-	p := sdktrace.NewTracerProvider(sdktrace.WithResource(about),
+	p := sdktrace.NewTracerProvider(sdktrace.WithResource(about), sdktrace.WithIDGenerator(ids{}),
 		sdktrace.WithBatcher(exporter, sdktrace.WithMaxQueueSize(mostWaiting), sdktrace.WithMaxExportBatchSize(batch), sdktrace.WithExportTimeout(patience)))
 	return &Tracer{p, p.Tracer("kindredgate")}, nil
+}
+
+// ids makes the ids of spans. That of an exchange follows from its own id, since its steps, which name it, are told of before it is.
+type ids struct{}
+
+type idKey struct{}
+
+// idsOf are the ids of an exchange's span, and of the trace that it begins if it came without one.
+func idsOf(exchange string) (trace.TraceID, trace.SpanID) {
+	sum := sha256.Sum256([]byte(exchange))
+	return trace.TraceID(sum[:16]), trace.SpanID(sum[16:24])
+}
+
+// NewIDs is for the tracer.
+func (ids) NewIDs(ctx context.Context) (trace.TraceID, trace.SpanID) {
+	if id, ok := ctx.Value(idKey{}).(string); ok {
+		return idsOf(id)
+	}
+	return idsOf(rand.Text())
+}
+
+// NewSpanID is for the tracer.
+func (ids) NewSpanID(ctx context.Context, _ trace.TraceID) trace.SpanID {
+	if id, ok := ctx.Value(idKey{}).(string); ok {
+		_, span := idsOf(id)
+		return span
+	}
+	_, span := idsOf(rand.Text())
+	return span
+}
+
+// under gives a context whose spans are below that of an exchange.
+func under(ctx context.Context, exchange string) context.Context {
+	own, span := idsOf(exchange)
+	if came := trace.SpanContextFromContext(ctx); came.HasTraceID() {
+		own = came.TraceID()
+	}
+	return trace.ContextWithRemoteSpanContext(ctx, trace.NewSpanContext(trace.SpanContextConfig{TraceID: own, SpanID: span, TraceFlags: trace.FlagsSampled, Remote: true}))
 }
 
 // Began does nothing: spans are told whole.
@@ -56,9 +96,16 @@ func (t *Tracer) Began(record.Record) {}
 // Ended tells of an exchange.
 func (t *Tracer) Ended(r record.Record) {
 	ctx := propagation.TraceContext{}.Extract(context.Background(), propagation.MapCarrier{"traceparent": r.Traceparent})
+	if r.IsStep() {
+		ctx = under(ctx, r.Parent)
+	}
 	end := r.Begun.Add(record.Duration(r.Took))
 	operation := dialect.Style(r.Style).Operation()
-	ctx, span := t.tracer.Start(ctx, operation+" "+cmp.Or(r.Answered, "none"), trace.WithTimestamp(r.Begun), trace.WithSpanKind(trace.SpanKindServer), trace.WithAttributes(attribute.String("gen_ai.operation.name", operation)))
+	if r.Steps > 0 {
+		operation = "invoke_agent"
+	}
+	ctx, span := t.tracer.Start(context.WithValue(ctx, idKey{}, r.ID), operation+" "+cmp.Or(r.Answered, "none"), trace.WithTimestamp(r.Begun), trace.WithSpanKind(trace.SpanKindServer), trace.WithAttributes(attribute.String("gen_ai.operation.name", operation)))
+	ctx = context.WithValue(ctx, idKey{}, nil) // what is below it has ids of its own
 	for _, f := range record.Fields {
 		if f.Attribute == "" {
 			continue
@@ -83,14 +130,23 @@ func (t *Tracer) Ended(r record.Record) {
 	for _, part := range []struct {
 		name string
 		ms   float64
-	}{{"queue", r.Queue}, {"load", r.Load}, {"prefill", r.Prefill}} {
+	}{{"queue", r.Own().Queue}, {"load", r.Own().Load}, {"prefill", r.Own().Prefill}} {
 		if part.ms > 0 {
 			next := at.Add(record.Duration(part.ms))
 			t.part(ctx, part.name, at, next)
 			at = next
 		}
 	}
-	if r.FirstToken > 0 {
+	for _, run := range r.Runs {
+		_, tool := t.tracer.Start(ctx, "execute_tool "+run.Name, trace.WithTimestamp(run.Begun), trace.WithAttributes(attribute.String("gen_ai.operation.name", "execute_tool"),
+			attribute.String("gen_ai.tool.name", run.Server+"/"+run.Name), attribute.String("gen_ai.tool.call.id", run.Call)))
+		if run.Failed != "" {
+			tool.SetStatus(codes.Error, run.Failed)
+			tool.SetAttributes(attribute.String("error.type", "tool_error"))
+		}
+		tool.End(trace.WithTimestamp(run.Begun.Add(record.Duration(run.Took))))
+	}
+	if r.FirstToken > 0 && r.Steps == 0 {
 		t.part(ctx, "decode", r.Begun.Add(record.Duration(r.FirstToken)), end)
 	}
 	span.End(trace.WithTimestamp(end))

@@ -47,7 +47,7 @@ func TestTraces(t *testing.T) {
 	r := record.Record{ID: "abc", Style: string(dialect.Chat), Traceparent: "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01", Label: "bot", Begun: begun,
 		Model: "assistant", Answered: "harbour-4m", PromptTokens: 12, CompletionTokens: 5, Queue: 10, Prefill: 20, FirstToken: 50, Took: 200, State: record.Done, Reason: "stop"}
 	tracer.Ended(r)
-	r.Traceparent, r.Answered, r.State, r.Error = "nonsense", "", record.Refused, "no such model"
+	r.ID, r.Traceparent, r.Answered, r.State, r.Error = "def", "nonsense", "", record.Refused, "no such model"
 	tracer.Ended(r)
 	if err := tracer.Close(); err != nil {
 		t.Fatal(err)

@@ -19,7 +19,9 @@ import (
 	"kindredgate/internal/gate"
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/loop"
 	"kindredgate/internal/runner/scripted"
+	"kindredgate/internal/tool"
 )
 
 // memory keeps responses, and can refuse to.
@@ -109,7 +111,9 @@ func open(t *testing.T, m *memory, runner gate.Runner) *Service {
 	if err := os.WriteFile(filepath.Join(folder, "harbour-4m.gguf"), raw, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	d, err := Open(t.Context(), &gate.Gate{Catalog: catalog.New(nil, folder), Keys: keyring.New(nil, slog.New(slog.DiscardHandler)), Presets: noPresets{}, Names: noPresets{}, Runner: runner}, m, slog.New(slog.DiscardHandler))
+	g := &gate.Gate{Catalog: catalog.New(nil, folder), Keys: keyring.New(nil, slog.New(slog.DiscardHandler)), Presets: noPresets{}, Names: noPresets{}, Runner: runner}
+	loops := loop.New(g, tool.NewSet(loop.UsualLimits), func() loop.Rules { return loop.Usual }, nil, slog.New(slog.DiscardHandler))
+	d, err := Open(t.Context(), g, loops, m, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}

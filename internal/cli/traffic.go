@@ -26,6 +26,7 @@ type trafficFlags struct {
 	key, model, style, since, until, job string
 	failed                               bool
 	slow                                 time.Duration
+	steps                                bool
 	limit                                int
 }
 
@@ -86,12 +87,13 @@ func (f *trafficFlags) add(cmd *cobra.Command) {
 	fs.StringVar(&f.since, "since", "", "exchanges since then: a time such as 24h or 7d ago, or a day such as 2031-01-31")
 	fs.StringVar(&f.until, "until", "", "exchanges before then, said as for --since")
 	fs.BoolVar(&f.failed, "failed", false, "those that failed, were refused, cancelled or interrupted")
+	fs.BoolVar(&f.steps, "steps", false, "steps of requests whose tools the gate runs, too, each as an exchange of its own")
 	fs.DurationVar(&f.slow, "slow", 0, "those that took at least that long, such as 2s")
 }
 
 // filter is what the gate is asked for.
 func (f *trafficFlags) filter(now time.Time) (out record.Filter, err error) {
-	out = record.Filter{Key: f.key, Model: f.model, Style: f.style, Job: f.job, Bad: f.failed, Slow: f.slow, Limit: f.limit}
+	out = record.Filter{Key: f.key, Model: f.model, Style: f.style, Job: f.job, Bad: f.failed, Slow: f.slow, Whole: !f.steps, Limit: f.limit}
 	for _, bound := range []struct {
 		name, text string
 		at         *time.Time
@@ -294,13 +296,23 @@ func perhaps(what string) cobra.PositionalArgs {
 }
 
 func (t *terminal) trafficShow() *cobra.Command {
-	return looking(t, "show [ID]", "Show one exchange, by the beginning of its id, or the last one", perhaps("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e server.ShownExchange, err error) {
+	return looking(t, "show [ID]", "Show one exchange, by the beginning of its id, or the last one", perhaps("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e shownWhole, err error) {
 		id, err := lastID(ctx, gate, args)
 		if err != nil {
 			return e, err
 		}
-		return e, gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(id), nil, &e)
-	}, func(whole server.ShownExchange) error {
+		if err := gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(id), nil, &e.ShownExchange); err != nil {
+			return e, err
+		}
+		for _, child := range e.Children {
+			var step server.ShownExchange
+			if err := gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(child), nil, &step); err != nil {
+				return e, err
+			}
+			e.Steps = append(e.Steps, step.Record)
+		}
+		return e, nil
+	}, func(whole shownWhole) error {
 		e := whole.Record
 		var rows [][]string
 		for _, f := range whole.Facts {
@@ -310,13 +322,55 @@ func (t *terminal) trafficShow() *cobra.Command {
 		if err := table(t.out, rows...); err != nil {
 			return err
 		}
-		fmt.Fprint(t.out, strip(e))
+		if len(whole.Steps) > 0 {
+			fmt.Fprint(t.out, stepStrip(e, whole.Steps))
+		} else {
+			fmt.Fprint(t.out, strip(e))
+		}
 		if whole.Content == nil {
 			_, err := fmt.Fprintln(t.out, "\nThe content was not recorded.")
 			return err
 		}
 		return t.showContent(*whole.Content)
 	})
+}
+
+// shownWhole is an exchange with the steps that it took.
+type shownWhole struct {
+	server.ShownExchange
+	Steps []record.Record `json:"step_exchanges,omitempty"`
+}
+
+// stepStrip draws the steps of an exchange along its time: the model's, and those of the tools that it called.
+func stepStrip(whole record.Record, steps []record.Record) string {
+	if whole.Took <= 0 {
+		return ""
+	}
+	var b strings.Builder
+	fmt.Fprintln(&b)
+	line := func(name string, begun time.Time, ms float64, more string) {
+		at := max(0, record.Milliseconds(begun.Sub(whole.Begun)))
+		fmt.Fprintf(&b, "  %-24s %s  %s%s\n", cut(name, 24), segment(at, ms, whole.Took), record.Took(ms), more)
+	}
+	for _, s := range steps {
+		line(fmt.Sprintf("step %d", s.Step), s.Begun, s.Took, fmt.Sprintf("  %d + %d tokens, %d cached", s.PromptTokens, s.CompletionTokens, s.CachedTokens))
+		for _, run := range s.Runs {
+			more := ""
+			if run.Failed != "" {
+				more = "  failed: " + cut(shown(run.Failed), 40)
+			}
+			line("  "+run.Server+"/"+run.Name, run.Begun, run.Took, more)
+		}
+	}
+	return b.String()
+}
+
+// segment draws a part of a time.
+func segment(at, ms, whole float64) string {
+	from, to := int(at/whole*stripWidth), int((at+ms)/whole*stripWidth)
+	from = min(from, stripWidth-1)
+	to = min(max(to, from+1), stripWidth)
+	return strings.Repeat("·", from) + strings.Repeat("█", to-from) + strings.Repeat("·", stripWidth-to)
 }
 
 // stripWidth is how many characters the strip of an exchange's time has.
@@ -343,11 +397,8 @@ func strip(e record.Record) string {
 		if p.ms < 0.05 { // which would be said as 0.0
 			continue
 		}
-		from, to := int(at/e.Took*stripWidth), int((at+p.ms)/e.Took*stripWidth)
+		fmt.Fprintf(&b, "  %-9s %s  %s\n", p.name, segment(at, p.ms, e.Took), record.Took(p.ms))
 		at += p.ms
-		from = min(from, stripWidth-1)
-		to = min(max(to, from+1), stripWidth)
-		fmt.Fprintf(&b, "  %-9s %s%s%s  %s\n", p.name, strings.Repeat("·", from), strings.Repeat("█", to-from), strings.Repeat("·", stripWidth-to), record.Took(p.ms))
 	}
 	return b.String()
 }

@@ -22,6 +22,7 @@ type Filter struct {
 	Before string        // the id of an exchange: those that began before it
 	Bad    bool          // those that have ended otherwise than with a complete answer
 	Slow   time.Duration // those that took at least that long
+	Whole  bool          // no steps of others
 	Limit  int           // how many; no part of what matches
 }
 
@@ -59,6 +60,14 @@ func ParseFilter(q url.Values) (f Filter, err error) {
 			return f, exchange.InvalidParam("bad", "bad is %q; it must be true or false", text)
 		}
 	}
+	f.Whole = true
+	if text := q.Get("steps"); text != "" {
+		steps, err := strconv.ParseBool(text)
+		if err != nil {
+			return f, exchange.InvalidParam("steps", "steps is %q; it must be true or false", text)
+		}
+		f.Whole = !steps
+	}
 	if text := q.Get("slow_ms"); text != "" {
 		ms, err := strconv.ParseInt(text, 10, 32)
 		if err != nil || ms < 0 {
@@ -90,6 +99,9 @@ func (f Filter) Query() url.Values {
 	if f.Bad {
 		q.Set("bad", "true")
 	}
+	if !f.Whole {
+		q.Set("steps", "true")
+	}
 	if f.Slow > 0 {
 		q.Set("slow_ms", strconv.FormatInt(f.Slow.Milliseconds(), 10))
 	}
@@ -102,6 +114,6 @@ func (f Filter) Query() url.Values {
 // Matches reports whether a filter chooses a record that is new: Before and Limit, which are about pages of old ones, do not count.
 func (f Filter) Matches(r *Record) bool {
 	is := func(want string, have ...string) bool { return want == "" || slices.Contains(have, want) }
-	return is(f.Key, r.Key, r.Label) && is(f.Model, r.Model, r.Answered) && is(f.Style, r.Style) && is(f.Job, r.Job) &&
+	return (!f.Whole || !r.IsStep()) && is(f.Key, r.Key, r.Label) && is(f.Model, r.Model, r.Answered) && is(f.Style, r.Style) && is(f.Job, r.Job) &&
 		!r.Begun.Before(f.Since) && (f.Until.IsZero() || r.Begun.Before(f.Until)) && (!f.Bad || r.State.Bad()) && (f.Slow == 0 || r.Took >= Milliseconds(f.Slow))
 }

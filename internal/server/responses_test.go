@@ -564,7 +564,7 @@ func TestRestartMarksWhatWasUnderWay(t *testing.T) {
 	put("resp_a", "in_progress", false, now)
 	put("resp_b", "completed", true, now)
 	put("resp_old", "completed", true, now.Add(-31*24*time.Hour))
-	responses, err := answers.Open(ctx, &gate.Gate{}, db, slog.New(slog.DiscardHandler))
+	responses, err := answers.Open(ctx, &gate.Gate{}, nil, db, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}

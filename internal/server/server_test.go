@@ -34,6 +34,7 @@ import (
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/ledger"
 	"kindredgate/internal/library"
+	"kindredgate/internal/loop"
 	"kindredgate/internal/metrics"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/record"
@@ -41,6 +42,9 @@ import (
 	"kindredgate/internal/runner/scripted"
 	"kindredgate/internal/store"
 	"kindredgate/internal/suites"
+	"kindredgate/internal/tool"
+	"kindredgate/internal/tool/mcp"
+	"kindredgate/internal/tool/web"
 )
 
 // testServer is a server on loopback with the scripted runner.
@@ -51,6 +55,10 @@ type testServer struct {
 	key     string // may use every model
 	narrow  string // may use a model that is not there, and no other
 	revoked string
+	gate    *gate.Gate
+	tools   *tool.Set
+	loops   *loop.Service
+	rules   loop.Rules
 	stop    func() // begins a graceful stop
 	stopped chan error
 	records chan record.Record
@@ -139,11 +147,20 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *testServ
 	if err != nil {
 		t.Fatal(err)
 	}
-	responses, err := answers.Open(ctx, g, db, slog.New(slog.DiscardHandler))
+	h.tools, h.gate = tool.NewSet(loop.UsualLimits), g
+	h.rules = loop.Usual
+	h.loops = loop.New(g, h.tools, func() loop.Rules { return h.rules }, func(s exchange.ToolServer, private bool) tool.Server {
+		guard := web.Public
+		if private {
+			guard = web.Private
+		}
+		return mcp.New(mcp.Options{URL: s.URL, Headers: s.Headers, Guard: guard}, "1.2.3", slog.New(slog.DiscardHandler))
+	}, slog.New(slog.DiscardHandler))
+	responses, err := answers.Open(ctx, g, h.loops, db, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Gate: g, Answers: responses, Ledger: writer, Lately: lately, Contents: said, Suites: &suites.Runs{Gate: g, Records: db}, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	o := Options{Gate: g, Loops: h.loops, Tools: h.tools, Answers: responses, Ledger: writer, Lately: lately, Contents: said, Suites: &suites.Runs{Gate: g, Records: db}, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)
 	}
@@ -155,7 +172,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *testServ
 		if err := <-h.stopped; err != nil {
 			t.Error(err)
 		}
-		if err := errors.Join(responses.Close(), said.Close(), writer.Close(), db.Close()); err != nil {
+		if err := errors.Join(responses.Close(), h.tools.Close(), said.Close(), writer.Close(), db.Close()); err != nil {
 			t.Error(err)
 		}
 		http.DefaultClient.CloseIdleConnections()

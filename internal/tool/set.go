@@ -192,7 +192,7 @@ func Call(ctx context.Context, server Server, t Tool, arguments string, l Limits
 	begun := time.Now()
 	defer func() {
 		r.Took = time.Since(begun)
-		if r.Failure != nil && r.Text == "" {
+		if r.Failure != nil {
 			r.Text = "Error: " + r.Failure.Message
 		}
 		r = r.Bound(l.Result)

@@ -14,6 +14,8 @@ import (
 type Runner struct {
 	// Pieces gives the answer to a request. If it is nil, the answer is the words of the last turn.
 	Pieces func(req *exchange.Request) []string
+	// Calls gives the calls of tools that end an answer, behind its pieces; nil for none.
+	Calls func(req *exchange.Request) []exchange.ToolCall
 	// Before is called ahead of each piece; an error ends the answer. Nil means no waiting.
 	Before func(ctx context.Context, piece int) error
 }
@@ -59,6 +61,10 @@ func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.
 			pieces = Words(turns[n-1].Text())
 		}
 		reason := exchange.Stopped
+		var calls []exchange.ToolCall
+		if r.Calls != nil {
+			calls = r.Calls(req)
+		}
 		if req.MaxTokens > 0 && len(pieces) > req.MaxTokens {
 			pieces, reason = pieces[:req.MaxTokens], exchange.Length
 		}
@@ -79,11 +85,33 @@ func (r *Runner) Run(ctx context.Context, _ string, req *exchange.Request) iter.
 					return
 				}
 			}
-			if !yield(exchange.Finish{Candidate: c, Reason: reason, Tokens: len(pieces)}, nil) {
+			if !r.call(c, &started, prompt, calls, yield) {
+				return
+			}
+			if len(calls) > 0 && reason == exchange.Stopped {
+				reason = exchange.Called
+			}
+			if !yield(exchange.Finish{Candidate: c, Reason: reason, Tokens: len(pieces) + len(calls)}, nil) {
 				return
 			}
 		}
 	}
+}
+
+// call gives calls, each in two parts.
+func (r *Runner) call(c int, started *bool, prompt int, calls []exchange.ToolCall, yield func(exchange.Event, error) bool) bool {
+	for i, call := range calls {
+		if !*started {
+			*started = true
+			if !yield(exchange.Started{PromptTokens: prompt}, nil) {
+				return false
+			}
+		}
+		if !yield(exchange.ToolCallDelta{Candidate: c, Index: i, ID: call.ID, Name: call.Name, Tokens: 1}, nil) || !yield(exchange.ToolCallDelta{Candidate: c, Index: i, Arguments: call.Arguments, Done: true}, nil) {
+			return false
+		}
+	}
+	return true
 }
 
 // Embed makes a vector of each text: its length, and nothing else.

@@ -6,6 +6,7 @@
 package mcp
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -232,8 +233,10 @@ func (s *Server) secretless(err error) error {
 }
 
 // watch waits for the end of a session.
-func (s *Server) watch(session *sdk.ClientSession) {
-	err := session.Wait()
+func (s *Server) watch(session *sdk.ClientSession) { s.ended(session, session.Wait()) }
+
+// ended notes that a session has ended by itself.
+func (s *Server) ended(session *sdk.ClientSession, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.session != session {
@@ -242,7 +245,7 @@ func (s *Server) watch(session *sdk.ClientSession) {
 	s.session = nil
 	if !s.closed {
 		if err == nil {
-			err = errors.New("it has ended")
+			err = errors.New("its output was closed")
 		}
 		s.failed(fmt.Errorf("the server ended: %w", err))
 	}
@@ -269,8 +272,8 @@ func (s *Server) connect() (session *sdk.ClientSession, list []tool.Tool, err er
 		reached.Transport = watching{reached.Transport, &s.order}
 		transport = &sdk.StreamableClientTransport{Endpoint: s.o.URL, HTTPClient: reached, MaxRetries: 1, MaxEventSize: longestMessage}
 	} else {
-		p, err := s.spawn()
-		if err != nil {
+		var p *process
+		if p, err = s.spawn(); err != nil {
 			return nil, nil, err
 		}
 		transport = &sdk.IOTransport{Reader: &watched{ReadCloser: p.out, order: &s.order}, Writer: p, MaxLineLength: longestMessage}
@@ -365,13 +368,12 @@ func (s *Server) Tools(ctx context.Context) ([]tool.Tool, error) {
 
 // Call has a tool called.
 func (s *Server) Call(ctx context.Context, name string, arguments json.RawMessage) (tool.Result, error) {
-	session, err := s.acquire(ctx)
-	if err != nil {
-		return tool.Result{}, err
-	}
-	defer s.release()
 	status := 0
-	answer, err := session.CallTool(web.NoteStatus(ctx, &status), &sdk.CallToolParams{Name: name, Arguments: arguments})
+	answer, err := s.ask(web.NoteStatus(ctx, &status), &sdk.CallToolParams{Name: name, Arguments: arguments})
+	if errors.Is(err, sdk.ErrConnectionClosed) {
+		// The server had ended before, and the call was not sent: what keeps it from being started again is the better answer.
+		answer, err = s.ask(web.NoteStatus(ctx, &status), &sdk.CallToolParams{Name: name, Arguments: arguments})
+	}
 	if err != nil {
 		err = s.secretless(err)
 		failure := &tool.Failure{Kind: tool.Protocol, Message: err.Error()}
@@ -394,12 +396,23 @@ func (s *Server) Call(ctx context.Context, name string, arguments json.RawMessag
 	case answer.NeedsInput():
 		return r, &tool.Failure{Kind: tool.Execution, Message: "the tool asks for input of a person or a model, which this gate declines"}
 	case answer.IsError:
-		r.Failure = &tool.Failure{Kind: tool.Execution, Message: r.Text}
-		if r.Text == "" {
-			r.Failure.Message = "the tool says that it failed, and no more"
-		}
+		r.Failure = &tool.Failure{Kind: tool.Execution, Message: cmp.Or(r.Text, "the tool says that it failed, and no more")}
 	}
 	return r, nil
+}
+
+// ask makes a call.
+func (s *Server) ask(ctx context.Context, params *sdk.CallToolParams) (*sdk.CallToolResult, error) {
+	session, err := s.acquire(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer s.release()
+	answer, err := session.CallTool(ctx, params)
+	if errors.Is(err, sdk.ErrConnectionClosed) {
+		s.ended(session, err)
+	}
+	return answer, err
 }
 
 // text is a result as a model is told it.

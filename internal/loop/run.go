@@ -62,6 +62,9 @@ type call struct {
 	began             time.Time
 }
 
+// wants reports whether the call has to be approved.
+func (c *call) wants() bool { return c.bound != nil && c.bound.approve }
+
 // limits makes the rules no wider than what the request says.
 func (r *run) limits(req *exchange.Request) {
 	if n := req.MaxRuns; n > 0 && n < r.rules.Calls {
@@ -91,6 +94,7 @@ func (r *run) events(ctx context.Context, x *gate.Exchange, yield func(exchange.
 		yield(nil, err)
 		return
 	}
+	exchange.InOrderOfCalls(r.asked.Turns)
 	stopped := ""
 	for n := 1; !r.gone; n++ {
 		if stopped == "" {
@@ -195,11 +199,11 @@ func (r *run) step(ctx context.Context, n int, stopped string) (finished bool, b
 	}
 	r.written += x.Record().CompletionTokens
 	finish.Bound = stopped
-	if stopped != "" && finish.Reason == exchange.Stopped {
+	if stopped != "" && finish.Reason != exchange.Filtered {
 		finish.Reason = exchange.Length // the answer ends before its end
 	}
 	theirs := finish.Reason == exchange.Called && len(mine) < calls(turn)
-	if len(mine) == 0 || finish.Reason == exchange.Length || finish.Reason == exchange.Filtered {
+	if len(mine) == 0 || stopped != "" || finish.Reason == exchange.Length || finish.Reason == exchange.Filtered {
 		if finish.Reason == exchange.Length && finish.Bound == "" && len(mine) > 0 {
 			finish.Bound = exchange.BoundTokens
 		}
@@ -213,10 +217,10 @@ func (r *run) step(ctx context.Context, n int, stopped string) (finished bool, b
 	}
 	var waiting []*call
 	now := slices.DeleteFunc(slices.Clone(mine), func(c *call) bool {
-		if c.bound.approve {
+		if c.wants() {
 			waiting = append(waiting, c)
 		}
-		return c.bound.approve
+		return c.wants()
 	})
 	runs := r.work(ctx, now)
 	for _, c := range waiting {
@@ -286,13 +290,16 @@ func (r *run) read(ctx context.Context, n int, x *gate.Exchange) (turn exchange.
 			}
 			if e.Name != "" {
 				all[e.Index].ID, all[e.Index].Name = e.ID, e.Name
-				if b := r.names[e.Name]; b != nil {
-					c := &call{ToolCall: exchange.ToolCall{ID: e.ID, Name: b.tool.Name, Server: b.tool.Server}, known: e.Name, index: r.calls, bound: b, place: e.Index}
+				if slices.ContainsFunc(r.asked.Tools, func(t exchange.Tool) bool { return t.Name == e.Name }) {
+					theirs[e.Index] = len(theirs)
+				} else {
+					c := &call{ToolCall: exchange.ToolCall{ID: e.ID, Name: e.Name, Server: r.servers[0].Label}, known: e.Name, index: r.calls, bound: r.names[e.Name], place: e.Index}
+					if b := c.bound; b != nil {
+						c.Name, c.Server = b.tool.Name, b.tool.Server
+					} // else nobody offers it, which the model is told
 					r.calls++
 					owners[e.Index] = c
 					mine = append(mine, c)
-				} else {
-					theirs[e.Index] = len(theirs)
 				}
 			}
 			all[e.Index].Arguments += e.Arguments
@@ -341,7 +348,7 @@ func (r *run) start(n int, e exchange.Started) bool {
 
 // delta passes on a piece of a call that is run here. One that has to be approved is told of when it is whole.
 func (r *run) delta(c *call, e exchange.ToolCallDelta) bool {
-	if c.bound.approve {
+	if c.wants() {
 		return true
 	}
 	d := exchange.RunDelta{Index: c.index, Arguments: e.Arguments, Done: e.Done, Tokens: e.Tokens}
@@ -406,7 +413,7 @@ func ended(c *call) exchange.RunEnded {
 func (r *run) call(ctx context.Context, c *call) (result tool.Result) {
 	switch {
 	case c.bound == nil:
-		return refusedResult("the tool is not offered any more")
+		return refusedResult(fmt.Sprintf("there is no tool %q here", c.known))
 	case c.index >= r.rules.Calls:
 		return refusedResult(fmt.Sprintf("it was not run: no more than %d calls are", r.rules.Calls))
 	case c.bound.server != nil:

@@ -140,7 +140,7 @@ func turns(o *field.Object) []exchange.Turn {
 		list[i].Name, _ = m.String("name")
 		m.Ignore("annotations", "audio", "function_call", "reasoning", "reasoning_content") // of answers that are sent back
 	}
-	wire.InOrderOfCalls(list)
+	exchange.InOrderOfCalls(list)
 	return list
 }
 

@@ -315,6 +315,7 @@ func (c *Call) Before(items []json.RawMessage) error {
 	all := append([]exchange.Turn{}, c.Turns[:at]...)
 	all = append(all, earlier...)
 	c.Turns = append(all, c.Turns[at:]...)
+	exchange.InOrderOfCalls(c.Turns)
 	return nil
 }
 
@@ -336,7 +337,7 @@ func turns(items []*field.Object) (list []exchange.Turn, approvals []exchange.Ap
 			add(exchange.User, exchange.Text(summary))
 		}
 	}()
-	defer func() { wire.InOrderOfCalls(list) }()
+	defer func() { exchange.InOrderOfCalls(list) }()
 	// What tools gave that were called side by side follows the turn that has their calls.
 	var gave []exchange.ToolResult
 	step := ""

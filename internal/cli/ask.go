@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -96,7 +97,17 @@ func (q *questionFlags) add(cmd *cobra.Command) {
 	f.StringVarP(&q.Instructions, "instructions", "i", "", "what the model is told ahead of the question")
 	f.Float64VarP(&q.temperature, "temperature", "t", 0, "0 for the most likely answer, more for more variety (default the model's own)")
 	f.Int64Var(&q.seed, "seed", 0, "same seed, same answer (default by chance)")
+	f.StringSliceVar(&q.Tools, "tools", nil, "tool servers (SERVER), or tools (SERVER/TOOL), that the gate runs for the model; may be repeated")
+	f.BoolVar(&q.Unasked, "run-all", false, "run tools that change something without asking first")
 	f.IntVarP(&q.MaxTokens, "max-tokens", "n", 0, "longest answer, in tokens (default as long as the context holds; 256 for a prompt)")
+}
+
+// style is the style that was named; where it was not, and there are tools, the one that has them.
+func (q *questionFlags) style(cmd *cobra.Command, named string) string {
+	if len(q.Tools) > 0 && !cmd.Flags().Changed("style") {
+		return string(dialect.Response)
+	}
+	return named
 }
 
 // read fills in what was given.
@@ -123,6 +134,7 @@ func (t *terminal) ask() *cobra.Command {
 		Example: `  kindred ask "When is the last boat to Osmer?"
   kindred ask --style completion "The last boat to Osmer"
   cat timetable.txt | kindred ask "Sum this up in one sentence."
+  kindred ask --tools ferry --run-all "Find the next boat to Osmer after 10:00 and hold 2 seats."
   kindred ask --style embedding "a boat" "a ferry" "a cave"`,
 		RunE: func(c *cobra.Command, args []string) error {
 			q.read(c)
@@ -134,7 +146,7 @@ func (t *terminal) ask() *cobra.Command {
 			if styleName == string(dialect.Embedding) {
 				return t.compareTexts(c.Context(), gate, q.Model, args, paths, asJSON)
 			}
-			s, err := styleNamed(styleName, q.question)
+			s, err := styleNamed(q.style(c, styleName), q.question)
 			if err != nil {
 				return err
 			}
@@ -155,7 +167,7 @@ func (t *terminal) ask() *cobra.Command {
 			if noStream || asJSON {
 				return t.askWhole(c.Context(), gate, s, q.question, asJSON)
 			}
-			_, err = t.stream(c.Context(), gate, s, q.question, false)
+			_, err = t.answer(c.Context(), gate, s, q.question, false, t.approve)
 			return err
 		},
 	}
@@ -212,6 +224,37 @@ type spoken struct {
 	first, took     time.Duration
 	before          time.Duration // what the gate took until the first token; 0 if it did not say
 	cut             bool          // at the limit of tokens
+	wanted          []wanted      // calls that want to be approved
+	response        string        // the id of the response
+}
+
+// answer prints an answer as it comes. Calls that want to be approved are asked about, and the answer continues with what is said.
+func (t *terminal) answer(ctx context.Context, gate *client, s style, q question, fold bool, approve func(context.Context, string) (bool, error)) (a spoken, err error) {
+	for {
+		more, err := t.stream(ctx, gate, s, q, fold)
+		a.text, a.reasoning, a.took, a.cut = a.text+more.text, a.reasoning+more.reasoning, a.took+more.took, more.cut
+		a.first, a.usage = cmp.Or(a.first, more.first), usage{a.usage.Prompt + more.usage.Prompt, a.usage.Completion + more.usage.Completion}
+		if err != nil || len(more.wanted) == 0 {
+			return a, err
+		}
+		q.Previous, q.Approvals = more.response, nil
+		for _, w := range more.wanted {
+			ok, err := approve(ctx, fmt.Sprintf("Run %s/%s %s? [y/N] ", shown(w.Server), shown(w.Name), shown(w.Arguments)))
+			if err != nil {
+				return a, fmt.Errorf("%s/%s has to be approved: %w", w.Server, w.Name, err)
+			}
+			q.Approvals = append(q.Approvals, approval{"mcp_approval_response", w.ID, ok})
+		}
+	}
+}
+
+// approve asks whether a tool is to be run.
+func (t *terminal) approve(_ context.Context, question string) (bool, error) {
+	if !isTerminal(t.in) {
+		return false, errors.New("nobody is there to be asked; --run-all runs such tools without")
+	}
+	answer, err := t.ask1(question)
+	return isYes(answer), err
 }
 
 // stream prints an answer as it comes. With fold the reasoning is counted rather than shown.
@@ -254,6 +297,21 @@ func (t *terminal) stream(ctx context.Context, gate *client, s style, q question
 			a.first = time.Since(begun)
 		}
 		a.text, a.reasoning = a.text+p.text, a.reasoning+p.reasoning
+		if p.doing != "" && !open {
+			life(p.doing)
+		}
+		if p.did != "" {
+			life("")
+			if open {
+				fmt.Fprintln(t.out)
+				open = false
+			}
+			fmt.Fprintln(t.err, quiet(shown("  "+strings.Join(strings.Fields(p.did), " "))))
+		}
+		if p.wanted != nil {
+			a.wanted = append(a.wanted, *p.wanted)
+		}
+		a.response = cmp.Or(p.response, a.response)
 		if p.reasoning != "" {
 			a.thought++
 			if fold {
@@ -277,7 +335,9 @@ func (t *terminal) stream(ctx context.Context, gate *client, s style, q question
 		}
 		if p.finish != "" {
 			life("")
-			fmt.Fprintln(t.out)
+			if open || len(a.wanted) == 0 {
+				fmt.Fprintln(t.out)
+			}
 			open, a.cut = false, p.finish == "length"
 		}
 		if a.cut && p.finish != "" {

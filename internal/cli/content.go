@@ -55,6 +55,9 @@ func (t *terminal) showContent(c kept.Content) error {
 		}
 		for _, call := range a.Calls {
 			fmt.Fprintf(t.out, "    %s(%s)\n", shown(call.Name), shown(call.Arguments))
+			if call.Result != nil {
+				fmt.Fprintf(t.out, "      → %s\n", shown(cut(*call.Result, 500)))
+			}
 		}
 	}
 	return nil

@@ -315,11 +315,15 @@ func (t *terminal) confirm(question string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	if ok := strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes"); ok {
+	if isYes(answer) {
 		return true, nil
 	}
 	_, err = fmt.Fprintln(t.out, "Nothing was changed.")
 	return false, err
+}
+
+func isYes(answer string) bool {
+	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
 }
 
 // ask1 asks for one line.

@@ -21,6 +21,51 @@ type question struct {
 	MaxTokens    int
 	Think        bool
 	Stream       bool
+	Tools        []string // servers (SERVER) and tools (SERVER/TOOL) that the gate runs; the response style has them
+	Unasked      bool     // they are run without asking
+	Previous     string   // the response that waits for approvals
+	Approvals    []approval
+}
+
+// approval is what a person says of a call that wants to be approved.
+type approval struct {
+	Type    string `json:"type"` // "mcp_approval_response"
+	Request string `json:"approval_request_id"`
+	Approve bool   `json:"approve"`
+}
+
+// wanted is a call that wants to be approved.
+type wanted struct {
+	ID, Name, Arguments string
+	Server              string `json:"server_label"`
+}
+
+// toolServer is a server of tools in a request.
+type toolServer struct {
+	Type    string   `json:"type"` // "mcp"
+	Label   string   `json:"server_label"`
+	Allowed []string `json:"allowed_tools,omitempty"`
+	Approve any      `json:"require_approval"`
+}
+
+// servers are the tools of a question as a request names them. What changes something is asked about, unless that is not wanted.
+func (q question) servers() (list []toolServer) {
+	var approve any = map[string]any{"never": map[string]any{"read_only": true}}
+	if q.Unasked {
+		approve = "never"
+	}
+	for _, name := range q.Tools {
+		server, one, single := strings.Cut(name, "/")
+		i := slices.IndexFunc(list, func(s toolServer) bool { return s.Label == server })
+		if i < 0 {
+			i = len(list)
+			list = append(list, toolServer{Type: "mcp", Label: server, Approve: approve})
+		}
+		if single {
+			list[i].Allowed = append(list[i].Allowed, one)
+		}
+	}
+	return list
 }
 
 // style is a way to put a question to the gate.
@@ -39,6 +84,10 @@ type increment struct {
 	text, reasoning string
 	finish          string // why the answer ended, if this is its end
 	usage           *usage
+	doing           string  // what the gate does, while it does it
+	did             string  // what it has done, in a line
+	wanted          *wanted // a call that wants to be approved
+	response        string  // the id of the response, at its end
 }
 
 type usage struct {
@@ -137,11 +186,18 @@ var styles = []style{
 			Instructions string `json:"instructions,omitempty"`
 			Stream       bool   `json:"stream,omitempty"`
 			drawing
-			MaxTokens int        `json:"max_output_tokens,omitempty"`
-			Reasoning *reasoning `json:"reasoning,omitempty"`
-			Store     *bool      `json:"store,omitempty"`
-		}{q.Model, q.Text, q.Instructions, q.Stream, drawing{q.Temperature, q.Seed}, q.MaxTokens, nil, nil}
-		if len(q.History) > 0 {
+			MaxTokens int          `json:"max_output_tokens,omitempty"`
+			Reasoning *reasoning   `json:"reasoning,omitempty"`
+			Store     *bool        `json:"store,omitempty"`
+			Tools     []toolServer `json:"tools,omitempty"`
+			Previous  string       `json:"previous_response_id,omitempty"`
+		}{q.Model, q.Text, q.Instructions, q.Stream, drawing{q.Temperature, q.Seed}, q.MaxTokens, nil, nil, q.servers(), q.Previous}
+		switch {
+		case q.Previous != "":
+			body.Input = q.Approvals
+		case len(q.History) > 0 && len(q.Tools) > 0:
+			body.Input = append(slices.Clone(q.History), message{"user", q.Text}) // it is stored: calls may have to be approved
+		case len(q.History) > 0:
 			body.Input, body.Store = append(slices.Clone(q.History), message{"user", q.Text}), new(bool) // who has the history needs it stored nowhere else
 		}
 		if q.Think {
@@ -194,6 +250,8 @@ func styleNamed(name string, q question) (style, error) {
 	switch {
 	case i < 0:
 		return style{}, usageError{fmt.Errorf("there is no style %q; these are: %s", name, strings.Join(append(styleNames(), string(dialect.Embedding)), ", "))}
+	case len(q.Tools) > 0 && styles[i].Style != dialect.Response:
+		return style{}, usageError{fmt.Errorf("--tools goes with --style response, which tells each step apart; a preset can have tools in the other styles")}
 	case styles[i].Style == dialect.Completion && (q.Instructions != "" || q.Think):
 		return style{}, usageError{errors.New("a completion prompt goes to the model as it is, so it has neither instructions nor reasoning; leave out --instructions and --reason")}
 	}
@@ -259,6 +317,7 @@ func generatePiece(raw []byte) (p increment, err error) {
 
 // wireResponse is what is read of a response.
 type wireResponse struct {
+	ID     string `json:"id"`
 	Status string `json:"status"`
 	Output []struct {
 		Type    string `json:"type"`
@@ -290,11 +349,26 @@ func (r wireResponse) text() (s string) {
 	return s
 }
 
+// failureOf is what the error of a call says.
+func failureOf(text string) string {
+	var f struct{ Message string }
+	if json.Unmarshal([]byte(text), &f) == nil && f.Message != "" {
+		return f.Message
+	}
+	return text
+}
+
 func responsePiece(raw []byte) (p increment, err error) {
 	var e struct {
 		Type     string       `json:"type"`
 		Delta    string       `json:"delta"`
 		Response wireResponse `json:"response"`
+		Item     struct {
+			Type string `json:"type"`
+			wanted
+			Output *string `json:"output"`
+			Error  *string `json:"error"`
+		} `json:"item"`
 	}
 	if err := json.Unmarshal(raw, &e); err != nil {
 		return p, err
@@ -304,10 +378,26 @@ func responsePiece(raw []byte) (p increment, err error) {
 		p.text = e.Delta
 	case "response.reasoning_text.delta":
 		p.reasoning = e.Delta
+	case "response.output_item.added":
+		if e.Item.Type == "mcp_call" {
+			p.doing = "running " + e.Item.Server + "/" + e.Item.Name
+		}
+	case "response.output_item.done":
+		name := e.Item.Server + "/" + e.Item.Name
+		switch i := e.Item; {
+		case i.Type == "mcp_approval_request":
+			p.wanted = &i.wanted
+		case i.Type == "mcp_list_tools" && i.Error != nil:
+			p.did = i.Server + " has no tools now: " + *i.Error
+		case i.Type == "mcp_call" && i.Error != nil:
+			p.did = name + " " + i.Arguments + " failed: " + failureOf(*i.Error)
+		case i.Type == "mcp_call" && i.Output != nil:
+			p.did = name + " " + i.Arguments + " → " + shortened(*i.Output, 200)
+		}
 	case "response.failed":
 		return p, fmt.Errorf("the response failed: %s", e.Response.Error.Message)
 	case "response.completed", "response.incomplete":
-		p.finish = "stop"
+		p.finish, p.response = "stop", e.Response.ID
 		if e.Type == "response.incomplete" {
 			p.finish = "length"
 			if i := e.Response.Incomplete; i != nil && i.Reason != "max_output_tokens" {

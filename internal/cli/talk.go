@@ -36,7 +36,7 @@ func (t *terminal) talk() *cobra.Command {
 		Args: exactly(),
 		RunE: func(c *cobra.Command, _ []string) error {
 			q.read(c)
-			s, err := styleNamed(styleName, q.question)
+			s, err := styleNamed(q.style(c, styleName), q.question)
 			if err != nil {
 				return err
 			}
@@ -162,12 +162,18 @@ func (c *talk) choose(ctx context.Context) error {
 	}
 }
 
+// approve asks whether a tool is to be run.
+func (c *talk) approve(ctx context.Context, question string) (bool, error) {
+	answer, err := c.in.read(ctx, question)
+	return isYes(answer), err
+}
+
 // say sends a turn and prints what the model says. An answer that was stopped stays as far as it came.
 func (c *talk) say(ctx context.Context, text string) error {
 	c.q.Text = text
 	answering, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
-	a, err := c.t.stream(answering, c.gate, c.style, c.q, true)
+	a, err := c.t.answer(answering, c.gate, c.style, c.q, true, c.approve)
 	stopped := answering.Err() != nil && ctx.Err() == nil
 	if err != nil && !stopped {
 		return err

@@ -7,7 +7,6 @@ package loop
 
 import (
 	"context"
-	"fmt"
 	"iter"
 	"log/slog"
 	"net/url"
@@ -251,19 +250,4 @@ func (s *Service) reveal(k keyring.Key, req *exchange.Request) {
 			return // of the last one only; what was before is in there
 		}
 	}
-}
-
-// describe says what a bound is, in words.
-func describe(b string, r Rules) string {
-	switch b {
-	case exchange.BoundSteps:
-		return fmt.Sprintf("the answer took %d steps", r.Steps)
-	case exchange.BoundCalls:
-		return fmt.Sprintf("%d tools were called", r.Calls)
-	case exchange.BoundTime:
-		return "the answer took " + r.Time.String()
-	case exchange.BoundRepeated:
-		return "the same call gave the same result three times"
-	}
-	return "a bound was reached: " + b
 }

@@ -48,6 +48,11 @@ func (s *Server) showExchange(c *gin.Context) (any, error) {
 	switch {
 	case err == nil:
 		shown.Content = &content
+		if n := len(shown.Children); n > 0 { // what the model had in the end
+			if last, err := s.Contents.Content(c.Request.Context(), shown.Children[n-1]); err == nil {
+				content.Prompt, content.Problem = last.Prompt, last.Problem
+			}
+		}
 	case !errors.Is(err, kept.ErrMissing):
 		return nil, err
 	}

@@ -116,33 +116,6 @@ func TestChoices(t *testing.T) {
 	}
 }
 
-// Results stand in the order of their calls; those of calls that are not known stay behind.
-func TestResultsInTheOrderOfCalls(t *testing.T) {
-	call := func(ids ...string) exchange.Turn {
-		turn := exchange.Turn{Role: exchange.Assistant}
-		for _, id := range ids {
-			turn.Parts = append(turn.Parts, exchange.ToolCall{ID: id})
-		}
-		return turn
-	}
-	result := func(id string) exchange.Turn {
-		return exchange.Turn{Role: exchange.ToolRole, Parts: []exchange.Part{exchange.ToolResult{CallID: id}}}
-	}
-	turns := []exchange.Turn{call("a", "b", "c"), result("c"), result("x"), result("a"), result("b"), call("d"), result("e"), result("d")}
-	InOrderOfCalls(turns)
-	var order []string
-	for _, turn := range turns {
-		for _, p := range turn.Parts {
-			if r, ok := p.(exchange.ToolResult); ok {
-				order = append(order, r.CallID)
-			}
-		}
-	}
-	if got := strings.Join(order, ""); got != "abcxed" {
-		t.Errorf("the results stand as %s", got)
-	}
-}
-
 // A picture is one by how its address begins, and by what it holds where it holds it.
 func TestPictures(t *testing.T) {
 	for address, is := range map[string]bool{

@@ -72,9 +72,11 @@ func good() *sdk.Server {
 		if _, err := req.Session.Elicit(ctx, &sdk.ElicitParams{Message: "your name?", RequestedSchema: json.RawMessage(`{"type":"object"}`)}); err != nil {
 			declined = append(declined, "elicitation")
 		}
+		//lint:ignore SA1019 servers still ask for it
 		if _, err := req.Session.CreateMessage(ctx, &sdk.CreateMessageParams{MaxTokens: 5}); err != nil {
 			declined = append(declined, "sampling")
 		}
+		//lint:ignore SA1019 servers still ask for them
 		if roots, err := req.Session.ListRoots(ctx, nil); err == nil && len(roots.Roots) > 0 {
 			declined = append(declined, "but gives roots")
 		}

@@ -118,13 +118,17 @@ func section(help, title string) (lines []string) {
 	return lines
 }
 
-var word = regexp.MustCompile(`"[^"]*"|[^\s"]+(?:"[^"]*")?`)
+var word = regexp.MustCompile(`'[^']*'|"[^"]*"|[^\s"]+(?:"[^"]*")?`)
 
 // shellWords takes a line of an example apart, as a shell does; redirect is the file behind >.
 func shellWords(t *testing.T, line string) (args []string, redirect string) {
 	t.Helper()
 	line, redirect, _ = strings.Cut(line, " > ")
 	for _, w := range word.FindAllString(line, -1) {
+		if strings.HasPrefix(w, "'") {
+			args = append(args, strings.Trim(w, "'"))
+			continue
+		}
 		args = append(args, strings.ReplaceAll(w, `"`, ""))
 	}
 	return args, strings.TrimSpace(redirect)

@@ -112,7 +112,7 @@ func (t *terminal) showTools(got server.ToolList) error {
 }
 
 func (t *terminal) toolsTry() *cobra.Command {
-	cmd := looking(t, "try SERVER/TOOL [ARGUMENTS]", "Call a tool with arguments (a JSON object), and show what it gives", cobra.RangeArgs(1, 2), func(ctx context.Context, gate *client, args []string) (got server.ToolTried, err error) {
+	cmd := looking(t, "try SERVER/TOOL [ARGUMENTS]", "Call a tool with arguments (a JSON object), and show what it gives", oneOrTwo("a tool", "its arguments"), func(ctx context.Context, gate *client, args []string) (got server.ToolTried, err error) {
 		name, one, single := strings.Cut(args[0], "/")
 		if !single {
 			return got, usageError{fmt.Errorf("a tool has the name SERVER/TOOL; %q is none", args[0])}

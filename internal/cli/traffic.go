@@ -295,6 +295,19 @@ func perhaps(what string) cobra.PositionalArgs {
 	}
 }
 
+// oneOrTwo is the arguments check of a command that takes one, and perhaps another.
+func oneOrTwo(first, second string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		switch {
+		case len(args) == 0:
+			return usageError{fmt.Errorf("%s needs %s", c.CommandPath(), first)}
+		case len(args) > 2:
+			return usageError{fmt.Errorf("%s takes %s and %s, and does not know what to do with %q", c.CommandPath(), first, second, args[2])}
+		}
+		return nil
+	}
+}
+
 func (t *terminal) trafficShow() *cobra.Command {
 	return looking(t, "show [ID]", "Show one exchange, by the beginning of its id, or the last one", perhaps("an exchange's id, as x-request-id has it"), func(ctx context.Context, gate *client, args []string) (e shownWhole, err error) {
 		id, err := lastID(ctx, gate, args)

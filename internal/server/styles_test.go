@@ -607,7 +607,7 @@ func TestTurnsAsTheTypesHaveThem(t *testing.T) {
 		"null":    {"/v1/chat/completions", `{"role":"assistant","content":null}`, "assistant "},
 		"nothing": {"/v1/chat/completions", `{"role":"assistant"}`, "assistant "},
 		"refusal": {"/v1/chat/completions", `{"role":"assistant","content":null,"refusal":null}`, "assistant "},
-		"results": {"/v1/chat/completions", `{"role":"assistant","content":null,"tool_calls":[` + calls + `]},{"role":"tool","tool_call_id":"c","content":"third"},{"role":"tool","tool_call_id":"x","content":"of none"},{"role":"tool","tool_call_id":"a","content":"first"},{"role":"tool","tool_call_id":"b","content":"second"}`, "tool {a first}|tool {b second}|tool {c third}|tool {x of none}"},
+		"results": {"/v1/chat/completions", `{"role":"assistant","content":null,"tool_calls":[` + calls + `]},{"role":"tool","tool_call_id":"c","content":"third"},{"role":"tool","tool_call_id":"x","content":"of none"},{"role":"tool","tool_call_id":"a","content":"first"},{"role":"tool","tool_call_id":"b","content":"second"}`, "tool {a first }|tool {b second }|tool {c third }|tool {x of none }"},
 	} {
 		resp, body := h.do(t, "POST", c.path, h.key, `{"model":"harbour-4m","messages":[{"role":"user","content":"q"},`+c.messages+`,{"role":"user","content":"x"}]}`)
 		if got := strings.Join(turns, "|"); resp.StatusCode != 200 || !strings.Contains(got, c.want) {
@@ -616,7 +616,7 @@ func TestTurnsAsTheTypesHaveThem(t *testing.T) {
 	}
 	items := `{"type":"function_call","call_id":"a","name":"f","arguments":"{}"},{"type":"function_call","call_id":"b","name":"f","arguments":"{}"},{"type":"function_call_output","call_id":"b","output":"second"},{"type":"function_call_output","call_id":"a","output":"first"}`
 	h.do(t, "POST", "/v1/responses", h.key, `{"model":"harbour-4m","input":[{"role":"user","content":"q"},`+items+`]}`)
-	if got := strings.Join(turns, "|"); !strings.Contains(got, "tool {a first}|tool {b second}") {
+	if got := strings.Join(turns, "|"); !strings.Contains(got, "tool {a first }|tool {b second }") {
 		t.Errorf("responses: %q", got)
 	}
 }

@@ -188,7 +188,7 @@ func (s *Store) Exchanges(ctx context.Context, f record.Filter) ([]record.Record
 				where(`state IN ('failed', 'refused', 'interrupted', 'cancelled')`)
 			}
 			if f.Whole {
-				where(`NOT (job = '' AND instr(id, '-') > 0 AND coalesce(json_extract(doc, '$.step'), 0) > 0)`)
+				where(`NOT (job = '' AND instr(id, '-') > 0 AND json_extract(doc, '$.parent') IS NOT NULL AND coalesce(json_extract(doc, '$.step'), 0) > 0)`)
 			}
 			if f.Slow > 0 {
 				where(slow, f.Slow.Microseconds())

@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
@@ -62,8 +61,8 @@ func run(ctx context.Context) (err error) {
 	if err := os.WriteFile(key, []byte(attic.Key), 0o600); err != nil {
 		return err
 	}
-	text := fmt.Sprintf("models: { folders: [%s] }\nrecord: { content: true }\nrunners:\n  attic: { url: %q, key_file: %s }\n  cellar: { url: \"http://127.0.0.1:7802/v1\", models: [harbour-8m] }\n",
-		filepath.Join(home, "data/kindred-gate/demo/models"), attic.BaseURL, key)
+	text := fmt.Sprintf("models: { folders: [%s] }\nrecord: { content: true }\ntools:\n  ferry: { command: [%s, demo-tools] }\n  berths: { command: [sh, -c, \"echo no berth is free >&2; exit 1\"] }\nrunners:\n  attic: { url: %q, key_file: %s }\n  cellar: { url: \"http://127.0.0.1:7802/v1\", models: [harbour-8m] }\n",
+		filepath.Join(home, "data/kindred-gate/demo/models"), binary, attic.BaseURL, key)
 	if err := os.WriteFile(settings, []byte(text), 0o600); err != nil {
 		return err
 	}
@@ -124,7 +123,6 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.SendKeys(css("#question"), "Write a guide to Marrow Isle."),
 		chromedp.Click(`//button[text()="Ask"]`),
 		chromedp.WaitVisible(css(`[data-testid="figures"]`)),
-		picture("console-try-it.png"),
 		chromedp.Click(`//button[text()="Ask in every style"]`),
 		chromedp.WaitVisible(`(//*[@data-testid="figures"])[4]`),
 		chromedp.Click(`//button[text()="Response"]`),
@@ -134,6 +132,22 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.WaitVisible(css(`[data-testid="events"]`)),
 		chromedp.Click(css(`[role="tab"][id$="trigger-snippet"]`)),
 		chromedp.WaitVisible(css(`[data-testid="snippet"]`)),
+		chromedp.Reload(), // which forgets what was typed
+		chromedp.WaitVisible(css("#question")),
+		chromedp.Click(`//button[text()="Response"]`),
+		chromedp.WaitVisible(`//label[contains(., "ferry")]`),
+		chromedp.Click(`//label[contains(., "ferry")]`),
+		chromedp.SendKeys(css("#question"), "Find the next boat to Osmer after 10:00 and hold 2 seats."),
+		chromedp.SendKeys(css("#temperature"), "0"),
+		chromedp.Click(`//button[text()="Ask"]`),
+		chromedp.WaitVisible(`//button[text()="Run it"]`),
+		chromedp.Click(`//button[text()="Run it"]`),
+		chromedp.WaitVisible(`//*[@data-testid="answer"][contains(text(), "The reference is")]`),
+		chromedp.WaitVisible(css(`[data-testid="figures"]`)),
+		picture("console-try-it.png"),
+		open("tools"),
+		chromedp.WaitVisible(`//*[@data-testid="tools ferry"]//td[text()="1"]`), // a call has been counted
+		picture("console-tools.png"),
 		open("models"),
 		chromedp.WaitVisible(`//article//span[text()="loaded"]`),
 		picture("console-models.png"),
@@ -166,9 +180,6 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		open("now"),
 		chromedp.WaitVisible(css(`.uplot canvas`)),
 		picture("console-now.png"),
-		dark(),
-		chromedp.EmulateViewport(390, 800),
-		picture("console-phone.png"),
 	)
 }
 
@@ -225,16 +236,6 @@ func recordedExchange(g *e2e.Gate) (string, error) {
 
 func open(screen string) chromedp.Action[chromedp.Void] {
 	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("location.hash = %q", "/"+screen))
-}
-
-// dark has the browser say that its person prefers dark pages.
-func dark() chromedp.Action[chromedp.Void] {
-	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
-		_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
-			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}},
-		})
-		return err
-	})
 }
 
 // picture saves what the window shows, once its fonts are there.
@@ -313,9 +314,9 @@ func terminals(ctx context.Context, binary, home string) (err error) {
 		take("terminal-ask.png",
 			`kindred ask "When is the last boat to Osmer?"`,
 			`kindred ask --style response --reason "Which is longer, Osmer or Brannoc?"`,
-			`echo "All boats have a wheelchair ramp." | kindred ask "Is there a ramp?"`,
+			`kindred ask -t 0 --tools ferry --run-all "Find the next boat to Osmer after 10:00 and hold 2 seats."`,
 			`kindred ask --style embedding "a boat" "a ferry" "the Singing Cave"`,
-			`kindred snippet --style generate --lang python "When is the last boat to Osmer?"`),
+			`kindred snippet --style generate "When is the last boat to Osmer?"`),
 		talk(ctx, display, show, save),
 		take("terminal-render.png",
 			`kindred render --instructions "You are a cheerful harbour master." "And to Quillay? Please say <|end|> at the end."`,

@@ -16,6 +16,8 @@ export type Limits = Schemas["Limits"];
 export type Group = Schemas["GroupList"]["groups"][number];
 export type Name = Schemas["Name"];
 export type Machine = Schemas["Machine"];
+export type Tool = Schemas["Tool"];
+export type ToolServer = Schemas["ToolServer"];
 export type Replay = Schemas["Replay"];
 export type SuiteReport = Schemas["SuiteReport"];
 /** What is to be another way in a replay. */
@@ -109,6 +111,11 @@ export const removeName = (name: string) => send("DELETE", `/gate/names?name=${e
 export const machines = async () => (await json<{ machines: Machine[] }>("GET", "/gate/machines")).machines;
 export const lookAtMachine = (name: string) => json<Machine>("POST", `/gate/machines/${encodeURIComponent(name)}/look`, {});
 export const probeMachine = (name: string) => json<Machine>("POST", `/gate/machines/${encodeURIComponent(name)}/probe`, {});
+export const tools = () => json<Schemas["ToolList"]>("GET", "/gate/tools");
+export const checkTools = () => json<Schemas["ToolList"]>("GET", "/gate/tools?check=true");
+export const tryTool = (call: { server: string; name: string; arguments: object }) => json<Schemas["ToolTried"]>("POST", "/gate/tools/try", call);
+export const approvals = async () => (await json<{ approvals: Schemas["Approval"][] }>("GET", "/gate/approvals")).approvals;
+export const decide = ({ id, approve }: { id: string; approve: boolean }) => json<{ approve: boolean }>("POST", `/gate/approvals/${encodeURIComponent(id)}`, { approve });
 export const replay = ({ id, change }: { id: string; change: Change }) => json<Replay>("POST", `/gate/exchanges/${encodeURIComponent(id)}/replay`, change);
 export const suites = async () => (await json<{ runs: SuiteReport[] }>("GET", "/gate/suites")).runs;
 

@@ -1,5 +1,5 @@
 // What the screens know of the gate, and how they change it. Each question is asked once, whoever wants to know.
-import { QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { QueryClient, useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import * as api from "./api";
 import { useToast } from "./design/toast";
 
@@ -25,6 +25,9 @@ export const useModels = () => useQuery({ queryKey: ["models"], queryFn: api.mod
 export const usePresets = () => useQuery({ queryKey: ["presets"], queryFn: api.presets, refetchInterval: often });
 export const useNames = () => useQuery({ queryKey: ["names"], queryFn: api.names, refetchInterval: often });
 export const useMachines = () => useQuery({ queryKey: ["machines"], queryFn: api.machines, refetchInterval: often });
+export const useTools = () => useQuery({ queryKey: ["tools"], queryFn: api.tools, refetchInterval: often });
+export const useApprovals = () => useQuery({ queryKey: ["approvals"], queryFn: api.approvals, refetchInterval: 2000 });
+export const useSteps = (ids: string[]) => useQueries({ queries: ids.map((id) => ({ queryKey: ["exchange", id], queryFn: () => api.exchange(id) })), combine: (all) => all.flatMap((one) => one.data ?? []) });
 export const useSuites = () => useQuery({ queryKey: ["suites"], queryFn: api.suites, refetchInterval: often });
 export const useKeys = () => useQuery({ queryKey: ["keys"], queryFn: api.keys, refetchInterval: often });
 export const useKey = (id?: string) => useQuery({ queryKey: ["keys", id], queryFn: () => api.key(id ?? ""), enabled: id !== undefined, refetchInterval: often });

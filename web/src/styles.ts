@@ -4,11 +4,13 @@ import type { components } from "./contract";
 
 type Schemas = components["schemas"];
 
-export type Question = { model: string; instructions: string; text: string; temperature?: number; maxTokens?: number; think: boolean };
+export type Question = { model: string; instructions: string; text: string; temperature?: number; maxTokens?: number; think: boolean; tools?: string[]; unasked?: boolean; goesOn?: { previous: string; approvals: { id: string; approve: boolean }[] } };
 export type Ending = { reason: string; promptTokens: number; completionTokens: number; timing: string };
+/** A call of a tool that the gate runs: it runs until it has an output or an error, or waits for an approval. */
+export type Run = { id: string; name: string; arguments: string; output?: string; error?: string; waits?: boolean };
 
 /** What an event adds: text, reasoning, or what is known at the end. */
-type Increment = { text?: string; reasoning?: string; reason?: string; promptTokens?: number; completionTokens?: number; problem?: string };
+export type Increment = { run?: Run; response?: string; text?: string; reasoning?: string; reason?: string; promptTokens?: number; completionTokens?: number; problem?: string };
 
 export type Style = {
   name: "chat" | "generate" | "response" | "completion";
@@ -21,6 +23,14 @@ export type Style = {
   streaming: object;
   read: (event: unknown) => Increment;
 };
+
+/** The call that an item is; undefined for others. */
+function runOf(item?: Schemas["OutputItem"]): Run | undefined {
+  if (item?.type === "mcp_approval_request") return { id: item.id, name: `${item.server_label}/${item.name}`, arguments: item.arguments, waits: true };
+  if (item?.type !== "mcp_call") return undefined;
+  const error = item.error ? ((JSON.parse(item.error) as { message?: string }).message ?? item.error) : undefined;
+  return { id: item.id, name: `${item.server_label}/${item.name}`, arguments: item.arguments, output: item.output ?? undefined, error };
+}
 
 const effort = (q: Question) => (q.think ? "medium" : undefined);
 const orNothing = (s: string) => (s === "" ? undefined : s);
@@ -75,7 +85,9 @@ export const styles: Style[] = [
     lead: "Items in, items out, with an event for every step.",
     body: (q) => ({
       model: q.model,
-      input: q.text,
+      input: q.goesOn ? q.goesOn.approvals.map((a) => ({ type: "mcp_approval_response", approval_request_id: a.id, approve: a.approve })) : q.text,
+      previous_response_id: q.goesOn?.previous,
+      tools: q.tools?.length ? q.tools.map((name) => ({ type: "mcp", server_label: name, require_approval: q.unasked ? "never" : { never: { read_only: true } } })) : undefined,
       instructions: orNothing(q.instructions),
       temperature: q.temperature,
       max_output_tokens: q.maxTokens,
@@ -90,9 +102,13 @@ export const styles: Style[] = [
           return { text: e.delta };
         case "response.reasoning_text.delta":
           return { reasoning: e.delta };
+        case "response.output_item.added":
+        case "response.output_item.done":
+          return { run: runOf(e.item) };
         case "response.completed":
         case "response.incomplete":
           return {
+            response: e.response?.id,
             reason: e.type === "response.completed" ? "stop" : e.response?.incomplete_details?.reason === "content_filter" ? "content_filter" : "length",
             promptTokens: e.response?.usage?.input_tokens,
             completionTokens: e.response?.usage?.output_tokens,
@@ -119,9 +135,9 @@ export const styles: Style[] = [
 ];
 
 /** Asks in a style, and hands over every line of the stream with what it adds. */
-export async function ask(style: Style, q: Question, onLine: (line: string, text: string, reasoning: string) => void, signal: AbortSignal): Promise<Ending> {
+export async function ask(style: Style, q: Question, onLine: (line: string, added: Increment) => void, signal: AbortSignal): Promise<Ending> {
   const ending: Ending = { reason: "", promptTokens: 0, completionTokens: 0, timing: "" };
-  for await (const { line, data, timing } of api.events(style.path, { ...style.body(q), ...style.streaming }, signal)) {
+  for await (const { line, data, timing } of api.events(style.path, { ...style.body(q), ...style.streaming, ...(q.tools?.length ? { store: true } : {}) }, signal)) {
     ending.timing = timing;
     let added: Increment = {};
     if (data !== undefined && data !== "[DONE]") {
@@ -130,7 +146,7 @@ export async function ask(style: Style, q: Question, onLine: (line: string, text
       if (error) throw new api.GateError(0, error.code, error.message);
       added = style.read(event);
     }
-    onLine(line, added.text ?? "", added.reasoning ?? "");
+    onLine(line, added);
     if (added.problem) throw new api.GateError(0, "failed", added.problem);
     ending.reason = added.reason ?? ending.reason;
     ending.promptTokens = added.promptTokens ?? ending.promptTokens;

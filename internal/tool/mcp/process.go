@@ -29,6 +29,8 @@ type process struct {
 	err   error         // how; to be read after that
 	tail  *tail
 	once  sync.Once
+
+	forced bool // it was ended by force
 }
 
 // spawn starts the server's command.
@@ -85,6 +87,7 @@ func (p *process) Close() error {
 			case <-p.ended:
 				return
 			case <-time.After(step.wait):
+				p.forced = true
 				_ = step.then(p.cmd) // if it has ended meanwhile, that is as well
 			}
 		}
@@ -93,21 +96,16 @@ func (p *process) Close() error {
 	return nil
 }
 
-// explain adds to an error how the process ended, and what it said last.
+// explain says of a process that was closed how it had ended, and what it said last, where that tells more than an error.
 func (p *process) explain(err error) error {
-	select {
-	case <-p.ended:
-	default:
+	if p.err == nil || p.forced {
 		return err
 	}
-	how := "it ended"
-	if p.err != nil {
-		how += " with " + p.err.Error()
-	}
+	how := "it ended with " + p.err.Error()
 	if lines := p.tail.lines(); len(lines) > 0 {
-		how += "; its last words: " + strings.Join(lines[max(0, len(lines)-3):], " / ")
+		how += "; the last line that it wrote is: " + lines[len(lines)-1]
 	}
-	return fmt.Errorf("%s (%w)", how, err)
+	return errors.New(how)
 }
 
 // tail keeps the last lines of what a process writes to its standard error.

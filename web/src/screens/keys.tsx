@@ -4,7 +4,7 @@ import tables from "../tables.json";
 import { Button, Checkbox, CopyButton, Empty, Field, Heading, Input, NumberInput, Part, Problem, Select, Skeleton } from "../design/controls";
 import { Confirm, Dialog } from "../design/dialog";
 import { Table } from "../design/table";
-import { useAct, useGroups, useKey, useKeys, useTargets } from "../queries";
+import { useAct, useGroups, useKey, useKeys, useTargets, useTools } from "../queries";
 import { ago, count, day, span } from "../words";
 
 export function KeysScreen() {
@@ -98,13 +98,14 @@ function limitsInShort(k: { limits: api.Limits }) {
 }
 
 /** What a key may, as a form has it. */
-type Draft = { label: string; models: string[]; group: string; limits: api.Limits; life: string; origins: string; addresses: string; mayIssue: boolean; keepAlive: boolean; record: "" | "yes" | "no" };
+type Draft = { label: string; models: string[]; tools: string[]; group: string; limits: api.Limits; life: string; origins: string; addresses: string; mayIssue: boolean; keepAlive: boolean; record: "" | "yes" | "no" };
 
-const empty: Draft = { label: "", models: [], group: "", limits: {}, life: "never", origins: "", addresses: "", mayIssue: false, keepAlive: false, record: "" };
+const empty: Draft = { label: "", models: [], tools: [], group: "", limits: {}, life: "never", origins: "", addresses: "", mayIssue: false, keepAlive: false, record: "" };
 
 const draftOf = (k: api.Key): Draft => ({
   label: k.label,
   models: k.models,
+  tools: k.tools,
   group: k.group ?? "",
   limits: k.limits,
   life: k.expires ? "as it is" : "never",
@@ -122,6 +123,7 @@ function termsOf(d: Draft): api.KeyTerms {
   const terms: api.KeyTerms = {
     label: d.label,
     models: d.models,
+    tools: d.tools,
     group: d.group,
     limits,
     origins: lines(d.origins),
@@ -147,6 +149,7 @@ function TermsForm({ draft, set, ends, autoFocus }: { draft: Draft; set: (part: 
   const groups = useGroups();
   const toggle = (id: string) => set({ models: draft.models.includes(id) ? draft.models.filter((m) => m !== id) : [...draft.models, id] });
   const usable = targets.map((t) => t.name);
+  const offered = useTools().data?.servers.map((s) => s.name) ?? [];
   return (
     <>
       <div className="grid gap-4 sm:grid-cols-2">
@@ -168,6 +171,19 @@ function TermsForm({ draft, set, ends, autoFocus }: { draft: Draft; set: (part: 
         </div>
         <p className="text-small text-faded">None chosen means all, those to come included.</p>
       </fieldset>
+      {(offered.length > 0 || draft.tools.length > 0) && (
+        <fieldset className="grid gap-1.5">
+          <legend className="pb-1 text-small font-medium">Tools that the gate runs for it</legend>
+          <div className="flex flex-wrap gap-x-6 gap-y-1">
+            {[...new Set([...offered, ...draft.tools])].map((name) => (
+              <Checkbox key={name} checked={draft.tools.includes(name)} onChange={() => set({ tools: draft.tools.includes(name) ? draft.tools.filter((t) => t !== name) : [...draft.tools, name] })}>
+                {name}
+              </Checkbox>
+            ))}
+          </div>
+          <p className="text-small text-faded">None chosen means none.</p>
+        </fieldset>
+      )}
       <fieldset>
         <legend className="pb-1.5 text-small font-medium">Limits</legend>
         <div className="grid gap-x-4 gap-y-3 sm:grid-cols-3">

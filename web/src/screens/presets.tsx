@@ -1,8 +1,8 @@
 import { useState, type FormEvent } from "react";
 import * as api from "../api";
-import { Button, Field, Input, NumberInput, Part, Problem, Select, TextArea } from "../design/controls";
+import { Button, Checkbox, Field, Input, NumberInput, Part, Problem, Select, TextArea } from "../design/controls";
 import { Confirm, Dialog } from "../design/dialog";
-import { useAct, usePresets } from "../queries";
+import { useAct, usePresets, useTools } from "../queries";
 
 export function Presets({ models }: { models: api.Model[] }) {
   const { data, error } = usePresets();
@@ -51,6 +51,7 @@ export function Presets({ models }: { models: api.Model[] }) {
 
 function PresetDialog({ models, preset, onClose }: { models: api.Model[]; preset?: api.Preset; onClose: () => void }) {
   const [draft, setDraft] = useState<api.Preset>(preset ?? { name: "", model: models[0]?.id ?? "" });
+  const offered = useTools().data?.servers.map((s) => s.name) ?? [];
   const set = (part: Partial<api.Preset>) => setDraft({ ...draft, ...part });
   const save = useAct(preset ? api.changePreset : api.addPreset, { changes: ["presets"], says: (p) => `${p.name} is ${preset ? "changed" : "added"}.` });
 
@@ -83,6 +84,19 @@ function PresetDialog({ models, preset, onClose }: { models: api.Model[]; preset
         <Field label="Instructions" id="preset-instructions">
           <TextArea value={draft.instructions ?? ""} onChange={(e) => set({ instructions: e.target.value })} placeholder="You are a cheerful harbour master." />
         </Field>
+        {offered.length > 0 && (
+          <fieldset className="grid gap-1.5">
+            <legend className="pb-1 text-small font-medium">Tools that the gate runs for the model</legend>
+            <div className="flex flex-wrap gap-x-6 gap-y-1">
+              {[...new Set([...offered, ...(draft.tools ?? [])])].map((name) => (
+                <Checkbox key={name} checked={draft.tools?.includes(name) ?? false} onChange={() => set({ tools: draft.tools?.includes(name) ? draft.tools.filter((t) => t !== name) : [...(draft.tools ?? []), name] })}>
+                  {name}
+                </Checkbox>
+              ))}
+            </div>
+            <p className="text-small text-faded">A key needs them, too: what it may use is among its terms.</p>
+          </fieldset>
+        )}
         <Field label="Chat template" id="preset-template" help="In the place of the model’s own, which holds if this is empty. It is tried before it is kept.">
           <TextArea spellCheck={false} value={draft.template ?? ""} onChange={(e) => set({ template: e.target.value })} className="tabular" />
         </Field>

@@ -5,7 +5,7 @@ import { Button, Checkbox, Empty, Field, Heading, Input, Problem, Select, Skelet
 import { Dialog } from "../design/dialog";
 import { Table, type Column } from "../design/table";
 import { useExchanges } from "../exchanges";
-import { targetOptions, useExchange, useKeys, useTargets } from "../queries";
+import { targetOptions, useExchange, useKeys, useSteps, useTargets } from "../queries";
 import tables from "../tables.json";
 import { milliseconds, time } from "../words";
 
@@ -204,7 +204,7 @@ function ExchangeDialog({ id, known, onClose }: { id: string; known?: api.Exchan
           </div>
         ))}
       </dl>
-      <Strip e={e} />
+      {data?.children?.length ? <Steps whole={e} ids={data.children} /> : <Strip e={e} />}
       {data?.content && <Recorded content={data.content} />}
       <div className="flex justify-end gap-3">
         {e.job && e.step && e.step > 1 && (
@@ -258,6 +258,48 @@ function Strip({ e }: { e: api.Exchange }) {
   );
 }
 
+/** The steps of an exchange along its time: when the model was asked, and which tools ran. */
+function Steps({ whole, ids }: { whole: api.Exchange; ids: string[] }) {
+  const steps = useSteps(ids);
+  if (!whole.took_ms) return null;
+  const begun = Date.parse(whole.begun);
+  const bar = (at: string, ms: number, look: string) => {
+    const from = Math.min(99, Math.max(0, (100 * (Date.parse(at) - begun)) / whole.took_ms));
+    return (
+      <span className="relative block h-3 rounded-control bg-wash" aria-hidden>
+        <span className={`absolute inset-y-0 min-w-0.5 rounded-control ${look}`} style={{ left: `${from}%`, width: `${Math.min(100 - from, (100 * ms) / whole.took_ms)}%` }} />
+      </span>
+    );
+  };
+  return (
+    <ul className="grid grid-cols-[minmax(8rem,max-content)_minmax(0,1fr)_max-content] items-center gap-x-4 gap-y-1 text-small" aria-label="Steps" data-testid="steps">
+      {steps.map((s) => (
+        <li key={s.id} className="contents">
+          <Link to={`/traffic/exchange/${encodeURIComponent(s.id)}`} className="font-medium underline decoration-rule-strong underline-offset-4 hover:decoration-ink">
+            Step {s.step}
+          </Link>
+          {bar(s.begun, s.took_ms, "bg-ink")}
+          <span className="tabular text-faded">
+            {milliseconds(s.took_ms)}, {s.prompt_tokens} + {s.completion_tokens} tokens, {s.cached_tokens} cached
+          </span>
+          {s.tools?.map((run) => (
+            <span key={run.call} className="contents">
+              <span className="pl-4 font-mono break-all">
+                {run.server}/{run.name}
+              </span>
+              {bar(run.begun, run.ms, run.failed ? "bg-vermilion" : "bg-moss")}
+              <span className={`tabular ${run.failed ? "text-vermilion" : "text-faded"}`}>
+                {milliseconds(run.ms)}
+                {run.failed && `: ${run.failed}`}
+              </span>
+            </span>
+          ))}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
 /** Recorded content: the prompt with what came from where, or the request where no prompt is known, and the answers. */
 function Recorded({ content }: { content: NonNullable<api.ShownExchange["content"]> }) {
   return (
@@ -290,7 +332,9 @@ function Recorded({ content }: { content: NonNullable<api.ShownExchange["content
           <p className="font-serif text-large whitespace-pre-wrap">{a.text}</p>
           {a.calls?.map((c, j) => (
             <p key={j} className="font-mono text-small break-all">
+              {c.server && `${c.server}/`}
               {c.name}({c.arguments})
+              {c.result !== undefined && <span className="block pl-4 text-faded">→ {c.result}</span>}
             </p>
           ))}
         </div>

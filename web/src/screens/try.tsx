@@ -3,11 +3,11 @@ import { useEffect, useRef, useState, type FormEvent, type KeyboardEvent, type R
 import * as api from "../api";
 import { Button, Checkbox, CopyButton, Field, Heading, NumberInput, Problem, Select, TextArea } from "../design/controls";
 import { useDraft } from "../drafts";
-import { targetOptions, useTargets } from "../queries";
-import { ask, styles, type Ending, type Question, type Style } from "../styles";
+import { targetOptions, useTargets, useTools } from "../queries";
+import { ask, styles, type Ending, type Increment, type Question, type Run, type Style } from "../styles";
 import { message } from "../words";
 
-type Answer = { style: Style; text: string; reasoning: string; lines: string[]; running: boolean; ending?: Ending; problem?: string; milliseconds?: number };
+type Answer = { style: Style; question: Question; runs: Run[]; response?: string; text: string; reasoning: string; lines: string[]; running: boolean; ending?: Ending; problem?: string; milliseconds?: number };
 
 export function TryScreen() {
   const targets = useTargets();
@@ -18,6 +18,9 @@ export function TryScreen() {
   const [temperature, setTemperature] = useDraft<number | undefined>("try temperature", undefined);
   const [maxTokens, setMaxTokens] = useDraft<number | undefined>("try longest", undefined);
   const [think, setThink] = useDraft("try think", false);
+  const [tools, setTools] = useDraft<string[]>("try tools", []);
+  const [unasked, setUnasked] = useDraft("try unasked", false);
+  const offered = useTools().data?.servers.map((s) => s.name) ?? [];
   const [answers, setAnswers] = useDraft<Answer[]>("try answers", []);
   const cancel = useRef<AbortController>(undefined);
   useEffect(() => {
@@ -38,27 +41,48 @@ export function TryScreen() {
     temperature,
     maxTokens,
     think: think && canThink,
+    tools: tools.filter((t) => offered.includes(t)),
+    unasked,
   };
 
   async function submit(list: Style[]) {
     if (!chosen || !question.trim() || running) return;
     const control = new AbortController();
     cancel.current = control;
-    setAnswers(list.map((s) => ({ style: s, text: "", reasoning: "", lines: [], running: true })));
-    await Promise.all(
-      list.map(async (s) => {
-        const begun = performance.now();
-        const change = (to: (a: Answer) => Partial<Answer>) => setAnswers((all) => all.map((a) => (a.style === s ? { ...a, ...to(a) } : a)));
-        const finish = (rest: Partial<Answer>) => change(() => ({ running: false, milliseconds: performance.now() - begun, ...rest }));
-        try {
-          const add = (line: string, text: string, reasoning: string) =>
-            change((a) => ({ text: a.text + text, reasoning: a.reasoning + reasoning, lines: [...a.lines, line] }));
-          finish({ ending: await ask(s, q, add, control.signal) });
-        } catch (e) {
-          finish(control.signal.aborted ? { problem: "You stopped the answer." } : { problem: message(e) });
-        }
-      }),
-    );
+    setAnswers(list.map((s) => ({ style: s, question: q, runs: [], text: "", reasoning: "", lines: [], running: true })));
+    await Promise.all(list.map((s) => write(s, q, control)));
+  }
+
+  /** Has an answer written, or written on, as its events come. */
+  async function write(s: Style, question: Question, control: AbortController) {
+    const begun = performance.now();
+    const change = (to: (a: Answer) => Partial<Answer>) => setAnswers((all) => all.map((a) => (a.style === s ? { ...a, ...to(a) } : a)));
+    const finish = (rest: Partial<Answer>) => change(() => ({ running: false, milliseconds: performance.now() - begun, ...rest }));
+    try {
+      const add = (line: string, added: Increment) =>
+        change((a) => ({
+          text: a.text + (added.text ?? ""),
+          reasoning: a.reasoning + (added.reasoning ?? ""),
+          lines: [...a.lines, line],
+          response: added.response ?? a.response,
+          runs: added.run ? [...a.runs.filter((r) => r.id !== added.run?.id), added.run] : a.runs,
+        }));
+      const ending = await ask(s, question, add, control.signal);
+      // One that went on after an approval counts with what came before.
+      change((a) => ({ running: false, milliseconds: performance.now() - begun + (a.milliseconds ?? 0), ending: { ...ending, promptTokens: ending.promptTokens + (a.ending?.promptTokens ?? 0), completionTokens: ending.completionTokens + (a.ending?.completionTokens ?? 0) } }));
+    } catch (e) {
+      finish(control.signal.aborted ? { problem: "You stopped the answer." } : { problem: message(e) });
+    }
+  }
+
+  /** Goes on with an answer whose calls waited for an approval. */
+  function decide(a: Answer, approve: boolean) {
+    if (running || !a.response) return;
+    const control = new AbortController();
+    cancel.current = control;
+    const approvals = a.runs.filter((r) => r.waits).map((r) => ({ id: r.id, approve }));
+    setAnswers((all) => all.map((one) => (one === a ? { ...a, running: true, runs: a.runs.filter((r) => !r.waits) } : one)));
+    void write(a.style, { ...a.question, goesOn: { previous: a.response, approvals } }, control);
   }
 
   function onKeyDown(e: KeyboardEvent) {
@@ -123,6 +147,23 @@ export function TryScreen() {
               <NumberInput min={1} value={maxTokens} onChange={setMaxTokens} placeholder={raw ? "256 tokens" : "tokens"} />
             </Field>
           </div>
+          {styleName === "response" && offered.length > 0 && (
+            <fieldset className="grid gap-1.5">
+              <legend className="pb-1 text-small font-medium">Tools that the gate runs</legend>
+              <div className="flex flex-wrap gap-x-6 gap-y-1">
+                {offered.map((name) => (
+                  <Checkbox key={name} checked={tools.includes(name)} onChange={() => setTools(tools.includes(name) ? tools.filter((t) => t !== name) : [...tools, name])}>
+                    {name}
+                  </Checkbox>
+                ))}
+                {q.tools?.length !== 0 && (
+                  <Checkbox checked={unasked} onChange={setUnasked}>
+                    Run what changes something without asking
+                  </Checkbox>
+                )}
+              </div>
+            </fieldset>
+          )}
           {canThink && !raw && (
             <Checkbox checked={think} onChange={setThink}>
               Reason first
@@ -144,13 +185,13 @@ export function TryScreen() {
             <span className="text-small text-faded max-sm:hidden">Ctrl + Enter</span>
           </div>
         </form>
-        <Results answers={answers} style={style} question={q} />
+        <Results answers={answers} style={style} question={q} decide={decide} />
       </div>
     </section>
   );
 }
 
-function Results({ answers, style, question }: { answers: Answer[]; style: Style; question: Question }) {
+function Results({ answers, style, question, decide }: { answers: Answer[]; style: Style; question: Question; decide: (a: Answer, approve: boolean) => void }) {
   const tab = (value: string, title: ReactNode) => (
     <Tabs.Trigger value={value} className="-mb-px border-b-2 border-transparent pb-1.5 text-small font-medium text-faded hover:text-ink data-[state=active]:border-ink data-[state=active]:text-ink">
       {title}
@@ -167,7 +208,7 @@ function Results({ answers, style, question }: { answers: Answer[]; style: Style
       <Tabs.Content value="answer" className="grid content-start gap-8 pt-5">
         {answers.length === 0 && <p className="text-faded">The answer appears here as the model writes it.</p>}
         {answers.map((a) => (
-          <AnswerView key={a.style.name} answer={a} titled={answers.length > 1} />
+          <AnswerView key={a.style.name} answer={a} titled={answers.length > 1} decide={(approve) => decide(a, approve)} />
         ))}
       </Tabs.Content>
       <Tabs.Content value="events" className="grid content-start gap-6 pt-5">
@@ -253,7 +294,25 @@ function SnippetView({ style, question }: { style: Style; question: Question }) 
   );
 }
 
-function AnswerView({ answer, titled }: { answer: Answer; titled: boolean }) {
+/** A call of a tool: what was asked of it, and what it gave. */
+function RunView({ run }: { run: Run }) {
+  return (
+    <li className="grid gap-0.5 font-mono text-small" data-testid="run">
+      <span className="break-words">
+        {run.name} {run.arguments}
+      </span>
+      {run.waits ? (
+        <span className="text-vermilion">waits for your approval</span>
+      ) : run.error ? (
+        <span className="break-words text-vermilion">failed: {run.error}</span>
+      ) : (
+        <span className="break-words text-faded">{run.output === undefined ? "running …" : `→ ${run.output}`}</span>
+      )}
+    </li>
+  );
+}
+
+function AnswerView({ answer, titled, decide }: { answer: Answer; titled: boolean; decide: (approve: boolean) => void }) {
   return (
     <div className={`grid content-start gap-3 border-l pl-5 ${answer.running ? "border-vermilion" : "border-rule"}`}>
       {titled && <h2 className="text-small font-medium">{answer.style.title}</h2>}
@@ -263,6 +322,21 @@ function AnswerView({ answer, titled }: { answer: Answer; titled: boolean }) {
           <summary className="cursor-pointer">Reasoning</summary>
           <p className="mt-1 whitespace-pre-wrap">{answer.reasoning}</p>
         </details>
+      )}
+      {answer.runs.length > 0 && (
+        <ol className="grid gap-2 border-y border-rule py-3" aria-label="Tools that were run">
+          {answer.runs.map((r) => (
+            <RunView key={r.id} run={r} />
+          ))}
+        </ol>
+      )}
+      {!answer.running && answer.runs.some((r) => r.waits) && (
+        <div className="flex gap-3">
+          <Button weight="primary" onClick={() => decide(true)}>
+            Run it
+          </Button>
+          <Button onClick={() => decide(false)}>Do not</Button>
+        </div>
       )}
       <div aria-live="polite" aria-busy={answer.running} data-testid="answer" className="font-serif text-large whitespace-pre-wrap">
         {answer.text}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -93,14 +94,25 @@ func creating(name string) int {
 	return 0
 }
 
-// lastAsked is the beginning of the id of the last exchange in the chat style, as the list has it.
+// lastAsked is the beginning of the id of the last exchange in the chat style that has an answer: one that only measured has none.
 func lastAsked(t *testing.T, g *Gate) string {
-	out, errOut, code := run(t, g, "", "traffic", "--style", "chat", "--last", "1")
-	lines := strings.Split(strings.TrimSpace(out), "\n")
-	if code != 0 || len(lines) < 2 {
-		t.Fatal(out, errOut)
+	out, errOut, code := run(t, g, "", "traffic", "--style", "chat", "--last", "20", "--json")
+	var list struct {
+		Exchanges []struct {
+			ID     string
+			Tokens int `json:"completion_tokens"`
+		}
 	}
-	return strings.Fields(lines[1])[0]
+	if err := json.Unmarshal([]byte(out), &list); code != 0 || err != nil {
+		t.Fatal(out, errOut, err)
+	}
+	for _, e := range list.Exchanges {
+		if e.Tokens > 0 {
+			return e.ID[:8]
+		}
+	}
+	t.Fatal("nothing was asked")
+	return ""
 }
 
 // section are the lines of a part of the help.

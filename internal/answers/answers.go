@@ -70,6 +70,13 @@ func (s *Service) interrupted(ctx context.Context, r kept.Response) error {
 			return err
 		}
 	}
+	if len(r.Loop) > 0 {
+		err := s.resumed(ctx, r, told)
+		if err == nil {
+			return nil
+		}
+		s.log.Warn("a response cannot go on after the stop", "response", r.ID, "error", err.Error())
+	}
 	if n := len(told); n > 0 && told[n-1].Type == response.FailedEvent {
 		r.Ended = true
 		return s.records.PutResponse(ctx, r)
@@ -105,6 +112,7 @@ type Run struct {
 	writer  *response.Writer
 	events  []response.Event
 	started exchange.Started
+	loop    *loop.State   // how far its steps have come, from where they can go on after a stop; nil for none
 	stored  int           // how many events are in the records
 	err     error         // why there is no response, if that was known before anything was sent
 	ended   bool          // nothing more comes
@@ -127,7 +135,11 @@ func (s *Service) Begin(ctx context.Context, k keyring.Key, from gate.Origin, ca
 	if call.Background {
 		running = context.WithoutCancel(ctx) // the end of the request does not matter
 	}
-	x, err := s.loops.Begin(running, k, from, &call.Request, loop.How{Approvals: true, Waits: call.Background})
+	how := loop.How{Approvals: true, Waits: call.Background}
+	if call.Background {
+		how.Save = func(state *loop.State) error { return s.advance(r, state) }
+	}
+	x, err := s.loops.Begin(running, k, from, &call.Request, how)
 	if err != nil {
 		return nil, err // what is plainly wrong is said at once
 	}
@@ -140,7 +152,13 @@ func (s *Service) Begin(ctx context.Context, k keyring.Key, from gate.Origin, ca
 			return nil, unstored(err)
 		}
 	}
-	stop := context.AfterFunc(s.base, func() { x.Cancel(context.Cause(s.base)) })
+	s.start(r)
+	return r, nil
+}
+
+// start has a run answered.
+func (s *Service) start(r *Run) {
+	stop := context.AfterFunc(s.base, func() { r.exchange.Cancel(context.Cause(s.base)) })
 	s.mu.Lock()
 	s.runs[r.ID] = r
 	s.mu.Unlock()
@@ -149,10 +167,49 @@ func (s *Service) Begin(ctx context.Context, k keyring.Key, from gate.Origin, ca
 		s.work(r)
 		s.finish(r)
 	})
-	if call.Background {
+	if r.call.Background {
 		s.working.Go(func() { s.checkpoint(r) })
 	}
-	return r, nil
+}
+
+// advance notes and stores how far the steps of a response have come.
+func (s *Service) advance(r *Run, state *loop.State) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.loop = state
+	return s.put(context.WithoutCancel(s.base), r)
+}
+
+// resumed goes on with a response that a stop has ended in the middle of its steps. The error says why it cannot.
+func (s *Service) resumed(ctx context.Context, stored kept.Response, told []response.Event) error {
+	var state loop.State
+	if err := json.Unmarshal(stored.Loop, &state); err != nil {
+		return err
+	}
+	n := len(told)
+	if n == 0 || told[n-1].Type != response.FailedEvent {
+		return errors.New("it was not stored to its end")
+	}
+	r := &Run{ID: stored.ID, begun: stored.Created, changed: make(chan struct{}), loop: &state}
+	how := loop.How{Approvals: true, Waits: true, Save: func(state *loop.State) error { return s.advance(r, state) }}
+	x, k, req, err := s.loops.Resume(context.WithoutCancel(ctx), &state, how)
+	if err != nil {
+		return err
+	}
+	if r.call, err = response.Stored(stored.Body, stored.Input, req); err == nil {
+		r.key, r.exchange = k, x
+		r.events = told[:n-1]
+		r.stored = len(r.events)
+		r.writer = response.NewWriter(r.ID, r.begun, r.call, func(e response.Event) { r.events = append(r.events, e) })
+		err = r.writer.Resume(stored.Body, told[n-1].Sequence, state.Step+1)
+	}
+	if err != nil {
+		x.Close(err)
+		return err
+	}
+	s.start(r)
+	s.log.Info("a response goes on after a stop", "response", r.ID, "step", state.Step+1)
+	return nil
 }
 
 // checkpointEvery is how often what a response in the background has written is stored, so that no more is lost if the gate is killed.
@@ -400,8 +457,14 @@ func (s *Service) put(ctx context.Context, r *Run) error {
 	if err := errors.Join(err, err2, err3); err != nil {
 		return err
 	}
+	var state []byte
+	if r.loop != nil && !ended {
+		if state, err = json.Marshal(r.loop); err != nil {
+			return err
+		}
+	}
 	s.prune(ctx)
-	return s.records.PutResponse(ctx, kept.Response{ID: r.ID, Key: r.key.Account(), Payer: r.key.Payer(), Created: r.begun, Ended: ended, Background: r.call.Background,
+	return s.records.PutResponse(ctx, kept.Response{Loop: state, ID: r.ID, Key: r.key.Account(), Payer: r.key.Payer(), Created: r.begun, Ended: ended, Background: r.call.Background,
 		Previous: r.call.Previous, Input: input, Body: body, Events: events})
 }
 

@@ -20,6 +20,7 @@ type Response struct {
 	Input      json.RawMessage // the list of items that were sent
 	Body       json.RawMessage // the response
 	Events     json.RawMessage // the list of its events
+	Loop       json.RawMessage // how far its steps have come, from where they can go on; nil for one without
 }
 
 // Errors of Records.

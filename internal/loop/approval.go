@@ -101,6 +101,11 @@ func (r *run) decided(ctx context.Context, c *call, said exchange.Approval) []re
 		return nil
 	}
 	if said.Approve {
+		if err := r.before(max(0, r.at-1), []*call{c}); err != nil {
+			c.result = refusedResult("it could not be written down that the call is made: " + err.Error())
+			r.give(ended(c))
+			return nil
+		}
 		return r.work(ctx, []*call{c})
 	}
 	c.result = refusedResult("the call was not approved: " + cmp.Or(said.Reason, "no reason was given"))

@@ -76,6 +76,8 @@ type How struct {
 	Approvals bool
 	// Waits says that they are waited for, since nobody is on the line.
 	Waits bool
+	// Save writes down how far the answer has come; nil if it need not go on after a stop. An error ends the answer.
+	Save func(*State) error
 }
 
 // Begin admits a request. One that wants no tools of the gate's, neither by itself nor by a preset that it names, is answered by a model alone.
@@ -103,7 +105,9 @@ func (s *Service) Begin(ctx context.Context, k keyring.Key, from gate.Origin, re
 		return s.gate.Begin(ctx, k, from, req) // a raw prompt has no tools
 	}
 	s.reveal(k, req)
-	r := &run{Service: s, key: k, how: how, rules: rules, servers: servers, begun: time.Now(), seen: map[string]int{}, names: map[string]*bound{}, account: k.Account()}
+	r := s.newRun(k, how, rules, servers)
+	r.original = *req
+	r.kept = State{Begun: r.begun.UTC(), Exchange: from.ID, Key: k.ID, Client: from.Client, Agent: from.Agent}
 	r.limits(req)
 	return s.gate.BeginWhole(ctx, k, from, req, func(ctx context.Context, x *gate.Exchange) iter.Seq2[exchange.Event, error] {
 		return func(yield func(exchange.Event, error) bool) { r.events(ctx, x, yield) }

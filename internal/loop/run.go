@@ -28,6 +28,12 @@ type run struct {
 	begun   time.Time
 	most    int // tokens that may be written in all; 0 for any
 
+	original exchange.Request // as it came
+	kept     State            // what is written down of it, beside how far it has come
+	at       int              // the step that it is in, from 1; 0 before the first
+	done     int              // steps that have finished before a stop
+	spent    int64            // and what they have cost
+
 	x       *gate.Exchange
 	asked   exchange.Request
 	turns   []exchange.Turn   // that were added
@@ -96,7 +102,11 @@ func (r *run) events(ctx context.Context, x *gate.Exchange, yield func(exchange.
 	}
 	exchange.InOrderOfCalls(r.asked.Turns)
 	stopped := ""
-	for n := 1; !r.gone; n++ {
+	if err := r.save(r.done, ""); err != nil {
+		yield(nil, err)
+		return
+	}
+	for n := r.done + 1; !r.gone; n++ {
 		if stopped == "" {
 			stopped = r.reached(n)
 		}
@@ -132,7 +142,7 @@ func (r *run) reached(n int) string {
 		return exchange.BoundTime
 	case r.most > 0 && r.written >= r.most:
 		return exchange.BoundTokens
-	case r.rules.Cost > 0 && r.x.Record().Cost >= r.rules.Cost:
+	case r.rules.Cost > 0 && r.spent+r.x.Record().Cost >= r.rules.Cost:
 		return exchange.BoundCost
 	}
 	return ""
@@ -187,6 +197,7 @@ func (r *run) known(names []string) (list []string) {
 // step has the model asked once, and runs what it calls. finished is true after the last event of the answer; bound names what the step
 // has reached.
 func (r *run) step(ctx context.Context, n int, stopped string) (finished bool, bound string, err error) {
+	r.at = n
 	req := r.request(n, stopped)
 	x, err := r.x.Step(n, &req)
 	if err != nil {
@@ -222,6 +233,9 @@ func (r *run) step(ctx context.Context, n int, stopped string) (finished bool, b
 		}
 		return c.wants()
 	})
+	if err := r.before(n-1, now); err != nil {
+		return false, "", err
+	}
 	runs := r.work(ctx, now)
 	for _, c := range waiting {
 		c.ID = fmt.Sprintf("mcpr_%s_%d", r.x.Record().ID, c.index)
@@ -248,7 +262,7 @@ func (r *run) step(ctx context.Context, n int, stopped string) (finished bool, b
 	case ctx.Err() != nil:
 		return true, "", context.Cause(ctx)
 	}
-	return false, r.repeated(mine), nil
+	return false, r.repeated(mine), r.save(n, "")
 }
 
 // calls counts the calls of a turn.

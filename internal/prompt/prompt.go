@@ -227,7 +227,17 @@ func content(path string, turn exchange.Turn) jinja.Text {
 	if turn.Role == exchange.System {
 		from = presetInstructions
 	}
-	return jinja.Join(jinja.NewText(own.Text(), from), jinja.NewText(sent.Text(), path+".content"))
+	return jinja.Join(jinja.NewText(own.Text(), from), jinja.NewText(sent.Text(), path+".content"+source(sent)))
+}
+
+// source names, in brackets, the tool that gave a turn's text, if the gate ran it.
+func source(turn exchange.Turn) string {
+	for _, p := range turn.Parts {
+		if r, ok := p.(exchange.ToolResult); ok && r.Source != "" {
+			return "[" + r.Source + "]"
+		}
+	}
+	return ""
 }
 
 // Paths of the values whose text may hold control tokens, since they are not the conversation's.

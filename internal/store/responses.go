@@ -21,6 +21,7 @@ type document struct {
 	Input  json.RawMessage `json:"input"`
 	Body   json.RawMessage `json:"body"`
 	Events json.RawMessage `json:"events"`
+	Loop   json.RawMessage `json:"loop,omitempty"`
 }
 
 // longDocument is how long a document may become when it is unpacked, in bytes.
@@ -36,7 +37,7 @@ var (
 var frame = []byte{0x28, 0xb5, 0x2f, 0xfd}
 
 func pack(r kept.Response) ([]byte, error) {
-	raw, err := json.Marshal(document{r.Input, r.Body, r.Events})
+	raw, err := json.Marshal(document{r.Input, r.Body, r.Events, r.Loop})
 	return packer.EncodeAll(raw, nil), err
 }
 
@@ -50,7 +51,7 @@ func unpack(r *kept.Response, doc []byte) (err error) {
 	if err := json.Unmarshal(doc, &d); err != nil {
 		return fmt.Errorf("%w: %w", kept.ErrDamaged, err)
 	}
-	r.Input, r.Body, r.Events = d.Input, d.Body, d.Events
+	r.Input, r.Body, r.Events, r.Loop = d.Input, d.Body, d.Events, d.Loop
 	return nil
 }
 

@@ -243,6 +243,23 @@ func NewWriter(id string, created time.Time, c *Call, emit func(Event)) *Writer 
 	return w
 }
 
+// Resume takes up a response that a stop of the gate has ended, from what was stored of it: its items and usage stay, and the numbers of its
+// events go on.
+func (w *Writer) Resume(stored json.RawMessage, sequence, step int) error {
+	var was struct {
+		Output []json.RawMessage `json:"output"`
+		Usage  *Usage            `json:"usage"`
+	}
+	if err := json.Unmarshal(stored, &was); err != nil {
+		return fmt.Errorf("a stored response cannot be read: %w", err)
+	}
+	for _, item := range was.Output {
+		w.resp.Output = append(w.resp.Output, item)
+	}
+	w.resp.Status, w.resp.Usage, w.sequence, w.step = inProgress, was.Usage, sequence, step
+	return nil
+}
+
 // Response is what there is of the response.
 func (w *Writer) Response() *Response { return &w.resp }
 
@@ -264,16 +281,20 @@ func (w *Writer) Begin() {
 
 // Add takes an event of the answer.
 func (w *Writer) Add(event exchange.Event) error {
-	if w.resp.Usage != nil {
+	if _, begins := event.(exchange.Started); w.resp.Usage != nil && !begins {
 		w.resp.Usage.Count(event)
 	}
 	switch event := event.(type) {
 	case exchange.Started:
 		w.resp.Status = inProgress
 		w.resp.Fingerprint = w.request.Fingerprint // which is known by now
-		w.resp.Usage = &Usage{}
+		if w.resp.Usage == nil {
+			w.resp.Usage = &Usage{}
+		}
 		w.resp.Usage.Count(event)
-		w.sendWhole("response.in_progress")
+		if w.step == 0 { // else it goes on after a stop
+			w.sendWhole("response.in_progress")
+		}
 		if event.Dropped > 0 {
 			item := &Truncation{Type: truncationType, ID: w.newID("tr"), Status: completed, Dropped: event.Dropped}
 			w.open(item)

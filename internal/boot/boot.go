@@ -251,7 +251,7 @@ func (app *App) open(ctx context.Context) error {
 		addresses = append(addresses, e.Listener.Addr())
 	}
 	app.Server = server.New(server.Options{
-		Gate: app.Gate, Loops: app.loops, Tools: app.tools, Answers: responses, Ledger: app.ledger, Lately: &app.lately, Contents: app.said, Suites: &suites.Runs{Gate: app.Gate, Records: app.db}, Prices: app.shownPrices, Metrics: app.counted.Handler(), Console: app.options.Console, Log: app.log, Version: app.options.Version,
+		Gate: app.Gate, Loops: app.loops, Tools: app.tools, Answers: responses, Ledger: app.ledger, Lately: &app.lately, Contents: app.said, Suites: &suites.Runs{Gate: app.Gate, Loops: app.loops, Records: app.db}, Prices: app.shownPrices, Metrics: app.counted.Handler(), Console: app.options.Console, Log: app.log, Version: app.options.Version,
 		Exposure: exposure(app.Config), Settings: app.settings.tell, Check: app.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
 	return nil

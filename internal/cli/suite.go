@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
@@ -36,18 +38,22 @@ func (t *terminal) suiteRun() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "run [FILE]",
-		Short: "Run a suite; without a file the built-in one, which measures what a model can do",
+		Short: "Run a suite: a file, or a built-in one (" + strings.Join(slices.Sorted(maps.Keys(suite.Shipped)), ", ") + "; the first if none is named)",
 		Long: `Run a suite: each case is asked so many times of each model, with seeds that count on, and every answer is held to what is expected. Requests
 wait for those of applications. The exit code is 0 if every case passed often enough (--at-least), and 1 otherwise. docs/suites.md says what a
 file looks like.`,
 		Example: `  kindred suite run --model harbour-4m
   kindred suite run ferry.yaml --model harbour-4m --model harbour-master --samples 5
+  kindred suite run ferry-tools --model harbour-4m
   kindred suite run ferry.yaml --at-least 0.9 --junit report.xml`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			body := map[string]any{}
 			if len(args) == 1 {
 				raw, err := os.ReadFile(args[0])
+				if shipped, ok := suite.Shipped[args[0]]; ok && errors.Is(err, fs.ErrNotExist) {
+					raw, err = shipped, nil
+				}
 				if err != nil {
 					return err
 				}

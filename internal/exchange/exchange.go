@@ -236,8 +236,25 @@ type ToolServer struct {
 	// Type is the standard's type of tool that the client asked for by that name, which this server has in its place; "" for none.
 	Type string `json:"type,omitzero"`
 	At   string `json:"at,omitzero"` // where it stands in the request, for errors
-	// Preset says that a preset wants it, which may have what its own key may not.
-	Preset bool `json:"preset,omitzero"`
+}
+
+// ServersOf are the servers of tools that names stand for, each a server's or a tool's.
+func ServersOf(names []string) (list []ToolServer) {
+	for _, name := range names {
+		server, one, single := strings.Cut(name, "/")
+		i := slices.IndexFunc(list, func(s ToolServer) bool { return s.Label == server })
+		switch {
+		case i < 0 && single:
+			list = append(list, ToolServer{Label: server, Tools: []string{one}})
+		case i < 0:
+			list = append(list, ToolServer{Label: server})
+		case single && list[i].Tools != nil:
+			list[i].Tools = append(list[i].Tools, one)
+		default:
+			list[i].Tools = nil // all of them
+		}
+	}
+	return list
 }
 
 // Approve says which calls of a server have to be approved first.

@@ -124,31 +124,12 @@ func (s *Service) wanted(ctx context.Context, k keyring.Key, req *exchange.Reque
 	if err != nil || o.Preset == nil {
 		return servers // what is wrong with the name is said when it is asked for
 	}
-	for _, own := range fromNames(o.Preset.Tools) {
+	for _, own := range exchange.ServersOf(o.Preset.Tools) {
 		if !slices.ContainsFunc(servers, func(s exchange.ToolServer) bool { return s.Label == own.Label }) {
 			servers = append(servers, own)
 		}
 	}
 	return servers
-}
-
-// fromNames are the servers of names, each a server's or a tool's.
-func fromNames(names []string) (list []exchange.ToolServer) {
-	for _, name := range names {
-		server, one, single := strings.Cut(name, "/")
-		i := slices.IndexFunc(list, func(s exchange.ToolServer) bool { return s.Label == server })
-		switch {
-		case i < 0 && single:
-			list = append(list, exchange.ToolServer{Label: server, Tools: []string{one}, Preset: true})
-		case i < 0:
-			list = append(list, exchange.ToolServer{Label: server, Preset: true})
-		case single && list[i].Tools != nil:
-			list[i].Tools = append(list[i].Tools, one)
-		default:
-			list[i].Tools = nil // all of them
-		}
-	}
-	return list
 }
 
 // admit looks at the servers that a request names: whether there are such, and whether its key may have them.

@@ -558,9 +558,7 @@ func (r *run) list(ctx context.Context) {
 			r.offered = append(r.offered, exchange.Tool{Name: name, Description: t.Description, Parameters: t.Schema, Willing: true, At: "tools[" + t.ID() + "].parameters"})
 			told.Tools = append(told.Tools, exchange.ListedTool{Name: t.Name, Title: t.Title, Description: t.Description, Schema: t.Schema, ReadOnly: t.ReadOnly})
 		}
-		if !s.Preset || r.how.Approvals {
-			r.listed = append(r.listed, told)
-		}
+		r.listed = append(r.listed, told)
 	}
 }
 

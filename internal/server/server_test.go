@@ -160,7 +160,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *testServ
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Options{Gate: g, Loops: h.loops, Tools: h.tools, Answers: responses, Ledger: writer, Lately: lately, Contents: said, Suites: &suites.Runs{Gate: g, Records: db}, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
+	o := Options{Gate: g, Loops: h.loops, Tools: h.tools, Answers: responses, Ledger: writer, Lately: lately, Contents: said, Suites: &suites.Runs{Gate: g, Loops: h.loops, Records: db}, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)
 	}

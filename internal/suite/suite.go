@@ -37,6 +37,12 @@ var Schema []byte
 //go:embed shipped/abilities.yaml
 var Abilities []byte
 
+//go:embed shipped/ferry-tools.yaml
+var ferryTools []byte
+
+// Shipped are the suites that ship, by their names.
+var Shipped = map[string][]byte{"abilities": Abilities, "ferry-tools": ferryTools}
+
 // Suite is what models are asked.
 type Suite struct {
 	Title    string   `json:"suite"`
@@ -60,14 +66,16 @@ type Settings struct {
 
 // Case is a question with what is expected of its answer.
 type Case struct {
-	Name     string          `json:"-"`
-	Part     string          `json:"part,omitempty"` // that it belongs to; "" for none
-	Said     []Turn          `json:"said"`
-	Tools    map[string]Tool `json:"tools,omitempty"`
-	MustCall bool            `json:"must_call,omitempty"`
-	Format   json.RawMessage `json:"format,omitempty"`
-	Settings Settings        `json:"settings,omitzero"`
-	Answer   Expected        `json:"answer"`
+	Name  string          `json:"-"`
+	Part  string          `json:"part,omitempty"` // that it belongs to; "" for none
+	Said  []Turn          `json:"said"`
+	Tools map[string]Tool `json:"tools,omitempty"`
+	// GateTools are tool servers (SERVER), or tools of theirs (SERVER/TOOL), that the gate runs for the model.
+	GateTools []string        `json:"gate_tools,omitempty"`
+	MustCall  bool            `json:"must_call,omitempty"`
+	Format    json.RawMessage `json:"format,omitempty"`
+	Settings  Settings        `json:"settings,omitzero"`
+	Answer    Expected        `json:"answer"`
 }
 
 // Turn is one of the conversation; one field is set, or Assistant and Called.
@@ -423,6 +431,7 @@ func (s *Suite) Request(c Case, model string, seed int64) exchange.Request {
 		t := c.Tools[name]
 		req.Tools = append(req.Tools, exchange.Tool{Name: name, Description: t.For, Parameters: t.With, At: "tools." + name})
 	}
+	req.Servers = exchange.ServersOf(c.GateTools)
 	if c.Format != nil {
 		req.Format = exchange.Format{Kind: exchange.FormatSchema, Schema: c.Format, Strict: true, At: "format"}
 	}

@@ -17,6 +17,7 @@ import (
 	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/ledger"
+	"kindredgate/internal/loop"
 	"kindredgate/internal/record"
 	"kindredgate/internal/suite"
 )
@@ -30,6 +31,7 @@ const (
 // Runs are those of a gate. A nil one has none.
 type Runs struct {
 	Gate    *gate.Gate
+	Loops   *loop.Service
 	Records kept.SuiteRuns
 }
 
@@ -149,7 +151,7 @@ func (r *Runs) asking(caller keyring.Key, from gate.Origin) suite.Ask {
 	return func(ctx context.Context, req exchange.Request) (a suite.Answer, err error) {
 		part := from.Part(int(n.Add(1) - 1))
 		part.Standing, part.Patient = nil, true
-		x, err := r.Gate.Begin(ctx, caller, part, &req)
+		x, err := r.Loops.Begin(ctx, caller, part, &req, loop.How{})
 		if err != nil {
 			return a, err
 		}

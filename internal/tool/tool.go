@@ -123,6 +123,30 @@ func Failed(err error) *Failure {
 	return &Failure{Kind: Protocol, Message: valid(err.Error(), longDescription)}
 }
 
+// Secretless is an error without texts that must not be told, such as the values of headers.
+func Secretless(err error, secrets map[string]string) error {
+	if err == nil {
+		return nil
+	}
+	hide := func(text string) string {
+		for _, secret := range secrets {
+			if len(secret) > 3 {
+				text = strings.ReplaceAll(text, secret, "…")
+			}
+		}
+		return text
+	}
+	text := hide(err.Error())
+	var f *Failure
+	switch {
+	case text == err.Error():
+		return err
+	case errors.As(err, &f):
+		return &Failure{f.Kind, f.Code, hide(f.Message)}
+	}
+	return errors.New(text)
+}
+
 // Result is what a call gave: a text for the model.
 type Result struct {
 	Text    string

@@ -214,22 +214,8 @@ func (s *Server) start() {
 func (s *Server) failed(err error) {
 	s.pause = min(max(firstPause, 2*s.pause), longestPause)
 	s.next = time.Now().Add(s.pause)
-	s.state, s.since, s.failure = tool.Down, time.Now(), s.secretless(err)
+	s.state, s.since, s.failure = tool.Down, time.Now(), tool.Secretless(err, s.o.Headers)
 	s.log.Warn("a tool server failed", "error", s.failure.Error(), "next_start_in", s.pause.String())
-}
-
-// secretless is an error without what is secret.
-func (s *Server) secretless(err error) error {
-	text := err.Error()
-	for _, secret := range s.o.Headers {
-		if len(secret) > 3 {
-			text = strings.ReplaceAll(text, secret, "…")
-		}
-	}
-	if text == err.Error() {
-		return err
-	}
-	return errors.New(text)
 }
 
 // watch waits for the end of a session.
@@ -358,7 +344,7 @@ func (s *Server) Tools(ctx context.Context) ([]tool.Tool, error) {
 		}
 		s.mu.Unlock()
 		if err != nil {
-			return nil, s.secretless(err)
+			return nil, tool.Secretless(err, s.o.Headers)
 		}
 	}
 	s.mu.Lock()
@@ -375,7 +361,7 @@ func (s *Server) Call(ctx context.Context, name string, arguments json.RawMessag
 		answer, err = s.ask(web.NoteStatus(ctx, &status), &sdk.CallToolParams{Name: name, Arguments: arguments})
 	}
 	if err != nil {
-		err = s.secretless(err)
+		err = tool.Secretless(err, s.o.Headers)
 		failure := &tool.Failure{Kind: tool.Protocol, Message: err.Error()}
 		var wire *jsonrpc.Error
 		switch {

@@ -95,7 +95,7 @@ func (s *Server) Call(ctx context.Context, _ string, arguments json.RawMessage) 
 	defer func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if err = s.secretless(err); (err == nil) != (s.failure == nil) {
+		if err = tool.Secretless(err, s.o.Headers); (err == nil) != (s.failure == nil) {
 			s.since = time.Now()
 		}
 		s.failure = err
@@ -119,23 +119,6 @@ func (s *Server) Call(ctx context.Context, _ string, arguments json.RawMessage) 
 			resp.StatusCode, http.StatusText(resp.StatusCode), raw))}
 	}
 	return r, nil
-}
-
-// secretless is an error without the values of headers.
-func (s *Server) secretless(err error) error {
-	if err == nil {
-		return nil
-	}
-	text := err.Error()
-	for _, secret := range s.o.Headers {
-		if len(secret) > 3 {
-			text = strings.ReplaceAll(text, secret, "…")
-		}
-	}
-	if text == err.Error() {
-		return err
-	}
-	return errors.New(text)
 }
 
 // request puts the arguments where they belong: into the path, then into the query or the body.

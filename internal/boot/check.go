@@ -14,6 +14,7 @@ import (
 	"kindredgate/internal/machine"
 	"kindredgate/internal/record"
 	"kindredgate/internal/tensor"
+	"kindredgate/internal/tool"
 )
 
 // look gathers what the gate knows of itself, and judges it.
@@ -56,6 +57,16 @@ func (app *App) look(ctx context.Context) ([]check.Finding, error) {
 			one.Models = append(one.Models, there.Name)
 		}
 		f.Machines = append(f.Machines, one)
+	}
+	for _, name := range app.tools.Names() {
+		if server, err := app.tools.Get(name); err == nil { // else it has just been taken out
+			st := server.Status()
+			one := check.Tools{Name: name, Skipped: st.Skipped}
+			if st.State == tool.Down {
+				one.Failed = st.Error
+			}
+			f.Tools = append(f.Tools, one)
+		}
 	}
 	if f.Bad, err = app.ledger.Find(ctx, record.Filter{Bad: true, Since: f.Now.Add(-24 * time.Hour), Limit: 1000}); err != nil {
 		return nil, fmt.Errorf("the ledger: %w", err)

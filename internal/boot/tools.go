@@ -19,13 +19,13 @@ import (
 )
 
 // toolServers are the servers of tools, as the configuration says. Those that are as they were before are the same values, so that what runs
-// goes on. One that cannot be used as it is set up is among them, and says why when it is asked; the error has the reasons of all.
+// goes on. One that cannot be used as it is set up is among them, and says why when it is asked; the error has the reasons of all, but of those that are as they were before.
 func (app *App) toolServers(cfg config.Config) (all map[string]tool.Server, keep map[string]declaredTool, err error) {
 	all, keep = map[string]tool.Server{}, map[string]declaredTool{}
 	for _, name := range slices.Sorted(maps.Keys(cfg.Tools)) {
 		t := cfg.Tools[name]
 		key, problem := t.Key(name)
-		if was, ok := app.declaredTools[name]; ok && problem == nil && was.key == key && reflect.DeepEqual(was.Tool, t) {
+		if was, ok := app.declaredTools[name]; ok && problem == nil && was.problem == "" && was.key == key && reflect.DeepEqual(was.Tool, t) {
 			all[name], keep[name] = was.server, was
 			continue
 		}
@@ -34,10 +34,14 @@ func (app *App) toolServers(cfg config.Config) (all map[string]tool.Server, keep
 			server, problem = app.toolServer(name, t, key)
 		}
 		if problem != nil {
-			err = errors.Join(err, problem)
-			server = tool.Unusable(problem)
+			was, known := app.declaredTools[name]
+			if !known || was.problem != problem.Error() || !reflect.DeepEqual(was.Tool, t) { // else it is no news
+				err = errors.Join(err, problem)
+			}
+			all[name], keep[name] = tool.Unusable(problem), declaredTool{Tool: t, problem: problem.Error()}
+			continue
 		}
-		all[name], keep[name] = server, declaredTool{t, key, server}
+		all[name], keep[name] = server, declaredTool{Tool: t, key: key, server: server}
 	}
 	return all, keep, err
 }
@@ -45,8 +49,9 @@ func (app *App) toolServers(cfg config.Config) (all map[string]tool.Server, keep
 // declaredTool is a server as it was made.
 type declaredTool struct {
 	config.Tool
-	key    string
-	server tool.Server
+	key     string
+	server  tool.Server
+	problem string // why it cannot be used
 }
 
 func (app *App) toolServer(name string, t config.Tool, key string) (tool.Server, error) {

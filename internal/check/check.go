@@ -85,6 +85,7 @@ type Facts struct {
 	Names         []catalog.Name
 	Presets       []catalog.Preset
 	Machines      []Machine
+	Tools         []Tools
 
 	Bad     []record.Record   // that did not come to their end, of the last day
 	Mishaps map[string]Mishap // by the codes of errors, since the start
@@ -108,6 +109,13 @@ type Machine struct {
 	Models    []string
 }
 
+// Tools is a server of tools.
+type Tools struct {
+	Name    string
+	Failed  string   // why it cannot be asked; "" if it can, or was not asked yet
+	Skipped []string // tools that it lists and that cannot be offered
+}
+
 // list gathers findings.
 type list []Finding
 
@@ -128,6 +136,7 @@ func Look(f Facts) []Finding {
 	f.keys(&l)
 	f.models(&l)
 	f.machines(&l)
+	f.tools(&l)
 	f.ledger(&l)
 	f.machine(&l)
 	return l
@@ -338,6 +347,46 @@ func (f Facts) machines(l *list) {
 		l.add("machines", Warning, "what is asked goes to these without encryption: "+strings.Join(open, ", "), "give them a certificate, and an address with https")
 	default:
 		l.add("machines", OK, fmt.Sprintf("%d are healthy", len(f.Machines)), "")
+	}
+}
+
+// tools says how the servers of tools do, and whether there is one for what presets and keys name.
+func (f Facts) tools(l *list) {
+	known := map[string]bool{"*": true, keyring.RemoteTools: true}
+	var bad, skipped, missing []string
+	for _, t := range f.Tools {
+		known[t.Name] = true
+		if t.Failed != "" {
+			bad = append(bad, t.Name+" ("+t.Failed+")")
+		}
+		if n := len(t.Skipped); n > 0 {
+			skipped = append(skipped, fmt.Sprintf("%d of %s", n, t.Name))
+		}
+	}
+	names := func(who string, tools []string) {
+		for _, name := range tools {
+			if server, _, _ := strings.Cut(name, "/"); !known[server] {
+				missing = append(missing, fmt.Sprintf("%s of %s", name, who))
+			}
+		}
+	}
+	for _, p := range f.Presets {
+		names("preset "+p.Name, p.Tools)
+	}
+	for _, k := range f.Keys {
+		if k.Revoked.IsZero() {
+			names("the key "+k.Label, k.Tools)
+		}
+	}
+	switch {
+	case len(bad) > 0:
+		l.add("tools", Error, "these tool servers cannot be used: "+strings.Join(bad, "; "), "\"kindred tools check\" shows what they wrote last; look at tools in the configuration")
+	case len(missing) > 0:
+		l.add("tools", Warning, "no tool server has "+strings.Join(missing, ", "), "name the server under tools in the configuration, or take the tool away from the preset or key")
+	case len(skipped) > 0:
+		l.add("tools", Warning, "some tools cannot be offered: "+strings.Join(skipped, ", "), "\"kindred tools check\" says why")
+	case len(f.Tools) > 0:
+		l.add("tools", OK, fmt.Sprintf("%d tool servers are set up", len(f.Tools)), "")
 	}
 }
 

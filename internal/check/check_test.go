@@ -80,6 +80,12 @@ func TestLook(t *testing.T) {
 		{"machines", Error, "attic at http://attic.example/v1 (nothing listens)", func(f *Facts) {
 			f.Machines = []Machine{{Name: "attic", URL: "http://attic.example/v1", Seen: true, Why: "nothing listens"}}
 		}},
+		{"tools", Error, "these tool servers cannot be used: berths (no berth is free)", func(f *Facts) { f.Tools = []Tools{{Name: "ferry"}, {Name: "berths", Failed: "no berth is free"}} }},
+		{"tools", Warning, "some tools cannot be offered: 2 of ferry", func(f *Facts) { f.Tools = []Tools{{Name: "ferry", Skipped: []string{"a", "b"}}} }},
+		{"tools", Warning, "no tool server has berths/hold of preset clerk", func(f *Facts) {
+			f.Tools, f.Presets = []Tools{{Name: "ferry"}}, []catalog.Preset{{Name: "clerk", Model: "m", Tools: []string{"ferry", "berths/hold"}}}
+		}},
+		{"tools", OK, "1 tool servers are set up", func(f *Facts) { f.Tools = []Tools{{Name: "ferry"}} }},
 		{"machines", Warning, "without encryption: attic", func(f *Facts) { f.Machines = []Machine{{Name: "attic", Healthy: true, Seen: true}} }},
 		{"names", OK, "have their models", func(f *Facts) {
 			f.Machines = []Machine{{Name: "attic", Healthy: true, Seen: true, Encrypted: true, Models: []string{"m"}}}

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"strings"
 
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
@@ -29,6 +30,7 @@ type presetFlags struct {
 	fixed, dropOldest                       bool
 	reasoning                               string
 	longest, context                        int
+	tools                                   []string
 }
 
 func (f *presetFlags) add(cmd *cobra.Command) {
@@ -43,6 +45,7 @@ func (f *presetFlags) add(cmd *cobra.Command) {
 	flags.IntVar(&f.longest, "longest-answer", 0, "tokens that an answer may have (default as many as the context holds)")
 	flags.IntVar(&f.context, "context", 0, "tokens of the model's context to use (default all)")
 	flags.BoolVar(&f.dropOldest, "drop-oldest", false, "leave out the oldest turns of a conversation that is longer than the context")
+	flags.StringSliceVar(&f.tools, "tools", nil, "tool servers (SERVER), or tools (SERVER/TOOL), that the gate runs for the model; \"\" for none")
 	flags.StringVar(&f.examples, "examples", "", "file with example turns: a JSON list of {\"role\", \"content\"}")
 	flags.StringVar(&f.template, "template", "", "file with a chat template to use in the place of the model's")
 }
@@ -84,6 +87,9 @@ func (f *presetFlags) apply(cmd *cobra.Command, p *catalog.Preset) error {
 			return usageError{fmt.Errorf("--reasoning is %q; it must be on, off or empty", f.reasoning)}
 		}
 		p.Reasoning = reasoning
+	}
+	if given("tools") {
+		p.Tools = f.tools
 	}
 	if given("examples") {
 		p.Examples = nil
@@ -229,6 +235,7 @@ func (t *terminal) printPreset(p catalog.Preset) error {
 	if p.DropOldest {
 		add("too long", "the oldest turns are left out")
 	}
+	add("tools", strings.Join(p.Tools, ", "))
 	for _, e := range p.Examples {
 		add("example", string(e.Role)+": "+e.Content)
 	}

@@ -223,3 +223,51 @@ func TestKeysEndWhenTheyWere(t *testing.T) {
 		t.Error("the key in its place works for longer")
 	}
 }
+
+// A key has the tools that it was given, and one that it has issued no more than those, as they are at each request.
+func TestToolsOfDerivedKeys(t *testing.T) {
+	r, _, _ := ring(t)
+	issuer, child, secret := family(t, r, Terms{Tools: []string{"ferry", "desk/search", RemoteTools}})
+	if child.MayCall("ferry", "next_sailing") || child.MayCall("ferry", "") || child.MayCallElsewhere() {
+		t.Error("a key that was given no tools has some")
+	}
+	issue := func(tools ...string) error {
+		_, _, err := r.IssueUnder(t.Context(), issuer, Terms{Label: "page", Tools: tools, Expires: r.now().Add(time.Hour)})
+		return err
+	}
+	for _, c := range []struct {
+		tools []string
+		fits  bool
+	}{{[]string{"ferry"}, true}, {[]string{"ferry/next_sailing", "desk/search", "remote"}, true}, {[]string{"desk"}, false}, {[]string{"desk/hold"}, false}, {[]string{"*"}, false}, {[]string{"files"}, false}, {[]string{"Not a name"}, false}} {
+		if err := issue(c.tools...); (err == nil) != c.fits {
+			t.Errorf("%v: %v", c.tools, err)
+		}
+	}
+	if _, err := r.Change(t.Context(), child.ID, func(t *Terms) error { t.Tools = []string{"ferry", "desk/search", RemoteTools}; return nil }); err != nil {
+		t.Fatal(err)
+	}
+	may := func() string {
+		k, err := r.Check(t.Context(), secret)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return fmt.Sprint(k.MayCall("ferry", "next_sailing"), k.MayCall("ferry", ""), k.MayCall("desk", "search"), k.MayCall("desk", "hold"), k.MayCall("desk", ""), k.MayCall("files", ""), k.MayCallElsewhere())
+	}
+	if got := may(); got != "true true true false true false true" {
+		t.Error(got)
+	}
+	if _, err := r.Change(t.Context(), issuer.ID, func(t *Terms) error { t.Tools = []string{"ferry/fare_quote"}; return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if got := may(); got != "false true false false false false false" {
+		t.Errorf("after the issuer has less: %s", got)
+	}
+	all := Key{Owner: true}
+	if !all.MayCall("ferry", "x") || !all.MayCallElsewhere() {
+		t.Error("the owner has not all tools")
+	}
+	star := Key{Terms: Terms{Tools: []string{"*"}}}
+	if !star.MayCall("ferry", "x") || star.MayCallElsewhere() {
+		t.Error("all of the gate's tools are not all of the gate's tools")
+	}
+}

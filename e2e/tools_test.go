@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/chromedp/chromedp"
 )
 
 // The sample model looks up a sailing and holds seats by one request, with tools that the gate starts. Each step reads only what is new of
@@ -197,5 +199,68 @@ tools:
 				n++
 			}
 		})
+	}
+}
+
+// In the console a person tries a tool, has the model call tools, approves what changes something, and sees the steps.
+func TestToolsInTheConsole(t *testing.T) {
+	g := startDemo(t)
+	tab, do := browse(t)
+	type css = chromedp.CSS
+	signIn(t, g, do)
+	visit := func(screen string) chromedp.Action[chromedp.Void] {
+		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("location.hash = %q", "/"+screen))
+	}
+	do("try a tool", visit("tools"), chromedp.WaitVisible(css(`[data-testid="tools ferry"] table`)), chromedp.Click(css(`[aria-label="Try fare_quote"]`)), chromedp.WaitVisible(css("#tool-arguments")),
+		chromedp.Click(`//button[text()="Call it"]`), chromedp.WaitVisible(css(`[data-testid="tool-output"]`)))
+	if got := evaluated[string](t, tab, `document.querySelector('[data-testid="tool-output"]').textContent`); !strings.Contains(got, "there is no island") || !strings.Contains(got, "Failed (tool execution error)") {
+		t.Errorf("an island without a name gives %q", got)
+	}
+	do("ask with tools", chromedp.Click(`//*[@role="dialog"]//button[text()="Close"]`), visit("try"), chromedp.WaitVisible(css("#question")), chromedp.Click(`//button[text()="Response"]`),
+		chromedp.WaitVisible(`//label[contains(., "ferry")]`), chromedp.Click(`//label[contains(., "ferry")]`), chromedp.SendKeys(css("#question"), "Find the next boat to Osmer after 10:00 and hold 2 seats."), chromedp.SendKeys(css("#temperature"), "0"),
+		chromedp.Click(`//button[text()="Ask"]`), chromedp.WaitVisible(`//button[text()="Run it"]`))
+	if got := evaluated[string](t, tab, `[...document.querySelectorAll('[data-testid="run"]')].map(r => r.textContent).join(" | ")`); !strings.Contains(got, `"departs": "10:30"`) || !strings.Contains(got, "ferry/hold_seats") || !strings.Contains(got, "waits for your approval") {
+		t.Errorf("before the approval: %q", got)
+	}
+	do("approve", chromedp.Click(`//button[text()="Run it"]`), chromedp.WaitVisible(`//*[@data-testid="answer"][contains(text(), "The reference is LP-5202.")]`))
+	do("the steps", visit("traffic"), chromedp.Click(`//*[@data-testid="exchanges"]//tbody/tr[1]//a`), chromedp.WaitVisible(css(`[data-testid="steps"]`)), chromedp.WaitVisible(`//*[@data-testid="steps"]//a[text()="Step 1"]`))
+	if rows := evaluated[int](t, tab, `document.querySelectorAll('[data-testid="exchanges"] tbody tr').length`); rows != 2 {
+		t.Errorf("%d rows for two requests", rows)
+	}
+
+	// A response in the background waits for somebody here.
+	status, body := ask(t, g, g.Key, `{"model":"harbour-4m","temperature":0,"background":true,"input":"Find the next boat to Osmer after 10:00 and hold 2 seats.","tools":[{"type":"mcp","server_label":"ferry","require_approval":{"never":{"read_only":true}}}]}`)
+	var r struct{ ID, Status string }
+	if err := json.Unmarshal([]byte(body), &r); err != nil || status != http.StatusOK {
+		t.Fatal(status, body)
+	}
+	do("approve in the background", visit("tools"), chromedp.WaitVisible(css(`[data-testid="approval"]`)), chromedp.Click(css(`[aria-label="Approve hold_seats"]`)), chromedp.WaitNotPresent(css(`[data-testid="approval"]`)))
+	for deadline := time.Now().Add(10 * time.Second); r.Status != "completed"; time.Sleep(20 * time.Millisecond) {
+		_, body = call(t, g, g.Key, "GET", "/responses/"+r.ID, "")
+		if err := json.Unmarshal([]byte(body), &r); err != nil || time.Now().After(deadline) {
+			t.Fatal(body)
+		}
+	}
+	if !strings.Contains(body, "LP-5202") {
+		t.Error(body)
+	}
+	do("a key with tools", visit("keys"), chromedp.Click(`//button[text()="Issue a key"]`), chromedp.WaitVisible(css("#label")), chromedp.SendKeys(css("#label"), "clerk"), chromedp.Click(`//*[@role="dialog"]//label[contains(., "ferry")]`),
+		chromedp.Click(`//*[@role="dialog"]//button[text()="Issue"]`), chromedp.WaitVisible(css(`[data-testid="issued-key"]`)))
+	if out, errOut, _ := run(t, g, "", "keys", "show", "clerk"); !strings.Contains(out, "ferry") {
+		t.Error(out, errOut)
+	}
+}
+
+// On a terminal what changes something is asked about first.
+func TestToolsOnATerminal(t *testing.T) {
+	g := startDemo(t)
+	for typed, want := range map[string]string{"y\r": `The reference is LP-5202`, "\r": `hold_seats .* failed: the call was not approved`} {
+		s := onTerminal(t, g, "ask", "-t", "0", "--tools", "ferry", "Find the next boat to Osmer after 10:00 and hold 2 seats.")
+		at := s.wait(0, `ferry/next_sailing[\s\S]*Run ferry/hold_seats \{"island": "Osmer", "time": "10:30", "seats": 2\}\? \[y/N\] `)
+		s.typed(typed)
+		s.wait(at, want)
+		if code := s.code(); code != 0 {
+			t.Errorf("%q: code %d", typed, code)
+		}
 	}
 }

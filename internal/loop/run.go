@@ -163,6 +163,9 @@ func (r *run) request(n int, stopped string) exchange.Request {
 		req.Tools, req.Choice = nil, exchange.Choice{}
 		if r.most > 0 && r.written >= r.most {
 			req.MaxTokens = lastWords
+			if most := r.asked.MaxTokens; most > 0 {
+				req.MaxTokens = min(lastWords, most-r.written)
+			}
 		}
 		return req
 	}
@@ -198,6 +201,10 @@ func (r *run) known(names []string) (list []string) {
 // has reached.
 func (r *run) step(ctx context.Context, n int, stopped string) (finished bool, bound string, err error) {
 	r.at = n
+	if most := r.asked.MaxTokens; stopped == exchange.BoundTokens && most > 0 && r.written >= most {
+		r.give(exchange.Finish{Reason: exchange.Length, Bound: stopped}) // the request leaves no token for last words
+		return true, "", nil
+	}
 	req := r.request(n, stopped)
 	x, err := r.x.Step(n, &req)
 	if err != nil {
@@ -425,6 +432,13 @@ func ended(c *call) exchange.RunEnded {
 
 // call runs one.
 func (r *run) call(ctx context.Context, c *call) (result tool.Result) {
+	defer func() {
+		if f := result.Failure; f != nil && f.Inside && !r.key.Owner {
+			r.log.Warn("a tool could not be called", "tool", c.Server+"/"+c.Name, "exchange", r.x.Record().ID, "error", f.Message)
+			result.Failure = &tool.Failure{Kind: f.Kind, Code: f.Code, Message: cannotBeUsed}
+			result.Text = "Error: " + cannotBeUsed
+		}
+	}()
 	switch {
 	case c.bound == nil:
 		return refusedResult(fmt.Sprintf("there is no tool %q here", c.known))
@@ -435,6 +449,9 @@ func (r *run) call(ctx context.Context, c *call) (result tool.Result) {
 	}
 	return r.tools.Call(ctx, c.bound.tool, c.Arguments)
 }
+
+// cannotBeUsed is what applications are told of a server; the log tells the operator more.
+const cannotBeUsed = "the tool server cannot be used now"
 
 // refusedResult is the result of a call that is not made.
 func refusedResult(why string) tool.Result {
@@ -539,7 +556,10 @@ func (r *run) list(ctx context.Context) {
 	for i, s := range r.servers {
 		told := exchange.ToolsListed{Server: s.Label}
 		if all[i].err != nil {
-			told.Error = all[i].err.Error()
+			if told.Error = all[i].err.Error(); !r.key.Owner {
+				r.log.Warn("a tool server could not be asked", "tools", s.Label, "exchange", r.x.Record().ID, "error", told.Error)
+				told.Error = cannotBeUsed
+			}
 			if errors.Is(all[i].err, context.Canceled) {
 				told.Error = "it was not waited for"
 			}

@@ -24,6 +24,8 @@ type State struct {
 	Begun   time.Time `json:"begun"`
 	// Unsafe names a call that has begun since and may have changed something, so that it must not be made again; "" for none.
 	Unsafe string `json:"unsafe,omitempty"`
+	// Elsewhere says that a server of it was named by its URL, which is not kept: it cannot go on.
+	Elsewhere bool `json:"elsewhere,omitempty"`
 	// Exchange is the request's, and Key the id of the key that asked.
 	Exchange string `json:"exchange"`
 	Key      string `json:"key"`
@@ -40,6 +42,7 @@ func (r *run) state(step int, unsafe string) (*State, error) {
 		return nil, err
 	}
 	s := r.kept
+	s.Elsewhere = slices.ContainsFunc(r.servers, func(one exchange.ToolServer) bool { return one.URL != "" })
 	s.Request, s.Turns, s.Step, s.Calls, s.Written, s.Cost, s.Unsafe = request, turns, step, r.calls, r.written, r.spent+r.x.Record().Cost, unsafe
 	return &s, nil
 }
@@ -71,6 +74,9 @@ func (s *Service) Resume(ctx context.Context, state *State, how How) (*gate.Exch
 	if !valid {
 		return nil, k, nil, errors.New("its key is not valid any more")
 	}
+	if state.Elsewhere {
+		return nil, k, nil, errors.New("a tool server of it is not the gate's, and what leads to it is not kept")
+	}
 	if state.Unsafe != "" {
 		return nil, k, nil, fmt.Errorf("%s was being called and may have changed something, so it is not called again", state.Unsafe)
 	}
@@ -83,11 +89,6 @@ func (s *Service) Resume(ctx context.Context, state *State, how How) (*gate.Exch
 		return nil, k, nil, err
 	}
 	servers := s.wanted(ctx, k, req)
-	if slices.ContainsFunc(servers, func(one exchange.ToolServer) bool {
-		return one.Label != "" && !slices.Contains(s.tools.Names(), one.Label)
-	}) || len(servers) == 0 {
-		return nil, k, nil, errors.New("a tool server of it is not the gate's: what leads to it is not kept")
-	}
 	rules := s.rules()
 	if err := s.admit(k, servers, rules); err != nil {
 		return nil, k, nil, err

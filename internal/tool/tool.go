@@ -105,6 +105,8 @@ type Failure struct {
 	Kind    Kind   `json:"type"`
 	Code    int    `json:"code,omitempty"` // of the protocol or of HTTP
 	Message string `json:"message"`
+	// Inside says that the message is about how the server is reached, which is for the operator to know.
+	Inside bool `json:"-"`
 }
 
 func (f *Failure) Error() string { return f.Message }
@@ -120,7 +122,7 @@ func Failed(err error) *Failure {
 	case errors.Is(err, context.Canceled):
 		return &Failure{Kind: Protocol, Message: "the call was cancelled"}
 	}
-	return &Failure{Kind: Protocol, Message: valid(err.Error(), longDescription)}
+	return &Failure{Kind: Protocol, Message: valid(err.Error(), longDescription), Inside: true}
 }
 
 // Secretless is an error without texts that must not be told, such as the values of headers.
@@ -142,7 +144,7 @@ func Secretless(err error, secrets map[string]string) error {
 	case text == err.Error():
 		return err
 	case errors.As(err, &f):
-		return &Failure{f.Kind, f.Code, hide(f.Message)}
+		return &Failure{f.Kind, f.Code, hide(f.Message), f.Inside}
 	}
 	return errors.New(text)
 }

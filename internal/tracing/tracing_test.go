@@ -77,6 +77,57 @@ func TestTraces(t *testing.T) {
 	}
 }
 
+// The steps of a request are below it, in its trace, and the calls of tools below the step that made them, whatever is told first.
+func TestSteps(t *testing.T) {
+	var got []*spans.Span
+	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		raw, err := io.ReadAll(r.Body)
+		var sent collector.ExportTraceServiceRequest
+		if err == nil {
+			err = proto.Unmarshal(raw, &sent)
+		}
+		if err != nil {
+			t.Error(err)
+		}
+		for _, resource := range sent.ResourceSpans {
+			for _, scope := range resource.ScopeSpans {
+				got = append(got, scope.Spans...)
+			}
+		}
+	}))
+	defer server.Close()
+	tracer, err := tracing.New(t.Context(), server.URL, "1.2.3", nil, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	begun := time.Now().Add(-time.Second)
+	step := record.Record{ID: "abc-1", Parent: "abc", Step: 1, Style: string(dialect.Response), Begun: begun, Answered: "harbour-4m", Took: 200, State: record.Done,
+		Runs: []record.Run{{Call: "call_1", Server: "ferry", Name: "hold_seats", Begun: begun, Took: 50, Failed: "no boat today"}}}
+	tracer.Ended(step)
+	tracer.Ended(record.Record{ID: "abc", Job: "abc", Step: 1, Steps: 1, Style: string(dialect.Response), Begun: begun, Answered: "harbour-4m", FirstToken: 10, Took: 300, State: record.Done})
+	if err := tracer.Close(); err != nil {
+		t.Fatal(err)
+	}
+	find := func(name string) *spans.Span {
+		i := slices.IndexFunc(got, func(s *spans.Span) bool { return s.Name == name })
+		if i < 0 {
+			t.Fatalf("there is no span %q in %v", name, got)
+		}
+		return got[i]
+	}
+	whole, one, tool := find("invoke_agent harbour-4m"), find("chat harbour-4m"), find("execute_tool hold_seats")
+	if string(one.TraceId) != string(whole.TraceId) || string(one.ParentSpanId) != string(whole.SpanId) || string(tool.ParentSpanId) != string(one.SpanId) || len(whole.ParentSpanId) != 0 || len(got) != 3 {
+		t.Errorf("%v", got)
+	}
+	attributes := map[string]string{}
+	for _, a := range tool.Attributes {
+		attributes[a.Key] = a.Value.GetStringValue()
+	}
+	if attributes["gen_ai.operation.name"] != "execute_tool" || attributes["gen_ai.tool.name"] != "ferry/hold_seats" || attributes["gen_ai.tool.call.id"] != "call_1" || attributes["error.type"] == "" || tool.Status.Code != spans.Status_STATUS_CODE_ERROR {
+		t.Errorf("%v", tool)
+	}
+}
+
 // A collector that is gone costs no more than a bounded queue, keeps no gate from ending, and is in the log.
 func TestACollectorThatIsGone(t *testing.T) {
 	var said bytes.Buffer // which slog writes one line at a time

@@ -362,15 +362,15 @@ func (s *Server) Call(ctx context.Context, name string, arguments json.RawMessag
 	}
 	if err != nil {
 		err = tool.Secretless(err, s.o.Headers)
-		failure := &tool.Failure{Kind: tool.Protocol, Message: err.Error()}
+		failure := tool.Failed(err)
 		var wire *jsonrpc.Error
 		switch {
 		case ctx.Err() != nil:
 			return tool.Result{}, ctx.Err()
 		case status >= 400:
-			failure.Kind, failure.Code = tool.HTTP, status
+			failure = &tool.Failure{Kind: tool.HTTP, Code: status, Message: err.Error(), Inside: true}
 		case errors.As(err, &wire):
-			failure.Code, failure.Message = int(wire.Code), wire.Message
+			failure = &tool.Failure{Kind: tool.Protocol, Code: int(wire.Code), Message: wire.Message}
 		}
 		return tool.Result{}, failure
 	}

@@ -96,16 +96,12 @@ func (p *process) Close() error {
 	return nil
 }
 
-// explain says of a process that was closed how it had ended, and what it said last, where that tells more than an error.
+// explain says of a process that was closed how it had ended, where that tells more than an error. What it wrote last is in the status.
 func (p *process) explain(err error) error {
 	if p.err == nil || p.forced {
 		return err
 	}
-	how := "it ended with " + p.err.Error()
-	if lines := p.tail.lines(); len(lines) > 0 {
-		how += "; the last line that it wrote is: " + lines[len(lines)-1]
-	}
-	return errors.New(how)
+	return errors.New("it ended with " + p.err.Error())
 }
 
 // tail keeps the last lines of what a process writes to its standard error.

@@ -58,8 +58,12 @@ type Service struct {
 	hidden *lru.Cache[string, []exchange.Turn]
 }
 
-// mostHidden bounds how many answers are remembered that wait for a result of the client's.
-const mostHidden = 4096
+// Bounds of what is remembered of answers that wait for a result of the client's. One with longer turns is not, and goes on without what was
+// called before.
+const (
+	mostHidden = 1024
+	longHidden = 64 << 10 // bytes
+)
 
 // New makes a service. remote makes a server of one that a request names by its URL; private says whether it may be at a private address.
 func New(g *gate.Gate, tools *tool.Set, rules func() Rules, remote func(s exchange.ToolServer, private bool) tool.Server, log *slog.Logger) *Service {

@@ -95,6 +95,9 @@ func (r *run) events(ctx context.Context, x *gate.Exchange, yield func(exchange.
 	r.x, r.asked, r.yield = x, x.Asked(), yield
 	defer r.close()
 	r.list(ctx)
+	if r.kept.Again > 0 {
+		r.listed = nil // which was told before the stop
+	}
 	r.asked.Turns = r.named(r.settled(r.asked.Turns))
 	if err := r.resume(ctx); err != nil {
 		yield(nil, err)
@@ -245,7 +248,7 @@ func (r *run) step(ctx context.Context, n int, stopped string) (finished bool, b
 	}
 	runs := r.work(ctx, now)
 	for _, c := range waiting {
-		c.ID = fmt.Sprintf("mcpr_%s_%d", r.x.Record().ID, c.index)
+		c.ID = fmt.Sprintf("mcpr_%s_%d.%d", r.x.Record().ID, c.index, n) // its step, as the ids of other calls have it
 		r.give(exchange.ApprovalWanted{ID: c.ID, Server: c.Server, Name: c.Name, Arguments: c.Arguments})
 	}
 	if len(waiting) > 0 && r.how.Waits && !r.gone {
@@ -510,6 +513,9 @@ func (r *run) remember(turn exchange.Turn, theirs bool) {
 	if len(turn.Parts) > 0 {
 		turns = append(turns, turn)
 	}
+	if size(turns) > longHidden {
+		return
+	}
 	for _, t := range turns {
 		for _, p := range t.Parts {
 			if c, ok := p.(exchange.ToolCall); ok && r.names[c.Name] == nil {
@@ -517,6 +523,19 @@ func (r *run) remember(turn exchange.Turn, theirs bool) {
 			}
 		}
 	}
+}
+
+// size is how much turns take, about, in bytes.
+func size(turns []exchange.Turn) (n int) {
+	for _, t := range turns {
+		n += len(t.Text())
+		for _, p := range t.Parts {
+			if c, ok := p.(exchange.ToolCall); ok {
+				n += len(c.Arguments)
+			}
+		}
+	}
+	return n
 }
 
 // list asks all servers for their tools, side by side, and names them for the model. A server that does not answer is told of, and the loop goes

@@ -70,9 +70,11 @@ func (s *Set) Replace(servers map[string]Server, l Limits) {
 	}
 	s.limits = l
 	s.mu.Unlock()
+	var closing sync.WaitGroup
 	for _, server := range gone {
-		_ = server.Close() // it is of no use any more, whatever it says
+		closing.Go(func() { _ = server.Close() }) // it is of no use any more, whatever it says
 	}
+	closing.Wait()
 }
 
 // Close closes all servers.

@@ -115,12 +115,23 @@ func (s *Server) Close() error {
 	session := s.session
 	s.mu.Unlock()
 	s.cancel()
-	if session != nil {
-		_ = session.Close() // it is ended, by force if it must be
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		if session != nil {
+			_ = session.Close() // a process is ended, by force if it must be
+		}
+		s.working.Wait()
+	}()
+	select {
+	case <-ended:
+	case <-time.After(patience): // a server elsewhere that does not answer has no say in how long this takes
 	}
-	s.working.Wait()
 	return nil
 }
+
+// patience is how long the end of a server is waited for.
+const patience = 5 * time.Second
 
 // acquire gives the session, starting the server if it must. What it gives is released once it is not used any more.
 func (s *Server) acquire(ctx context.Context) (*sdk.ClientSession, error) {
@@ -265,8 +276,8 @@ func (s *Server) connect() (session *sdk.ClientSession, list []tool.Tool, err er
 		transport = &sdk.IOTransport{Reader: &watched{ReadCloser: p.out, order: &s.order}, Writer: p, MaxLineLength: longestMessage}
 		defer func() {
 			if err != nil && session == nil {
-				_ = p.Close()
 				err = p.explain(err)
+				_ = p.Close()
 			}
 		}()
 	}

@@ -14,10 +14,11 @@ import (
 	"kindredgate/internal/system"
 )
 
-// Times that a process has to end, first after its standard input was closed, then after it was asked to.
+// Times that a process has to end: first after its standard input was closed, then after it was asked to, and behind its output's end.
 const (
 	politely = 2 * time.Second
 	firmly   = time.Second
+	briefly  = 100 * time.Millisecond
 )
 
 // process is a server that the gate has started. Writing goes to its standard input; closing ends it, with all that it has started.
@@ -29,8 +30,6 @@ type process struct {
 	err   error         // how; to be read after that
 	tail  *tail
 	once  sync.Once
-
-	forced bool // it was ended by force
 }
 
 // spawn starts the server's command.
@@ -62,14 +61,22 @@ func (s *Server) spawn() (*process, error) {
 		return nil, errors.Join(fmt.Errorf("start %s: %w", s.o.Command[0], err), in.Close(), out.Close(), errRead.Close())
 	}
 	p := &process{cmd: cmd, in: in, out: out, ended: make(chan struct{}), tail: &s.tail}
+	read := make(chan struct{})
+	s.working.Go(func() {
+		defer close(read)
+		s.tail.follow(errRead)
+	})
 	s.working.Go(func() {
 		p.err = cmd.Wait()
 		_ = system.Kill(cmd) // what it has left behind; mostly nothing is there
+		select {
+		case <-read: // its last words
+		case <-time.After(firmly): // something that left its group has them open
+		}
 		close(p.ended)
 		_ = out.Close()
 		_ = errRead.Close()
 	})
-	s.working.Go(func() { s.tail.follow(errRead) })
 	return p, nil
 }
 
@@ -87,7 +94,6 @@ func (p *process) Close() error {
 			case <-p.ended:
 				return
 			case <-time.After(step.wait):
-				p.forced = true
 				_ = step.then(p.cmd) // if it has ended meanwhile, that is as well
 			}
 		}
@@ -96,12 +102,17 @@ func (p *process) Close() error {
 	return nil
 }
 
-// explain says of a process that was closed how it had ended, where that tells more than an error. What it wrote last is in the status.
+// explain says how a process has ended by itself, where that tells more than an error. What it wrote last is in the status.
 func (p *process) explain(err error) error {
-	if p.err == nil || p.forced {
-		return err
+	select {
+	case <-p.ended:
+		// That of the pipe is our own doing: what it wrote was not taken.
+		if p.err != nil && p.err.Error() != "signal: broken pipe" {
+			return fmt.Errorf("it ended with %w", p.err)
+		}
+	case <-time.After(briefly): // its end comes right behind that of its output
 	}
-	return errors.New("it ended with " + p.err.Error())
+	return err
 }
 
 // tail keeps the last lines of what a process writes to its standard error.

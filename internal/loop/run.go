@@ -594,7 +594,11 @@ func (r *run) list(ctx context.Context) {
 			name := modelName(t, taken)
 			taken[name] = true
 			r.names[name] = &bound{tool: t, server: all[i].server, approve: s.Approve.Wants(t.Name, t.ReadOnly) && r.how.Approvals}
-			r.offered = append(r.offered, exchange.Tool{Name: name, Description: t.Description, Parameters: t.Schema, Willing: true, At: "tools[" + t.ID() + "].parameters"})
+			says := t.Description
+			if s.Description != "" { // what the request says of the server is context for each of its tools
+				says = strings.TrimSpace(says + " (" + s.Description + ")")
+			}
+			r.offered = append(r.offered, exchange.Tool{Name: name, Description: says, Parameters: t.Schema, Willing: true, At: "tools[" + t.ID() + "].parameters"})
 			told.Tools = append(told.Tools, exchange.ListedTool{Name: t.Name, Title: t.Title, Description: t.Description, Schema: t.Schema, ReadOnly: t.ReadOnly})
 		}
 		r.listed = append(r.listed, told)

@@ -634,6 +634,54 @@ func TestLoopBounds(t *testing.T) {
 	}
 }
 
+// The model is offered the tools by name, with what the request says of their server; a choice leaves those that it names, once.
+func TestChoicesOfServers(t *testing.T) {
+	var asked []exchange.Request
+	runner := script(calls("read"))
+	pieces := runner.Pieces
+	runner.Pieces = func(req *exchange.Request) []string {
+		asked = append(asked, *req)
+		return pieces(req)
+	}
+	said := func(context.Context, string) (string, error) { return "said", nil }
+	h := withTools(t, runner, local{"read": said, "write": said})
+	for _, c := range []struct{ choice, first, second string }{
+		{``, "read write own false []", "read write own false []"},
+		{`"tool_choice":"required",`, "read write own true []", "read write own false []"},
+		{`"tool_choice":{"type":"mcp","server_label":"ferry"},`, "read write own true [read write]", "read write own false []"},
+		{`"tool_choice":{"type":"mcp","server_label":"ferry","name":"read"},`, "read write own true [read]", "read write own false []"},
+		{`"tool_choice":{"type":"function","name":"own"},`, "read write own true [own]", "read write own false []"},
+		{`"tool_choice":{"type":"allowed_tools","mode":"auto","tools":[{"type":"mcp","server_label":"ferry","name":"read"}]},`, "read false []", "read false []"},
+		{`"tool_choice":{"type":"allowed_tools","mode":"required","tools":[{"type":"function","name":"own"},{"type":"mcp","server_label":"ferry"}]},`, "read write own true []", "read write own false []"},
+	} {
+		asked = nil
+		r := h.ask(t, c.choice+`"input":"Go.","tools":[{"type":"function","name":"own"},{"type":"mcp","server_label":"ferry","server_description":"the ferry desk","require_approval":"never"}]`)
+		if r.Error != nil || len(asked) != 2 {
+			t.Errorf("%s: %+v, asked %d times", c.choice, r.Error, len(asked))
+			continue
+		}
+		for i, want := range []string{c.first, c.second} {
+			var names []string
+			for _, tool := range asked[i].Tools {
+				names = append(names, tool.Name)
+				if tool.Name == "read" && tool.Description != "does read (the ferry desk)" {
+					t.Errorf("the model is told %q", tool.Description)
+				}
+			}
+			if got := fmt.Sprintf("%s %v %v", strings.Join(names, " "), asked[i].Choice.Required, asked[i].Choice.Names); got != want {
+				t.Errorf("%s step %d: %s, not %s", c.choice, i+1, got, want)
+			}
+		}
+	}
+	asked = nil
+	if r := h.ask(t, `"tool_choice":"none","input":"Go.",`+ferryTools); r.Status != "completed" || len(asked) != 1 || len(asked[0].Tools) != 0 {
+		t.Errorf("none: %+v, %d", r, len(asked))
+	}
+	if r := h.ask(t, `"tool_choice":{"type":"mcp","server_label":"desk"},"input":"Go.",`+ferryTools); r.Error == nil || !strings.Contains(r.Error.Message, "not among the servers in tools") {
+		t.Errorf("another: %+v", r)
+	}
+}
+
 // A tool that fails, or hangs, is told to the model; the client gets its answer.
 func TestToolsThatFail(t *testing.T) {
 	h := withTools(t, script(calls("read_fails", "read_hangs", "read_panics", "read_long", "gone")), local{

@@ -223,7 +223,7 @@ func TestToolsInTheConsole(t *testing.T) {
 		t.Errorf("before the approval: %q", got)
 	}
 	do("approve", chromedp.Click(`//button[text()="Run it"]`), chromedp.WaitVisible(`//*[@data-testid="answer"][contains(text(), "The reference is LP-5202.")]`))
-	do("the steps", visit("traffic"), chromedp.Click(`//*[@data-testid="exchanges"]//tbody/tr[1]//a`), chromedp.WaitVisible(css(`[data-testid="steps"]`)), chromedp.WaitVisible(`//*[@data-testid="steps"]//a[text()="Step 1"]`))
+	do("the steps", visit("traffic"), chromedp.Click(`//*[@data-testid="exchanges"]//tbody/tr[1]//a`), chromedp.WaitVisible(css(`[data-testid="steps"]`)), chromedp.WaitVisible(`//*[@data-testid="steps"]//a[contains(., "Step 1")]`))
 	if rows := evaluated[int](t, tab, `document.querySelectorAll('[data-testid="exchanges"] tbody tr').length`); rows != 2 {
 		t.Errorf("%d rows for two requests", rows)
 	}

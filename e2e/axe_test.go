@@ -89,7 +89,7 @@ func TestConsoleForEverybody(t *testing.T) {
 	}{{"in the light theme", "light", 1280}, {"in the dark theme", "dark", 1280}, {"on a phone", "light", 390}} {
 		do(as.name, theme(as.theme), chromedp.EmulateViewport(as.width, 800))
 		for _, screen := range []struct{ path, shown string }{
-			{"now", `.uplot canvas`}, {"models", `[aria-label="Remove master"]`}, {"machines", `[aria-label="Remove timetable"]`}, {"suites", `[data-testid="suite-report"]`}, {"traffic/exchange/" + recorded + "/replay", `#replay-model`}, {"try", `#question`}, {"prompt", `[data-testid="prompt"]`}, {"keys", `[aria-label="Open kiosk"]`},
+			{"now", `.uplot canvas`}, {"models", `[aria-label="Remove master"]`}, {"machines", `[aria-label="Remove timetable"]`}, {"tools", `[data-testid="tools ferry"] table`}, {"suites", `[data-testid="suite-report"]`}, {"traffic/exchange/" + recorded + "/replay", `#replay-model`}, {"try", `#question`}, {"prompt", `[data-testid="prompt"]`}, {"keys", `[aria-label="Open kiosk"]`},
 			{"traffic", `[data-testid="exchanges"] tbody tr`}, {"traffic/jobs", `table`}, {"traffic/refused", `table`}, {"traffic/costs", `table`}, {"setup", `[data-testid="findings"]`},
 		} {
 			do(screen.path, chromedp.Evaluate[chromedp.Void](fmt.Sprintf("location.hash = %q", "/"+screen.path)), chromedp.WaitVisible(css(screen.shown)))

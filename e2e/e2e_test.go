@@ -80,7 +80,13 @@ func run(t testing.TB, g *Gate, stdin string, args ...string) (stdout, stderr st
 
 func post(t testing.TB, g *Gate, key, body string) (int, string) {
 	t.Helper()
-	req, err := http.NewRequest("POST", g.BaseURL+"/chat/completions", strings.NewReader(body))
+	return call(t, g, key, "POST", "/chat/completions", body)
+}
+
+// call makes a request below the base URL.
+func call(t testing.TB, g *Gate, key, method, path, body string) (status int, answer string) {
+	t.Helper()
+	req, err := http.NewRequest(method, g.BaseURL+path, strings.NewReader(body))
 	if err != nil {
 		t.Fatal(err)
 	}

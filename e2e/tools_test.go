@@ -3,7 +3,6 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -59,26 +58,6 @@ func TestDemoTools(t *testing.T) {
 func ask(t *testing.T, g *Gate, key, body string) (status int, answer string) {
 	t.Helper()
 	return call(t, g, key, "POST", "/responses", body)
-}
-
-func call(t *testing.T, g *Gate, key, method, path, body string) (status int, answer string) {
-	t.Helper()
-	req, err := http.NewRequest(method, g.BaseURL+path, strings.NewReader(body))
-	if err != nil {
-		t.Fatal(err)
-	}
-	req.Header.Set("Authorization", "Bearer "+key)
-	req.Header.Set("Content-Type", "application/json")
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	raw, err := io.ReadAll(resp.Body)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return resp.StatusCode, string(raw)
 }
 
 // After a kill a response in the background goes on behind its last finished step, where all that ran since only reads; where something may

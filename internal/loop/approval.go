@@ -78,13 +78,12 @@ func (r *run) approved(ctx context.Context, list []*call) (runs []record.Run) {
 		case said = <-p.said:
 		case <-lapse.C:
 		case <-ctx.Done():
-			r.gone = true
 		}
 		lapse.Stop()
 		r.approvals.mu.Lock()
 		delete(r.approvals.pending, c.ID)
 		r.approvals.mu.Unlock()
-		if r.gone {
+		if ctx.Err() != nil {
 			return runs
 		}
 		r.begun = r.begun.Add(time.Since(now)) // a person's time is not the loop's

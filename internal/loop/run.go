@@ -99,14 +99,19 @@ func (r *run) events(ctx context.Context, x *gate.Exchange, yield func(exchange.
 		r.listed = nil // which was told before the stop
 	}
 	r.asked.Turns = r.named(r.settled(r.asked.Turns))
+	fail := func(err error) {
+		if !r.gone {
+			yield(nil, err)
+		}
+	}
 	if err := r.resume(ctx); err != nil {
-		yield(nil, err)
+		fail(err)
 		return
 	}
 	exchange.InOrderOfCalls(r.asked.Turns)
 	stopped := ""
 	if err := r.save(r.done, ""); err != nil {
-		yield(nil, err)
+		fail(err)
 		return
 	}
 	for n := r.done + 1; !r.gone; n++ {
@@ -115,12 +120,9 @@ func (r *run) events(ctx context.Context, x *gate.Exchange, yield func(exchange.
 		}
 		finished, bound, err := r.step(ctx, n, stopped)
 		if err != nil {
-			if !r.gone {
-				yield(nil, err)
-			}
-			return
+			fail(err)
 		}
-		if finished {
+		if finished || err != nil {
 			return
 		}
 		stopped = bound
@@ -394,7 +396,13 @@ func (r *run) work(ctx context.Context, list []*call) (runs []record.Run) {
 	var running sync.WaitGroup
 	for _, c := range list {
 		running.Go(func() {
-			defer func() { done <- c }()
+			defer func() {
+				if p := recover(); p != nil {
+					r.log.Error("a call of a tool panicked", "tool", c.Server+"/"+c.Name, "error", exchange.Panicked(p).Error())
+					c.result = refusedResult("it panicked")
+				}
+				done <- c
+			}()
 			select {
 			case places <- struct{}{}:
 				defer func() { <-places }()

@@ -578,6 +578,14 @@ func TestApprovals(t *testing.T) {
 	if got := ended(id); got != "completed message So: read it; wrote it" {
 		t.Error(got)
 	}
+	// Cancelling does not wait for anybody.
+	id, approval = background()
+	if resp, body := h.do(t, "POST", "/v1/responses/"+id+"/cancel", h.key, ""); resp.StatusCode != http.StatusOK || !strings.Contains(body, `"status":"cancelled"`) {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, _ := h.do(t, "POST", "/gate/approvals/"+approval, h.owner, `{"approve":true}`); resp.StatusCode != http.StatusNotFound || ran != 1 {
+		t.Errorf("an approval of what was cancelled: %d, %d runs", resp.StatusCode, ran)
+	}
 	h.rules.Approval = 50 * time.Millisecond
 	r := h.ask(t, `"input":"Go.","background":true,`+tools)
 	if got := ended(r.ID); got != "completed message So: read it; Error: the call was not approved: nobody approved it within 50ms" {
@@ -679,6 +687,39 @@ func TestChoicesOfServers(t *testing.T) {
 	}
 	if r := h.ask(t, `"tool_choice":{"type":"mcp","server_label":"desk"},"input":"Go.",`+ferryTools); r.Error == nil || !strings.Contains(r.Error.Message, "not among the servers in tools") {
 		t.Errorf("another: %+v", r)
+	}
+}
+
+// A loop is one request to the limits of its key, and all its tokens count; a limit that is met in the middle ends it there.
+func TestLimitsOfLoops(t *testing.T) {
+	said := func(context.Context, string) (string, error) { return "said", nil }
+	limit := func(h *testServer, kind int, n int) {
+		t.Helper()
+		if _, err := h.gate.ChangeKey(t.Context(), "application", func(k *keyring.Terms) error { k.Limits = keyring.Limits{}; k.Limits[kind] = n; return nil }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h := withTools(t, script(calls("read"), calls("read {}")), local{"read": said})
+	limit(h, keyring.RequestsPerMinute, 1)
+	if r := h.ask(t, `"input":"Go.",`+ferryTools); r.Status != "completed" {
+		t.Errorf("three steps of one request: %+v %+v", r.Error, r.Incomplete)
+	}
+	if r := h.ask(t, `"input":"Go.",`+ferryTools); r.Error == nil || !strings.Contains(r.Error.Message, "requests a minute") {
+		t.Errorf("a second request: %+v", r)
+	}
+	h = withTools(t, script(calls("read"), calls("read {}")), local{"read": said})
+	limit(h, keyring.TokensPerMinute, 12)
+	r := h.ask(t, `"input":"Go.",`+ferryTools)
+	if r.Status == "completed" || len(r.Output) < 3 {
+		t.Errorf("twelve tokens are enough for %+v: %s", r.Usage, shorts(r.Output))
+	}
+	h = withTools(t, script(calls("read"), calls("read {}")), local{"read": said})
+	limit(h, keyring.RunningAtOnce, 1)
+	if r := h.ask(t, `"input":"Go.",`+ferryTools); r.Status != "completed" {
+		t.Errorf("one request at once: %+v", r)
+	}
+	if r := h.ask(t, `"input":"Go.",`+ferryTools); r.Status != "completed" {
+		t.Errorf("its place is not given back: %+v", r)
 	}
 }
 

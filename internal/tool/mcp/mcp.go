@@ -42,7 +42,7 @@ type Options struct {
 
 // Bounds of what a server sends.
 const (
-	longestMessage = 4 << 20 // bytes
+	longestMessage = 8 << 20 // bytes
 	mostPages      = 64      // of a list of tools
 	tailLines      = 100     // of standard error
 	longLine       = 500     // bytes that are kept of each

@@ -155,7 +155,7 @@ func listOf(mode string) string {
 		}
 		return strings.Join(list, ",")
 	case "long schema":
-		return fine + "," + one("long", `{"type":"object","description":"`+strings.Repeat("x", 3<<20)+`"}`)
+		return fine + "," + one("long", `{"type":"object","description":"`+strings.Repeat("x", 5<<20)+`"}`)
 	case "bad schema":
 		return fine + "," + one("bad", `{"type":"array"}`) + "," + one("none", `true`)
 	case "bad name":
@@ -265,8 +265,13 @@ func TestServers(t *testing.T) {
 			}
 		})
 	}
-	if key := <-keys; key != "Bearer harbour-secret" {
-		t.Errorf("the key came as %q", key)
+	select {
+	case key := <-keys:
+		if key != "Bearer harbour-secret" {
+			t.Errorf("the key came as %q", key)
+		}
+	default:
+		t.Error("the server over HTTP was not asked")
 	}
 }
 
@@ -297,7 +302,7 @@ func TestServersThatAreWrong(t *testing.T) {
 		{mode: "early", tools: "fine"},
 		{mode: "twice", tools: "fine", skipped: `a second tool of the name "fine"`},
 		{mode: "many", tools: "tool0 … 256", skipped: "beyond the first 256"},
-		{mode: "long schema", tools: "fine", skipped: "the schema of long has 3145"},
+		{mode: "long schema", tools: "fine", skipped: "the schema of long has 5242"},
 		{mode: "bad schema", tools: "fine", skipped: "the schema of bad is of type"},
 		{mode: "bad name", tools: "fine", skipped: `the name "<|end|>"`},
 		{mode: "other id", tools: "fine", called: "took too long"},

@@ -55,7 +55,7 @@ type declaredTool struct {
 }
 
 func (app *App) toolServer(name string, t config.Tool, key string) (tool.Server, error) {
-	headers := maps.Clone(t.Headers)
+	headers := map[string]string(maps.Clone(t.Headers))
 	if key != "" {
 		if headers == nil {
 			headers = map[string]string{}

@@ -96,6 +96,19 @@ func TestMistakesAreNamed(t *testing.T) {
 	}
 }
 
+// What a tool server is given may be secret, and is shown nowhere.
+func TestSecretsOfToolsAreHidden(t *testing.T) {
+	home := alone(t)
+	c, err := Read(write(t, filepath.Join(home, "x.yaml"), "tools:\n  ferry: { command: [a], env: { TOKEN: harbour-one } }\n  desk: { url: \"http://a/mcp\", headers: { X-Key: harbour-two } }\n"))
+	if err != nil || c.Tools["ferry"].Env["TOKEN"] != "harbour-one" || c.Tools["desk"].Headers["X-Key"] != "harbour-two" {
+		t.Fatalf("%+v, %v", c.Tools, err)
+	}
+	values, err := c.Values()
+	if text := values["tools"]; err != nil || !strings.Contains(text, "TOKEN") || !strings.Contains(text, "X-Key") || strings.Contains(text, "harbour-") {
+		t.Errorf("%s, %v", text, err)
+	}
+}
+
 // What is no file in the place of the configuration is an error at once: nobody waits for a pipe, or reads a device for ever.
 func TestOnlyAFileIsAConfiguration(t *testing.T) {
 	home := alone(t)

@@ -16,12 +16,12 @@ import (
 // Tool is a server of tools that the gate runs for models: a command or a URL that speaks the Model Context Protocol, or with Web a plain HTTP
 // endpoint.
 type Tool struct {
-	Command []string          `yaml:"command"` // the program and its arguments; no shell is in between
-	Env     map[string]string `yaml:"env"`     // its environment, besides PATH
-	Folder  string            `yaml:"folder"`  // in which it runs
+	Command []string `yaml:"command"` // the program and its arguments; no shell is in between
+	Env     Hidden   `yaml:"env"`     // its environment, besides PATH
+	Folder  string   `yaml:"folder"`  // in which it runs
 
-	URL     string            `yaml:"url"`
-	Headers map[string]string `yaml:"headers"`
+	URL     string `yaml:"url"`
+	Headers Hidden `yaml:"headers"`
 	// KeyEnv names the variable that has its key, or KeyFile the file; it is sent as a bearer token.
 	KeyEnv  string `yaml:"key_env"`
 	KeyFile string `yaml:"key_file"`
@@ -34,6 +34,18 @@ type Tool struct {
 	Description string   `yaml:"description"` // what the model is told
 	Schema      any      `yaml:"schema"`      // JSON Schema of the arguments
 	ReadOnly    bool     `yaml:"read_only"`   // whether it changes nothing
+}
+
+// Hidden are values by their names, which may be secret: where a configuration is shown they are left out.
+type Hidden map[string]string
+
+// MarshalYAML writes the names.
+func (h Hidden) MarshalYAML() (any, error) {
+	shown := map[string]string{}
+	for name := range h {
+		shown[name] = "…"
+	}
+	return shown, nil
 }
 
 // WebTool is a plain HTTP endpoint.

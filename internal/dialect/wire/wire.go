@@ -156,7 +156,11 @@ func Tools(o *field.Object, function func(tool *field.Object) *field.Object, oth
 			if other != nil && other(kind, t) {
 				continue
 			}
-			t.Fail("type", "%s is %q: this gate has no tools of its own. Offer it as a \"function\" with a name and parameters, which your application runs when the model calls it", t.Path("type"), kind)
+			also := "; tools that the gate runs come by a preset, or in the response style by type \"mcp\""
+			if other != nil {
+				also = "; \"mcp\" has the gate run tools of a server"
+			}
+			t.Fail("type", "%s is %q. Offer it as a \"function\" with a name and parameters, which your application runs when the model calls it%s", t.Path("type"), kind, also)
 			continue
 		}
 		fn := function(t)

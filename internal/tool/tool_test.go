@@ -89,7 +89,13 @@ func TestCalls(t *testing.T) {
 			return Result{}, &Failure{Kind: HTTP, Code: 503, Message: "down"}
 		}, "Error: down", HTTP},
 		{`{"n":1}`, func(context.Context, string) (Result, error) { panic("overboard") }, "Error: the call panicked: overboard", Protocol},
-		{`{"n":1}`, func(context.Context, string) (Result, error) { <-release; return Result{Text: "late"}, nil }, "Error: the tool took too long and was given up", Protocol},
+		{`{"n":1}`, func(context.Context, string) (Result, error) {
+			select {
+			case <-release:
+			case <-time.After(5 * time.Second):
+			}
+			return Result{Text: "late"}, nil
+		}, "Error: the tool took too long and was given up", Protocol},
 	} {
 		server.do = c.do
 		r := s.Call(t.Context(), one, c.arguments)

@@ -231,6 +231,10 @@ func TestLoop(t *testing.T) {
 		t.Errorf("%s, %v", costs, err)
 	}
 
+	_, now := h.do(t, "GET", "/gate/now", h.owner, "")
+	if !strings.Contains(now, `"requests":1,"failed":0,"completion_tokens":6,`) {
+		t.Errorf("what was done lately: %s", now)
+	}
 	_, counted := h.do(t, "GET", "/metrics", h.owner, "")
 	for _, want := range []string{`kindred_tool_run_seconds_count{error_type="",gen_ai_tool_name="ferry/next_sailing"} 1`, `gen_ai_server_request_duration_seconds_count{error_type="",gen_ai_operation_name="invoke_agent",gen_ai_response_model="harbour-4m",kindred_style="response"} 1`,
 		`gen_ai_server_request_duration_seconds_count{error_type="",gen_ai_operation_name="chat",gen_ai_response_model="harbour-4m",kindred_style="response"} 3`, `kindred_tokens_total{gen_ai_response_model="harbour-4m",gen_ai_token_type="output"} 6`} {

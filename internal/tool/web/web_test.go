@@ -56,6 +56,9 @@ func TestRequests(t *testing.T) {
 		if c.failure == "" && (r.Text != c.want || failure != "") || c.failure != "" && !strings.Contains(failure, c.failure) {
 			t.Errorf("%s %s %s: %q, %q", c.method, c.url, c.arguments, r.Text, failure)
 		}
+		if strings.Contains(failure+s.Status().Error, "Bearer s") {
+			t.Errorf("%s: its key is in %q", c.url, failure)
+		}
 		if (s.Status().State == tool.Down) != (c.failure != "") {
 			t.Errorf("%s: %+v", c.url, s.Status())
 		}

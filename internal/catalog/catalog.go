@@ -411,7 +411,7 @@ func (m *Model) Describe(c *weights.Checkpoint) error {
 		slices.Sort(m.Purposes)
 		return nil
 	}
-	m.ContextBytes = kv.Bytes(spec.KVLayers(), kv.F16, spec.Context)
+	m.ContextBytes = kv.Bytes(spec.KVShape(), kv.F16, spec.Context)
 	m.Use = Completion
 	if c.ChatTemplate != "" {
 		m.Use = Chat
@@ -436,8 +436,11 @@ func tokenBytes(c *weights.Checkpoint, s *model.Spec) int64 {
 		case (strings.HasPrefix(t.Name, "token_embd.") || strings.HasSuffix(t.Name, "embed_tokens.weight")) && !s.Tied:
 			continue
 		case strings.Contains(t.Name, "exps") || strings.Contains(t.Name, ".experts."):
-			if l := s.Layers[0]; l.Experts > 0 {
-				bytes = bytes * int64(l.ExpertsUsed) / int64(l.Experts)
+			for i := range s.Layers {
+				if e := &s.Layers[i].FeedForward.Experts; e.Count > 0 {
+					bytes = bytes * int64(e.Used) / int64(e.Count)
+					break
+				}
 			}
 		}
 		sum += bytes

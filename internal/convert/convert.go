@@ -67,9 +67,6 @@ func Types() map[string]weights.Type {
 	return list
 }
 
-// architectures are the names that GGUF has for families that are called otherwise elsewhere.
-var architectures = map[string]string{"mistral": "llama", "mixtral": "llama", "qwen3_moe": "qwen3moe", "gemma3_text": "gemma3", "gpt_oss": "gpt-oss"}
-
 // Run converts. Whatever fails, nothing is left at job.To.
 func Run(ctx context.Context, job Job) (r Report, err error) {
 	if _, err := os.Stat(job.To); err == nil {
@@ -134,11 +131,10 @@ type group struct {
 }
 
 func (w *work) prepare() error {
-	w.arch = w.c.Architecture
-	if a, ok := architectures[w.arch]; ok {
-		w.arch = a
-	}
+	w.arch = model.GGUF(w.c.Architecture)
 	switch {
+	case w.arch == "":
+		return fmt.Errorf("models of the family %s cannot be written as GGUF files yet; use the model as it is", w.c.Architecture)
 	case w.m.Dense > 0:
 		return errors.New("the dense layers behind its pooling have no place in a GGUF file; use the folder as it is")
 	case len(w.c.Purposes) > 0:
@@ -193,7 +189,7 @@ func (w *work) typeFor(name string, cols int) weights.Type {
 // describe makes the metadata.
 func (w *work) describe() error {
 	h, s, c := &w.c.Hyper, &w.m.Spec, w.c
-	l := s.Layers[0]
+	a, f := &s.Layers[0].Attention, &s.Layers[0].FeedForward
 	add := func(key string, v any) { w.metadata = append(w.metadata, gguf.Entry{Key: key, Value: v}) }
 	arch := func(key string, v any) { add(w.arch+"."+key, v) }
 	number := func(key string, n int) {
@@ -221,22 +217,22 @@ func (w *work) describe() error {
 	number("embedding_length", s.Dim)
 	number("block_count", len(s.Layers))
 	number("feed_forward_length", h.FeedForward)
-	number("attention.head_count", l.Heads)
-	number("attention.head_count_kv", l.KVHeads)
-	number("attention.key_length", l.HeadDim)
-	number("attention.value_length", l.HeadDim)
+	number("attention.head_count", a.Heads)
+	number("attention.head_count_kv", a.KVHeads)
+	number("attention.key_length", a.HeadDim)
+	number("attention.value_length", a.ValueDim)
 	number("attention.sliding_window", window(s))
-	if s.LayerNorm {
+	if s.Norm == model.LayerNorm {
 		float("attention.layer_norm_epsilon", float64(s.Epsilon))
 	} else {
 		float("attention.layer_norm_rms_epsilon", float64(s.Epsilon))
 	}
-	float("attn_logit_softcapping", float64(l.Cap))
+	float("attn_logit_softcapping", float64(a.Cap))
 	float("final_logit_softcapping", float64(s.LogitCap))
-	number("expert_count", l.Experts)
-	number("expert_used_count", l.ExpertsUsed)
-	if l.Experts > 0 {
-		number("expert_feed_forward_length", l.FeedForward)
+	number("expert_count", f.Experts.Count)
+	number("expert_used_count", f.Experts.Used)
+	if f.Experts.Count > 0 {
+		number("expert_feed_forward_length", f.Width)
 	}
 	if s.Embeds() {
 		arch("attention.causal", s.Causal)
@@ -272,8 +268,8 @@ func (w *work) describe() error {
 // window is the window of the layers that have one.
 func window(s *model.Spec) int {
 	for _, l := range s.Layers {
-		if l.Window > 0 {
-			return l.Window
+		if l.Attention.Mask == model.MaskWindow {
+			return l.Attention.Window
 		}
 	}
 	return 0
@@ -495,25 +491,18 @@ func different(a, b *model.Spec) string {
 	for _, s := range []*model.Spec{&x, &y} {
 		s.Architecture, s.NormPlusOne, s.Trained, s.Tied, s.Ropes, s.Layers = "", false, 0, false, nil, slices.Clone(s.Layers)
 		for i := range s.Layers {
-			l := &s.Layers[i]
-			l.Interleaved = false
-			if !windowed(s, l) {
+			l := &s.Layers[i].Attention
+			if l.Mask == model.MaskWindow && l.Window >= s.Context { // it can never hide something
+				l.Mask = model.MaskNone
+			}
+			if l.Mask == model.MaskNone {
 				l.Window = 0
 			}
 		}
 	}
 	for i := range x.Layers {
-		p, q := x.Layers[i], y.Layers[i]
-		if math.Abs(float64(p.Scale-q.Scale)) < 1e-6 {
-			q.Scale = p.Scale
-		}
-		if p != q {
-			v, u := reflect.ValueOf(p), reflect.ValueOf(q)
-			for k := range v.NumField() {
-				if v.Field(k).Interface() != u.Field(k).Interface() {
-					return fmt.Sprintf("that layer %d has the %s %v", i, strings.ToLower(v.Type().Field(k).Name), v.Field(k).Interface())
-				}
-			}
+		if name, value := differs("", reflect.ValueOf(x.Layers[i]), reflect.ValueOf(y.Layers[i])); name != "" {
+			return fmt.Sprintf("that layer %d has the %s %v", i, name, value)
 		}
 	}
 	if math.Abs(float64(x.Epsilon-y.Epsilon)) < 1e-9 {
@@ -531,8 +520,27 @@ func different(a, b *model.Spec) string {
 	return ""
 }
 
-// windowed reports whether a layer's window can ever hide something.
-func windowed(s *model.Spec, l *model.LayerSpec) bool { return l.Window > 0 && l.Window < s.Context }
+// differs names the first field in which two values of a type differ, with what the first has; floats may differ by a rounding.
+func differs(name string, a, b reflect.Value) (string, any) {
+	switch a.Kind() {
+	case reflect.Struct:
+		for k := range a.NumField() {
+			if name, value := differs(strings.ToLower(a.Type().Field(k).Name), a.Field(k), b.Field(k)); name != "" {
+				return name, value
+			}
+		}
+		return "", nil
+	case reflect.Float32, reflect.Float64:
+		if math.Abs(a.Float()-b.Float()) < 1e-6 {
+			return "", nil
+		}
+	default:
+		if a.Interface() == b.Interface() {
+			return "", nil
+		}
+	}
+	return name, a.Interface()
+}
 
 func near(a, b []float64) bool {
 	if len(a) != len(b) {
@@ -549,7 +557,7 @@ func near(a, b []float64) bool {
 // compare runs both models on the same tokens.
 func compare(ctx context.Context, team *tensor.Team, before, after *model.Model, ids []int32, r *Report) error {
 	run := func(m *model.Model) (func(part []int32) [][]float32, error) {
-		seq := kv.NewPool(m.KVLayers(), kv.F16, 1<<40).NewSequence(m.Variant(len(ids)))
+		seq := kv.NewPool(m.KVShape(), kv.F16, 1<<40).NewSequence(m.Variant(len(ids)))
 		if err := seq.Reserve(len(ids)); err != nil {
 			return nil, err
 		}

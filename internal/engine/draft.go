@@ -269,4 +269,7 @@ func (s *sequence) settle() {
 		n-- // the last one was chosen just now
 	}
 	s.kv.Truncate(n)
+	if s.kv.Len() < n && s.generated > 0 && !s.ended {
+		s.owed = true // what was right of the draft has to be read again
+	}
 }

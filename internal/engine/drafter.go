@@ -28,7 +28,7 @@ const (
 
 // newDrafter makes one for an engine.
 func newDrafter(m *model.Model, o Options) *drafter {
-	return &drafter{model: m, pool: kv.NewPool(m.KVLayers(), o.Contexts, o.contexts(m, o.Memory/4)),
+	return &drafter{model: m, pool: kv.NewPool(m.KVShape(), o.Contexts, o.contexts(m, o.Memory/4)),
 		scratch: m.NewScratch(guessRows+o.Sequences, o.Sequences)}
 }
 
@@ -80,6 +80,11 @@ func (e *Engine) guess(rows, left int) {
 			t.KV.Commit()
 		}
 		d.tokens = d.tokens[:0]
+		for _, s := range ready {
+			if s.shadow.kv.Len() == s.from && !s.shadow.kv.Mark() {
+				s.unfit = true
+			}
+		}
 		going := ready[:0]
 		for i, s := range ready {
 			id := largest(logits[i][:e.tok.Size()])

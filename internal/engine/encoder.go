@@ -40,14 +40,14 @@ func NewEncoder(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Encoder, 
 	}
 	e := &Encoder{model: m, tok: tok, opts: o.filled(), turn: make(chan struct{}, 1)}
 	e.ending, e.end = context.WithCancelCause(context.Background())
-	e.pool = kv.NewPool(m.KVLayers(), kv.F32, encoderPool(m))
+	e.pool = kv.NewPool(m.KVShape(), kv.F32, encoderPool(m))
 	return e, nil
 }
 
 // encoderPool is what the contexts of an encoder take: one layer of the texts of a batch is all that is kept at a time, and each text has pages
 // of its own.
 func encoderPool(m *model.Model) int64 {
-	return kv.PageBytes(m.KVLayers(), kv.F32) * int64(max(m.Context, batchTokens)/kv.PageTokens+batchTokens)
+	return kv.PageBytes(m.KVShape(), kv.F32) * int64(max(m.Context, batchTokens)/kv.PageTokens+batchTokens)
 }
 
 // Close ends what is under way with ErrClosed, and returns when nothing is.

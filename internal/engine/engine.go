@@ -53,9 +53,13 @@ func (o Options) filled() Options {
 	return o
 }
 
-// contexts is what the contexts of a model may take, of so much memory, in bytes.
+// contexts is what the contexts of a model may take, of so much memory, in bytes: each has a state, if the model has one, a second one to
+// come back to, and a third that others may go on from.
 func (o Options) contexts(m *model.Model, memory int64) int64 {
-	return max(kv.PageBytes(m.KVLayers(), o.Contexts), min(memory, int64(o.Sequences)*kv.Bytes(m.KVLayers(), o.Contexts, m.Context)))
+	shape := m.KVShape()
+	states := 2 * 4 * int64(shape.State)
+	least := kv.Bytes(shape, o.Contexts, 1) + states
+	return max(least, min(memory, int64(o.Sequences)*(kv.Bytes(shape, o.Contexts, m.Context)+states)))
 }
 
 // Footprint is what a running model takes beside its weights, in bytes.
@@ -153,8 +157,8 @@ func prepare(m *model.Model, tok *tokenizer.Tokenizer, o Options) (*Engine, erro
 		return nil, fmt.Errorf("the tokenizer has %d tokens, the model's vocabulary only %d", tok.Size(), m.Vocab)
 	}
 	e := &Engine{model: m, tok: tok, opts: o.filled(), wake: make(chan struct{}, 1), done: make(chan struct{})}
-	e.pool = kv.NewPool(m.KVLayers(), e.opts.Contexts, e.opts.contexts(m, e.opts.Memory))
-	e.room = min(m.Context, e.pool.Use().Limit*kv.PageTokens)
+	e.pool = kv.NewPool(m.KVShape(), e.opts.Contexts, e.opts.contexts(m, e.opts.Memory))
+	e.room = min(m.Context, e.pool.Room())
 	if o.Drafter != nil && !o.NoDrafts {
 		e.drafter = newDrafter(o.Drafter, e.opts)
 	}

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"kindredgate/internal/kv"
 	"kindredgate/internal/model"
 )
 
@@ -224,6 +225,12 @@ func (e *Engine) putBack(s *sequence) {
 // feed adds the next n tokens of a sequence to the step, drafted ones among them.
 func (e *Engine) feed(s *sequence, n int) {
 	first := s.kv.Len()
+	if n > len(s.pending()) && !s.kv.Mark() {
+		s.drafted -= len(s.draft) // there is no way back from a draft that is wrong
+		s.draft, s.guessed = s.draft[:0], s.guessed[:0]
+		n = len(s.pending())
+	}
+	s.keep(first + n)
 	s.fed = n
 	for i := first; i < first+n; i++ {
 		if i >= len(s.tokens) {
@@ -238,6 +245,20 @@ func (e *Engine) feed(s *sequence, n int) {
 		e.tokens = append(e.tokens, model.Token{ID: s.tokens[i], KV: s.kv, Logits: wanted})
 		if wanted {
 			e.outputs = append(e.outputs, o)
+		}
+	}
+}
+
+// sparseStates is how far apart states are kept within a prompt, in tokens.
+const sparseStates = 512
+
+// keep asks for the state to be remembered after a step up to a position: at the last page that ends within the prompt, from where
+// what the template makes of the next turn goes on even if it has another answer than was given, and now and then before.
+func (s *sequence) keep(to int) {
+	for _, at := range []int{(len(s.job.Prompt) - 1) / kv.PageTokens * kv.PageTokens, min(to, len(s.job.Prompt)-1) / sparseStates * sparseStates} {
+		if at > s.kv.Len() && at <= to {
+			s.kv.KeepAt(at)
+			return
 		}
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"math"
 	"runtime"
+	"slices"
 	"sync"
 
 	"kindredgate/internal/tensor"
@@ -20,39 +21,13 @@ import (
 // positions side by side.
 const PageTokens = tensor.PageTokens
 
-// Format says how keys and values are kept.
-type Format int
-
-// The formats.
-const (
-	F16 Format = iota
-	F32
-	Q8 // bytes, with a half float as the scale of 32 of them, or of a whole head where those are no multiples
-)
-
-// Layer is the size of one layer's keys and values.
-type Layer struct{ KVHeads, HeadDim int }
-
-func (l Layer) elements() int { return 2 * l.KVHeads * l.HeadDim * PageTokens }
-
-// block is how many bytes of a key or a value have one scale.
-func (l Layer) block() int {
-	if l.HeadDim%tensor.Block == 0 {
-		return tensor.Block
-	}
-	return l.HeadDim
-}
-
 // Pool is the memory for the contexts of one model. It is safe for concurrent use; each of its sequences is used by one
 // goroutine at a time.
 type Pool struct {
-	layers  []Layer
-	offsets []int // of each layer within a page, in elements
-	size    int   // elements of a page
-	scales  []int // where each layer's scales are within a page
-	scaled  int   // scales of a page
-	format  Format
-	limit   int // pages
+	shape Shape
+	store Store
+	bytes int64 // of a page
+	limit int   // pages
 
 	mu     sync.Mutex
 	slabs  *slabs
@@ -63,18 +38,15 @@ type Pool struct {
 	latest map[uint64]*page // by the id of the page before it: the page that was made known last
 	idle   *list.List       // pages that are known and that nobody uses, the least recently used first
 	serial uint64
+
+	states    [][]float32 // room for states that nobody has
+	snapshots *list.List  // of states, the least recently used first
 }
 
-// page holds the keys [head][dimension][position] and then the values [head][position][dimension] of each layer. The scales
-// of bytes are in the same order, one where there are as many dimensions as a block has.
+// page is the keys and values of PageTokens positions, as the store has them.
 type page struct {
-	half  []uint16
-	full  []float32
-	bytes []int8
-	scale []uint16
-
-	memory []byte // in which these lie
-	cold   bool   // it was given back to the system
+	memory []byte
+	cold   bool // it was given back to the system
 
 	refs  int
 	id    uint64 // never given again, so that a page after this one can be told from one after another
@@ -82,6 +54,8 @@ type page struct {
 	count int           // tokens of the key that it holds: all, unless a sequence ended within it
 	known bool          // in the index, or the latest
 	place *list.Element // among the idle ones
+
+	snapshot *snapshot // the state after its last token; nil if it is not known
 }
 
 // pageKey is what a full page is found by: the page before it, and its tokens.
@@ -102,46 +76,35 @@ func (e *FullError) Error() string {
 	return fmt.Sprintf("a context of %d tokens takes %d MiB of memory; %d MiB are set aside for contexts", e.Tokens, e.Needs>>20, e.Budget>>20)
 }
 
-// NewPool makes a pool that takes up to budget bytes, but at least one page.
-func NewPool(layers []Layer, format Format, budget int64) *Pool {
-	p := &Pool{layers: layers, format: format, index: map[pageKey]*page{}, latest: map[uint64]*page{}, idle: list.New(), serial: 1}
-	for _, l := range layers {
-		p.offsets = append(p.offsets, p.size)
-		p.size += l.elements()
-		p.scales = append(p.scales, p.scaled)
-		p.scaled += l.elements() / l.block()
-	}
-	p.limit = int(max(1, min(budget/p.PageBytes(), math.MaxInt32)))
+// NewPool makes a pool that takes up to budget bytes, but at least one page and one state.
+func NewPool(shape Shape, format Format, budget int64) *Pool {
+	p := &Pool{shape: shape, store: newStore(shape.Layers, format), index: map[pageKey]*page{}, latest: map[uint64]*page{}, idle: list.New(), snapshots: list.New(), serial: 1}
+	p.bytes = PageBytes(shape, format)
+	p.limit = int(max(1+int64(p.statePages()), min(budget/p.bytes, math.MaxInt32)))
 	p.slabs = &slabs{}
 	runtime.AddCleanup(p, (*slabs).free, p.slabs)
 	return p
 }
 
 // PageBytes is what a page takes.
-func (p *Pool) PageBytes() int64 { return PageBytes(p.layers, p.format) }
+func (p *Pool) PageBytes() int64 { return p.bytes }
 
-// PageBytes is what a page of a pool of such layers takes.
-func PageBytes(layers []Layer, format Format) int64 {
-	var size, scaled int64
-	for _, l := range layers {
-		size += int64(l.elements())
-		scaled += int64(l.elements() / l.block())
+// PageBytes is what a page of a pool of that shape takes.
+func PageBytes(shape Shape, format Format) int64 {
+	if n := newStore(shape.Layers, format).Bytes(); n > 0 {
+		return int64(n)
 	}
-	switch format {
-	case F32:
-		return 4 * size
-	case Q8:
-		return size + 2*scaled
-	}
-	return 2 * size
+	return 64 << 10 // what a state is counted in where tokens leave nothing else
 }
 
 // Bytes is what a context of so many tokens takes.
-func (p *Pool) Bytes(tokens int) int64 { return Bytes(p.layers, p.format, tokens) }
+func (p *Pool) Bytes(tokens int) int64 {
+	return (int64((tokens+PageTokens-1)/PageTokens) + int64(p.statePages())) * p.bytes
+}
 
-// Bytes is what a context of so many tokens takes in a pool of such layers.
-func Bytes(layers []Layer, format Format, tokens int) int64 {
-	return int64((tokens+PageTokens-1)/PageTokens) * PageBytes(layers, format)
+// Bytes is what a context of so many tokens takes in a pool of that shape, its state included.
+func Bytes(shape Shape, format Format, tokens int) int64 {
+	return int64((tokens+PageTokens-1)/PageTokens)*PageBytes(shape, format) + 4*int64(shape.State)
 }
 
 // Use is what a pool holds, in pages.
@@ -155,8 +118,12 @@ type Use struct {
 func (p *Pool) Use() Use {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return Use{Limit: p.limit, Busy: p.made - len(p.free) - p.idle.Len(), Kept: p.idle.Len()}
+	kept := p.idle.Len() + p.snapshots.Len()*p.statePages()
+	return Use{Limit: p.limit, Busy: p.made - len(p.free) - kept, Kept: kept}
 }
+
+// Room is how many tokens the longest context has that fits.
+func (p *Pool) Room() int { return (p.limit - p.statePages()) * PageTokens }
 
 // take gives a page that nobody else has; nil if there is none. The pool is locked.
 func (p *Pool) take() *page {
@@ -173,6 +140,9 @@ func (p *Pool) take() *page {
 		p.idle.Remove(one.place)
 		one.place = nil
 		p.forget(one)
+	case p.snapshots.Len() > 0 && p.statePages() > 0:
+		p.dropSnapshot(p.snapshots.Front().Value.(*snapshot).of)
+		return p.take()
 	default:
 		return nil
 	}
@@ -182,6 +152,7 @@ func (p *Pool) take() *page {
 }
 
 func (p *Pool) forget(one *page) {
+	p.dropSnapshot(one)
 	if !one.known {
 		return
 	}
@@ -204,6 +175,7 @@ func (p *Pool) learn(one *page, key pageKey, count int) {
 	p.latest[key.before] = one
 	if before != nil && before.count < PageTokens && before != one {
 		// Nothing finds it any more.
+		p.dropSnapshot(before)
 		before.known = false
 		if before.place != nil {
 			p.idle.Remove(before.place)
@@ -221,6 +193,7 @@ func (p *Pool) drop(one *page) {
 	if one.known {
 		one.place = p.idle.PushBack(one)
 	} else {
+		p.dropSnapshot(one)
 		p.free = append(p.free, one)
 	}
 }
@@ -233,12 +206,16 @@ type Sequence struct {
 	tokens  []int32
 	known   int // pages that were looked up or made known
 	sound   int // positions that Commit has heard of
+
+	state, mark, coming state
+	marked              int // after how many tokens the mark was set; −1 if it is not
+	comingAt            int
 }
 
 // NewSequence makes an empty context. Contexts of different variants have nothing in common, whatever their tokens: they
 // turn positions in other ways. The pages that it will need are reserved by Reserve.
 func (p *Pool) NewSequence(variant int) *Sequence {
-	return &Sequence{pool: p, variant: uint64(variant)}
+	return &Sequence{pool: p, variant: uint64(variant), marked: -1}
 }
 
 // Len is the number of positions held; the next token goes to position Len.
@@ -249,15 +226,23 @@ func (s *Sequence) Variant() int { return int(s.variant) }
 
 // Reserve makes room for n positions in all. If there is none, it is a *[FullError] and nothing changes.
 func (s *Sequence) Reserve(n int) error {
-	missing := (n+PageTokens-1)/PageTokens - len(s.pages)
-	if missing <= 0 {
+	p := s.pool
+	missing, room := (n+PageTokens-1)/PageTokens-len(s.pages), 0
+	if s.state.numbers == nil {
+		room = p.statePages()
+	}
+	if missing <= 0 && room == 0 {
 		return nil
 	}
-	p := s.pool
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if there := len(p.free) + p.limit - p.made + p.idle.Len(); missing > there {
-		return &FullError{Tokens: n, Needs: p.Bytes(n), Budget: int64(p.limit) * p.PageBytes(), Busy: len(s.pages)+missing <= p.limit}
+	there := len(p.free) + p.limit - p.made + p.idle.Len() + p.snapshots.Len()*p.statePages()
+	if missing = max(0, missing); missing+room > there {
+		return &FullError{Tokens: n, Needs: p.Bytes(n), Budget: int64(p.limit) * p.PageBytes(), Busy: len(s.pages)+missing+p.statePages() <= p.limit}
+	}
+	if room > 0 {
+		s.state, _ = p.newState()
+		clear(s.state.numbers)
 	}
 	for range missing {
 		s.pages = append(s.pages, p.take())
@@ -297,6 +282,7 @@ func (s *Sequence) Commit() {
 	p := s.pool
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	defer s.keepComing()
 	for ; s.known < full; s.known++ {
 		one, key := s.pages[s.known], s.chain(s.known)
 		if other, ok := p.index[key]; ok && other != one {
@@ -316,7 +302,7 @@ func (s *Sequence) Commit() {
 
 // Match fills an empty context with what is known of the beginning of tokens, and returns how many tokens that is: whole
 // pages, which are shared, and then as much as the page that came last after these has in common with the rest, which is
-// copied if there is room.
+// copied if there is room. Where there is a state, it ends where that is known.
 func (s *Sequence) Match(tokens []int32) int {
 	p := s.pool
 	p.mu.Lock()
@@ -328,17 +314,65 @@ func (s *Sequence) Match(tokens []int32) int {
 			s.tokens = s.tokens[:i*PageTokens]
 			break
 		}
-		if one.place != nil {
-			p.idle.Remove(one.place)
-			one.place = nil
-		}
-		one.refs++
+		p.use(one)
 		s.pages = append(s.pages, one)
 		s.known++
 	}
+	if p.shape.State > 0 {
+		s.matchState(tokens)
+	} else {
+		s.copyPart(tokens[len(s.tokens):])
+	}
 	s.sound = len(s.tokens)
-	s.copyPart(tokens[len(s.tokens):])
 	return len(s.tokens)
+}
+
+// use takes a page that is known. The pool is locked.
+func (p *Pool) use(one *page) {
+	if one.place != nil {
+		p.idle.Remove(one.place)
+		one.place = nil
+	}
+	one.refs++
+}
+
+// matchState ends what was matched where the state is known. The pool is locked.
+func (s *Sequence) matchState(tokens []int32) {
+	p := s.pool
+	var kept *snapshot
+	if one, ok := p.latest[s.chain(len(s.pages)).before]; ok && one.snapshot != nil && one.count < PageTokens {
+		if rest := tokens[len(s.tokens):]; len(rest) >= one.count && slices.Equal(rest[:one.count], one.key.tokens[:one.count]) {
+			kept = one.snapshot
+		}
+	}
+	n := len(s.pages)
+	for kept == nil && n > 0 {
+		if kept = s.pages[n-1].snapshot; kept == nil {
+			n--
+		}
+	}
+	if kept != nil {
+		p.use(kept.of) // so that it is not taken
+		s.state = p.recall(kept)
+	}
+	for i := len(s.pages) - 1; i >= n; i-- {
+		p.drop(s.pages[i])
+	}
+	s.pages, s.tokens, s.known = s.pages[:n], s.tokens[:n*PageTokens], n
+	if kept == nil {
+		return
+	}
+	if kept.of.count < PageTokens {
+		if s.copyPart(tokens[len(s.tokens):]); len(s.tokens)%PageTokens != kept.of.count {
+			// There was no room for the page, so the state is not that of what is there.
+			p.freeState(&s.state)
+			for i := n - 1; i >= 0; i-- {
+				p.drop(s.pages[i])
+			}
+			s.pages, s.tokens, s.known = nil, s.tokens[:0], 0
+		}
+	}
+	p.drop(kept.of)
 }
 
 // copyPart copies what the latest page after the last one has in common with tokens. The pool is locked.
@@ -369,43 +403,32 @@ func (s *Sequence) copyPart(tokens []int32) {
 	p.drop(one)
 }
 
-// Fork makes a second context that holds the same. Full pages are shared; the last one is copied. If there is no room for
-// the copy, it is a *[FullError].
-func (s *Sequence) Fork() (*Sequence, error) {
-	p := s.pool
-	f := &Sequence{pool: p, variant: s.variant, tokens: append([]int32(nil), s.tokens...)}
-	full := len(s.tokens) / PageTokens
-	p.mu.Lock()
-	for _, one := range s.pages[:full] {
-		one.refs++
-		f.pages = append(f.pages, one)
-	}
-	f.known = min(s.known, full)
-	p.mu.Unlock()
-	if len(s.tokens)%PageTokens == 0 {
-		return f, nil
-	}
-	if err := f.Reserve(len(f.tokens)); err != nil {
-		f.Release()
-		return nil, err
-	}
-	f.pages[full].copyFrom(s.pages[full])
-	return f, nil
-}
-
 func (one *page) copyFrom(other *page) {
-	copy(one.half, other.half)
-	copy(one.full, other.full)
-	copy(one.bytes, other.bytes)
-	copy(one.scale, other.scale)
+	copy(one.memory, other.memory)
 }
 
 // Truncate forgets all positions from n on. A page that others share is copied if part of it is kept; if there is no room
-// for the copy, the whole page is forgotten, and Len is below n.
+// for the copy, the whole page is forgotten, and Len is below n. So it is where a state is not known any more: then it goes back to the
+// mark, or to the last position before n after which the state was kept.
 func (s *Sequence) Truncate(n int) {
 	if n >= len(s.tokens) {
 		return
 	}
+	if s.state.numbers == nil {
+		s.cut(n)
+		return
+	}
+	n = s.rewind(n)
+	if s.cut(n); len(s.tokens) < n {
+		s.marked = -1 // it was within a page that is gone
+		s.cut(s.rewind(len(s.tokens)))
+	}
+	if s.marked > len(s.tokens) {
+		s.marked = -1
+	}
+}
+
+func (s *Sequence) cut(n int) {
 	s.tokens = s.tokens[:n]
 	keep := (n + PageTokens - 1) / PageTokens
 	p := s.pool
@@ -436,13 +459,20 @@ func (s *Sequence) Release() {
 	p := s.pool
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if full, n := s.sound/PageTokens, s.sound%PageTokens; s.known == full && n > 0 {
+	full, n := s.sound/PageTokens, s.sound%PageTokens
+	whole := s.sound == len(s.tokens) // else the state is that of something else
+	if s.known == full && n > 0 && (whole || s.state.numbers == nil) {
 		// The page that it ends in is known too, so that what goes on from here finds all of it.
 		if one := s.pages[full]; !one.known && one.refs == 1 {
 			s.tokens = s.tokens[:s.sound]
 			p.learn(one, s.chain(full), n)
+			full++
 		}
 	}
+	if s.state.numbers != nil && whole && s.sound > 0 && full*PageTokens >= s.sound {
+		p.keep(s.pages[full-1], &s.state)
+	}
+	s.freeStates()
 	// The last page first, so that it goes before those that it needs.
 	for i := len(s.pages) - 1; i >= 0; i-- {
 		p.drop(s.pages[i])
@@ -450,102 +480,13 @@ func (s *Sequence) Release() {
 	s.pages, s.tokens, s.known, s.sound = nil, s.tokens[:0], 0, 0
 }
 
-// Put keeps the key and the value of a position in a layer, each [KVHeads × HeadDim]. In half precision, what is too large
-// becomes the largest number there is.
+// Put keeps the key and the value of a position in a layer, [KVHeads × KeyDim] and [KVHeads × ValueDim].
 func (s *Sequence) Put(layer, pos int, key, value []float32) {
-	if s.pool.format == Q8 {
-		s.putBytes(layer, pos, key, value)
-		return
-	}
-	l := s.pool.layers[layer]
-	one, at := s.pages[pos/PageTokens], s.pool.offsets[layer]
-	slot := pos % PageTokens
-	values := at + l.elements()/2
-	for h := range l.KVHeads {
-		k, v := key[h*l.HeadDim:(h+1)*l.HeadDim], value[h*l.HeadDim:(h+1)*l.HeadDim]
-		keyAt, valueAt := at+h*l.HeadDim*PageTokens+slot, values+(h*PageTokens+slot)*l.HeadDim
-		if s.pool.format == F32 {
-			for d, x := range k {
-				one.full[keyAt+d*PageTokens] = x
-			}
-			copy(one.full[valueAt:valueAt+l.HeadDim], v)
-			continue
-		}
-		for d, x := range k {
-			one.half[keyAt+d*PageTokens] = saturated(x)
-		}
-		for d, x := range v {
-			one.half[valueAt+d] = saturated(x)
-		}
-	}
+	s.pool.store.Put(s.pages[pos/PageTokens].memory, layer, pos%PageTokens, key, value)
 }
 
-// saturated is a half float, or the largest that there is.
-func saturated(x float32) uint16 {
-	return tensor.ToFloat16(max(-largestHalf, min(largestHalf, x)))
-}
-
-const largestHalf = 65504
-
-// Page reads the keys [HeadDim][PageTokens] and the values [PageTokens][HeadDim] of page i in a layer and a head. The
+// Page reads the keys [KeyDim][PageTokens] and the values [PageTokens][ValueDim] of page i in a layer and a head. The
 // slices are valid until keys and values, which have room for them, are used again, or the page is.
 func (s *Sequence) Page(i, layer, head int, keys, values []float32) (k, v []float32) {
-	l := s.pool.layers[layer]
-	n := l.HeadDim * PageTokens
-	one := s.pages[i]
-	at := s.pool.offsets[layer] + head*n
-	other := at + l.elements()/2
-	switch s.pool.format {
-	case F32:
-		return one.full[at : at+n], one.full[other : other+n]
-	case Q8:
-		s.widen(layer, head, one, keys[:n], values[:n])
-		return keys[:n], values[:n]
-	}
-	tensor.WidenF16(keys[:n], one.half[at:at+n])
-	tensor.WidenF16(values[:n], one.half[other:other+n])
-	return keys[:n], values[:n]
-}
-
-// putBytes is Put for bytes.
-func (s *Sequence) putBytes(layer, pos int, key, value []float32) {
-	l := s.pool.layers[layer]
-	one, at, scales := s.pages[pos/PageTokens], s.pool.offsets[layer], s.pool.scales[layer]
-	slot, block := pos%PageTokens, l.block()
-	blocks := l.HeadDim / block
-	values, valueScales := at+l.elements()/2, scales+l.elements()/2/block
-	var space [256]int8
-	for h := range l.KVHeads {
-		for b := range blocks {
-			from := h*l.HeadDim + b*block
-			q := space[:]
-			if block > len(q) {
-				q = make([]int8, block)
-			}
-			one.scale[scales+(h*blocks+b)*PageTokens+slot] = tensor.RoundBytes(q[:block], key[from:from+block])
-			for d, v := range q[:block] {
-				one.bytes[at+(from+d)*PageTokens+slot] = v
-			}
-			to := values + (h*PageTokens+slot)*l.HeadDim + b*block
-			one.scale[valueScales+(h*PageTokens+slot)*blocks+b] = tensor.RoundBytes(one.bytes[to:to+block], value[from:from+block])
-		}
-	}
-}
-
-// widen is Page for bytes.
-func (s *Sequence) widen(layer, head int, one *page, keys, values []float32) {
-	l := s.pool.layers[layer]
-	n, block := l.HeadDim*PageTokens, l.block()
-	at, scales := s.pool.offsets[layer]+head*n, s.pool.scales[layer]+head*n/block
-	var scale [PageTokens]float32
-	for b := range l.HeadDim / block {
-		tensor.WidenF16(scale[:], one.scale[scales+b*PageTokens:][:PageTokens])
-		part := b * block * PageTokens
-		tensor.ScaleColumns(keys[part:part+block*PageTokens], one.bytes[at+part:], &scale)
-	}
-	at, scales = at+l.elements()/2, scales+l.elements()/2/block
-	for first := 0; first < n; first += block * PageTokens {
-		tensor.WidenF16(scale[:], one.scale[scales+first/block:][:PageTokens])
-		tensor.ScaleRows(values[first:first+block*PageTokens], one.bytes[at+first:], scale[:], block)
-	}
+	return s.pool.store.Read(s.pages[i].memory, layer, head, keys, values)
 }

@@ -31,7 +31,10 @@ func (s *slabs) free() {
 func (p *Pool) newPage() *page {
 	// Pages of the system are not divided, so that a page can be given back by itself.
 	const align = 4096
-	stride := (int(p.PageBytes()) + align - 1) / align * align
+	stride := (p.store.Bytes() + align - 1) / align * align
+	if stride == 0 {
+		return &page{}
+	}
 	if len(p.rest) < stride {
 		n := stride * max(1, min(slabBytes/stride, p.limit-p.made))
 		b, err := system.Memory(n)
@@ -44,17 +47,6 @@ func (p *Pool) newPage() *page {
 	}
 	one := &page{memory: p.rest[:stride:stride]}
 	p.rest = p.rest[stride:]
-	at := unsafe.Pointer(unsafe.SliceData(one.memory))
-	switch p.format {
-	case F32:
-		one.full = unsafe.Slice((*float32)(at), p.size)
-	case Q8:
-		// The scales come first, since they have to lie at even addresses.
-		one.scale = unsafe.Slice((*uint16)(at), p.scaled)
-		one.bytes = unsafe.Slice((*int8)(unsafe.Add(at, 2*p.scaled)), p.size)
-	default:
-		one.half = unsafe.Slice((*uint16)(at), p.size)
-	}
 	return one
 }
 
@@ -67,5 +59,8 @@ func (p *Pool) Trim() {
 			one.cold = true
 			system.Discard(one.memory)
 		}
+	}
+	for _, numbers := range p.states {
+		system.Discard(unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(numbers))), 4*len(numbers)))
 	}
 }

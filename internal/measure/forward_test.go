@@ -44,7 +44,7 @@ func BenchmarkForward(b *testing.B) {
 			cost := m.Cost()
 			for _, n := range []int{1, 2, 4, 8, 16, 32, 64, 128, 256} {
 				b.Run(fmt.Sprintf("%s/%s/%d", kind, form, n), func(b *testing.B) {
-					seq := kv.NewPool(m.KVLayers(), kv.F16, 1<<30).NewSequence(0)
+					seq := kv.NewPool(m.KVShape(), kv.F16, 1<<30).NewSequence(0)
 					if err := seq.Reserve(n); err != nil {
 						b.Fatal(err)
 					}

@@ -35,25 +35,7 @@ func (m *Model) Matrices() (list []*tensor.Matrix) {
 
 // products gives the matrices that tokens are multiplied with, and which share of the tokens each is for.
 func (m *Model) products(give func(w *tensor.Matrix, share float64)) {
-	for i := range m.layers {
-		l := &m.layers[i]
-		for _, w := range []*linear{&l.query, &l.key, &l.value, &l.attentionOut} {
-			give(&w.Matrix, 1)
-		}
-		share := 1.0
-		if l.Experts > 0 {
-			give(&l.router.Matrix, 1)
-			share = float64(l.ExpertsUsed) / float64(l.Experts)
-		}
-		for j := range l.feedForward {
-			f := &l.feedForward[j]
-			if l.Gated {
-				give(&f.gate.Matrix, share)
-			}
-			give(&f.up.Matrix, share)
-			give(&f.down.Matrix, share)
-		}
-	}
+	m.walk(&matrices{give: give, share: 1})
 	if !m.Embeds() {
 		give(&m.output, 1)
 	}

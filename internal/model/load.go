@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"regexp"
 	"slices"
 	"strings"
@@ -17,14 +18,19 @@ type Model struct {
 	Spec
 	embedding, positions, types tensor.Matrix // [Vocab][Dim], [Positions][Dim], [Types][Dim]
 	embeddingNorm, outputNorm   norm
+	plain                       norm          // without a weight
 	output                      tensor.Matrix // [Vocab][Dim]; the embedding itself where the file ties them
 	dense                       []tensor.Matrix
-	layers                      []layer
+	layers                      []*layer
+	altUp                       altUpWeights
 	parts                       []Part
 }
 
-// norm is the weight of a norm and, of a layer norm, its bias; both [width]. It is empty if there is none.
-type norm struct{ weight, bias []float32 }
+// norm is the weight of a norm, nil for none, and, of a layer norm, its bias; both are as wide as what they are for.
+type norm struct {
+	kind         NormKind
+	weight, bias []float32
+}
 
 // linear is a matrix and a bias for each of its rows; nil if there is none.
 type linear struct {
@@ -34,18 +40,60 @@ type linear struct {
 
 type layer struct {
 	LayerSpec
-	attentionNorm, feedForwardNorm norm // before, or after the sum
-	postAttention, postFeedForward norm
-	queryNorm, keyNorm             norm   // [HeadDim], or [all heads]
-	query, key, value              linear // [Heads*HeadDim][Dim], [KVHeads*HeadDim][Dim]
-	attentionOut                   linear // [Dim][Heads*HeadDim]
-	sinks                          []float32
-	router                         linear // [Experts][Dim]
-	feedForward                    []mlp  // one, or one for each expert
+	mixerNorm, feedForwardNorm norm // before, or after the sum
+	postMixer, postFeedForward norm
+	attention                  attentionWeights
+	state                      stateWeights
+	stateAt                    int    // where the layer's state begins in that of a sequence
+	router                     linear // [Count][Dim]
+	routerBias                 []float32
+	feedForward                []mlp // one, or one for each expert
+	shared                     mlp
+	sharedGate                 linear // [1][Dim]
+	xielu                      xielu
+	altUp                      altUpLayer
 }
 
-// mlp is a feed-forward network: gate and up [FeedForward][Dim], down [Dim][FeedForward].
-type mlp struct{ gate, up, down linear }
+type attentionWeights struct {
+	inputs             []product // what is made of what comes in
+	query, key, value  linear    // [Heads*HeadDim][Dim], [KVHeads*HeadDim][Dim], [KVHeads*ValueDim][Dim]
+	queryNorm, keyNorm norm      // [HeadDim], or [all heads]; of latent attention [QueryRank] and [Rank]
+	gated              [2]part   // of what the query's matrix gives for each head
+	sinks              []float32
+	out                linear // [Dim][Heads*ValueDim]
+
+	queryDown, keyDown linear   // [QueryRank][Dim], [Rank+Rotated][Dim]
+	keyUp, valueUp     []linear // of each head, [Rank][Plain] and [Value][Rank]
+}
+
+type stateWeights struct {
+	inputs                    []product
+	parts, paramParts         []part
+	in, params, step, out     linear
+	all, gate, beta, alpha    linear    // of a delta net
+	conv, convBias            []float32 // [channels][Taps], [channels]
+	fade                      []float32 // −e^A_log, by head or [Width][Size]
+	skip, stepBias            []float32
+	stepNorm, inNorm, outNorm norm
+	norm                      norm
+}
+
+// mlp is a feed-forward network: gate and up [Width][Dim], down [Dim][Width].
+type mlp struct {
+	inputs         []product
+	gate, up, down linear
+}
+
+// ready notes what is made of what comes in.
+func (f *mlp) ready(gated bool) {
+	f.inputs = []product{{&f.up, hiddenUp}}
+	if gated {
+		f.inputs = []product{{&f.gate, hiddenGate}, {&f.up, hiddenUp}}
+	}
+}
+
+// xielu are the parameters of XIELU, the first two as they are used.
+type xielu struct{ positive, negative, beta, epsilon float32 }
 
 // Part is a tensor of a model by the name that GGUF files of its family have for it.
 type Part struct {
@@ -61,72 +109,33 @@ type Part struct {
 // Parts are the model's tensors, in the order of the graph.
 func (m *Model) Parts() []Part { return m.parts }
 
-// role is what a tensor does in the network.
-type role int
-
-const (
-	embedding role = iota
-	positions
-	tokenTypes
-	embeddingNorm
-	outputNorm
-	output
-	attentionNorm
-	feedForwardNorm
-	postAttention
-	postFeedForward
-	query
-	key
-	value
-	queryKeyValue
-	queryNorm
-	keyNorm
-	attentionOut
-	sinks
-	gate
-	up
-	gateUp
-	down
-	router
-	expertGate
-	expertUp
-	expertGateUp
-	expertDown
-)
-
-// names are the names of tensors by role, without ".weight"; %d is the number of the layer, and a second one that of the
-// expert, where each has a tensor of its own.
-type names map[role]string
-
-// common are the names that most families have in GGUF files and in safetensors folders.
-var common = map[string]names{
-	"GGUF": {
-		embedding: "token_embd", positions: "position_embd", tokenTypes: "token_types", embeddingNorm: "token_embd_norm", outputNorm: "output_norm", output: "output",
-		attentionNorm: "blk.%d.attn_norm", feedForwardNorm: "blk.%d.ffn_norm", postAttention: "blk.%d.post_attention_norm", postFeedForward: "blk.%d.post_ffw_norm",
-		query: "blk.%d.attn_q", key: "blk.%d.attn_k", value: "blk.%d.attn_v", queryKeyValue: "blk.%d.attn_qkv", queryNorm: "blk.%d.attn_q_norm", keyNorm: "blk.%d.attn_k_norm",
-		attentionOut: "blk.%d.attn_output", sinks: "blk.%d.attn_sinks", gate: "blk.%d.ffn_gate", up: "blk.%d.ffn_up", down: "blk.%d.ffn_down",
-		router: "blk.%d.ffn_gate_inp", expertGate: "blk.%d.ffn_gate_exps", expertUp: "blk.%d.ffn_up_exps", expertDown: "blk.%d.ffn_down_exps",
-	},
-	"safetensors": {
-		embedding: "embed_tokens", outputNorm: "norm", output: "lm_head",
-		attentionNorm: "layers.%d.input_layernorm", feedForwardNorm: "layers.%d.post_attention_layernorm",
-		query: "layers.%d.self_attn.q_proj", key: "layers.%d.self_attn.k_proj", value: "layers.%d.self_attn.v_proj", queryKeyValue: "layers.%d.self_attn.qkv_proj",
-		queryNorm: "layers.%d.self_attn.q_norm", keyNorm: "layers.%d.self_attn.k_norm", attentionOut: "layers.%d.self_attn.o_proj", sinks: "layers.%d.self_attn.sinks",
-		gate: "layers.%d.mlp.gate_proj", up: "layers.%d.mlp.up_proj", gateUp: "layers.%d.mlp.gate_up_proj", down: "layers.%d.mlp.down_proj",
-		router:     "layers.%d.mlp.gate",
-		expertGate: "layers.%d.mlp.experts.%d.gate_proj", expertUp: "layers.%d.mlp.experts.%d.up_proj", expertDown: "layers.%d.mlp.experts.%d.down_proj",
-	},
-}
-
 // family is one architecture, or several that differ little.
 type family struct {
 	spec func(c *weights.Checkpoint, s *Spec) error // refines what base made of the hyperparameters
 	// names are what the family calls tensors otherwise than most, by layout; "" for one that it has not.
 	names map[string]names
+	// prefixes are what stands before the names in safetensors folders, if it is nothing usual.
+	prefixes []string
 	// windows says that it takes windows in some layers only, as GGUF files name them, and that these differ from the others in nothing
 	// that the files do not say.
 	windows bool
+	// gguf is what GGUF files call the family, if conversion can say in one all that is to be said of it.
+	gguf string
+	// fused is how its files have gate and up in one matrix of each expert.
+	fused fusedForm
+	// besides tells tensors in layers that are left alone, such as those of layers that predict further tokens; it may be nil.
+	besides func(c *weights.Checkpoint, name string) bool
 }
+
+// fusedForm says how gate and up lie in one matrix.
+type fusedForm int
+
+// The forms.
+const (
+	halves  fusedForm = iota // first all rows of gate
+	turns                    // rows of gate and up by turns
+	columns                  // halves, and the matrix turned over: [in][out]
+)
 
 var families = map[string]family{}
 
@@ -140,11 +149,14 @@ func register(f family, architectures ...string) {
 // Families lists the architectures that can be run.
 func Families() []string { return slices.Sorted(maps.Keys(families)) }
 
+// GGUF is what GGUF files call an architecture, if models of it can be written as such files; empty if not.
+func GGUF(architecture string) string { return families[architecture].gguf }
+
 // UnknownFamilyError says that a model's architecture cannot be run.
 type UnknownFamilyError struct{ Architecture string }
 
 func (e *UnknownFamilyError) Error() string {
-	return fmt.Sprintf("architecture %q is not supported; these are: %s", e.Architecture, strings.Join(Families(), ", "))
+	return fmt.Sprintf("architecture %q is not supported; docs/models.md lists the %d that are", e.Architecture, len(families))
 }
 
 // Describe makes the Spec of a checkpoint, and checks that all its tensors are there in their shapes, without looking at the weights
@@ -166,9 +178,6 @@ func describe(c *weights.Checkpoint) (Spec, error) {
 	if c.Fault != nil {
 		return Spec{}, c.Fault
 	}
-	if len(c.Unknown) > 0 {
-		return Spec{}, fmt.Errorf("metadata %s may change what the network computes, and is not known of the family %s", strings.Join(c.Unknown[:min(len(c.Unknown), 5)], ", "), c.Architecture)
-	}
 	if h := &c.Hyper; c.Layout == "GGUF" && h.Window > 0 && (h.Local != nil || h.WindowEvery > 0) && !f.windows {
 		return Spec{}, fmt.Errorf("metadata %s.attention.sliding_window_pattern is not known of the family %[1]s: layers with a window differ from the others", c.Architecture)
 	}
@@ -182,8 +191,13 @@ func describe(c *weights.Checkpoint) (Spec, error) {
 	} else if e == nil {
 		return Spec{}, fmt.Errorf("tensor %s is missing", l.name(embedding, 0, 0))
 	}
-	if err := f.spec(c, &s); err != nil {
+	if err := errors.Join(f.spec(c, &s), c.Facts.Err()); err != nil {
 		return Spec{}, err
+	}
+	if c.Unknown != nil {
+		if list := c.Unknown(); len(list) > 0 {
+			return Spec{}, fmt.Errorf("metadata %s may change what the network computes, and is not known of the family %s", strings.Join(list[:min(len(list), 5)], ", "), c.Architecture)
+		}
 	}
 	if s.Tied = l.find(output, 0, 0) == nil; s.Tied && c.Hyper.Tied != nil && !*c.Hyper.Tied && !s.Embeds() {
 		return Spec{}, fmt.Errorf("tensor %s is missing, and the model does not use its embedding in its place", l.name(output, 0, 0))
@@ -197,7 +211,7 @@ func base(c *weights.Checkpoint) (Spec, error) {
 	for _, v := range []struct {
 		name  string
 		value int
-	}{{"embedding length", h.Width}, {"block count", h.Layers}, {"head count", h.Heads}, {"context length", h.Context}, {"feed-forward length", h.FeedForward}} {
+	}{{"embedding length", h.Width}, {"block count", h.Layers}, {"head count", h.Heads}, {"context length", h.Context}} {
 		if v.value <= 0 || v.value > 1<<24 {
 			return Spec{}, fmt.Errorf("the %s is missing or out of range: %d", v.name, v.value)
 		}
@@ -213,9 +227,6 @@ func base(c *weights.Checkpoint) (Spec, error) {
 	}
 	if h.Rope.Base == 0 {
 		h.Rope.Base = 10000
-	}
-	if h.SharedExperts {
-		return Spec{}, errors.New("experts beside one that every token uses are not supported")
 	}
 	s := Spec{Architecture: c.Architecture, Vocab: h.Vocabulary, Dim: h.Width, Context: h.Context, Trained: h.Context, Epsilon: float32(h.NormEpsilon),
 		OutputNorm: true, LogitCap: float32(h.LogitCap), Causal: true, Pooling: h.Pooling}
@@ -236,18 +247,49 @@ func base(c *weights.Checkpoint) (Spec, error) {
 	if h.QueryScalar > 0 {
 		scalar = h.QueryScalar
 	}
-	l := LayerSpec{Heads: h.Heads, KVHeads: h.KVHeads, HeadDim: h.HeadDim, PreNorm: true, Scale: inverseRoot(scalar), Cap: float32(h.AttentionCap),
-		Window: h.Window, FeedForward: h.FeedForward, Gated: true, Activation: activation, Experts: h.Experts, ExpertsUsed: h.ExpertsUsed}
-	if l.Experts > 0 && h.ExpertFeedForward > 0 {
-		l.FeedForward = h.ExpertFeedForward
+	attention := Attention{Heads: h.Heads, KVHeads: h.KVHeads, HeadDim: h.HeadDim, ValueDim: h.HeadDim, Scale: inverseRoot(scalar), Cap: float32(h.AttentionCap), Window: h.Window, From: -1}
+	if v := c.Facts.Int("attention.value_length"); v != 0 {
+		attention.ValueDim = v
 	}
-	for i := range h.Layers {
-		s.Layers = append(s.Layers, l)
-		if h.Local != nil && (i >= len(h.Local) || !h.Local[i]) {
-			s.Layers[i].Window = 0
+	feedForward := FeedForward{Width: h.FeedForward, Gated: true, Activation: activation}
+	if h.Experts > 0 {
+		feedForward.Experts = Experts{Count: h.Experts, Used: h.ExpertsUsed}
+		if h.ExpertFeedForward > 0 {
+			feedForward.Width = h.ExpertFeedForward
 		}
 	}
+	kvHeads, widths := c.Facts.Ints("attention.head_count_kv"), c.Facts.Ints("feed_forward_length")
+	for i := range h.Layers {
+		l := LayerSpec{Attention: attention, FeedForward: feedForward}
+		if l.Attention.Window > 0 && (h.Local == nil || i < len(h.Local) && h.Local[i]) {
+			l.Attention.Mask = MaskWindow
+		}
+		if len(kvHeads) == h.Layers && kvHeads[i] != h.KVHeads {
+			if l.Attention.KVHeads = kvHeads[i]; kvHeads[i] == 0 {
+				l.Attention = Attention{From: -1}
+			}
+		}
+		if len(widths) == h.Layers && len(widths) > 1 && h.Experts == 0 {
+			l.FeedForward.Width = widths[i]
+		}
+		s.Layers = append(s.Layers, l)
+	}
 	return s, nil
+}
+
+// each changes all layers.
+func (s *Spec) each(do func(i int, l *LayerSpec)) {
+	for i := range s.Layers {
+		do(i, &s.Layers[i])
+	}
+}
+
+// see has a layer see its window only, or all.
+func (a *Attention) see(window bool) {
+	a.Mask = MaskNone
+	if window && a.Window > 0 {
+		a.Mask = MaskWindow
+	}
 }
 
 // rotate gives all layers one rotation.
@@ -272,6 +314,7 @@ func build(c *weights.Checkpoint, dry bool) (*Model, error) {
 		return nil, err
 	}
 	m := &Model{Spec: s}
+	m.plain.kind = RMSNorm
 	l := newLoader(c, families[c.Architecture], &m.Spec)
 	l.dry = dry
 	m.embedding = l.matrix(embedding, 0, s.Vocab, s.Dim)
@@ -284,9 +327,15 @@ func build(c *weights.Checkpoint, dry bool) (*Model, error) {
 	if s.EmbeddingNorm {
 		m.embeddingNorm = l.norm(embeddingNorm, 0, s.Dim)
 	}
+	at := 0
 	for i := 0; i < len(s.Layers) && l.err == nil; i++ {
-		m.layers = append(m.layers, l.layer(i))
+		one := l.layer(i)
+		if one.stateAt = at; one.State.Kind != NoState {
+			at += one.State.numbers()
+		}
+		m.layers = append(m.layers, one)
 	}
+	l.altUp(&m.altUp)
 	if s.OutputNorm {
 		m.outputNorm = l.norm(outputNorm, 0, s.Dim)
 	}
@@ -308,14 +357,15 @@ func build(c *weights.Checkpoint, dry bool) (*Model, error) {
 
 // loader fetches tensors and checks their shapes; after the first error it gives zero values.
 type loader struct {
-	c     *weights.Checkpoint
-	names names
-	gguf  names
-	spec  *Spec
-	used  map[string]bool
-	parts []Part
-	dry   bool // shapes and types are checked, no weight is read
-	err   error
+	c      *weights.Checkpoint
+	family family
+	names  names
+	gguf   names
+	spec   *Spec
+	used   map[string]bool
+	parts  []Part
+	dry    bool // shapes and types are checked, no weight is read
+	err    error
 }
 
 // prefixes are what stands before the names in safetensors folders.
@@ -327,7 +377,7 @@ func newLoader(c *weights.Checkpoint, f family, s *Spec) *loader {
 		maps.Copy(n, f.names[layout])
 		return n
 	}
-	return &loader{c: c, names: of(c.Layout), gguf: of("GGUF"), spec: s, used: map[string]bool{}}
+	return &loader{c: c, family: f, names: of(c.Layout), gguf: of("GGUF"), spec: s, used: map[string]bool{}}
 }
 
 func fill(pattern string, layer, expert int) string {
@@ -356,7 +406,7 @@ func (l *loader) look(r role, layer, expert int, suffixes ...string) *weights.Te
 		return nil
 	}
 	name := fill(pattern, layer, expert)
-	for _, prefix := range prefixes {
+	for _, prefix := range append(l.family.prefixes, prefixes...) {
 		for _, suffix := range suffixes {
 			if t, ok := l.c.Find(prefix + name + suffix); ok {
 				return t
@@ -455,21 +505,57 @@ func (l *loader) vector(r role, layer, n int) []float32 {
 	return l.values(t, n)
 }
 
-func (l *loader) norm(r role, layer, n int) norm {
-	v := norm{weight: l.vector(r, layer, n)}
-	if l.spec.NormPlusOne {
+func (l *loader) norm(r role, layer, n int) norm { return l.normOf(l.spec.Norm, r, layer, n) }
+
+// normOf reads a norm of a kind. Where files have norms less 1, that holds for all but those of states.
+func (l *loader) normOf(kind NormKind, r role, layer, n int) norm {
+	v := norm{kind: kind, weight: l.numbers(r, layer, n)}
+	if l.spec.NormPlusOne && r != stateNorm {
 		for i := range v.weight {
 			v.weight[i]++
 		}
 	}
 	l.part(r, layer, ".weight", Part{Vector: v.weight, Expert: -1})
-	if l.spec.LayerNorm {
+	if kind == LayerNorm {
 		if v.bias = l.bias(r, layer, n); v.bias == nil {
 			l.fail("tensor %s is missing", fill(l.names[r], layer, 0)+".bias")
 		}
 		l.part(r, layer, ".bias", Part{Vector: v.bias, Expert: -1})
 	}
 	return v
+}
+
+// numbers reads n numbers of a tensor of any shape, or of several that have a number each in their names.
+func (l *loader) numbers(r role, layer, n int) []float32 {
+	if l.err != nil {
+		return nil
+	}
+	if strings.Count(l.names[r], "%d") < 2 {
+		t := l.find(r, layer, 0)
+		switch {
+		case t == nil:
+			l.fail("tensor %s is missing", l.name(r, layer, 0))
+			return nil
+		case t.Elements() != int64(n):
+			l.fail("tensor %s has the shape %v where the hyperparameters ask for %d numbers", t.Name, t.Shape, n)
+			return nil
+		}
+		l.used[t.Name] = true
+		return l.values(t, n)
+	}
+	var all []float32
+	for i := 0; len(all) < n && l.err == nil; i++ {
+		t := l.find(r, layer, i)
+		if t == nil || t.Elements() < 1 || t.Elements() > int64(n-len(all)) {
+			l.fail("tensor %s is missing or of another size than the hyperparameters ask for", l.name(r, layer, i))
+			return nil
+		}
+		l.used[t.Name] = true
+		if all = append(all, l.values(t, int(t.Elements()))...); l.dry {
+			return all
+		}
+	}
+	return all
 }
 
 // bias reads the bias that goes with a tensor; nil if there is none.
@@ -515,105 +601,340 @@ func (w linear) slice(from, n, step int) linear {
 	return out
 }
 
-func (l *loader) layer(i int) (out layer) {
+func (l *loader) layer(i int) *layer {
 	s := &l.spec.Layers[i]
-	out.LayerSpec = *s
-	dim, q, kv := l.spec.Dim, s.Heads*s.HeadDim, s.KVHeads*s.HeadDim
-	if s.PreNorm || s.SumNorm {
-		out.attentionNorm = l.norm(attentionNorm, i, dim)
+	out := &layer{LayerSpec: *s}
+	dim := l.spec.Dim
+	if s.mixes() {
+		if s.Order.before() || s.Order == NormSum {
+			out.mixerNorm = l.norm(mixerNorm, i, dim)
+		}
+		if s.Attention.Heads > 0 {
+			l.attention(i, out)
+		}
+		if s.State.Kind != NoState {
+			l.state(i, out)
+		}
+		if s.Order.after() {
+			out.postMixer = l.norm(postMixer, i, dim)
+		}
+	}
+	if s.FeedForward.Width > 0 {
+		l.feedForward(i, out)
+	}
+	l.altUpLayer(i, out)
+	return out
+}
+
+func (l *loader) attention(i int, out *layer) {
+	s, w := &out.Attention, &out.attention
+	if s.Latent.Rank > 0 {
+		l.latent(i, out)
+		return
+	}
+	dim, q, k, v := l.spec.Dim, s.Heads*s.HeadDim, s.KVHeads*s.HeadDim, s.KVHeads*s.ValueDim
+	rows, to := q, query
+	if s.Gated {
+		rows, to = 2*q, wide
+		w.gated = [2]part{{query, s.HeadDim}, {gates, s.HeadDim}}
 	}
 	if l.find(queryKeyValue, i, 0) != nil {
-		all := l.linear(queryKeyValue, i, q+2*kv, dim, 0)
+		all := l.linear(queryKeyValue, i, rows+k+v, dim, 0)
 		if l.err != nil {
-			return out
+			return
 		}
-		out.query, out.key, out.value = all.slice(0, q, 1), all.slice(q, kv, 1), all.slice(q+kv, kv, 1)
+		w.query, w.key, w.value = all.slice(0, rows, 1), all.slice(rows, k, 1), all.slice(rows+k, v, 1)
 	} else {
-		out.query = l.linear(query, i, q, dim, s.Heads)
-		out.key = l.linear(key, i, kv, dim, s.KVHeads)
-		out.value = l.linear(value, i, kv, dim, 0)
+		w.query = l.linear(queryRole, i, rows, dim, s.Heads)
+		if s.From < 0 {
+			w.key = l.linear(keyRole, i, k, dim, s.KVHeads)
+			w.value = l.linear(valueRole, i, v, dim, 0)
+		}
 	}
-	switch s.QKNorm {
-	case HeadQKNorm:
-		out.queryNorm, out.keyNorm = l.norm(queryNorm, i, s.HeadDim), l.norm(keyNorm, i, s.HeadDim)
-	case FullQKNorm:
-		out.queryNorm, out.keyNorm = l.norm(queryNorm, i, q), l.norm(keyNorm, i, kv)
-	case NoQKNorm:
+	w.inputs = []product{{&w.query, to}, {&w.key, key}, {&w.value, value}}
+	if s.From >= 0 {
+		w.inputs = w.inputs[:1]
+	}
+	kind := l.spec.Norm
+	if kind == LayerNorm {
+		kind = Centered
+	}
+	of := func(heads int) int { // how wide the norm of so many heads is
+		switch s.QKNorm {
+		case EachQKNorm, FullQKNorm:
+			return heads * s.HeadDim
+		case HeadQKNorm, RotatedQKNorm:
+			return s.HeadDim
+		case NoQKNorm, PlainQKNorm:
+		}
+		return 0
+	}
+	if of(1) > 0 {
+		w.queryNorm = l.normOf(kind, queryNorm, i, of(s.Heads))
+		if s.From < 0 {
+			w.keyNorm = l.normOf(kind, keyNorm, i, of(s.KVHeads))
+		}
 	}
 	if s.Sinks {
-		out.sinks = l.vector(sinks, i, s.Heads)
-		l.part(sinks, i, ".weight", Part{Vector: out.sinks, Expert: -1})
+		w.sinks = l.vector(sinks, i, s.Heads)
+		l.part(sinks, i, ".weight", Part{Vector: w.sinks, Expert: -1})
 	}
-	out.attentionOut = l.linear(attentionOut, i, dim, q, 0)
-	if s.PostNorm {
-		out.postAttention = l.norm(postAttention, i, dim)
-	}
-	if s.PreNorm || s.SumNorm {
-		out.feedForwardNorm = l.norm(feedForwardNorm, i, dim)
-	}
-	if s.Experts > 0 {
-		out.router = l.linear(router, i, s.Experts, dim, 0)
-		out.feedForward = l.experts(i, s)
+	w.out = l.linear(attentionOut, i, dim, s.Heads*s.ValueDim, 0)
+}
+
+// latent reads latent attention. Files have what makes keys and values of the vector as one matrix, or as two for each head.
+func (l *loader) latent(i int, out *layer) {
+	s, q, w := &out.Attention, &out.Attention.Latent, &out.attention
+	dim, size := l.spec.Dim, q.Plain+q.Rotated
+	w.keyDown = l.linear(latentDown, i, q.Rank+q.Rotated, dim, 0)
+	w.keyNorm = l.norm(latentNorm, i, q.Rank)
+	if q.QueryRank > 0 {
+		w.queryDown = l.linear(queryDown, i, q.QueryRank, dim, 0)
+		w.queryNorm = l.norm(queryDownNorm, i, q.QueryRank)
+		w.query = l.linear(queryUp, i, s.Heads*size, q.QueryRank, 0)
+		w.inputs = []product{{&w.queryDown, inner}, {&w.keyDown, key}}
 	} else {
-		out.feedForward = []mlp{l.mlp(i, s)}
+		w.query = l.linear(queryRole, i, s.Heads*size, dim, 0)
+		w.inputs = []product{{&w.query, wide}, {&w.keyDown, key}}
 	}
-	if s.PostNorm {
-		out.postFeedForward = l.norm(postFeedForward, i, dim)
+	if l.find(latentUp, i, 0) == nil {
+		w.keyUp = l.stacked(latentKeyUp, i, s.Heads, q.Rank, q.Plain)
+		w.valueUp = l.stacked(latentValueUp, i, s.Heads, q.Value, q.Rank)
+	} else if both := l.linear(latentUp, i, s.Heads*(q.Plain+q.Value), q.Rank, 0); l.err == nil {
+		for h := range s.Heads {
+			at := h * (q.Plain + q.Value)
+			w.keyUp = append(w.keyUp, linear{Matrix: l.turned(both.slice(at, q.Plain, 1).Matrix)})
+			w.valueUp = append(w.valueUp, both.slice(at+q.Plain, q.Value, 1))
+		}
+	}
+	w.out = l.linear(attentionOut, i, dim, s.Heads*q.Value, 0)
+}
+
+// turned is a matrix with rows and columns exchanged, in memory, as float32.
+func (l *loader) turned(m tensor.Matrix) tensor.Matrix {
+	if l.dry || l.err != nil {
+		return tensor.Matrix{}
+	}
+	row, all := make([]float32, m.Cols), make([]float32, m.Rows*m.Cols)
+	for r := range m.Rows {
+		m.Row(row, r)
+		for c, v := range row {
+			all[c*m.Rows+r] = v
+		}
+	}
+	raw := make([]byte, 4*len(all))
+	tensor.FormatOf(weights.F32).Quantize(raw, all)
+	out, err := tensor.NewMatrix(weights.F32, m.Cols, m.Rows, raw, nil)
+	if err != nil {
+		l.fail("%w", err)
 	}
 	return out
 }
 
-func (l *loader) mlp(i int, s *LayerSpec) (out mlp) {
-	dim, ff := l.spec.Dim, s.FeedForward
-	fused := gateUp
-	if t := l.find(up, i, 0); t != nil && s.Gated && len(t.Shape) == 2 && t.Shape[0] == 2*ff && l.find(gate, i, 0) == nil {
-		fused = up // GGUF files have both in the place of one
+func (l *loader) state(i int, out *layer) {
+	s, w := &out.State, &out.state
+	dim := l.spec.Dim
+	w.conv = l.numbers(stateConv, i, s.channels()*s.Taps)
+	w.convBias = l.bias(stateConv, i, s.channels())
+	switch s.Kind {
+	case ShortConv:
+		w.in = l.linear(stateIn, i, s.input(), dim, 0)
+	case Mamba:
+		w.in = l.linear(stateIn, i, s.input(), dim, 0)
+		w.parts = []part{{inner, s.Width}, {gates, s.Width}}
+		w.params = l.linear(stateParams, i, s.Rank+2*s.Size, s.Width, 0)
+		w.paramParts = []part{{one, s.Rank}, {input, 2 * s.Size}}
+		w.step = l.linear(stateStep, i, s.Width, s.Rank, 0)
+		w.stepNorm, w.inNorm, w.outNorm = l.norm(stateStepNorm, i, s.Rank), l.norm(stateInNorm, i, s.Size), l.norm(stateOutNorm, i, s.Size)
+		w.fade, w.skip = l.fade(i, s.Width*s.Size), l.numbers(stateSkip, i, s.Width)
+	case Mamba2:
+		w.in = l.linear(stateIn, i, s.input(), dim, 0)
+		w.parts = []part{{gates, s.Width}, {inner, s.channels()}, {rates, s.Heads}}
+		w.fade, w.skip = l.fade(i, s.Heads), l.numbers(stateSkip, i, s.Heads)
+		w.stepBias = l.must(stateStep, i, s.Heads)
+		if s.Norm == GroupNorm {
+			w.norm = l.normOf(RMSNorm, stateNorm, i, s.Width)
+		}
+	case DeltaNet:
+		l.deltaNet(i, out)
+	case NoState:
+	}
+	w.out = l.linear(stateOut, i, dim, s.Width, 0)
+}
+
+func (l *loader) deltaNet(i int, out *layer) {
+	s, w := &out.State, &out.state
+	dim, group := l.spec.Dim, s.Heads/s.Groups
+	if s.ByHead {
+		w.all = l.linear(deltaAll, i, s.channels()+s.Width, dim, 0)
+		values := s.Width / s.Groups
+		w.inputs = []product{{&w.all, wide}}
+		w.parts = []part{{inner, s.Size}, {inner, s.Size}, {inner, values}, {gates, values}}
+	} else {
+		w.all, w.gate = l.linear(deltaQueryKeyValue, i, s.channels(), dim, 0), l.linear(deltaGate, i, s.Width, dim, 0)
+		w.inputs = []product{{&w.all, inner}, {&w.gate, gates}}
+	}
+	if l.find(deltaRates, i, 0) != nil {
+		w.beta = l.linear(deltaRates, i, 2*s.Heads, dim, 0)
+		w.inputs = append(w.inputs, product{&w.beta, one})
+		w.paramParts = []part{{input, group}, {rates, group}}
+	} else {
+		w.beta, w.alpha = l.linear(deltaBeta, i, s.Heads, dim, 0), l.linear(deltaAlpha, i, s.Heads, dim, 0)
+		w.inputs = append(w.inputs, product{&w.beta, input}, product{&w.alpha, rates})
+	}
+	w.fade, w.stepBias = l.fade(i, s.Heads), l.must(stateStep, i, s.Heads)
+	w.norm = l.normOf(RMSNorm, stateNorm, i, s.Width/s.Heads)
+}
+
+// fade reads how fast a state fades. GGUF files have −e^A, others A.
+func (l *loader) fade(layer, n int) []float32 {
+	v := l.numbers(stateFade, layer, n)
+	if l.c.Layout != "GGUF" {
+		for i, x := range v {
+			v[i] = float32(-math.Exp(float64(x)))
+		}
+	}
+	return v
+}
+
+// must reads a bias that has to be there.
+func (l *loader) must(r role, layer, n int) []float32 {
+	v := l.bias(r, layer, n)
+	if v == nil {
+		l.fail("tensor %s is missing", fill(l.names[r], layer, 0)+".bias")
+	}
+	return v
+}
+
+func (l *loader) feedForward(i int, out *layer) {
+	s, f, dim := &out.LayerSpec, &out.FeedForward, l.spec.Dim
+	switch r := feedForwardNorm; {
+	case s.Order == Parallel:
+	case !s.mixes(): // the layer has one norm
+		r = mixerNorm
+		fallthrough
+	case s.Order.before() || s.Order == NormSum:
+		out.feedForwardNorm = l.norm(r, i, dim)
+	}
+	if f.Activation == XIELU {
+		l.xielu(i, out)
+	}
+	if e := &f.Experts; e.Count > 0 {
+		out.router = l.linear(router, i, e.Count, dim, 0)
+		if e.Router.Bias {
+			out.routerBias = l.must(routerBias, i, e.Count)
+			l.part(routerBias, i, ".bias", Part{Vector: out.routerBias, Expert: -1})
+		}
+		out.feedForward = l.experts(i, f)
+		if e.Shared > 0 {
+			out.shared = l.mlp(i, f, e.Shared, sharedRoles)
+			out.shared.ready(f.Gated)
+		}
+		if e.SharedGated {
+			out.sharedGate = l.row(sharedSwitch, i, dim)
+		}
+	} else {
+		out.feedForward = []mlp{l.mlp(i, f, f.Width, plainRoles)}
+	}
+	for e := range out.feedForward {
+		out.feedForward[e].ready(f.Gated)
+	}
+	if s.Order.after() {
+		out.postFeedForward = l.norm(postFeedForward, i, dim)
+	}
+}
+
+// row reads a matrix of one row, which some files have as a vector.
+func (l *loader) row(r role, layer, cols int) linear {
+	if t := l.find(r, layer, 0); t != nil && len(t.Shape) == 1 && t.Shape[0] == cols {
+		l.used[t.Name] = true
+		return linear{Matrix: l.asMatrix(t, 1, cols)}
+	}
+	return l.linear(r, layer, 1, cols, 0)
+}
+
+// xielu reads the parameters of the activation.
+func (l *loader) xielu(i int, out *layer) {
+	var v [4]float64
+	for k, name := range []string{"alpha_p", "alpha_n", "beta", "eps"} {
+		pattern := l.names[activationRole]
+		l.names[activationRole] = pattern + "." + name
+		if n := l.numbers(activationRole, i, 1); len(n) == 1 {
+			v[k] = float64(n[0])
+		}
+		l.names[activationRole] = pattern
+	}
+	positive := func(x float64) float64 { return math.Log1p(math.Exp(x)) }
+	out.xielu = xielu{positive: float32(positive(v[0])), negative: float32(v[2] + positive(v[1])), beta: float32(v[2]), epsilon: float32(v[3])}
+}
+
+// mlpRoles are the tensors of a feed-forward network.
+type mlpRoles struct{ gate, up, gateUp, down role }
+
+var (
+	plainRoles  = mlpRoles{gateRole, upRole, gateUp, downRole}
+	sharedRoles = mlpRoles{sharedGate, sharedUp, sharedGateUp, sharedDown}
+)
+
+func (l *loader) mlp(i int, s *FeedForward, ff int, r mlpRoles) (out mlp) {
+	dim := l.spec.Dim
+	fused := r.gateUp
+	if t := l.find(r.up, i, 0); t != nil && s.Gated && len(t.Shape) == 2 && t.Shape[0] == 2*ff && l.find(r.gate, i, 0) == nil {
+		fused = r.up // GGUF files have both in the place of one
 	}
 	switch {
 	case !s.Gated:
-		out.up = l.linear(up, i, ff, dim, 0)
-	case fused == up || l.find(gateUp, i, 0) != nil:
+		out.up = l.linear(r.up, i, ff, dim, 0)
+	case fused == r.up || l.find(r.gateUp, i, 0) != nil:
 		all := l.linear(fused, i, 2*ff, dim, 0)
 		if l.err != nil {
 			return out
 		}
-		if fused == gateUp {
-			l.part(up, i, ".weight", Part{Matrix: &all.Matrix, Expert: -1})
+		if fused == r.gateUp {
+			l.part(r.up, i, ".weight", Part{Matrix: &all.Matrix, Expert: -1})
 		}
 		out.gate, out.up = all.slice(0, ff, 1), all.slice(ff, ff, 1)
 	default:
-		out.gate, out.up = l.linear(gate, i, ff, dim, 0), l.linear(up, i, ff, dim, 0)
+		out.gate, out.up = l.linear(r.gate, i, ff, dim, 0), l.linear(r.up, i, ff, dim, 0)
 	}
-	out.down = l.linear(down, i, dim, ff, 0)
+	out.down = l.linear(r.down, i, dim, ff, 0)
 	return out
 }
 
 // experts reads all experts of a layer, in one tensor or one by one.
-func (l *loader) experts(i int, s *LayerSpec) []mlp {
-	dim, ff := l.spec.Dim, s.FeedForward
-	list := make([]mlp, s.Experts)
-	if l.find(expertGateUp, i, 0) != nil {
-		both := l.stacked(expertGateUp, i, s.Experts, 2*ff, dim)
-		down := l.stacked(expertDown, i, s.Experts, dim, ff)
-		if l.err != nil {
-			return nil
-		}
-		for e := range list {
-			list[e] = mlp{gate: both[e].slice(0, ff, 2), up: both[e].slice(1, ff, 2), down: down[e]}
-		}
-	} else {
-		gates, ups, downs := l.stacked(expertGate, i, s.Experts, ff, dim), l.stacked(expertUp, i, s.Experts, ff, dim), l.stacked(expertDown, i, s.Experts, dim, ff)
+func (l *loader) experts(i int, s *FeedForward) []mlp {
+	dim, ff, count := l.spec.Dim, s.Width, s.Experts.Count
+	list := make([]mlp, count)
+	switch {
+	case l.find(expertGateUp, i, 0) != nil:
+		l.fusedExperts(i, list, ff)
+	case s.Gated:
+		gates, ups, downs := l.stacked(expertGate, i, count, ff, dim), l.stacked(expertUp, i, count, ff, dim), l.stacked(expertDown, i, count, dim, ff)
 		if l.err != nil {
 			return nil
 		}
 		for e := range list {
 			list[e] = mlp{gate: gates[e], up: ups[e], down: downs[e]}
 		}
+	default:
+		ups, downs := l.stacked(expertUp, i, count, ff, dim), l.stacked(expertDown, i, count, dim, ff)
+		if l.err != nil {
+			return nil
+		}
+		for e := range list {
+			list[e] = mlp{up: ups[e], down: downs[e]}
+		}
+	}
+	if l.err != nil {
+		return nil
 	}
 	for _, p := range []struct {
 		r  role
 		of func(*mlp) *linear
 	}{{expertGate, func(m *mlp) *linear { return &m.gate }}, {expertUp, func(m *mlp) *linear { return &m.up }}, {expertDown, func(m *mlp) *linear { return &m.down }}} {
+		if p.r == expertGate && !s.Gated {
+			continue
+		}
 		for e := range list {
 			l.part(p.r, i, ".weight", Part{Matrix: &p.of(&list[e]).Matrix, Expert: e})
 		}
@@ -624,6 +945,31 @@ func (l *loader) experts(i int, s *LayerSpec) []mlp {
 		}
 	}
 	return list
+}
+
+// fusedExperts reads experts of which gate and up are one matrix.
+func (l *loader) fusedExperts(i int, list []mlp, ff int) {
+	dim, n := l.spec.Dim, len(list)
+	var both, down []linear
+	if l.family.fused == columns {
+		both, down = l.stacked(expertGateUp, i, n, dim, 2*ff), l.stacked(expertDown, i, n, ff, dim)
+	} else {
+		both, down = l.stacked(expertGateUp, i, n, 2*ff, dim), l.stacked(expertDown, i, n, dim, ff)
+	}
+	if l.err != nil {
+		return
+	}
+	for e := range list {
+		switch l.family.fused {
+		case turns:
+			list[e] = mlp{gate: both[e].slice(0, ff, 2), up: both[e].slice(1, ff, 2), down: down[e]}
+		case columns:
+			both[e].Matrix, down[e].Matrix = l.turned(both[e].Matrix), l.turned(down[e].Matrix)
+			fallthrough
+		case halves:
+			list[e] = mlp{gate: both[e].slice(0, ff, 1), up: both[e].slice(ff, ff, 1), down: down[e]}
+		}
+	}
 }
 
 // stacked reads a matrix of each expert.
@@ -678,7 +1024,7 @@ func (l *loader) denseLayers(width int) (list []tensor.Matrix) {
 var (
 	layerTensor = regexp.MustCompile(`(^|\.)(blk|layers|layer|h)\.\d+\.`)
 	// Tensors of layers that are no weights, or of a part of the model that is not used here.
-	besides = regexp.MustCompile(`rotary_emb\.inv_freq$|\.masked_bias$|\.attention\.bias$|vision|visual|audio`)
+	besides = regexp.MustCompile(`rotary_emb\.inv_freq$|\.masked_bias$|\.attention\.bias$|^(model\.)?(vision|visual|audio)[a-z_]*\.`)
 )
 
 // nothingLeft refuses a checkpoint with tensors in its layers that the graph does not know: it would compute something
@@ -688,7 +1034,7 @@ func (l *loader) nothingLeft() {
 		return
 	}
 	for _, t := range l.c.Tensors {
-		if !l.used[t.Name] && layerTensor.MatchString(t.Name) && !besides.MatchString(t.Name) {
+		if !l.used[t.Name] && layerTensor.MatchString(t.Name) && !besides.MatchString(t.Name) && (l.family.besides == nil || !l.family.besides(l.c, t.Name)) {
 			l.fail("tensor %s is not part of the %s family as it is known here", t.Name, l.c.Architecture)
 			return
 		}

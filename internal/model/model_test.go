@@ -100,19 +100,13 @@ func exact(t testing.TB, m *Model) *Model {
 			t.Fatal(err)
 		}
 	}
+	for _, w := range m.Matrices() {
+		expand(w)
+	}
 	expand(&m.embedding)
 	expand(&m.output)
-	for i := range m.layers {
-		l := &m.layers[i]
-		for _, w := range []*linear{&l.query, &l.key, &l.value, &l.attentionOut, &l.router} {
-			expand(&w.Matrix)
-		}
-		for e := range l.feedForward {
-			f := &l.feedForward[e]
-			for _, w := range []*linear{&f.gate, &f.up, &f.down} {
-				expand(&w.Matrix)
-			}
-		}
+	if m.AltUp.Streams > 0 {
+		expand(&m.altUp.embedding)
 	}
 	return m
 }
@@ -127,7 +121,7 @@ type runner struct {
 
 func newRunner(t testing.TB, m *Model, team *tensor.Team, format kv.Format, total int) *runner {
 	t.Helper()
-	r := &runner{m: m, team: team, s: m.NewScratch(512, 512), seq: kv.NewPool(m.KVLayers(), format, 1<<30).NewSequence(m.Variant(total))}
+	r := &runner{m: m, team: team, s: m.NewScratch(512, 512), seq: kv.NewPool(m.KVShape(), format, 1<<30).NewSequence(m.Variant(total))}
 	if err := r.seq.Reserve(total); err != nil {
 		t.Fatal(err)
 	}
@@ -160,10 +154,12 @@ func (r *runner) greedy(logits []float32, n int) (out []int32) {
 func files(t testing.TB) map[string]string {
 	t.Helper()
 	list := map[string]string{}
-	folders, err := filepath.Glob("testdata/reference/*")
-	if err != nil || len(folders) < 19 {
-		t.Fatal(len(folders), err)
+	folders, _ := filepath.Glob("testdata/reference/*")
+	further, _ := filepath.Glob("testdata/families/*")
+	if len(folders) < 19 || len(further) < 47 {
+		t.Fatal(len(folders), len(further))
 	}
+	folders = append(folders, further...)
 	for _, folder := range folders {
 		list[filepath.Join(folder, "hf")] = filepath.Join(folder, "vectors.json")
 		models, _ := filepath.Glob(filepath.Join(folder, "*.gguf"))
@@ -191,7 +187,7 @@ func TestFamiliesEqualReference(t *testing.T) {
 	team := tensor.NewTeam(2)
 	defer team.Close()
 	for file, vectorFile := range files(t) {
-		t.Run(strings.TrimPrefix(file, "testdata/reference/"), func(t *testing.T) {
+		t.Run(strings.TrimPrefix(file, "testdata/"), func(t *testing.T) {
 			m := exact(t, open(t, file))
 			v := readVectors(t, vectorFile)
 			if v.Kind == "embedding" {
@@ -222,7 +218,7 @@ func TestFamiliesEqualReference(t *testing.T) {
 
 func embeddingsEqual(t *testing.T, team *tensor.Team, m *Model, v vectors) {
 	for i, p := range v.Prompts {
-		pool := kv.NewPool(m.KVLayers(), kv.F32, 1<<26)
+		pool := kv.NewPool(m.KVShape(), kv.F32, 1<<26)
 		got, err := m.Encode(team, m.NewScratch(len(p.IDs), 0), pool, []Text{{p.IDs, p.Types}})
 		if err != nil {
 			t.Fatal(err)
@@ -329,34 +325,99 @@ func TestHarbourEqualsReference(t *testing.T) {
 	}
 }
 
-// What a sequence gives does not depend on what is worked on beside it, to the bit.
-func TestAloneEqualsInABatch(t *testing.T) {
+// made is a text of tokens that come again, as they do in texts.
+func made(n, from, vocab int) []int32 {
+	ids := make([]int32, n)
+	for i := range ids {
+		ids[i] = int32((31*from + 17*i + i*i/40) % min(vocab, 290))
+	}
+	return ids
+}
+
+// What a sequence gives does not depend on how it is cut into steps, on what is worked on beside it, nor on whether another one has
+// read the same before, to the bit.
+func TestTheSameHoweverItIsRead(t *testing.T) {
 	team := tensor.NewTeam(3)
 	defer team.Close()
-	for _, name := range []string{"llama/model.q8_0.gguf", "gpt-oss/hf", "gemma3/hf"} {
-		m := open(t, filepath.Join("testdata/reference", name))
-		pool := kv.NewPool(m.KVLayers(), kv.F16, 1<<26)
-		s := m.NewScratch(128, 128)
-		var together []Token
-		var prompts [][]int32
-		for i := range 3 {
-			seq := pool.NewSequence(0)
-			if err := seq.Reserve(64); err != nil {
-				t.Fatal(err)
-			}
-			var ids []int32
-			for j := range 20 + 7*i {
-				ids = append(ids, int32((31*i+17*j)%m.Vocab))
-				together = append(together, Token{ID: ids[j], KV: seq, Logits: j == 19+7*i})
-			}
-			prompts = append(prompts, ids)
+	for file, vectorFile := range files(t) {
+		if readVectors(t, vectorFile).Kind == "embedding" {
+			continue
 		}
-		for i, got := range m.Forward(team, s, together) {
-			r := newRunner(t, m, nil, kv.F16, 64)
-			alone := r.feed(prompts[i], 5)
-			if !slices.Equal(got, alone[len(alone)-1]) {
-				t.Errorf("%s: prompt %d gives other logits in a batch", name, i)
+		t.Run(strings.TrimPrefix(file, "testdata/"), func(t *testing.T) {
+			m := open(t, file)
+			n := min(270, m.Context-2)
+			ids := made(n, 3, m.Vocab)
+			want := newRunner(t, m, nil, kv.F16, n).feed(ids, 7)
+			for _, step := range []int{1, 32, 256} {
+				for i, l := range newRunner(t, m, team, kv.F16, n).feed(ids, step) {
+					if !slices.Equal(l, want[i]) {
+						t.Fatalf("in steps of %d, position %d has other logits than in steps of 7", step, i)
+					}
+				}
 			}
+			amongOthers(t, m, team, ids, want)
+		})
+	}
+}
+
+// amongOthers reads a text beside others, and then goes on from what is known of it.
+func amongOthers(t *testing.T, m *Model, team *tensor.Team, ids []int32, want [][]float32) {
+	pool, s := kv.NewPool(m.KVShape(), kv.F16, 1<<26), m.NewScratch(512, 512)
+	variant := m.Variant(len(ids))
+	var all []*kv.Sequence
+	for range 3 {
+		seq := pool.NewSequence(variant)
+		if err := seq.Reserve(len(ids)); err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, seq)
+	}
+	const known = 3 * kv.PageTokens
+	for from := 0; from < len(ids); from += 50 {
+		to := min(len(ids), from+50)
+		if from < known && known <= to {
+			all[1].KeepAt(known)
+		}
+		var tokens []Token
+		for i, seq := range all {
+			of := ids
+			if i != 1 {
+				of = made(len(ids), 7+i, m.Vocab)
+			}
+			for _, id := range of[from:max(from, min(to, len(of)-5*i*i))] {
+				tokens = append(tokens, Token{ID: id, KV: seq, Logits: i == 1})
+			}
+		}
+		for i, l := range m.Forward(team, s, tokens) {
+			if !slices.Equal(l, want[from+i]) {
+				t.Fatalf("beside others, position %d has other logits", from+i)
+			}
+		}
+		for _, seq := range all {
+			seq.Commit()
+		}
+	}
+	again := pool.NewSequence(variant)
+	if n := again.Match(ids[:known]); n != known {
+		t.Fatalf("%d tokens are known, want %d", n, known)
+	}
+	if err := again.Reserve(len(ids)); err != nil {
+		t.Fatal(err)
+	}
+	again.Mark()
+	for i, l := range (&runner{m: m, team: team, s: s, seq: again}).feed(ids[known:known+30], 9) {
+		if !slices.Equal(l, want[known+i]) {
+			t.Fatalf("after a beginning that was known, position %d has other logits", known+i)
+		}
+	}
+	again.Truncate(known + 11)
+	if err := again.Reserve(len(ids)); err != nil {
+		t.Fatal(err)
+	}
+	at := again.Len()
+	for i, l := range (&runner{m: m, team: team, s: s, seq: again}).feed(ids[at:], 64) {
+		if !slices.Equal(l, want[at+i]) {
+			t.Fatalf("after some tokens were taken back, position %d has other logits", at+i)
 		}
 	}
 }
@@ -381,7 +442,7 @@ func TestLoadRefuses(t *testing.T) {
 		name, path, want string
 		change           func(*weights.Checkpoint)
 	}{
-		{"unknown family", llama, `architecture "abacus" is not supported; these are: bert, gemma2`, func(c *weights.Checkpoint) { c.Architecture = "abacus" }},
+		{"unknown family", llama, `architecture "abacus" is not supported; docs/models.md lists`, func(c *weights.Checkpoint) { c.Architecture = "abacus" }},
 		{"no layers", llama, "the block count is missing or out of range: 0", func(c *weights.Checkpoint) { c.Hyper.Layers = 0 }},
 		{"no heads", llama, "the head count is missing", func(c *weights.Checkpoint) { c.Hyper.Heads = 0 }},
 		{"too many layers", llama, "tensor blk.2.attn_norm.weight is missing", func(c *weights.Checkpoint) { c.Hyper.Layers = 3 }},
@@ -392,9 +453,8 @@ func TestLoadRefuses(t *testing.T) {
 			c.Hyper.Heads, c.Hyper.KVHeads, c.Hyper.HeadDim, c.Hyper.Context = 1<<22, 1<<22, 1<<22, 1<<24
 		}},
 		{"details that are not understood", llama, "no such window", func(c *weights.Checkpoint) { c.Fault = errors.New("no such window") }},
-		{"hyperparameters that are not known", llama, "llama.attention.scale may change", func(c *weights.Checkpoint) { c.Unknown = []string{"llama.attention.scale"} }},
+		{"hyperparameters that are not known", llama, "llama.attention.scale may change", func(c *weights.Checkpoint) { c.Unknown = func() []string { return []string{"llama.attention.scale"} } }},
 		{"experts", moe, "5 of 4 experts", func(c *weights.Checkpoint) { c.Hyper.ExpertsUsed = 5 }},
-		{"shared experts", moe, "beside one that every token uses", func(c *weights.Checkpoint) { c.Hyper.SharedExperts = true }},
 		{"scaled rope", llama, `rope scaling of type "dynamic"`, func(c *weights.Checkpoint) { c.Hyper.Rope.Scaling = "dynamic" }},
 		{"yarn of nothing", llama, "yarn by 4 of 0 tokens", func(c *weights.Checkpoint) { c.Hyper.Rope.Scaling, c.Hyper.Rope.Factor = "yarn", 4 }},
 		{"odd rotation", llama, "15 rotated dimensions", func(c *weights.Checkpoint) { c.Hyper.Rope.Dims = 15 }},
@@ -509,7 +569,7 @@ func TestEmbeddingsEqualTheVectors(t *testing.T) {
 			total += len(text.IDs)
 		}
 		encode := func(m *Model, texts []Text) [][]float32 {
-			out, err := m.Encode(team, m.NewScratch(total, 0), kv.NewPool(m.KVLayers(), kv.F32, 1<<28), texts)
+			out, err := m.Encode(team, m.NewScratch(total, 0), kv.NewPool(m.KVShape(), kv.F32, 1<<28), texts)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -547,6 +607,6 @@ func ExampleDescribe() {
 		fmt.Println(err)
 		return
 	}
-	fmt.Println(s.Architecture, len(s.Layers), "layers,", s.Layers[0].ExpertsUsed, "of", s.Layers[0].Experts, "experts,", s.Context, "tokens")
+	fmt.Println(s.Architecture, len(s.Layers), "layers,", s.Layers[0].FeedForward.Experts.Used, "of", s.Layers[0].FeedForward.Experts.Count, "experts,", s.Context, "tokens")
 	// Output: gpt-oss 2 layers, 2 of 4 experts, 4096 tokens
 }

@@ -4,7 +4,7 @@ import "kindredgate/internal/weights"
 
 // The phi3 family is llama with queries, keys and values in one matrix, gate and up in another, and rotations of part of
 // each head that change with the length of the sequence. GGUF files have the factors of these as tensors.
-func init() { register(family{spec: phi3}, "phi3") }
+func init() { register(family{spec: phi3, gguf: "phi3"}, "phi3") }
 
 func phi3(c *weights.Checkpoint, s *Spec) error {
 	r := &c.Hyper.Rope

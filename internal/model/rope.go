@@ -79,7 +79,7 @@ func newRope(w *weights.Rope, base float64, dims, context int) (Rope, error) {
 			r.Factor = math.Sqrt(1 + math.Log(s)/math.Log(float64(w.Original)))
 		}
 	default:
-		return r, fmt.Errorf("rope scaling of type %q is not supported; linear, llama3, yarn and longrope are", w.Scaling)
+		return r, fmt.Errorf("rope scaling of type %.40q is not supported; linear, llama3, yarn and longrope are", w.Scaling)
 	}
 	if w.Attention > 0 {
 		r.Factor = w.Attention
@@ -125,28 +125,36 @@ func yarn(r *Rope, w *weights.Rope, base float64) {
 		ramp := max(0, min(1, (float64(i)-low)/(high-low)))
 		r.Angles[i] = float64(a/w.Factor*ramp) + float64(a*(1-ramp))
 	}
-	if w.Factor > 1 {
-		r.Factor = float64(0.1*math.Log(w.Factor)) + 1
+	r.Factor = magnitude(w.Factor, 1)
+	if w.Magnitude != 0 && w.MagnitudeAll != 0 {
+		r.Factor = magnitude(w.Factor, w.Magnitude) / magnitude(w.Factor, w.MagnitudeAll)
 	}
 }
 
-// turn rotates the heads of x by the cosines and sines of one position.
-func (r *Rope) turn(x []float32, headDim int, cos, sin []float32) {
+// magnitude is by how much attention is made sharper where positions are stretched by a factor (Peng et al., section 3.3), times a
+// weight of it.
+func magnitude(factor, weight float64) float64 {
+	if factor <= 1 {
+		return 1
+	}
+	return float64(0.1*weight*math.Log(factor)) + 1
+}
+
+// turn rotates a head by the cosines and sines of one position.
+func (r *Rope) turn(x, cos, sin []float32) {
 	half := r.Dims / 2
-	for head := 0; head < len(x); head += headDim {
-		if r.Adjacent {
-			for i := range half {
-				a, b := x[head+2*i], x[head+2*i+1]
-				x[head+2*i] = float32(a*cos[i]) - float32(b*sin[i])
-				x[head+2*i+1] = float32(a*sin[i]) + float32(b*cos[i])
-			}
-			continue
+	if r.Adjacent {
+		for i := range half {
+			a, b := x[2*i], x[2*i+1]
+			x[2*i] = float32(a*cos[i]) - float32(b*sin[i])
+			x[2*i+1] = float32(a*sin[i]) + float32(b*cos[i])
 		}
-		low, high := x[head:head+half], x[head+half:head+2*half]
-		for i, a := range low {
-			b := high[i]
-			low[i] = float32(a*cos[i]) - float32(b*sin[i])
-			high[i] = float32(a*sin[i]) + float32(b*cos[i])
-		}
+		return
+	}
+	low, high := x[:half], x[half:2*half]
+	for i, a := range low {
+		b := high[i]
+		low[i] = float32(a*cos[i]) - float32(b*sin[i])
+		high[i] = float32(a*sin[i]) + float32(b*cos[i])
 	}
 }

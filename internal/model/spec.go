@@ -1,9 +1,9 @@
-// Package model computes the next-token logits of a transformer, or the vector of a text, from its weights.
+// Package model computes the next-token logits of a language model, or the vector of a text, from its weights.
 //
-// A [Spec] describes a network, layer by layer. The graph is written once (graph.go) and runs any Spec; an architecture
-// family is a file (llama.go, gemma.go, …) that turns a checkpoint into a Spec and says by which names its tensors go.
-// A [Model] is a Spec with its weights; it is immutable and may be shared. What a sequence has seen is in its
-// [kv.Sequence], and the working memory of a step is in a [Scratch].
+// A [Spec] describes a network, layer by layer. Its operations are written once, as a walk over the layers (walk.go) that
+// a processor carries out as it goes (processor.go); an architecture family is a file (llama.go, gemma.go, …) that turns a
+// checkpoint into a Spec and says by which names its tensors go. A [Model] is a Spec with its weights; it is immutable and
+// may be shared. What a sequence has seen is in its [kv.Sequence], and the working memory of a step is in a [Scratch].
 package model
 
 import (
@@ -28,59 +28,239 @@ type Spec struct {
 	EmbeddingScale float32 // that embeddings are multiplied with; 0 for none
 	EmbeddingNorm  bool
 	Epsilon        float32
-	LayerNorm      bool // norms take the mean off and have a bias (Ba et al., 2016); else they are RMSNorm (Zhang and Sennrich, 2019)
+	Norm           NormKind
 	NormPlusOne    bool // the file has the norms' weights less 1
 	OutputNorm     bool
-	Tied           bool // the output matrix is the embedding
-	LogitCap       float32
+	Tied           bool    // the output matrix is the embedding
+	LogitScale     float32 // that logits are multiplied with; 0 for none
+	LogitCap       float32 // logits are softly capped at this; 0 for not at all
 
 	Ropes  []Rope
 	Layers []LayerSpec
+	AltUp  AltUp
 
 	Causal  bool // false for encoders, in which every position sees every other
 	Pooling weights.Pooling
 	Dense   int // layers behind the pooling
 }
 
-// LayerSpec describes one layer.
+// NormKind says how vectors are normalized.
+type NormKind int
+
+// The kinds.
+const (
+	RMSNorm   NormKind = iota // x / sqrt(mean(x²) + ε) × weight (Zhang and Sennrich, 2019)
+	LayerNorm                 // the mean is taken off first, and there is a bias (Ba et al., 2016)
+	Centered                  // LayerNorm without a bias
+)
+
+// LayerSpec describes one layer: a mixer, which brings together what positions know, and a feed-forward network. Either may be
+// missing. A layer that has attention and a state adds what the two give.
 type LayerSpec struct {
-	Heads   int // query heads
-	KVHeads int // key/value heads; each serves Heads/KVHeads query heads
-	HeadDim int
-
-	PreNorm  bool // a norm before attention and one before the feed-forward
-	PostNorm bool // a norm on what each of them gives, before it is added
-	SumNorm  bool // a norm after it was added
-	QKNorm   QKNorm
-
-	Rope  int // which of the model's rotations; −1 for none
-	Scale float32
-	Cap   float32 // attention scores are softly capped at this; 0 for not at all
-	// Window is how many positions, its own included, a position attends to; 0 means all. In encoders it is half on each
-	// side.
-	Window int
-	Sinks  bool // each head has a logit that takes part in the softmax and gives nothing
-
-	FeedForward  int // width of the hidden layer, of each expert if there are any
-	Gated        bool
-	Activation   Activation
-	Clamp        float32 // of ClampedSwish
-	Experts      int
-	ExpertsUsed  int
-	WeighAll     bool // experts are weighed by the softmax over all of them, not over the chosen ones
-	Interleaved  bool // the file has rows of gate and up by turns in one matrix
-	RouterBias   bool
-	ExpertBiases bool
+	Order       Order
+	Attention   Attention
+	State       State
+	FeedForward FeedForward
 }
 
-// QKNorm says how queries and keys are normalized before they are rotated.
+// Order says how the two parts of a layer are joined to the residual stream x.
+type Order int
+
+// The orders.
+const (
+	NormBefore Order = iota // x += f(norm(x)), for each
+	NormAfter               // x += norm(f(x))
+	NormAround              // x += norm(f(norm(x)))
+	NormSum                 // x = norm(x + f(x))
+	Parallel                // x += mixer(h) + feedforward(h), with h = norm(x)
+)
+
+func (o Order) before() bool { return o == NormBefore || o == NormAround || o == Parallel }
+func (o Order) after() bool  { return o == NormAfter || o == NormAround }
+
+// Attention is attention (Vaswani et al., 2017) of groups of query heads that share a key/value head each (Ainslie et al.,
+// 2023). It is there if it has heads.
+type Attention struct {
+	Heads    int // query heads
+	KVHeads  int // key/value heads; each serves Heads/KVHeads query heads
+	HeadDim  int // of queries and keys
+	ValueDim int // of values
+	Latent   Latent
+
+	QKNorm    QKNorm
+	ValueNorm bool // values are normalized too, head by head, without a weight
+	Rope      int  // which of the model's rotations; −1 for none
+	Scale     float32
+	Cap       float32 // scores are softly capped at this; 0 for not at all
+	Mask      Mask
+	Window    int  // of the mask, in positions
+	Sinks     bool // each head has a logit that takes part in the softmax and gives nothing
+	Temper    Temper
+	Gated     bool    // what a head gives is multiplied with σ of a gate that comes with its query
+	From      int     // the layer whose keys and values it uses, which it has none of itself; −1 for its own
+	Out       float32 // that what comes out is multiplied with; 0 for none
+}
+
+// Mask says which positions a position attends to.
+type Mask int
+
+// The masks. In encoders all of them hold to both sides.
+const (
+	MaskNone   Mask = iota // none beside what comes later
+	MaskWindow             // the last Window, its own included; in encoders half on each side
+	MaskChunk              // those of the same Window positions, counted from the first
+)
+
+// Latent is attention whose keys and values are worked out of a short vector, which is all that is kept of a token (DeepSeek-AI,
+// "DeepSeek-V2", 2024, section 2.1). It is there if it has a rank. Queries are brought to where that vector is, so it is
+// attention with one key/value head.
+type Latent struct {
+	Rank      int // of the vector for keys and values
+	QueryRank int // of the one for queries; 0 if there is none
+	Plain     int // dimensions of a head's key that are not rotated
+	Rotated   int // those that are, the same for all heads
+	Value     int // dimensions of a head's value
+}
+
+// QKNorm says how queries and keys are normalized.
 type QKNorm int
 
-// The ways.
+// The ways. Norms are of the kind of the model's, without a bias.
 const (
-	NoQKNorm   QKNorm = iota
-	HeadQKNorm        // each head by itself
-	FullQKNorm        // all heads together
+	NoQKNorm      QKNorm = iota
+	HeadQKNorm           // each head by itself, before rotating
+	EachQKNorm           // each head by itself and with weights of its own, before rotating
+	FullQKNorm           // all heads together, before rotating
+	RotatedQKNorm        // each head by itself, after rotating
+	PlainQKNorm          // each head by itself, without a weight, after rotating, where there is a rotation
+)
+
+// Temper makes attention sharper as a text gets longer: queries are multiplied with 1 + By·ln(1 + ⌊(position + First)/Every⌋).
+// It is there if By is not 0.
+type Temper struct {
+	By    float64
+	Every float64 // positions
+	First int
+}
+
+// State is a mixer that carries a state from token to token.
+type State struct {
+	Kind   StateKind
+	Taps   int // of the convolution, each token's own included
+	Width  int // of what is mixed
+	Heads  int
+	Groups int        // of heads that share keys and queries
+	Size   int        // of the state: numbers of each channel, or dimensions of a key
+	Rank   int        // of what time steps are worked out of (Mamba)
+	In     [5]float32 // that the parts of what goes in are multiplied with (Mamba2); 0 for none
+	Out    float32    // that what comes out is multiplied with; 0 for none
+	Norm   StateNorm
+	ByHead bool // what goes into a delta net lies by key heads
+}
+
+// StateKind is what a state is for.
+type StateKind int
+
+// The kinds.
+const (
+	NoState   StateKind = iota
+	ShortConv           // a gated convolution over the last tokens
+	Mamba               // a state space for each channel (Gu and Dao, "Mamba", 2023)
+	Mamba2              // a state space for each head (Dao and Gu, "Transformers are SSMs", 2024)
+	DeltaNet            // a gated delta net (Yang et al., "Gated Delta Networks", 2024)
+)
+
+// StateNorm is the norm behind the gate of a state space.
+type StateNorm int
+
+// The norms.
+const (
+	NoStateNorm StateNorm = iota
+	GroupNorm             // of each group's channels by themselves
+)
+
+// numbers are how many float32 the state of a sequence has: what the convolution still needs, and then the rest.
+func (s *State) numbers() int { return s.channels()*(s.Taps-1) + s.matrix() }
+
+// channels are those that the convolution goes over.
+func (s *State) channels() int {
+	switch s.Kind {
+	case ShortConv, Mamba:
+		return s.Width
+	case Mamba2, DeltaNet:
+		return s.Width + 2*s.Groups*s.Size
+	case NoState:
+	}
+	return 0
+}
+
+// matrix is the part of the state that is not the convolution's.
+func (s *State) matrix() int {
+	switch s.Kind {
+	case Mamba, Mamba2, DeltaNet:
+		return s.Width * s.Size
+	case NoState, ShortConv:
+	}
+	return 0
+}
+
+// input is how wide what goes into the mixer is.
+func (s *State) input() int {
+	switch s.Kind {
+	case ShortConv:
+		return 3 * s.Width
+	case Mamba:
+		return 2 * s.Width
+	case Mamba2:
+		return 2*s.Width + 2*s.Groups*s.Size + s.Heads
+	case DeltaNet:
+		return s.channels()
+	case NoState:
+	}
+	return 0
+}
+
+// FeedForward is a feed-forward network. It is there if it has a width.
+type FeedForward struct {
+	Width      int // of the hidden layer, of each expert if there are any
+	Gated      bool
+	Activation Activation
+	Clamp      float32 // of ClampedSwish
+	Sparse     float32 // of gates only what is above mean + Sparse·deviation is left (Sparsity), and less that; 0 for all
+	GateScale  float32 // that gates are multiplied with; 0 for none
+	Out        float32 // that what comes out is multiplied with; 0 for none
+	Experts    Experts
+}
+
+// Experts say how the experts of a layer are chosen (Shazeer et al., "Outrageously Large Neural Networks", 2017). They are there
+// if Count is not 0.
+type Experts struct {
+	Count, Used int
+	Shared      int  // width of one that every token uses; 0 for none
+	SharedGated bool // what that gives is multiplied with σ of one number
+	Router      Router
+}
+
+// Router says how experts are weighed.
+type Router struct {
+	Score      Score
+	Bias       bool // there is a bias that takes part in the choice, and not in the weights
+	Groups     int  // of experts, of which first GroupsUsed are chosen, by the sum of each one's two best; 0 for none
+	GroupsUsed int
+	Normalized bool    // weights are divided by their sum
+	Floor      float32 // that is added to that sum
+	Scale      float32 // that weights are multiplied with; 0 for none
+	WeighInput bool    // weights are for what goes into an expert, rather than for what comes out
+}
+
+// Score is what a router makes of its logits.
+type Score int
+
+// The scores.
+const (
+	ChosenSoftmax Score = iota // softmax over the chosen ones
+	AllSoftmax                 // softmax over all
+	Sigmoid
 )
 
 // Activation is the function of the hidden layer.
@@ -92,25 +272,39 @@ const (
 	GELU            // by the error function
 	TanhGELU
 	ClampedSwish // min(g, c)·σ(1.702·g)·(clamp(u, −c, c) + 1), of gate g and up u
+	SquaredReLU  // max(0, x)²
+	XIELU        // with parameters of each layer (Huang and Schlag, "xIELU", 2024)
 )
 
 // activations by the names that files give them.
-var activations = map[string]Activation{"": SiLU, "silu": SiLU, "swish": SiLU, "gelu": GELU, "gelu_pytorch_tanh": TanhGELU, "gelu_new": TanhGELU, "gelu_fast": TanhGELU}
+var activations = map[string]Activation{"": SiLU, "silu": SiLU, "swish": SiLU, "gelu": GELU, "gelu_pytorch_tanh": TanhGELU, "gelu_new": TanhGELU, "gelu_fast": TanhGELU,
+	"relu2": SquaredReLU, "xielu": XIELU}
 
 // Embeds reports whether the network makes vectors of texts rather than predict tokens.
 func (s *Spec) Embeds() bool { return s.Pooling != weights.PoolNone }
 
-// KVLayers are the sizes of what the network keeps of each token. An encoder, which goes through a text once, keeps one
-// layer at a time.
-func (s *Spec) KVLayers() []kv.Layer {
-	var list []kv.Layer
-	for _, l := range s.Layers {
-		list = append(list, kv.Layer{KVHeads: l.KVHeads, HeadDim: l.HeadDim})
+// KVShape is what the network keeps of a sequence. An encoder, which goes through a text once, keeps one layer of its tokens at
+// a time.
+func (s *Spec) KVShape() (shape kv.Shape) {
+	for i := range s.Layers {
+		l := &s.Layers[i]
+		shape.Layers = append(shape.Layers, l.Attention.kept())
+		if l.State.Kind != NoState {
+			shape.State += l.State.numbers()
+		}
 	}
 	if s.Embeds() {
-		return list[:1]
+		shape.Layers = shape.Layers[:1]
 	}
-	return list
+	return shape
+}
+
+// kept is what attention keeps of a token.
+func (a *Attention) kept() kv.Layer {
+	if a.Heads == 0 || a.From >= 0 {
+		return kv.Layer{}
+	}
+	return kv.Layer{KVHeads: a.KVHeads, KeyDim: a.HeadDim, ValueDim: a.ValueDim, Latent: a.Latent.Rank > 0}
 }
 
 // Variant says which form of the rotations a sequence of so many tokens, prompt and answer, needs.
@@ -128,44 +322,28 @@ const (
 	maxLayers  = 1024
 	maxExperts = 4096
 	maxContext = 1 << 50 // bytes of the keys and values of a whole context
+	maxState   = 1 << 30 // numbers of the state of a sequence
+	maxWidth   = 1 << 22
 )
 
-// check refuses shapes that no network has, so that the graph need not.
+// check refuses shapes that no network has, so that the walk need not.
 func (s *Spec) check() error {
-	for _, v := range []struct {
-		name  string
-		value int
-	}{
-		{"embedding length", s.Dim}, {"block count", len(s.Layers)}, {"context length", s.Context}, {"vocabulary", s.Vocab},
-	} {
-		if v.value < 1 || v.value > 1<<24 {
-			return fmt.Errorf("the %s is %d", v.name, v.value)
+	for _, v := range []size{{"embedding length", s.Dim}, {"block count", len(s.Layers)}, {"context length", s.Context}, {"vocabulary", s.Vocab}} {
+		if v.n < 1 || v.n > 1<<24 {
+			return fmt.Errorf("the %s is %d", v.name, v.n)
 		}
 	}
-	if !(s.Epsilon > 0) || s.Epsilon > 1 {
+	switch {
+	case !(s.Epsilon > 0) || s.Epsilon > 1:
 		return fmt.Errorf("the norm epsilon %g is out of range", s.Epsilon)
-	}
-	if s.Positions < 0 || s.Types < 0 || math.IsNaN(float64(s.LogitCap)) || s.LogitCap < 0 {
+	case s.Positions < 0 || s.Types < 0 || !(s.LogitCap >= 0):
 		return errors.New("a size or a cap is negative")
-	}
-	if s.Pooling < weights.PoolNone || s.Pooling > weights.PoolLast {
+	case !usable(s.EmbeddingScale) || !usable(s.LogitScale):
+		return fmt.Errorf("embeddings scaled by %g or logits scaled by %g are out of range", s.EmbeddingScale, s.LogitScale)
+	case s.Pooling < weights.PoolNone || s.Pooling > weights.PoolLast:
 		return fmt.Errorf("pooling of kind %d is not supported", s.Pooling)
-	}
-	if s.Embeds() && s.KVLayersDiffer() {
-		return errors.New("an encoder whose layers have heads of different sizes is not supported")
-	}
-	if len(s.Layers) > maxLayers {
+	case len(s.Layers) > maxLayers:
 		return fmt.Errorf("the block count is %d; at most %d are possible", len(s.Layers), maxLayers)
-	}
-	var perToken int64
-	for _, l := range s.Layers {
-		if l.KVHeads > 1<<22 || l.HeadDim > 1<<22 {
-			return fmt.Errorf("%d key/value heads of %d are out of range", l.KVHeads, l.HeadDim)
-		}
-		perToken += 4 * int64(l.KVHeads) * int64(l.HeadDim)
-	}
-	if perToken > maxContext/int64(s.Context) {
-		return fmt.Errorf("a context of %d tokens of %d bytes is out of range", s.Context, perToken)
 	}
 	for i := range s.Ropes {
 		if err := s.Ropes[i].check(); err != nil {
@@ -173,47 +351,168 @@ func (s *Spec) check() error {
 		}
 	}
 	for i := range s.Layers {
-		if err := s.checkLayer(&s.Layers[i]); err != nil {
-			return err
+		if err := s.checkLayer(i); err != nil {
+			return fmt.Errorf("layer %d: %w", i, err)
+		}
+	}
+	if err := s.AltUp.check(s); err != nil {
+		return err
+	}
+	return s.checkKept()
+}
+
+// checkKept refuses contexts that no memory holds.
+func (s *Spec) checkKept() error {
+	var perToken, state int64
+	for i := range s.Layers {
+		l := s.Layers[i].Attention.kept()
+		perToken += 2 * int64(l.KVHeads) * int64(l.KeyDim+l.ValueDim)
+		if s.Layers[i].State.Kind != NoState {
+			state += int64(s.Layers[i].State.numbers())
+		}
+		if s.Embeds() && (l != s.Layers[0].Attention.kept() || s.Layers[i].State.Kind != NoState) {
+			return errors.New("an encoder whose layers have heads of different sizes, or a state, is not supported")
+		}
+	}
+	if perToken > maxContext/int64(s.Context) {
+		return fmt.Errorf("a context of %d tokens of %d bytes is out of range", s.Context, perToken)
+	}
+	if state > maxState {
+		return fmt.Errorf("a state of %d numbers for each sequence is out of range; at most %d are possible", state, maxState)
+	}
+	return nil
+}
+
+// size is a number that has to be there, by the name that people know it by.
+type size struct {
+	name string
+	n    int
+}
+
+func checkSizes(list ...size) error {
+	for _, v := range list {
+		if v.n < 1 || v.n > maxWidth {
+			return fmt.Errorf("the %s is %d", v.name, v.n)
 		}
 	}
 	return nil
 }
 
-// KVLayersDiffer reports whether layers keep different amounts.
-func (s *Spec) KVLayersDiffer() bool {
-	for _, l := range s.Layers[1:] {
-		if l.KVHeads != s.Layers[0].KVHeads || l.HeadDim != s.Layers[0].HeadDim {
-			return true
+// usable reports whether a factor is a number that is not absurd; 0 stands for none.
+func usable(x float32) bool { return x-x == 0 && math.Abs(float64(x)) < 1e6 }
+
+func (s *Spec) checkLayer(i int) error {
+	l := &s.Layers[i]
+	a, st, f := &l.Attention, &l.State, &l.FeedForward
+	if a.Heads != 0 {
+		if err := s.checkAttention(i, a); err != nil {
+			return err
 		}
 	}
-	return false
+	if st.Kind != NoState {
+		if err := st.check(); err != nil {
+			return err
+		}
+	}
+	if f.Width != 0 {
+		if err := f.check(); err != nil {
+			return err
+		}
+	}
+	if a.Heads == 0 && st.Kind == NoState && f.Width == 0 {
+		return errors.New("it has neither a head count nor a state nor a feed-forward length")
+	}
+	if l.Order == Parallel && (f.Width == 0 || a.Heads == 0 && st.Kind == NoState) {
+		return errors.New("a layer whose parts run beside each other has to have both")
+	}
+	return nil
 }
 
-func (s *Spec) checkLayer(l *LayerSpec) error {
-	for _, v := range []struct {
-		name  string
-		value int
-	}{{"head count", l.Heads}, {"key/value head count", l.KVHeads}, {"head size", l.HeadDim}, {"feed-forward length", l.FeedForward}} {
-		if v.value < 1 || v.value > 1<<22 {
-			return fmt.Errorf("the %s is %d", v.name, v.value)
-		}
+func (s *Spec) checkAttention(i int, a *Attention) error {
+	err := checkSizes(size{"head count", a.Heads}, size{"key/value head count", a.KVHeads}, size{"head size", a.HeadDim}, size{"size of values", a.ValueDim})
+	if err != nil {
+		return err
+	}
+	switch q := &a.Latent; {
+	case a.Heads%a.KVHeads != 0:
+		return fmt.Errorf("%d query heads cannot share %d key/value heads evenly", a.Heads, a.KVHeads)
+	case a.Rope >= len(s.Ropes) || a.Rope >= 0 && s.Ropes[a.Rope].Dims > a.rotated():
+		return fmt.Errorf("%d rotated dimensions do not fit heads of %d", s.Ropes[min(a.Rope, len(s.Ropes)-1)].Dims, a.rotated())
+	case a.Window < 0 || (a.Mask != MaskNone && a.Window == 0):
+		return fmt.Errorf("a window of %d positions is out of range", a.Window)
+	case !(a.Scale > 0) || a.Scale > 1e6 || !(a.Cap >= 0) || !usable(a.Out):
+		return fmt.Errorf("the scale %g, the cap %g or the factor %g of attention is out of range", a.Scale, a.Cap, a.Out)
+	case a.Temper.By != 0 && !(a.Temper.Every > 0) || math.IsNaN(a.Temper.By) || math.IsInf(a.Temper.By, 0):
+		return fmt.Errorf("attention sharpened by %g every %g positions is out of range", a.Temper.By, a.Temper.Every)
+	case q.Rank != 0:
+		return q.check()
+	case a.From >= 0 && (a.From >= i || s.Layers[a.From].Attention.kept() != (kv.Layer{KVHeads: a.KVHeads, KeyDim: a.HeadDim, ValueDim: a.ValueDim})):
+		return fmt.Errorf("the keys and values of layer %d are not of its size", a.From)
+	}
+	return nil
+}
+
+// rotated is how many dimensions of a head may be rotated.
+func (a *Attention) rotated() int {
+	if a.Latent.Rank > 0 {
+		return a.Latent.Rotated
+	}
+	return a.HeadDim
+}
+
+func (q *Latent) check() error {
+	if q.QueryRank < 0 || q.QueryRank > maxWidth {
+		return fmt.Errorf("the rank %d of queries is out of range", q.QueryRank)
+	}
+	return checkSizes(size{"rank of keys and values", q.Rank}, size{"dimensions of keys that are not rotated", q.Plain}, size{"dimensions of keys that are rotated", q.Rotated}, size{"size of values", q.Value})
+}
+
+func (s *State) check() error {
+	list := []size{{"length of the convolution", s.Taps}, {"width of the state", s.Width}}
+	if s.Kind != ShortConv {
+		list = append(list, size{"state size", s.Size})
+	}
+	if s.Kind == Mamba {
+		list = append(list, size{"rank of time steps", s.Rank})
+	}
+	if s.Kind == Mamba2 || s.Kind == DeltaNet {
+		list = append(list, size{"head count of the state", s.Heads}, size{"group count of the state", s.Groups})
+	}
+	if err := checkSizes(list...); err != nil {
+		return err
 	}
 	switch {
-	case l.Heads%l.KVHeads != 0:
-		return fmt.Errorf("%d query heads cannot share %d key/value heads evenly", l.Heads, l.KVHeads)
-	case l.Rope >= 0 && s.Ropes[l.Rope].Dims > l.HeadDim:
-		return fmt.Errorf("%d rotated dimensions do not fit heads of %d", s.Ropes[l.Rope].Dims, l.HeadDim)
-	case l.Window < 0:
-		return fmt.Errorf("a window of %d positions is out of range", l.Window)
-	case !(l.Scale > 0) || l.Scale > 1e6 || !(l.Cap >= 0):
-		return fmt.Errorf("the scale %g or the cap %g of attention is out of range", l.Scale, l.Cap)
-	case l.Experts < 0 || l.Experts > maxExperts || l.Experts > 0 && (l.ExpertsUsed < 1 || l.ExpertsUsed > l.Experts):
-		return fmt.Errorf("%d of %d experts cannot be used", l.ExpertsUsed, l.Experts)
-	case l.Experts > 0 && !l.Gated:
-		return errors.New("experts without a gate are not supported")
-	case l.Activation == ClampedSwish && !(l.Clamp > 0):
-		return fmt.Errorf("a gate clamped at %g is out of range", l.Clamp)
+	case s.Kind != ShortConv && int64(s.Width)*int64(s.Size) > maxState || int64(s.Width+2*s.Groups*s.Size)*int64(s.Taps) > maxState:
+		return fmt.Errorf("a state of %d by %d numbers, convolved over %d, is out of range", s.Width, s.Size, s.Taps)
+	case s.Heads > 0 && s.Width%s.Heads != 0:
+		return fmt.Errorf("%d channels cannot be divided among %d heads of the state", s.Width, s.Heads)
+	case s.Groups > 0 && s.Heads%s.Groups != 0:
+		return fmt.Errorf("%d heads of the state cannot be divided among %d groups", s.Heads, s.Groups)
+	case !usable(s.Out):
+		return fmt.Errorf("a state scaled by %g is out of range", s.Out)
+	}
+	return nil
+}
+
+func (f *FeedForward) check() error {
+	if err := checkSizes(size{"feed-forward length", f.Width}); err != nil {
+		return err
+	}
+	e := &f.Experts
+	r := &e.Router
+	switch {
+	case f.Activation == ClampedSwish && !(f.Clamp > 0):
+		return fmt.Errorf("a gate clamped at %g is out of range", f.Clamp)
+	case !f.Gated && (f.Activation == ClampedSwish || f.Sparse != 0):
+		return errors.New("what is only for gates is asked for without one")
+	case !usable(f.Out) || !usable(f.GateScale) || !usable(f.Sparse) || !usable(r.Scale) || !usable(r.Floor):
+		return errors.New("a factor of the feed-forward network is out of range")
+	case e.Count < 0 || e.Count > maxExperts || e.Count > 0 && (e.Used < 1 || e.Used > e.Count):
+		return fmt.Errorf("%d of %d experts cannot be used", e.Used, e.Count)
+	case e.Shared < 0 || e.Shared > maxWidth:
+		return fmt.Errorf("the width %d of the shared expert is out of range", e.Shared)
+	case r.Groups < 0 || r.Groups > 0 && (e.Count%r.Groups != 0 || r.GroupsUsed < 1 || r.GroupsUsed > r.Groups || e.Count/r.Groups*r.GroupsUsed < e.Used || e.Count/r.Groups < 2):
+		return fmt.Errorf("%d of %d groups of %d experts, of which %d are used, cannot be used", r.GroupsUsed, r.Groups, e.Count, e.Used)
 	}
 	return nil
 }

@@ -34,7 +34,7 @@ func load(t *testing.T, kind weights.Type) *model.Model {
 // logits are what the model makes of some tokens.
 func logits(t *testing.T, m *model.Model) []float32 {
 	t.Helper()
-	seq := kv.NewPool(m.KVLayers(), kv.F16, 1<<20).NewSequence(0)
+	seq := kv.NewPool(m.KVShape(), kv.F16, 1<<20).NewSequence(0)
 	if err := seq.Reserve(3); err != nil {
 		t.Fatal(err)
 	}

@@ -34,6 +34,7 @@ type kernels struct {
 	dotFloats4          func(out, w *float32, ws int, x *float32, n int)
 	add                 func(x, y *float32, n int)
 	scale               func(dst, x, w *float32, by, n int)
+	blend               func(x, y *float32, a, b, n int)
 	swish               func(gate, up *float32, factor, n int)
 	tanhGELU            func(gate, up *float32, factor, cubic, n int)
 

@@ -37,6 +37,7 @@ var avx2Kernels = kernels{
 	dotFloats4:   dotFloats4_avx2,
 	add:          addFloats_avx2,
 	scale:        scaleFloats_avx2,
+	blend:        blendFloats_avx2,
 	swish:        swish_avx2,
 	tanhGELU:     tanhGELU_avx2,
 	scores1:      scores1_avx2,
@@ -258,6 +259,11 @@ func addFloats_avx2(x *float32, y *float32, n int)
 //
 //go:noescape
 func scaleFloats_avx2(dst *float32, x *float32, w *float32, by int, n int)
+
+// blendFloats_avx2 writes x times one number plus y times another to x, 16 elements at a time.
+//
+//go:noescape
+func blendFloats_avx2(x *float32, y *float32, a int, b int, n int)
 
 // swish_avx2 writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.
 //

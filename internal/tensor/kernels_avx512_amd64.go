@@ -49,6 +49,7 @@ var avx512Kernels = kernels{
 	dotFloats4:   dotFloats4_avx512,
 	add:          addFloats_avx512,
 	scale:        scaleFloats_avx512,
+	blend:        blendFloats_avx512,
 	swish:        swish_avx512,
 	tanhGELU:     tanhGELU_avx512,
 	scores1:      scores1_avx512,
@@ -350,6 +351,11 @@ func addFloats_avx512(x *float32, y *float32, n int)
 //
 //go:noescape
 func scaleFloats_avx512(dst *float32, x *float32, w *float32, by int, n int)
+
+// blendFloats_avx512 writes x times one number plus y times another to x, 16 elements at a time.
+//
+//go:noescape
+func blendFloats_avx512(x *float32, y *float32, a int, b int, n int)
 
 // swish_avx512 writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.
 //

@@ -37,6 +37,7 @@ var neonKernels = kernels{
 	dotFloats4: dotFloats4_neon,
 	add:        addFloats_neon,
 	scale:      scaleFloats_neon,
+	blend:      blendFloats_neon,
 	swish:      swish_neon,
 	tanhGELU:   tanhGELU_neon,
 	scores1:    scores1_neon,
@@ -232,6 +233,11 @@ func addFloats_neon(x *float32, y *float32, n int)
 //
 //go:noescape
 func scaleFloats_neon(dst *float32, x *float32, w *float32, by int, n int)
+
+// blendFloats_neon writes x times one number plus y times another to x, 16 elements at a time.
+//
+//go:noescape
+func blendFloats_neon(x *float32, y *float32, a int, b int, n int)
 
 // swish_neon writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.
 //

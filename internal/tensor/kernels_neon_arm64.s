@@ -6578,6 +6578,48 @@ loop111:
 done112:
 	RET
 
+TEXT ·blendFloats_neon(SB), NOSPLIT, $0-40
+	MOVD x+0(FP), R0
+	MOVD y+8(FP), R1
+	MOVD a+16(FP), R2
+	MOVD b+24(FP), R3
+	MOVD n+32(FP), R4
+	WORD $0x4e040c40 // dup v0.4s, w2
+	WORD $0x4e040c61 // dup v1.4s, w3
+	CMP $0, R4
+	BLE done114
+loop113:
+	WORD $0x3dc00002 // ldr q2, [x0, #0]
+	WORD $0x3dc00023 // ldr q3, [x1, #0]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e21dc63 // fmul v3, v3, v1
+	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x3d800002 // str q2, [x0, #0]
+	WORD $0x3dc00402 // ldr q2, [x0, #16]
+	WORD $0x3dc00423 // ldr q3, [x1, #16]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e21dc63 // fmul v3, v3, v1
+	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x3d800402 // str q2, [x0, #16]
+	WORD $0x3dc00802 // ldr q2, [x0, #32]
+	WORD $0x3dc00823 // ldr q3, [x1, #32]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e21dc63 // fmul v3, v3, v1
+	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x3d800802 // str q2, [x0, #32]
+	WORD $0x3dc00c02 // ldr q2, [x0, #48]
+	WORD $0x3dc00c23 // ldr q3, [x1, #48]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e21dc63 // fmul v3, v3, v1
+	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x3d800c02 // str q2, [x0, #48]
+	ADD $64, R0
+	ADD $64, R1
+	SUB $1, R4
+	CBNZ R4, loop113
+done114:
+	RET
+
 TEXT ·swish_neon(SB), NOSPLIT, $0-32
 	MOVD gate+0(FP), R0
 	MOVD up+8(FP), R1
@@ -6609,8 +6651,8 @@ TEXT ·swish_neon(SB), NOSPLIT, $0-32
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	CMP $0, R3
-	BLE done114
-loop113:
+	BLE done116
+loop115:
 	WORD $0x3dc00011 // ldr q17, [x0, #0]
 	WORD $0x6e31dc12 // fmul v18, v0, v17
 	WORD $0x6eb2e450 // fcmgt v16, v2, v18
@@ -6754,8 +6796,8 @@ loop113:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R3
-	CBNZ R3, loop113
-done114:
+	CBNZ R3, loop115
+done116:
 	RET
 
 TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
@@ -6791,8 +6833,8 @@ TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028d // ldr q13, [x20, #0]
 	CMP $0, R4
-	BLE done116
-loop115:
+	BLE done118
+loop117:
 	WORD $0x3dc00012 // ldr q18, [x0, #0]
 	WORD $0x6e32de53 // fmul v19, v18, v18
 	WORD $0x6e32de73 // fmul v19, v19, v18
@@ -6952,8 +6994,8 @@ loop115:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R4
-	CBNZ R4, loop115
-done116:
+	CBNZ R4, loop117
+done118:
 	RET
 
 TEXT ·scores1_neon(SB), NOSPLIT, $0-40
@@ -6964,40 +7006,6 @@ TEXT ·scores1_neon(SB), NOSPLIT, $0-40
 	MOVD dims+32(FP), R4
 	MOVD R1, R5
 	ADD $0, R3, R6
-	MOVD R4, R7
-	WORD $0x6e201c00 // eor v0, v0, v0
-	WORD $0x6e211c21 // eor v1, v1, v1
-	WORD $0x6e221c42 // eor v2, v2, v2
-	WORD $0x6e231c63 // eor v3, v3, v3
-	CMP $0, R7
-	BLE done118
-loop117:
-	WORD $0x3dc000c4 // ldr q4, [x6, #0]
-	WORD $0x3dc004c5 // ldr q5, [x6, #16]
-	WORD $0x3dc008c6 // ldr q6, [x6, #32]
-	WORD $0x3dc00cc7 // ldr q7, [x6, #48]
-	MOVD R5, R8
-	WORD $0x4d40c908 // ld1r {v8.4s}, [x8]
-	ADD R2, R8
-	WORD $0x6e28dc89 // fmul v9, v4, v8
-	WORD $0x4e29d400 // fadd v0, v0, v9
-	WORD $0x6e28dca9 // fmul v9, v5, v8
-	WORD $0x4e29d421 // fadd v1, v1, v9
-	WORD $0x6e28dcc9 // fmul v9, v6, v8
-	WORD $0x4e29d442 // fadd v2, v2, v9
-	WORD $0x6e28dce9 // fmul v9, v7, v8
-	WORD $0x4e29d463 // fadd v3, v3, v9
-	ADD $4, R5
-	ADD $128, R6
-	SUB $1, R7
-	CBNZ R7, loop117
-done118:
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x3d800c03 // str q3, [x0, #48]
-	MOVD R1, R5
-	ADD $64, R3, R6
 	MOVD R4, R7
 	WORD $0x6e201c00 // eor v0, v0, v0
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -7026,6 +7034,40 @@ loop119:
 	SUB $1, R7
 	CBNZ R7, loop119
 done120:
+	WORD $0x3d800000 // str q0, [x0, #0]
+	WORD $0x3d800401 // str q1, [x0, #16]
+	WORD $0x3d800802 // str q2, [x0, #32]
+	WORD $0x3d800c03 // str q3, [x0, #48]
+	MOVD R1, R5
+	ADD $64, R3, R6
+	MOVD R4, R7
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	CMP $0, R7
+	BLE done122
+loop121:
+	WORD $0x3dc000c4 // ldr q4, [x6, #0]
+	WORD $0x3dc004c5 // ldr q5, [x6, #16]
+	WORD $0x3dc008c6 // ldr q6, [x6, #32]
+	WORD $0x3dc00cc7 // ldr q7, [x6, #48]
+	MOVD R5, R8
+	WORD $0x4d40c908 // ld1r {v8.4s}, [x8]
+	ADD R2, R8
+	WORD $0x6e28dc89 // fmul v9, v4, v8
+	WORD $0x4e29d400 // fadd v0, v0, v9
+	WORD $0x6e28dca9 // fmul v9, v5, v8
+	WORD $0x4e29d421 // fadd v1, v1, v9
+	WORD $0x6e28dcc9 // fmul v9, v6, v8
+	WORD $0x4e29d442 // fadd v2, v2, v9
+	WORD $0x6e28dce9 // fmul v9, v7, v8
+	WORD $0x4e29d463 // fadd v3, v3, v9
+	ADD $4, R5
+	ADD $128, R6
+	SUB $1, R7
+	CBNZ R7, loop121
+done122:
 	WORD $0x3d801000 // str q0, [x0, #64]
 	WORD $0x3d801401 // str q1, [x0, #80]
 	WORD $0x3d801802 // str q2, [x0, #96]
@@ -7041,8 +7083,8 @@ TEXT ·mix1_neon(SB), NOSPLIT, $0-56
 	MOVD positions+40(FP), R5
 	MOVD dims+48(FP), R6
 	CMP $0, R6
-	BLE done122
-loop121:
+	BLE done124
+loop123:
 	MOVD R0, R10
 	WORD $0x3dc00140 // ldr q0, [x10, #0]
 	WORD $0x3dc00541 // ldr q1, [x10, #16]
@@ -7053,8 +7095,8 @@ loop121:
 	MOVD R2, R8
 	MOVD R5, R9
 	CMP $0, R9
-	BLE done124
-loop123:
+	BLE done126
+loop125:
 	WORD $0x3dc000e4 // ldr q4, [x7, #0]
 	WORD $0x3dc004e5 // ldr q5, [x7, #16]
 	WORD $0x3dc008e6 // ldr q6, [x7, #32]
@@ -7072,8 +7114,8 @@ loop123:
 	ADD R4, R7
 	ADD $4, R8
 	SUB $1, R9
-	CBNZ R9, loop123
-done124:
+	CBNZ R9, loop125
+done126:
 	MOVD R0, R10
 	WORD $0x3d800140 // str q0, [x10, #0]
 	WORD $0x3d800541 // str q1, [x10, #16]
@@ -7083,8 +7125,8 @@ done124:
 	ADD $64, R0
 	ADD $64, R3
 	SUB $1, R6
-	CBNZ R6, loop121
-done122:
+	CBNZ R6, loop123
+done124:
 	RET
 
 TEXT ·scores4_neon(SB), NOSPLIT, $0-40
@@ -7095,94 +7137,6 @@ TEXT ·scores4_neon(SB), NOSPLIT, $0-40
 	MOVD dims+32(FP), R4
 	MOVD R1, R5
 	ADD $0, R3, R6
-	MOVD R4, R7
-	WORD $0x6e201c00 // eor v0, v0, v0
-	WORD $0x6e211c21 // eor v1, v1, v1
-	WORD $0x6e221c42 // eor v2, v2, v2
-	WORD $0x6e231c63 // eor v3, v3, v3
-	WORD $0x6e241c84 // eor v4, v4, v4
-	WORD $0x6e251ca5 // eor v5, v5, v5
-	WORD $0x6e261cc6 // eor v6, v6, v6
-	WORD $0x6e271ce7 // eor v7, v7, v7
-	WORD $0x6e281d08 // eor v8, v8, v8
-	WORD $0x6e291d29 // eor v9, v9, v9
-	WORD $0x6e2a1d4a // eor v10, v10, v10
-	WORD $0x6e2b1d6b // eor v11, v11, v11
-	WORD $0x6e2c1d8c // eor v12, v12, v12
-	WORD $0x6e2d1dad // eor v13, v13, v13
-	WORD $0x6e2e1dce // eor v14, v14, v14
-	WORD $0x6e2f1def // eor v15, v15, v15
-	CMP $0, R7
-	BLE done126
-loop125:
-	WORD $0x3dc000d0 // ldr q16, [x6, #0]
-	WORD $0x3dc004d1 // ldr q17, [x6, #16]
-	WORD $0x3dc008d2 // ldr q18, [x6, #32]
-	WORD $0x3dc00cd3 // ldr q19, [x6, #48]
-	MOVD R5, R8
-	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
-	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d400 // fadd v0, v0, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d421 // fadd v1, v1, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d442 // fadd v2, v2, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d463 // fadd v3, v3, v21
-	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
-	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d484 // fadd v4, v4, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d4a5 // fadd v5, v5, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d4c6 // fadd v6, v6, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d4e7 // fadd v7, v7, v21
-	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
-	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d508 // fadd v8, v8, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d529 // fadd v9, v9, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d54a // fadd v10, v10, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d56b // fadd v11, v11, v21
-	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
-	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d58c // fadd v12, v12, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d5ad // fadd v13, v13, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d5ce // fadd v14, v14, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d5ef // fadd v15, v15, v21
-	ADD $4, R5
-	ADD $128, R6
-	SUB $1, R7
-	CBNZ R7, loop125
-done126:
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x3d800c03 // str q3, [x0, #48]
-	WORD $0x3d802004 // str q4, [x0, #128]
-	WORD $0x3d802405 // str q5, [x0, #144]
-	WORD $0x3d802806 // str q6, [x0, #160]
-	WORD $0x3d802c07 // str q7, [x0, #176]
-	WORD $0x3d804008 // str q8, [x0, #256]
-	WORD $0x3d804409 // str q9, [x0, #272]
-	WORD $0x3d80480a // str q10, [x0, #288]
-	WORD $0x3d804c0b // str q11, [x0, #304]
-	WORD $0x3d80600c // str q12, [x0, #384]
-	WORD $0x3d80640d // str q13, [x0, #400]
-	WORD $0x3d80680e // str q14, [x0, #416]
-	WORD $0x3d806c0f // str q15, [x0, #432]
-	MOVD R1, R5
-	ADD $64, R3, R6
 	MOVD R4, R7
 	WORD $0x6e201c00 // eor v0, v0, v0
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -7253,6 +7207,94 @@ loop127:
 	SUB $1, R7
 	CBNZ R7, loop127
 done128:
+	WORD $0x3d800000 // str q0, [x0, #0]
+	WORD $0x3d800401 // str q1, [x0, #16]
+	WORD $0x3d800802 // str q2, [x0, #32]
+	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x3d802004 // str q4, [x0, #128]
+	WORD $0x3d802405 // str q5, [x0, #144]
+	WORD $0x3d802806 // str q6, [x0, #160]
+	WORD $0x3d802c07 // str q7, [x0, #176]
+	WORD $0x3d804008 // str q8, [x0, #256]
+	WORD $0x3d804409 // str q9, [x0, #272]
+	WORD $0x3d80480a // str q10, [x0, #288]
+	WORD $0x3d804c0b // str q11, [x0, #304]
+	WORD $0x3d80600c // str q12, [x0, #384]
+	WORD $0x3d80640d // str q13, [x0, #400]
+	WORD $0x3d80680e // str q14, [x0, #416]
+	WORD $0x3d806c0f // str q15, [x0, #432]
+	MOVD R1, R5
+	ADD $64, R3, R6
+	MOVD R4, R7
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	CMP $0, R7
+	BLE done130
+loop129:
+	WORD $0x3dc000d0 // ldr q16, [x6, #0]
+	WORD $0x3dc004d1 // ldr q17, [x6, #16]
+	WORD $0x3dc008d2 // ldr q18, [x6, #32]
+	WORD $0x3dc00cd3 // ldr q19, [x6, #48]
+	MOVD R5, R8
+	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
+	ADD R2, R8
+	WORD $0x6e34de15 // fmul v21, v16, v20
+	WORD $0x4e35d400 // fadd v0, v0, v21
+	WORD $0x6e34de35 // fmul v21, v17, v20
+	WORD $0x4e35d421 // fadd v1, v1, v21
+	WORD $0x6e34de55 // fmul v21, v18, v20
+	WORD $0x4e35d442 // fadd v2, v2, v21
+	WORD $0x6e34de75 // fmul v21, v19, v20
+	WORD $0x4e35d463 // fadd v3, v3, v21
+	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
+	ADD R2, R8
+	WORD $0x6e34de15 // fmul v21, v16, v20
+	WORD $0x4e35d484 // fadd v4, v4, v21
+	WORD $0x6e34de35 // fmul v21, v17, v20
+	WORD $0x4e35d4a5 // fadd v5, v5, v21
+	WORD $0x6e34de55 // fmul v21, v18, v20
+	WORD $0x4e35d4c6 // fadd v6, v6, v21
+	WORD $0x6e34de75 // fmul v21, v19, v20
+	WORD $0x4e35d4e7 // fadd v7, v7, v21
+	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
+	ADD R2, R8
+	WORD $0x6e34de15 // fmul v21, v16, v20
+	WORD $0x4e35d508 // fadd v8, v8, v21
+	WORD $0x6e34de35 // fmul v21, v17, v20
+	WORD $0x4e35d529 // fadd v9, v9, v21
+	WORD $0x6e34de55 // fmul v21, v18, v20
+	WORD $0x4e35d54a // fadd v10, v10, v21
+	WORD $0x6e34de75 // fmul v21, v19, v20
+	WORD $0x4e35d56b // fadd v11, v11, v21
+	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
+	ADD R2, R8
+	WORD $0x6e34de15 // fmul v21, v16, v20
+	WORD $0x4e35d58c // fadd v12, v12, v21
+	WORD $0x6e34de35 // fmul v21, v17, v20
+	WORD $0x4e35d5ad // fadd v13, v13, v21
+	WORD $0x6e34de55 // fmul v21, v18, v20
+	WORD $0x4e35d5ce // fadd v14, v14, v21
+	WORD $0x6e34de75 // fmul v21, v19, v20
+	WORD $0x4e35d5ef // fadd v15, v15, v21
+	ADD $4, R5
+	ADD $128, R6
+	SUB $1, R7
+	CBNZ R7, loop129
+done130:
 	WORD $0x3d801000 // str q0, [x0, #64]
 	WORD $0x3d801401 // str q1, [x0, #80]
 	WORD $0x3d801802 // str q2, [x0, #96]
@@ -7280,8 +7322,8 @@ TEXT ·mix4_neon(SB), NOSPLIT, $0-56
 	MOVD positions+40(FP), R5
 	MOVD dims+48(FP), R6
 	CMP $0, R6
-	BLE done130
-loop129:
+	BLE done132
+loop131:
 	MOVD R0, R10
 	WORD $0x3dc00140 // ldr q0, [x10, #0]
 	WORD $0x3dc00541 // ldr q1, [x10, #16]
@@ -7307,8 +7349,8 @@ loop129:
 	MOVD R2, R8
 	MOVD R5, R9
 	CMP $0, R9
-	BLE done132
-loop131:
+	BLE done134
+loop133:
 	WORD $0x3dc000f0 // ldr q16, [x7, #0]
 	WORD $0x3dc004f1 // ldr q17, [x7, #16]
 	WORD $0x3dc008f2 // ldr q18, [x7, #32]
@@ -7356,8 +7398,8 @@ loop131:
 	ADD R4, R7
 	ADD $4, R8
 	SUB $1, R9
-	CBNZ R9, loop131
-done132:
+	CBNZ R9, loop133
+done134:
 	MOVD R0, R10
 	WORD $0x3d800140 // str q0, [x10, #0]
 	WORD $0x3d800541 // str q1, [x10, #16]
@@ -7382,8 +7424,8 @@ done132:
 	ADD $64, R0
 	ADD $64, R3
 	SUB $1, R6
-	CBNZ R6, loop129
-done130:
+	CBNZ R6, loop131
+done132:
 	RET
 
 TEXT ·mask_neon(SB), NOSPLIT, $0-36
@@ -7787,8 +7829,8 @@ TEXT ·round_neon(SB), NOSPLIT, $0-40
 	MOVD $word42fe0000_neon<>(SB), R20
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	CMP $0, R3
-	BLE done135
-loop134:
+	BLE done137
+loop136:
 	WORD $0x3dc00040 // ldr q0, [x2, #0]
 	WORD $0x4ea0f809 // fabs v9, v0
 	WORD $0x4ea91d28 // mov v8, v9
@@ -7818,7 +7860,7 @@ loop134:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop133
+	BHS stop135
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008009 // str s9, [x0, #128]
@@ -7902,7 +7944,7 @@ loop134:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop133
+	BHS stop135
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008409 // str s9, [x0, #132]
@@ -7986,7 +8028,7 @@ loop134:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop133
+	BHS stop135
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008809 // str s9, [x0, #136]
@@ -8070,7 +8112,7 @@ loop134:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop133
+	BHS stop135
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008c09 // str s9, [x0, #140]
@@ -8129,9 +8171,9 @@ loop134:
 	ADD $512, R2
 	ADD $1, R4
 	SUB $1, R3
-	CBNZ R3, loop134
-done135:
-stop133:
+	CBNZ R3, loop136
+done137:
+stop135:
 	MOVD R4, ret+32(FP)
 	RET
 
@@ -8149,8 +8191,8 @@ TEXT ·probeBytes_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
 	CMP $0, R0
-	BLE done137
-loop136:
+	BLE done139
+loop138:
 	WORD $0x4e809401 // sdot v1, v0, v0
 	WORD $0x4e809402 // sdot v2, v0, v0
 	WORD $0x4e809403 // sdot v3, v0, v0
@@ -8162,8 +8204,8 @@ loop136:
 	WORD $0x4e809409 // sdot v9, v0, v0
 	WORD $0x4e80940a // sdot v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop136
-done137:
+	CBNZ R0, loop138
+done139:
 	RET
 
 TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
@@ -8180,8 +8222,8 @@ TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
 	CMP $0, R0
-	BLE done139
-loop138:
+	BLE done141
+loop140:
 	WORD $0x4e20cc01 // fmla v1, v0, v0
 	WORD $0x4e20cc02 // fmla v2, v0, v0
 	WORD $0x4e20cc03 // fmla v3, v0, v0
@@ -8193,16 +8235,16 @@ loop138:
 	WORD $0x4e20cc09 // fmla v9, v0, v0
 	WORD $0x4e20cc0a // fmla v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop138
-done139:
+	CBNZ R0, loop140
+done141:
 	RET
 
 TEXT ·probeRead_neon(SB), NOSPLIT, $0-16
 	MOVD data+0(FP), R0
 	MOVD n+8(FP), R1
 	CMP $0, R1
-	BLE done141
-loop140:
+	BLE done143
+loop142:
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
 	WORD $0x3dc00401 // ldr q1, [x0, #16]
 	WORD $0x3dc00802 // ldr q2, [x0, #32]
@@ -8221,6 +8263,6 @@ loop140:
 	WORD $0x3dc03c07 // ldr q7, [x0, #240]
 	ADD $256, R0
 	SUB $1, R1
-	CBNZ R1, loop140
-done141:
+	CBNZ R1, loop142
+done143:
 	RET

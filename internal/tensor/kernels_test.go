@@ -133,6 +133,7 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 	cases := map[string]func(n int) []float32{
 		"dot":   func(n int) []float32 { return []float32{Dot(x[:n], y[:n])} },
 		"add":   func(n int) []float32 { a := slices.Clone(x[:n]); Add(a, y[:n]); return a },
+		"blend": func(n int) []float32 { a := slices.Clone(x[:n]); Blend(a, y[:n], 0.37, -1.25); return a },
 		"scale": func(n int) []float32 { a := make([]float32, n); Scale(a, x[:n], y[:n], 0.37); return a },
 		"swish": func(n int) []float32 { a := slices.Clone(x[:n]); Swish(a, y[:n], 1.702); return a },
 		"gelu":  func(n int) []float32 { a := slices.Clone(x[:n]); TanhGELU(a, y[:n]); return a },

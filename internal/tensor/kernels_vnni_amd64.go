@@ -61,6 +61,7 @@ var vnniKernels = kernels{
 	dotFloats4:   dotFloats4_avx512,
 	add:          addFloats_avx512,
 	scale:        scaleFloats_avx512,
+	blend:        blendFloats_avx512,
 	swish:        swish_avx512,
 	tanhGELU:     tanhGELU_avx512,
 	scores1:      scores1_avx512,

@@ -110,9 +110,15 @@ func NewBatch(n, cols int) *Batch { return &Batch{Cols: cols, data: make([]float
 // Resize sets the number of vectors in use. It panics when there is no room for n.
 func (b *Batch) Resize(n int) {
 	if n*b.Cols > len(b.data) {
-		panic(fmt.Sprintf("tensor: room for %d vectors, not %d", len(b.data)/b.Cols, n))
+		panic(fmt.Sprintf("tensor: room for %d elements, not %d vectors of %d", len(b.data), n, b.Cols))
 	}
 	b.n = n
+}
+
+// Shape sets the number of vectors in use and how long each is. What they hold is not defined. It panics when there is no room.
+func (b *Batch) Shape(n, cols int) {
+	b.Cols = cols
+	b.Resize(n)
 }
 
 // Len is the number of vectors in use.

@@ -76,6 +76,17 @@ func Scale(dst, x, w []float32, by float32) {
 	}
 }
 
+// Blend writes x times a plus y times b to x; both are as long.
+func Blend(x, y []float32, a, b float32) {
+	n := whole(len(x))
+	if n > 0 {
+		inUse.blend(&x[0], &y[0], int(math.Float32bits(a)), int(math.Float32bits(b)), n)
+	}
+	for i := n * lanes; i < len(x); i++ {
+		x[i] = float32(x[i]*a) + float32(y[i]*b)
+	}
+}
+
 // Swish writes gate·σ(slope·gate)·up to gate, which is as long. With slope 1, gate·σ(gate) is SiLU.
 func Swish(gate, up []float32, slope float32) {
 	n := whole(len(gate))

@@ -31,10 +31,12 @@ type Checkpoint struct {
 	Purpose  string
 	// Nested are the lengths to which vectors may be cut, if the model was trained for that.
 	Nested []int
-	// Fault is why the hyperparameters cannot be understood, and Unknown are the names of those that are not known. Neither matters before
-	// the family is known.
-	Fault   error
-	Unknown []string
+	// Fault is why the hyperparameters cannot be understood. It does not matter before the family is known.
+	Fault error
+	// Facts are what the files say beside Hyper, and Unknown gives the names of what they say of the network that nobody has asked
+	// for, when the family has asked for all that it knows. It may be nil.
+	Facts   Facts
+	Unknown func() []string
 
 	// Begin and End are the texts of the begin and the end token, which templates write; empty if there are none.
 	Begin, End string
@@ -77,9 +79,9 @@ type Hyperparameters struct {
 	Width       int // of the residual stream
 	Layers      int
 	Heads       int // query heads
-	KVHeads     int // key/value heads
+	KVHeads     int // key/value heads; the most that a layer has, if layers differ
 	HeadDim     int
-	FeedForward int // width of the hidden layer
+	FeedForward int // width of the hidden layer; the largest, if layers differ
 	Context     int // tokens
 	Types       int // kinds of tokens, for encoders that tell sentences apart
 
@@ -98,7 +100,6 @@ type Hyperparameters struct {
 
 	Experts, ExpertsUsed, ExpertFeedForward int
 	NormalizeExperts                        *bool // whether the chosen experts' weights are divided by their sum
-	SharedExperts                           bool
 
 	Rope Rope
 }
@@ -108,7 +109,7 @@ type Rope struct {
 	Base      float64
 	LocalBase float64 // of local layers
 	Dims      int     // of a head, that are rotated
-	Scaling   string  // "", "linear", "llama3", "yarn" or "longrope"
+	Scaling   string  // as the files name it: "", "linear", "llama3", "yarn", "longrope", …
 	Factor    float64
 	Original  int // the context that the network was trained with before it was extended
 
@@ -116,6 +117,7 @@ type Rope struct {
 	BetaFast, BetaSlow          float64 // yarn
 	Unrounded                   bool    // yarn: whether the ramp's ends are left between two dimensions
 	Attention                   float64 // what sines and cosines are multiplied with
+	Magnitude, MagnitudeAll     float64 // yarn: by which what they are multiplied with is worked out, of the rotated dimensions and of all
 	Short, Long                 []float64
 }
 

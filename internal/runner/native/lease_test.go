@@ -196,7 +196,7 @@ func TestLoadedOnce(t *testing.T) {
 
 // What does not fit unloads the least recently used model that nobody uses, or is refused with the figures.
 func TestMemoryBudget(t *testing.T) {
-	paths := []string{copied(t, harbour), copied(t, harbour), copied(t, harbour)} // 4 MB each, 100 kB of contexts, and 6 MB to work with
+	paths := []string{copied(t, harbour), copied(t, harbour), copied(t, harbour)} // 4 MB each, 100 kB of contexts, and 4 MB to work with
 	r := New(Options{Memory: 21_000_000, Context: 100_000})
 	defer r.Close()
 	for _, path := range paths {
@@ -223,7 +223,7 @@ func TestMemoryBudget(t *testing.T) {
 	}
 	err = r.Load(t.Context(), paths[0], false)
 	var e *exchange.Error
-	if !errors.As(err, &e) || e.Code != "runner_unavailable" || !strings.Contains(e.Message, "4 MB for its weights, 0 MB for contexts (models.context_memory) and 6 MB to work with; of the 21 MB") || e.RetryAfter == 0 {
+	if !errors.As(err, &e) || e.Code != "runner_unavailable" || !strings.Contains(e.Message, "4 MB for its weights, 0 MB for contexts (models.context_memory) and 4 MB to work with; of the 21 MB") || e.RetryAfter == 0 {
 		t.Errorf("%v", err)
 	}
 	l.release()

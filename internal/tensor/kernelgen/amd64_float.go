@@ -26,6 +26,16 @@ func (a *amd64) floats() {
 			a.op("VMULPS", at("DX"), a.v(r), a.v(r))
 			a.op("VMOVUPS", a.v(r), at("DI"))
 		})
+	other := 0
+	a.eachFloat("blendFloats", "writes x times one number plus y times another to x, 16 elements at a time.", []string{"x:*float32=DI", "y:*float32=SI", "a:int=BX", "b:int=DX", "n:int=CX"},
+		func() { scale, other = a.reg(), a.reg(); a.number("BX", scale); a.number("DX", other) },
+		func(r int, at func(string) string) {
+			t := a.next
+			a.op("VMULPS", at("DI"), a.v(scale), a.v(r))
+			a.op("VMULPS", at("SI"), a.v(other), a.v(t))
+			a.op("VADDPS", a.v(t), a.v(r), a.v(r))
+			a.op("VMOVUPS", a.v(r), at("DI"))
+		})
 	var e exponential
 	a.eachFloat("swish", "writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.", []string{"gate:*float32=DI", "up:*float32=SI", "factor:int=BX", "n:int=CX"},
 		func() { scale = a.reg(); a.number("BX", scale); e = a.exponential() },

@@ -49,6 +49,17 @@ func (a *arm64) floats() {
 			a.v("fmul", v, v, w)
 			a.store(v, 0, at)
 		}, 0, 1, 2)
+	other := 0
+	a.each("blendFloats", "writes x times one number plus y times another to x, 16 elements at a time.", []string{"x:*float32", "y:*float32", "a:int", "b:int", "n:int"}, 4,
+		func() { by, other = a.reg(), a.reg(); a.fromGeneral(by, 2); a.fromGeneral(other, 3) }, func(v, at int) {
+			y := a.next
+			a.load(v, 0, at)
+			a.load(y, 1, at)
+			a.v("fmul", v, v, by)
+			a.v("fmul", y, y, other)
+			a.v("fadd", v, v, y)
+			a.store(v, 0, at)
+		}, 0, 1)
 	var e neonExp
 	gated := func(v, g, up, at int) {
 		a.exp(e, v)

@@ -157,6 +157,48 @@ func (k *keys) fail(format string, args ...any) {
 	}
 }
 
+// most is the largest of a number for each layer, or the one that holds for all.
+func (k *keys) most(key string) int {
+	full := strings.ReplaceAll(key, "*", k.arch)
+	if a, ok := k.md[full].(Array); ok {
+		k.read[full] = true
+		list, err := k.md.Int32s(full)
+		if err != nil || a.Len > maxLayers {
+			k.fail("metadata %s is no list of whole numbers, one for each layer", full)
+			return 0
+		}
+		return int(slices.Max(append(list, 0)))
+	}
+	return k.int(key)
+}
+
+// maxLayers bounds lists of which each layer has an element.
+const maxLayers = 1 << 12
+
+// plain is a value as [weights.Facts] has them; nil for lists that are too long to be of layers.
+func plain(v any) any {
+	switch v := v.(type) {
+	case string, bool, float64:
+		return v
+	case float32:
+		return float64(v)
+	case Array:
+		if v.Len > maxLayers {
+			return nil
+		}
+		one := &reader{data: v.raw}
+		list := make([]any, v.Len)
+		for i := range list {
+			list[i] = plain(one.value(v.Kind, maxArrayDepth))
+		}
+		return list
+	}
+	if n, err := (Metadata{"": v}).Int(""); err == nil {
+		return float64(n)
+	}
+	return nil
+}
+
 // bool is nil if the key is missing.
 func (k *keys) bool(key string) *bool {
 	if _, ok := k.md[strings.ReplaceAll(key, "*", k.arch)]; !ok {
@@ -200,12 +242,11 @@ func describe(c *weights.Checkpoint, f *File) error {
 	h := &c.Hyper
 	*h = weights.Hyperparameters{
 		Vocabulary: k.int("*.vocab_size"), Width: k.int("*.embedding_length"), Layers: k.int("*.block_count"),
-		Heads: k.int("*.attention.head_count"), KVHeads: k.int("*.attention.head_count_kv"), HeadDim: k.int("*.attention.key_length"),
-		FeedForward: k.int("*.feed_forward_length"), Context: k.int("*.context_length"), Types: k.int("tokenizer.ggml.token_type_count"),
+		Heads: k.int("*.attention.head_count"), KVHeads: k.most("*.attention.head_count_kv"), HeadDim: k.int("*.attention.key_length"),
+		FeedForward: k.most("*.feed_forward_length"), Context: k.int("*.context_length"), Types: k.int("tokenizer.ggml.token_type_count"),
 		NormEpsilon: k.float("*.attention.layer_norm_rms_epsilon"), Causal: k.bool("*.attention.causal"),
 		Window: k.int("*.attention.sliding_window"), AttentionCap: k.float("*.attn_logit_softcapping"), LogitCap: k.float("*.final_logit_softcapping"),
 		Experts: k.int("*.expert_count"), ExpertsUsed: k.int("*.expert_used_count"), ExpertFeedForward: k.int("*.expert_feed_forward_length"),
-		SharedExperts: k.int("*.expert_shared_count") > 0,
 		Rope: weights.Rope{
 			Base: k.float("*.rope.freq_base"), LocalBase: k.float("*.rope.freq_base_swa"), Dims: k.int("*.rope.dimension_count"), Scaling: k.string("*.rope.scaling.type"), Factor: k.float("*.rope.scaling.factor"),
 			Original: k.int("*.rope.scaling.original_context_length"), Attention: k.float("*.rope.scaling.attn_factor"),
@@ -224,15 +265,16 @@ func describe(c *weights.Checkpoint, f *File) error {
 		}
 	}
 	readPattern(k, h)
-	if v := k.int("*.attention.value_length"); v != 0 && h.HeadDim != 0 && v != h.HeadDim {
-		k.fail("heads with keys of %d and values of %d dimensions are not supported", h.HeadDim, v)
-	}
 	pooling := k.int("*.pooling_type")
 	var ok bool
 	if h.Pooling, ok = poolings[pooling]; !ok {
 		k.fail("pooling of kind %d is not supported; 1 (mean), 2 (first) and 3 (last) are", pooling)
 	}
-	c.Unknown = k.unknown()
+	c.Facts = weights.Facts{Lookup: func(name string) (any, bool) {
+		v, ok := f.Metadata[arch+"."+name]
+		return plain(v), ok
+	}}
+	c.Unknown = func() []string { return k.unknown(&c.Facts) }
 	tokens, _ := f.Metadata["tokenizer.ggml.tokens"].(Array) // that it is missing, the tokenizer says
 	text := func(id int32) string {
 		if id < 0 || int(id) >= tokens.Len || tokens.Kind != KindString {
@@ -275,11 +317,11 @@ var neutral = map[string][]float64{
 	"rope.scaling.yarn_log_multiplier": {0}, "rope.scaling.yarn_ext_factor": {1}, "swin_norm": {0},
 }
 
-// unknown are the keys of the architecture that say something of the network which nothing here has asked for, in order.
-func (k *keys) unknown() (list []string) {
+// unknown are the keys of the architecture that say something of the network which nobody has asked for, in order.
+func (k *keys) unknown(asked *weights.Facts) (list []string) {
 	for key := range k.md {
 		name, own := strings.CutPrefix(key, k.arch+".")
-		if !own || k.read[key] {
+		if !own || k.read[key] || asked.Asked(name) {
 			continue
 		}
 		values, known := neutral[name]

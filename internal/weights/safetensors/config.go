@@ -1,6 +1,7 @@
 package safetensors
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -30,6 +31,26 @@ type scaling struct {
 	Short    []float64 `json:"short_factor"`
 	Long     []float64 `json:"long_factor"`
 	Partial  float64   `json:"partial_rotary_factor"`
+	// Magnitude is used only beside MagnitudeAll, and alone changes nothing.
+	Magnitude    float64 `json:"mscale"`
+	MagnitudeAll float64 `json:"mscale_all_dim"`
+}
+
+// count is a number, or the largest of one for each layer. What is neither, such as a pattern of letters, counts as 0: the families that
+// have it ask for it by themselves.
+type count int
+
+func (c *count) UnmarshalJSON(raw []byte) error {
+	if len(raw) > 0 && raw[0] == '"' {
+		return nil
+	}
+	if len(raw) == 0 || raw[0] != '[' {
+		return json.Unmarshal(raw, (*int)(c))
+	}
+	var list []int
+	err := json.Unmarshal(raw, &list)
+	*c = count(slices.Max(append(list, 0)))
+	return err
 }
 
 // tokenIDs is one token or a list of them.
@@ -62,20 +83,17 @@ type document struct {
 	Heads       int   `json:"num_attention_heads"`
 	KVHeads     int   `json:"num_key_value_heads"`
 	HeadDim     int   `json:"head_dim"`
-	FeedForward int   `json:"intermediate_size"`
+	FeedForward count `json:"intermediate_size"`
 	Context     int   `json:"max_position_embeddings"`
 	Types       int   `json:"type_vocab_size"`
 	Tied        *bool `json:"tie_word_embeddings"`
 
-	RMSEpsilon       float64 `json:"rms_norm_eps"`
-	LayerEpsilon     float64 `json:"layer_norm_eps"`
 	Activation       string  `json:"hidden_act"`
 	HiddenActivation string  `json:"hidden_activation"`
-	Positions        string  `json:"position_embedding_type"`
 
 	Window        int      `json:"sliding_window"`
 	UseWindow     *bool    `json:"use_sliding_window"`
-	WindowEvery   int      `json:"sliding_window_pattern"`
+	WindowEvery   count    `json:"sliding_window_pattern"`
 	LayerTypes    []string `json:"layer_types"`
 	AttentionCap  float64  `json:"attn_logit_softcapping"`
 	LogitCap      float64  `json:"final_logit_softcapping"`
@@ -96,11 +114,8 @@ type document struct {
 	Experts       int   `json:"num_local_experts"`
 	NumExperts    int   `json:"num_experts"`
 	ExpertsUsed   int   `json:"num_experts_per_tok"`
-	ExpertWidth   int   `json:"moe_intermediate_size"`
+	ExpertWidth   count `json:"moe_intermediate_size"`
 	NormalizeTopK *bool `json:"norm_topk_prob"`
-	SharedWidth   int   `json:"shared_expert_intermediate_size"`
-	DenseLayers   []int `json:"mlp_only_layers"`
-	SparseStep    int   `json:"decoder_sparse_step"`
 
 	EOS    tokenIDs `json:"eos_token_id"`
 	Nested []int    `json:"matryoshka_dimensions"`
@@ -112,10 +127,12 @@ type document struct {
 
 // Configure fills in what config.json says.
 func Configure(c *weights.Checkpoint, raw []byte) error {
+	raw = withoutInfinity(raw)
 	var d document
 	if err := json.Unmarshal(raw, &d); err != nil {
 		return err
 	}
+	facts := raw
 	if d.ModelType == "" {
 		return errors.New("model_type is missing")
 	}
@@ -126,6 +143,7 @@ func Configure(c *weights.Checkpoint, raw []byte) error {
 		if err := json.Unmarshal(outer.Text, &d); err != nil {
 			return fmt.Errorf("text_config: %w", err)
 		}
+		facts = outer.Text
 		if d.ModelType == "" {
 			d.ModelType = outer.ModelType
 		}
@@ -134,16 +152,22 @@ func Configure(c *weights.Checkpoint, raw []byte) error {
 		return fmt.Errorf("weights quantised by %q are not supported; bring the unquantised folder and convert it here, or a GGUF file", q.Method)
 	}
 	c.Layout, c.Architecture = "safetensors", d.ModelType
+	var all map[string]any
+	if err := json.Unmarshal(facts, &all); err != nil {
+		return err
+	}
+	c.Facts = weights.Facts{Lookup: func(name string) (any, bool) { return field(all, name) }}
 	c.Generation.Ends = d.EOS
 	c.Nested = d.Nested
 	h := &c.Hyper
 	*h = weights.Hyperparameters{
 		Vocabulary: d.Vocabulary, Width: d.Width, Layers: d.Layers, Heads: d.Heads, KVHeads: d.KVHeads, HeadDim: d.HeadDim,
-		FeedForward: d.FeedForward, Context: d.Context, Types: d.Types, NormEpsilon: max(d.RMSEpsilon, d.LayerEpsilon), Tied: d.Tied,
-		Activation: d.HiddenActivation, Window: d.Window, WindowEvery: d.WindowEvery, AttentionCap: d.AttentionCap, LogitCap: d.LogitCap,
+		FeedForward: int(d.FeedForward), Context: d.Context, Types: d.Types, Tied: d.Tied,
+		NormEpsilon: c.Facts.Float("rms_norm_eps", "layer_norm_eps", "norm_eps", "norm_epsilon", "layer_norm_epsilon"),
+		Activation:  d.HiddenActivation, Window: d.Window, WindowEvery: int(d.WindowEvery), AttentionCap: d.AttentionCap, LogitCap: d.LogitCap,
 		QueryScalar: d.QueryScalar, ClampedGate: d.SwigluLimit,
-		Experts: max(d.Experts, d.NumExperts), ExpertsUsed: d.ExpertsUsed, ExpertFeedForward: d.ExpertWidth,
-		NormalizeExperts: d.NormalizeTopK, SharedExperts: d.SharedWidth > 0,
+		Experts: max(d.Experts, d.NumExperts), ExpertsUsed: d.ExpertsUsed, ExpertFeedForward: int(d.ExpertWidth),
+		NormalizeExperts: d.NormalizeTopK,
 	}
 	if h.Activation == "" {
 		h.Activation = d.Activation
@@ -161,16 +185,53 @@ func Configure(c *weights.Checkpoint, raw []byte) error {
 	for _, t := range d.LayerTypes {
 		h.Local = append(h.Local, t == "sliding_attention")
 	}
-	if len(d.DenseLayers) > 0 || d.SparseStep > 1 {
-		return errors.New("a network in which some layers have experts and others have none is not supported")
-	}
-	if d.Positions != "" && d.Positions != "absolute" {
-		return fmt.Errorf("positions of type %q are not supported", d.Positions)
-	}
 	if h.HeadDim == 0 && h.Heads > 0 {
 		h.HeadDim = h.Width / h.Heads
 	}
 	return rope(h, &d)
+}
+
+// field is a value of config.json by its path, with dots between the names of nested objects.
+func field(in map[string]any, path string) (any, bool) {
+	name, rest, nested := strings.Cut(path, ".")
+	v, ok := in[name]
+	if !nested {
+		return v, ok
+	}
+	inner, _ := v.(map[string]any)
+	return field(inner, rest)
+}
+
+// withoutInfinity puts null in the place of the numbers that JSON does not have, and that some published files have all the same.
+func withoutInfinity(raw []byte) []byte {
+	var out []byte
+	quoted := false
+	from := 0
+	for i := 0; i < len(raw); i++ {
+		switch c := raw[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case !quoted && (c == 'I' || c == 'N'):
+			for _, word := range []string{"Infinity", "NaN"} {
+				if bytes.HasPrefix(raw[i:], []byte(word)) {
+					before := i
+					if i > 0 && raw[i-1] == '-' {
+						before--
+					}
+					out = append(append(out, raw[from:before]...), "null"...)
+					from = i + len(word)
+					i = from - 1
+					break
+				}
+			}
+		}
+	}
+	if from == 0 {
+		return raw
+	}
+	return append(out, raw[from:]...)
 }
 
 func rope(h *weights.Hyperparameters, d *document) error {
@@ -207,17 +268,16 @@ func rope(h *weights.Hyperparameters, d *document) error {
 			return fmt.Errorf("rope scaling is of type %q by rope_type and %q by type", s.RopeType, s.Type)
 		}
 		switch kind {
-		case "", "default":
-		case "linear", "llama3", "yarn", "longrope":
-			r.Scaling = kind
+		case "default":
+			kind = ""
 		case "su":
-			r.Scaling = "longrope"
-		default:
-			return fmt.Errorf("rope scaling of type %q is not supported; linear, llama3, yarn and longrope are", kind)
+			kind = "longrope"
 		}
+		r.Scaling = kind
 		r.Factor, r.LowFrequency, r.HighFrequency, r.BetaFast, r.BetaSlow = s.Factor, s.Low, s.High, s.Fast, s.Slow
 		r.Unrounded = s.Truncate != nil && !*s.Truncate
 		r.Short, r.Long = s.Short, s.Long
+		r.Magnitude, r.MagnitudeAll = s.Magnitude, s.MagnitudeAll
 		r.Original = s.Original
 		if s.Factors != nil {
 			r.Attention = *s.Factors

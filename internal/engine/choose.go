@@ -15,7 +15,7 @@ type chooser struct {
 // Do chooses for some of the step's outputs.
 func (c *chooser) Do(_, from, to int) {
 	for i := from; i < to; i++ {
-		if o := c.e.outputs[i]; o.next == NoToken && !o.s.ended {
+		if o := c.e.outputs[i]; o.next == NoToken && o.s.phase != ended {
 			c.e.follow(o.s, c.logits[c.first[i]:c.first[i]+1+max(0, o.more)])
 		}
 	}
@@ -57,7 +57,7 @@ func (e *Engine) follow(s *sequence, logits [][]float32) {
 			want = s.draft[i].id // before the next draft is worked out
 		}
 		e.extend(s, logits[i], i, drafted)
-		if s.ended || s.held != nil {
+		if s.phase == ended || s.phase == held {
 			s.expect(i, false)
 			return
 		}
@@ -72,10 +72,10 @@ func (e *Engine) follow(s *sequence, logits [][]float32) {
 // choosePending chooses for the sequences whose masks have come since. It reports whether there were any.
 func (e *Engine) choosePending() (any bool) {
 	for _, s := range e.running {
-		if s.held != nil && !s.masking.Load() {
-			logits := s.held
-			s.held = nil
-			e.extend(s, logits, 0, 0)
+		if s.phase == held && !s.masking.Load() {
+			s.become(decoding)
+			e.extend(s, s.logits, 0, 0)
+			s.logits = s.logits[:0]
 			any = true
 		}
 	}
@@ -88,9 +88,9 @@ func (e *Engine) choosePending() (any bool) {
 // extend adds a generated token to a sequence; one that is to go on gets the token as pending. Of the
 // step's drafted tokens so many were chosen before.
 func (e *Engine) extend(s *sequence, logits []float32, before, drafted int) {
-	if s.job.Form != nil && !s.ending && !s.job.NoAnswer && s.masking.Load() {
-		s.heldSpace = append(s.heldSpace[:0], logits...)
-		s.held = s.heldSpace
+	if s.job.Form != nil && s.closing != ending && !s.job.NoAnswer && s.masking.Load() {
+		s.logits = append(s.logits[:0], logits...)
+		s.become(held)
 		return
 	}
 	if s.job.NoAnswer && finite(logits) {
@@ -130,7 +130,7 @@ func (e *Engine) extend(s *sequence, logits []float32, before, drafted int) {
 		step.Score = &one
 	}
 	complete := s.job.Form != nil && s.job.Form.Complete()
-	if e.give(s, step, id, cut, complete, before) || s.job.Form == nil || s.ending {
+	if e.give(s, step, id, cut, complete, before) || s.job.Form == nil || s.closing == ending {
 		return
 	}
 	if expected && id == s.draft[before].id {
@@ -148,7 +148,9 @@ func (e *Engine) giveDue(s *sequence) {
 			break
 		}
 	}
-	s.due, s.owed = s.due[:0], true
+	if s.due = s.due[:0]; s.phase != ended {
+		s.become(catching)
+	}
 }
 
 // first is a step with what the first one of an answer tells.
@@ -217,7 +219,7 @@ func (e *Engine) draw(s *sequence, logits []float32) (id int32, cut bool, err er
 	if form == nil {
 		return s.sampler.next(logits, nil), false, nil
 	}
-	if s.ending {
+	if s.closing == ending {
 		id, cut = e.force(s)
 		return id, cut, nil
 	}
@@ -243,8 +245,8 @@ func (e *Engine) draw(s *sequence, logits []float32) (id int32, cut bool, err er
 		return id, false, nil
 	}
 	left := s.job.MaxTokens - s.generated - 1
-	if after := form.After(id); s.bounded && after.Needs() > left && len(e.encode(after.Ending())) > left {
-		s.ending, s.forced = true, e.encode(form.Ending())
+	if after := form.After(id); s.closing == bounded && after.Needs() > left && len(e.encode(after.Ending())) > left {
+		s.closing, s.forced = ending, e.encode(form.Ending())
 		id, cut = e.force(s)
 		return id, cut, nil
 	}

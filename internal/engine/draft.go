@@ -75,9 +75,8 @@ type speculation struct {
 	draft             []drafted // of the step under way, or of the next one
 	drafted, accepted int
 	// due are tokens that a form leaves no choice about. They are the next ones. When they have been given, the network has
-	// still to read them: then owed is set.
-	due  []int32
-	owed bool
+	// still to read them.
+	due []int32
 }
 
 // luck is about how likely a drafted token is the one that is chosen, by what became of those so far.
@@ -134,7 +133,7 @@ func (e *Engine) speculate(rows int) {
 		if s.job.Form != nil && s.masking.Load() {
 			continue // what it drafts is being worked out
 		}
-		if s.share != len(s.pending()) || s.generated == 0 || s.held != nil || s.ending || len(s.due) > 0 || e.opts.NoDrafts {
+		if s.share != len(s.pending()) || s.generated == 0 || s.phase == held || s.closing == ending || len(s.due) > 0 || e.opts.NoDrafts {
 			s.draft = s.draft[:0]
 			continue
 		}
@@ -248,7 +247,7 @@ func (e *Engine) awaitMasks() {
 	patience := min(2*time.Millisecond, time.Duration(e.pace.time(1)*float64(time.Second))/20)
 	var timer <-chan time.Time
 	for _, s := range e.running {
-		if s.held != nil || !s.masking.Load() {
+		if s.phase == held || !s.masking.Load() {
 			continue
 		}
 		if timer == nil {
@@ -265,11 +264,11 @@ func (e *Engine) awaitMasks() {
 // settle takes back what was put through the network for nothing.
 func (s *sequence) settle() {
 	n := len(s.tokens)
-	if !s.ended && s.held == nil {
+	if s.phase != ended && s.phase != held {
 		n-- // the last one was chosen just now
 	}
 	s.kv.Truncate(n)
-	if s.kv.Len() < n && s.generated > 0 && !s.ended {
-		s.owed = true // what was right of the draft has to be read again
+	if s.kv.Len() < n && s.phase == decoding {
+		s.become(catching) // what was right of the draft has to be read again
 	}
 }

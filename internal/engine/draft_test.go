@@ -120,7 +120,7 @@ func TestDraftersKeepWhatTheyRead(t *testing.T) {
 	begin := func() *sequence { return newSequence(t.Context(), e, Job{Prompt: tokens, MaxTokens: 50}) }
 	read := func(s *sequence) {
 		for at := s.shadow.kv.Len(); at < len(s.tokens); at++ {
-			d.model.Forward(nil, d.scratch, []model.Token{{ID: s.tokens[at], KV: s.shadow.kv}})
+			d.network.Forward([]model.Token{{ID: s.tokens[at], KV: s.shadow.kv}})
 		}
 		s.shadow.kv.Commit()
 	}
@@ -136,7 +136,7 @@ func TestDraftersKeepWhatTheyRead(t *testing.T) {
 	// Three were guessed, of which two followed.
 	first.guessed = []int32{7, 8, 9}
 	for _, id := range first.guessed[:2] {
-		d.model.Forward(nil, d.scratch, []model.Token{{ID: id, KV: first.shadow.kv}})
+		d.network.Forward([]model.Token{{ID: id, KV: first.shadow.kv}})
 	}
 	first.tokens = append(first.tokens, 7, 8, 10)
 	if !d.follow(first) || first.shadow.kv.Len() != len(first.tokens)-1 {

@@ -11,8 +11,8 @@ import (
 // of its own of each text, and only the scheduler uses it.
 type drafter struct {
 	model   *model.Model
+	network Network
 	pool    *kv.Pool
-	scratch *model.Scratch
 	pace    pace
 	tokens  []model.Token
 	// The sequences that are to have guesses made in the step under way, and those of them that are read so far.
@@ -29,7 +29,7 @@ const (
 // newDrafter makes one for an engine.
 func newDrafter(m *model.Model, o Options) *drafter {
 	return &drafter{model: m, pool: kv.NewPool(m.KVShape(), o.Contexts, o.contexts(m, o.Memory/4)),
-		scratch: m.NewScratch(guessRows+o.Sequences, o.Sequences)}
+		network: &processor{m, o.Team, m.NewScratch(guessRows+o.Sequences, o.Sequences)}}
 }
 
 // shadow is what the drafter knows of a sequence.
@@ -74,7 +74,7 @@ func (e *Engine) guess(rows, left int) {
 	d.ready = ready
 	for len(d.tokens) > 0 {
 		begun := time.Now()
-		logits := d.model.Forward(e.opts.Team, d.scratch, d.tokens)
+		logits := d.network.Forward(d.tokens)
 		d.pace.note(len(d.tokens), time.Since(begun))
 		for _, t := range d.tokens {
 			t.KV.Commit()

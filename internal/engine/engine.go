@@ -86,9 +86,27 @@ func (o Options) Footprint(m *model.Model) (f Footprint) {
 	return f
 }
 
+// Network is what the tokens of a step go through. It appends them to their sequences, and gives the logits of those that want
+// them, in order, which are valid until the next step.
+type Network interface {
+	Forward(tokens []model.Token) [][]float32
+}
+
+// processor is a network that the processor computes.
+type processor struct {
+	model   *model.Model
+	team    *tensor.Team
+	scratch *model.Scratch
+}
+
+func (p *processor) Forward(tokens []model.Token) [][]float32 {
+	return p.model.Forward(p.team, p.scratch, tokens)
+}
+
 // Engine is a running model. It is safe for concurrent use.
 type Engine struct {
 	model   *model.Model
+	network Network
 	tok     *tokenizer.Tokenizer
 	opts    Options
 	pool    *kv.Pool
@@ -484,7 +502,7 @@ func (e *Engine) step() bool {
 		return busy
 	}
 	begun := time.Now()
-	logits := e.model.Forward(e.opts.Team, e.scratch, tokens)
+	logits := e.network.Forward(tokens)
 	e.pace.note(len(tokens), time.Since(begun))
 	e.choose(logits)
 	for _, s := range e.running {

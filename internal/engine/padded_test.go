@@ -181,9 +181,9 @@ func TestScoresAfterGivingWay(t *testing.T) {
 		if e.admit(); len(e.running) == 0 && len(e.waiting) == 0 {
 			break
 		}
-		before := second.queued
+		before := second.phase == displaced
 		e.step()
-		if second.queued && !before {
+		if second.phase == displaced && !before {
 			gaveWay++
 		}
 		steps, err := second.take(nil)
@@ -215,7 +215,7 @@ func TestWhatWasStartedGoesFirst(t *testing.T) {
 		e.admit()
 		e.step()
 	}
-	for !second.queued {
+	for second.phase != displaced {
 		e.admit()
 		e.step()
 	}
@@ -224,10 +224,10 @@ func TestWhatWasStartedGoesFirst(t *testing.T) {
 		late = append(late, enqueue(t, e, 3, 10+i, 40))
 	}
 	for range 5000 {
-		if e.admit(); second.ended {
+		if e.admit(); second.phase == ended {
 			break
 		}
-		if second.queued && slices.ContainsFunc(late, func(s *sequence) bool { return !s.started.IsZero() }) {
+		if second.phase == displaced && slices.ContainsFunc(late, func(s *sequence) bool { return !s.started.IsZero() }) {
 			t.Fatal("somebody who came later got its turn first")
 		}
 		e.step()

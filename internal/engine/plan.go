@@ -26,7 +26,6 @@ const (
 // stepping is what the scheduler works with.
 type stepping struct {
 	running []*sequence
-	scratch *model.Scratch
 	pace    pace
 	most    int // tokens of prompts that a step has room for
 
@@ -49,7 +48,7 @@ type output struct {
 
 func (p *stepping) begin(e *Engine) {
 	p.most = longestStep(e.model)
-	p.scratch = e.model.NewScratch(stepRows(e.model, e.opts))
+	e.network = &processor{e.model, e.opts.Team, e.model.NewScratch(stepRows(e.model, e.opts))}
 	p.chooser.e = e
 }
 
@@ -86,14 +85,16 @@ func (e *Engine) plan() []model.Token {
 	for _, s := range e.running {
 		e.outgrown(s)
 		switch s.fed, s.share = 0, 0; {
-		case s.held != nil: // waits for its mask
+		case s.phase == held:
 		case len(s.pending()) == 1:
-			s.share, s.owed = 1, false
+			s.become(decoding)
+			s.share = 1
 			answers++
-		case s.owed:
+		case s.phase == catching:
 			s.share = e.owing(s)
 			answers++
 		default:
+			s.become(reading)
 			e.reading = append(e.reading, s)
 		}
 	}
@@ -115,7 +116,7 @@ func (e *Engine) plan() []model.Token {
 	e.byAge = append(e.byAge[:0], e.running...)
 	slices.SortStableFunc(e.byAge, func(a, b *sequence) int { return a.started.Compare(b.started) })
 	for _, s := range e.byAge {
-		if s.share > 0 && !s.queued && e.reserve(s, s.share) {
+		if s.share > 0 && s.phase != displaced && e.reserve(s, s.share) {
 			e.feed(s, s.share)
 		}
 	}
@@ -212,7 +213,7 @@ func (e *Engine) reserve(s *sequence, n int) bool {
 // its own text again.
 func (e *Engine) putBack(s *sequence) {
 	s.release()
-	s.queued, s.owed = true, false
+	s.become(displaced)
 	if s.generated == 0 {
 		s.scores = s.scores[:0] // the prompt is read from its beginning
 	}
@@ -279,7 +280,7 @@ func (e *Engine) drop(which func(*sequence) bool) {
 
 // leave forgets the sequences that have ended.
 func (e *Engine) leave() {
-	e.drop(func(s *sequence) bool { return s.ended })
+	e.drop(func(s *sequence) bool { return s.phase == ended })
 }
 
 // variantOf says which form of its rotations a network uses for a sequence (Ding et al., "LongRoPE", 2024): by what it may come to, if that was
@@ -294,12 +295,13 @@ func (s *sequence) variantOf(m *model.Model) int {
 // outgrown has a sequence that has come to the length from which on the network uses another form of its rotations read its own text again, in
 // that form.
 func (e *Engine) outgrown(s *sequence) {
-	if s.held != nil || s.masking.Load() || len(s.due) > 0 {
+	if s.phase == held || s.masking.Load() || len(s.due) > 0 {
 		return
 	}
 	if now := s.variantOf(e.model); now != s.variant {
 		s.release()
-		s.variant, s.owed = now, false
+		s.variant = now
+		s.become(reading)
 		s.kv = e.pool.NewSequence(now)
 		s.kv.Match(s.tokens[:len(s.tokens)-1])
 	}
@@ -307,7 +309,11 @@ func (e *Engine) outgrown(s *sequence) {
 
 // admitted gives a sequence its context, with what is known of its beginning.
 func (s *sequence) admitted(e *Engine) {
-	s.queued = false
+	if len(s.logits) > 0 {
+		s.become(held)
+	} else {
+		s.become(reading)
+	}
 	if s.started.IsZero() {
 		s.started = time.Now()
 		s.lookup, s.draft = newLookup(len(s.job.Prompt)+min(s.job.MaxTokens, 4096)), make([]drafted, 0, longDraft)

@@ -20,7 +20,8 @@ type sequence struct {
 	variant   int // of the network's rotations, in which kv is
 	share     int // tokens that the step under way is to add
 	fed       int // tokens that it adds
-	queued    bool
+	phase     phase
+	closing   closing
 	generated int
 	cached    int
 	came      int          // its first place in the queue; 0 if it got its turn at once
@@ -31,20 +32,16 @@ type sequence struct {
 	stop      stopper
 	submitted time.Time
 	started   time.Time
-	ended     bool
-	bounded   bool    // the form can be brought to its end within the limit
-	ending    bool    // the limit is near, so the rest is what brings the form to its end
-	forced    []int32 // the tokens of that which are to come
+	forced    []int32 // what brings the form to its end, as far as it is to come
 	scores    []Score // of the prompt
 
 	speculation
 
-	masking   atomic.Bool   // a mask is being worked out
-	maskDone  chan struct{} // closed when it is there
-	allowed   []uint64      // the mask
-	masked    error         // why there is none
-	held      []float32     // logits from which a token is chosen when the mask is there; nil if there are none
-	heldSpace []float32
+	masking  atomic.Bool   // a mask is being worked out
+	maskDone chan struct{} // closed when it is there
+	allowed  []uint64      // the mask
+	masked   error         // why there is none
+	logits   []float32     // from which a token is chosen when the mask is there; none unless it is held
 
 	mu    sync.Mutex
 	steps []Step // made, not yet taken
@@ -75,7 +72,9 @@ func (s *sequence) put(step Step) {
 	s.mu.Lock()
 	s.steps = append(s.steps, step)
 	s.mu.Unlock()
-	s.ended = s.ended || step.Ended
+	if step.Ended {
+		s.become(ended)
+	}
 	s.signal()
 }
 
@@ -84,7 +83,7 @@ func (s *sequence) end(err error) {
 	s.mu.Lock()
 	s.err = err
 	s.mu.Unlock()
-	s.ended = true
+	s.become(ended)
 	s.release()
 	s.signal()
 }
@@ -153,7 +152,9 @@ func (s *sequence) mask(e *Engine) {
 func (s *sequence) takeDue(e *Engine) {
 	form := s.job.Form
 	if s.generated == 0 {
-		s.bounded = form.Needs() < s.job.MaxTokens || len(e.encode(form.Ending())) <= s.job.MaxTokens
+		if form.Needs() < s.job.MaxTokens || len(e.encode(form.Ending())) <= s.job.MaxTokens {
+			s.closing = bounded
+		}
 	}
 	due := s.must(e, form)
 	after := form
@@ -165,8 +166,8 @@ func (s *sequence) takeDue(e *Engine) {
 		}
 		after = next
 	}
-	if left := s.job.MaxTokens - s.generated - len(due); s.bounded && len(due) > 0 && after.Needs() > left && len(e.encode(after.Ending())) > left {
-		s.ending, s.forced = true, e.encode(form.Ending())
+	if left := s.job.MaxTokens - s.generated - len(due); s.closing == bounded && len(due) > 0 && after.Needs() > left && len(e.encode(after.Ending())) > left {
+		s.closing, s.forced = ending, e.encode(form.Ending())
 		return
 	}
 	s.due = append(s.due, due...)

@@ -198,7 +198,7 @@ func TestLogitsThatAreNotNumbers(t *testing.T) {
 		logits := make([]float32, e.model.Vocab)
 		logits[7] = odd
 		e.extend(s, logits, 0, 0)
-		if _, err := s.take(nil); !errors.Is(err, ErrNotNumbers) || !s.ended {
+		if _, err := s.take(nil); !errors.Is(err, ErrNotNumbers) || s.phase != ended {
 			t.Errorf("%g: %v", odd, err)
 		}
 	}
@@ -224,7 +224,7 @@ func TestMasksDoNotHoldOthersUp(t *testing.T) {
 	for range 5 {
 		e.step()
 	}
-	if plain.generated < 5 || formed.generated != 0 || formed.held == nil {
+	if plain.generated < 5 || formed.generated != 0 || formed.phase != held {
 		t.Errorf("after 5 steps: %d and %d tokens", plain.generated, formed.generated)
 	}
 	formed.masking.Store(false)

@@ -88,8 +88,8 @@ type document struct {
 	Types       int   `json:"type_vocab_size"`
 	Tied        *bool `json:"tie_word_embeddings"`
 
-	Activation       string  `json:"hidden_act"`
-	HiddenActivation string  `json:"hidden_activation"`
+	Activation       string `json:"hidden_act"`
+	HiddenActivation string `json:"hidden_activation"`
 
 	Window        int      `json:"sliding_window"`
 	UseWindow     *bool    `json:"use_sliding_window"`

@@ -56,6 +56,7 @@ var formats = [weights.Types]Format{
 	weights.F32:    {expand: func(dst []float32, row, _ []byte) { copy(dst, asFloat32(row, dst)) }, quantize: writeF32},
 	weights.F16:    {expand: expandF16, quantize: writeF16},
 	weights.BF16:   {expand: expandBF16, quantize: writeBF16},
+	weights.F8:     {expand: expandF8},
 	weights.Q8_0:   integer(32, false, unpackQ8_0, quantizeQ8_0),
 	weights.Q4_0:   integer(32, false, unpackQ4_0, quantizeQ4_0),
 	weights.Q4_1:   integer(32, true, unpackQ4_1, quantizeQ4_1),
@@ -111,6 +112,37 @@ func expandBF16(dst []float32, row, _ []byte) {
 	row = row[:2*len(dst)]
 	for i := range dst {
 		dst[i] = BFloat16(binary.LittleEndian.Uint16(row[2*i:]))
+	}
+}
+
+// fromF8 are the numbers that bytes of four bits of exponent and three of mantissa stand for.
+var fromF8 = func() (list [256]float32) {
+	for i := range list {
+		exponent, mantissa := i>>3&15, float64(i&7)
+		x := math.Ldexp(8+mantissa, exponent-10)
+		switch {
+		case i&127 == 127:
+			x = math.NaN()
+		case exponent == 0:
+			x = math.Ldexp(mantissa, -9)
+		}
+		if i > 127 {
+			x = -x
+		}
+		list[i] = float32(x)
+	}
+	return list
+}()
+
+// F8: bytes, and a float32 for 128 of them.
+func expandF8(dst []float32, row, scales []byte) {
+	const size = 128
+	for b := 0; b*size < len(dst); b++ {
+		scale := math.Float32frombits(binary.LittleEndian.Uint32(scales[4*b:]))
+		to, from := dst[b*size:min(len(dst), (b+1)*size)], row[b*size:]
+		for i := range to {
+			to[i] = fromF8[from[i]] * scale
+		}
 	}
 }
 

@@ -190,7 +190,7 @@ func (u *unpackedRows) take(k *kernels, w *Matrix, row, rows, from, quads int, n
 			ap = &apart[4*from]
 		}
 		k.unpack[w.Type](&u.q[0], &u.scale[0], &u.low[0], &data[from*perQuad], ap,
-			whole, rows, u.rowBytes-whole*quad, 4*(u.rowScales-whole*u.scalesOfQuad), w.stride-whole*perQuad, w.scaleStride-4*whole)
+			whole, rows, u.rowBytes-whole*quad, 4*(u.rowScales-whole*u.scalesOfQuad), w.stride-whole*perQuad, w.scaleStride*w.step-4*whole)
 	}
 	if whole == quads {
 		return

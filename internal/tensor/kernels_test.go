@@ -1,6 +1,7 @@
 package tensor
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -49,6 +50,13 @@ func stored(t testing.TB, kind weights.Type, rows, cols int, seed uint64) Matrix
 	case weights.MXFP4Split:
 		for range rows * cols / 32 {
 			scales = append(scales, byte(120+random.IntN(16)))
+		}
+	case weights.F8:
+		for i := range data {
+			data[i] &^= 1 // so that all are numbers
+		}
+		for range layout.Scales.Size(rows, cols) / 4 {
+			scales = binary.LittleEndian.AppendUint32(scales, math.Float32bits(random.Float32()))
 		}
 	}
 	m, err := NewMatrix(kind, rows, cols, data, scales)

@@ -235,10 +235,10 @@ func (s *worker) floatRows(p Product, x *Batch, from, to int) {
 		}
 		first, stride := s.floats, cols
 		for i := range n {
-			data, _ := w.row(r + i)
+			data, scales := w.row(r + i)
 			row := s.floats[i*cols : (i+1)*cols]
 			if w.Type != weights.F32 {
-				widen(w.Type, row, data)
+				widen(w.Type, row, data, scales)
 			} else if here := asFloat32(data, row); &here[0] != &row[0] && i == 0 {
 				first, stride = here, w.stride/4
 			}

@@ -25,7 +25,8 @@ type Matrix struct {
 	data        []byte
 	stride      int    // bytes from one row to the next
 	scales      []byte // of types that have them apart
-	scaleStride int
+	scaleStride int    // bytes from one row of these to the next
+	first, step int    // the row of the scales' matrix that is this one's first, and how far apart its rows are
 	panels      *atomic.Pointer[byte] // to its panels, if it has any
 }
 
@@ -35,14 +36,13 @@ func NewMatrix(t weights.Type, rows, cols int, data, scales []byte) (Matrix, err
 	if !ok {
 		return Matrix{}, fmt.Errorf("rows of %d elements are not whole blocks of %d", cols, t.Layout().Elements)
 	}
-	m := Matrix{Type: t, Rows: rows, Cols: cols, data: data, stride: row, scales: scales, panels: new(atomic.Pointer[byte])}
+	grid := t.Layout().Scales
+	m := Matrix{Type: t, Rows: rows, Cols: cols, data: data, stride: row, scales: scales, scaleStride: grid.Row(cols), step: 1, panels: new(atomic.Pointer[byte])}
 	if len(data) != rows*row {
 		return Matrix{}, fmt.Errorf("%d bytes of data where %d × %d elements take %d", len(data), rows, cols, rows*row)
 	}
-	if t == weights.MXFP4Split {
-		if m.scaleStride = cols / t.Layout().Elements; len(scales) != rows*m.scaleStride {
-			return Matrix{}, fmt.Errorf("%d scales where %d × %d elements have %d", len(scales), rows, cols, rows*m.scaleStride)
-		}
+	if n := grid.Size(rows, cols); n != len(scales) {
+		return Matrix{}, fmt.Errorf("%d bytes of scales where those of %d × %d elements take %d", len(scales), rows, cols, n)
 	}
 	return m, nil
 }
@@ -50,20 +50,15 @@ func NewMatrix(t weights.Type, rows, cols int, data, scales []byte) (Matrix, err
 // Slice is the matrix of n rows, from and every step-th one after it.
 func (m Matrix) Slice(from, n, step int) Matrix {
 	m.data = m.data[from*m.stride:]
-	if m.scales != nil {
-		m.scales = m.scales[from*m.scaleStride:]
-	}
-	m.Rows, m.stride, m.scaleStride, m.panels = n, m.stride*step, m.scaleStride*step, new(atomic.Pointer[byte])
+	m.first, m.step = m.first+from*m.step, m.step*step
+	m.Rows, m.stride, m.panels = n, m.stride*step, new(atomic.Pointer[byte])
 	return m
 }
 
 // Bytes is what the matrix takes in its file.
 func (m Matrix) Bytes() int64 {
 	row, _ := m.Type.RowBytes(m.Cols)
-	if m.Type == weights.MXFP4Split {
-		row += m.Cols / m.Type.Layout().Elements
-	}
-	return int64(row) * int64(m.Rows)
+	return int64(row)*int64(m.Rows) + int64(m.Type.Layout().Scales.Size(m.Rows, m.Cols))
 }
 
 // Raw are the bytes of the matrix if its rows lie one after the other in one piece, as GGUF files have them.
@@ -80,7 +75,7 @@ func (m *Matrix) row(r int) (data, scales []byte) {
 	row, _ := m.Type.RowBytes(m.Cols)
 	data = m.data[r*m.stride : r*m.stride+row]
 	if m.scales != nil {
-		scales = m.scales[r*m.scaleStride:][:m.Cols/32]
+		scales = m.scales[(m.first+r*m.step)/m.Type.Layout().Scales.Rows*m.scaleStride:][:m.scaleStride]
 	}
 	return data, scales
 }

@@ -1,6 +1,7 @@
 package tensor
 
 import (
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -92,7 +93,7 @@ func unhex(t testing.TB, s string) []byte {
 func TestBlocksEqualReference(t *testing.T) {
 	doc := readReference(t)
 	for kind := range weights.Types {
-		if kind == weights.F32 || kind == weights.MXFP4Split {
+		if kind == weights.F32 || kind.Layout().Scales.Bytes > 0 {
 			continue // nothing to expand; tested below
 		}
 		blocks := doc.Types[kind.String()].Blocks
@@ -527,5 +528,67 @@ func TestShortWorkIsLeftAlone(t *testing.T) {
 	s.split(work, 10*time.Millisecond)
 	if s.pause != leastPause {
 		t.Errorf("after a long time, the pause is %v", s.pause)
+	}
+}
+
+// Bytes with four bits of exponent and three of mantissa are the numbers of their specification, times the scale of the 128 by 128 that they
+// are in, also in slices of rows; and products are those of what they stand for.
+func TestBytesOfFloats(t *testing.T) {
+	for b, want := range map[byte]float32{0x00: 0, 0x01: 1.0 / 512, 0x07: 7.0 / 512, 0x08: 1.0 / 64, 0x38: 1, 0x3c: 1.5, 0x7e: 448, 0xb8: -1, 0xfe: -448} {
+		if got := fromF8[b]; got != want {
+			t.Errorf("byte %#x is %g, want %g", b, got, want)
+		}
+	}
+	if fromF8[0x7f] == fromF8[0x7f] || fromF8[0xff] == fromF8[0xff] {
+		t.Error("what is no number is one")
+	}
+	const rows, cols = 300, 200
+	r := rand.New(rand.NewPCG(5, 6))
+	data := make([]byte, rows*cols)
+	for i := range data {
+		if data[i] = byte(r.IntN(256)); data[i]&127 == 127 {
+			data[i] = 0
+		}
+	}
+	grid := weights.F8.Layout().Scales
+	scales := make([]byte, grid.Size(rows, cols))
+	at := func(row, col int) float32 { return 0.5 + float32(row/128)*2 + float32(col/128) }
+	for i := range len(scales) / 4 {
+		binary.LittleEndian.PutUint32(scales[4*i:], math.Float32bits(at(i/2*128, i%2*128)))
+	}
+	m, err := NewMatrix(weights.F8, rows, cols, data, scales)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m.Bytes() != int64(len(data)+len(scales)) {
+		t.Errorf("it takes %d bytes", m.Bytes())
+	}
+	if _, err := NewMatrix(weights.F8, rows, cols, data, scales[4:]); err == nil {
+		t.Error("a scale is missing")
+	}
+	raw, row := make([]byte, 4*rows*cols), make([]float32, cols)
+	for i := range rows {
+		for j := range row {
+			row[j] = fromF8[data[i*cols+j]] * at(i, j)
+		}
+		FormatOf(weights.F32).Quantize(raw[4*i*cols:], row)
+	}
+	exact, err := NewMatrix(weights.F32, rows, cols, raw, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := NewBatch(3, cols)
+	x.Resize(3)
+	copy(x.data, random(3*cols, 9))
+	for _, s := range []struct{ from, n, step int }{{0, rows, 1}, {100, 60, 1}, {1, 149, 2}} {
+		a, b := m.Slice(s.from, s.n, s.step).Slice(3, s.n-3, 1), exact.Slice(s.from, s.n, s.step).Slice(3, s.n-3, 1)
+		got, want := NewBatch(3, a.Rows), NewBatch(3, a.Rows)
+		var mul Multiplier
+		var pack Packer
+		mul.Mul(nil, pack.Pack(nil, x, &a), Product{&a, got})
+		mul.Mul(nil, pack.Pack(nil, x, &b), Product{&b, want})
+		if !slices.Equal(got.data, want.data) {
+			t.Errorf("rows %+v: other products", s)
+		}
 	}
 }

@@ -302,8 +302,12 @@ func RoundBytes(q []int8, x []float32) (scale uint16) {
 
 const largestHalf = 65504
 
-// widen expands a row of half floats of either kind.
-func widen(t weights.Type, dst []float32, row []byte) {
+// widen expands a row of floats that are shorter than those that are computed with.
+func widen(t weights.Type, dst []float32, row, scales []byte) {
+	if t == weights.F8 {
+		expandF8(dst, row, scales)
+		return
+	}
 	n := whole(len(dst))
 	if n > 0 {
 		do := inUse.widenF16

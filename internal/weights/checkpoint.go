@@ -59,7 +59,7 @@ type Tensor struct {
 	Type  Type
 	Shape []int  // outermost dimension first: a matrix of r rows and c columns is [r, c]
 	Data  []byte // a slice of a mapped file
-	// Scales are the scales of a type that has them apart, one byte for each block.
+	// Scales are those of a type that has them apart, row by row of its [Grid].
 	Scales []byte
 }
 
@@ -227,9 +227,11 @@ func (c *Checkpoint) Shares() []Share {
 		if err != nil {
 			continue // no reader lets that pass
 		}
-		if by[t.Type] += bytes; t.Type == MXFP4Split {
-			by[t.Type] += bytes / 16
+		columns := 1
+		if n := len(t.Shape); n > 0 {
+			columns = max(1, t.Shape[n-1])
 		}
+		by[t.Type] += bytes + int64(t.Type.Layout().Scales.Size(int(t.Elements()/int64(columns)), columns))
 	}
 	var list []Share
 	for t, n := range by {

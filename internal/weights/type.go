@@ -29,6 +29,9 @@ const (
 	// MXFP4Split has the 16 bytes of each block in one tensor and their scales in another, as safetensors files have
 	// it (Open Compute Project, "Microscaling Formats", version 1.0).
 	MXFP4Split
+	// F8 are bytes with four bits of exponent and three of mantissa, and a float32 in another tensor as the scale of 128 by 128 of them
+	// (Open Compute Project, "8-bit Floating Point Specification", E4M3, 2023).
+	F8
 	Types // how many there are
 )
 
@@ -37,13 +40,33 @@ type Layout struct {
 	Name     string
 	Elements int // of a block
 	Bytes    int // of a block
+	Scales   Grid
+}
+
+// Grid says for how many rows and elements of a matrix there is one scale, where these lie apart, and what it takes; none if Bytes is 0.
+type Grid struct{ Rows, Elements, Bytes int }
+
+// Row is what the scales of a row of so many elements take.
+func (g Grid) Row(elements int) int {
+	if g.Bytes == 0 {
+		return 0
+	}
+	return (elements + g.Elements - 1) / g.Elements * g.Bytes
+}
+
+// Size is what the scales of a matrix take.
+func (g Grid) Size(rows, cols int) int {
+	if g.Bytes == 0 {
+		return 0
+	}
+	return (rows + g.Rows - 1) / g.Rows * g.Row(cols)
 }
 
 var layouts = [Types]Layout{
-	F32: {"F32", 1, 4}, F16: {"F16", 1, 2}, BF16: {"BF16", 1, 2},
-	Q8_0: {"Q8_0", 32, 34}, Q4_0: {"Q4_0", 32, 18}, Q4_1: {"Q4_1", 32, 20}, Q5_0: {"Q5_0", 32, 22}, Q5_1: {"Q5_1", 32, 24},
-	Q2_K: {"Q2_K", 256, 84}, Q3_K: {"Q3_K", 256, 110}, Q4_K: {"Q4_K", 256, 144}, Q5_K: {"Q5_K", 256, 176}, Q6_K: {"Q6_K", 256, 210},
-	IQ4_NL: {"IQ4_NL", 32, 18}, IQ4_XS: {"IQ4_XS", 256, 136}, MXFP4: {"MXFP4", 32, 17}, MXFP4Split: {"MXFP4", 32, 16},
+	F32: {"F32", 1, 4, Grid{}}, F16: {"F16", 1, 2, Grid{}}, BF16: {"BF16", 1, 2, Grid{}}, F8: {"F8", 1, 1, Grid{128, 128, 4}},
+	Q8_0: {"Q8_0", 32, 34, Grid{}}, Q4_0: {"Q4_0", 32, 18, Grid{}}, Q4_1: {"Q4_1", 32, 20, Grid{}}, Q5_0: {"Q5_0", 32, 22, Grid{}}, Q5_1: {"Q5_1", 32, 24, Grid{}},
+	Q2_K: {"Q2_K", 256, 84, Grid{}}, Q3_K: {"Q3_K", 256, 110, Grid{}}, Q4_K: {"Q4_K", 256, 144, Grid{}}, Q5_K: {"Q5_K", 256, 176, Grid{}}, Q6_K: {"Q6_K", 256, 210, Grid{}},
+	IQ4_NL: {"IQ4_NL", 32, 18, Grid{}}, IQ4_XS: {"IQ4_XS", 256, 136, Grid{}}, MXFP4: {"MXFP4", 32, 17, Grid{}}, MXFP4Split: {"MXFP4", 32, 16, Grid{1, 32, 1}},
 }
 
 // Layout is how t packs its elements.

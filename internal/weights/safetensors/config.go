@@ -122,6 +122,7 @@ type document struct {
 
 	Quantization *struct {
 		Method string `json:"quant_method"`
+		Block  []int  `json:"weight_block_size"`
 	} `json:"quantization_config"`
 }
 
@@ -148,7 +149,11 @@ func Configure(c *weights.Checkpoint, raw []byte) error {
 			d.ModelType = outer.ModelType
 		}
 	}
-	if q := d.Quantization; q != nil && q.Method != "mxfp4" {
+	if q := d.Quantization; q != nil && q.Method == "fp8" {
+		if q.Block != nil && !slices.Equal(q.Block, []int{128, 128}) {
+			return fmt.Errorf("weights of bytes with a scale for %v of them are not supported; [128 128] are", q.Block)
+		}
+	} else if q != nil && q.Method != "mxfp4" {
 		return fmt.Errorf("weights quantised by %q are not supported; bring the unquantised folder and convert it here, or a GGUF file", q.Method)
 	}
 	c.Layout, c.Architecture = "safetensors", d.ModelType

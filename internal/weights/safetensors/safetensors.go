@@ -293,13 +293,32 @@ func Add(c *weights.Checkpoint, list []Tensor, prefix string, data []byte) error
 			scales[strings.TrimSuffix(t.Name, "_scales")] = t
 		}
 	}
+	inverse := map[string]Tensor{}
+	for _, t := range list {
+		if name, ok := strings.CutSuffix(t.Name, "_scale_inv"); ok {
+			inverse[name] = t
+		}
+	}
 	for _, t := range list {
 		kind, readable := types[t.Type]
+		if strings.HasSuffix(t.Name, "_scale_inv") {
+			continue
+		}
 		base, isBlocks := strings.CutSuffix(t.Name, "_blocks")
 		s, scaled := scales[base]
 		switch {
 		case readable:
 			c.Tensors = append(c.Tensors, weights.Tensor{Name: prefix + t.Name, Type: kind, Shape: t.Shape, Data: at(t)})
+		case t.Type == "F8_E4M3" && len(t.Shape) == 2:
+			by, there := inverse[t.Name]
+			if !there {
+				return fmt.Errorf("tensor %q is of bytes, and there is no tensor %s_scale_inv with their scales", t.Name, t.Name)
+			}
+			scales, err := gridOf(t, by, at(by))
+			if err != nil {
+				return err
+			}
+			c.Tensors = append(c.Tensors, weights.Tensor{Name: prefix + t.Name, Type: weights.F8, Shape: t.Shape, Data: at(t), Scales: scales})
 		case t.Type == "U8" && isBlocks && scaled:
 			n := len(t.Shape)
 			if n < 3 || t.Shape[n-1] != 16 || !slices.Equal(t.Shape[:n-1], s.Shape) {
@@ -311,6 +330,38 @@ func Add(c *weights.Checkpoint, list []Tensor, prefix string, data []byte) error
 		// What else there is (masks, position numbers) is no weights. If it should have been, the model misses it by name.
 	}
 	return nil
+}
+
+// gridOf are the scales of a matrix of bytes as float32, one for 128 by 128 of them, or the same for all. data is nil if only the header
+// is there.
+func gridOf(t, by Tensor, data []byte) ([]byte, error) {
+	grid := weights.F8.Layout().Scales
+	rows, cols := t.Shape[0], t.Shape[1]
+	want := []int{(rows + grid.Rows - 1) / grid.Rows, (cols + grid.Elements - 1) / grid.Elements}
+	n := 1
+	for _, d := range by.Shape {
+		n *= d
+	}
+	kind, ok := types[by.Type]
+	if !ok || kind == weights.F16 || n != 1 && !slices.Equal(by.Shape, want) {
+		return nil, fmt.Errorf("tensor %q has the shape %v and the type %s; scales of %q are one float, or %v", by.Name, by.Shape, by.Type, t.Name, want)
+	}
+	if data == nil {
+		return nil, nil
+	}
+	if kind == weights.F32 && slices.Equal(by.Shape, want) {
+		return data, nil
+	}
+	out := make([]byte, grid.Size(rows, cols))
+	for i := range len(out) / 4 {
+		from := min(i, n-1)
+		if kind == weights.F32 {
+			copy(out[4*i:], data[4*from:4*from+4])
+		} else {
+			copy(out[4*i+2:], data[2*from:2*from+2])
+		}
+	}
+	return out, nil
 }
 
 // Bounds of the files of text beside the weights, in bytes. A tokenizer of 260,000 tokens takes some 35 MB.

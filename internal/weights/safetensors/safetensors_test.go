@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"math"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -332,4 +333,52 @@ func FuzzTokenizer(f *testing.F) {
 			}
 		})
 	})
+}
+
+// Bytes of floats have their scales in a tensor of their own: one for 128 by 128, or one for all.
+func TestBytesWithScales(t *testing.T) {
+	data := make([]byte, 200*130+4*4)
+	tensors := func(shape []int, kind string, size int64) []Tensor {
+		return []Tensor{
+			{Name: "a.weight", Type: "F8_E4M3", Shape: []int{200, 130}, To: 200 * 130},
+			{Name: "a.weight_scale_inv", Type: kind, Shape: shape, From: 200 * 130, To: 200*130 + size},
+		}
+	}
+	for i := range 4 {
+		binary.LittleEndian.PutUint32(data[200*130+4*i:], math.Float32bits(float32(i+1)))
+	}
+	for _, c := range []struct {
+		name  string
+		list  []Tensor
+		want  []float32
+		fault string
+	}{
+		{"blocks", tensors([]int{2, 2}, "F32", 16), []float32{1, 2, 3, 4}, ""},
+		{"one for all", tensors([]int{}, "F32", 4), []float32{1, 1, 1, 1}, ""},
+		{"upper halves", tensors([]int{1}, "BF16", 2), []float32{0, 0, 0, 0}, ""},
+		{"another shape", tensors([]int{4}, "F32", 16), nil, "scales of \"a.weight\" are one float, or [2 2]"},
+		{"bytes", tensors([]int{2, 2}, "U8", 4), nil, "type U8"},
+		{"none", tensors(nil, "F32", 0)[:1], nil, "no tensor a.weight_scale_inv"},
+	} {
+		ck := &weights.Checkpoint{}
+		err := Add(ck, c.list, "", data)
+		if c.fault != "" {
+			if err == nil || !strings.Contains(err.Error(), c.fault) {
+				t.Errorf("%s: %v, want %q", c.name, err, c.fault)
+			}
+			continue
+		}
+		if err != nil || len(ck.Tensors) != 1 || ck.Tensors[0].Type != weights.F8 || len(ck.Tensors[0].Scales) != 16 {
+			t.Errorf("%s: %v, %d tensors", c.name, err, len(ck.Tensors))
+			continue
+		}
+		for i, want := range c.want {
+			if got := math.Float32frombits(binary.LittleEndian.Uint32(ck.Tensors[0].Scales[4*i:])); got != want {
+				t.Errorf("%s: scale %d is %g, want %g", c.name, i, got, want)
+			}
+		}
+	}
+	if err := Configure(&weights.Checkpoint{}, []byte(`{"model_type": "x", "quantization_config": {"quant_method": "fp8", "weight_block_size": [64, 64]}}`)); err == nil || !strings.Contains(err.Error(), "[64 64]") {
+		t.Errorf("blocks of another size: %v", err)
+	}
 }

@@ -98,12 +98,12 @@ tools:
   next_sailing:
     web: { url: "%s/next" }
     description: Find the next sailing to an island after a time.
-    schema: { type: object, properties: { island: { type: string }, after: { type: string } }, required: [island, after] }
+    schema: { type: object, additionalProperties: false, properties: { island: { type: string, enum: [Osmer, Wick Skerry] }, after: { type: string, pattern: "^[0-2][0-9]:[0-5][0-9]$" } }, required: [island, after] }
     read_only: true
   hold_seats:
     web: { url: "%s/hold", method: POST }
     description: Hold seats on a sailing.
-    schema: { type: object, properties: { island: { type: string }, time: { type: string }, seats: { type: integer } }, required: [island, time, seats] }
+    schema: { type: object, additionalProperties: false, properties: { island: { type: string, enum: [Osmer, Wick Skerry] }, time: { type: string, pattern: "^[0-2][0-9]:[0-5][0-9]$" }, seats: { type: integer } }, required: [island, time, seats] }
     read_only: %s
 `, filepath.Join(g.Folder, "data/kindred-gate/demo/models"), endpoint.URL, endpoint.URL, c.readOnly)
 			if err := os.WriteFile(settings, []byte(text), 0o600); err != nil {
@@ -127,7 +127,8 @@ tools:
 			select {
 			case <-held:
 			case <-time.After(20 * time.Second):
-				t.Fatal("no seat was held")
+				_, body := call(t, first, first.Owner, "GET", "/responses/"+r.ID, "")
+				t.Fatalf("no seat was held: %s", body)
 			}
 			if err := first.Signal(syscall.SIGKILL); err != nil {
 				t.Fatal(err)

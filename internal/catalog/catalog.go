@@ -30,11 +30,15 @@ import (
 // Use is what a model can be asked for.
 type Use string
 
+// Writes reports whether it is asked for texts.
+func (u Use) Writes() bool { return u == Chat || u == Completion }
+
 // The uses.
 const (
 	Chat       Use = "chat"       // conversations, by its template, and raw prompts
 	Completion Use = "completion" // raw prompts only: it has no template
 	Embedding  Use = "embedding"  // vectors
+	Rerank     Use = "rerank"     // scores of documents
 )
 
 // Model is an installed model and its facts, as its files state them.
@@ -399,6 +403,10 @@ func (m *Model) Describe(c *weights.Checkpoint) error {
 		m.TrainedContext = spec.Trained
 	}
 	if spec.Embeds() {
+		if spec.Head != model.NoHead {
+			m.Use = Rerank
+			return nil
+		}
 		m.Use, m.Dimensions, m.Nested = Embedding, spec.Dim, c.Nested
 		for _, t := range c.Tensors {
 			if strings.HasPrefix(t.Name, safetensors.DensePrefix) && len(t.Shape) == 2 {

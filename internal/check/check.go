@@ -461,7 +461,7 @@ func (f Facts) models(l *list) {
 	}
 	var flat []string
 	for _, m := range f.Models {
-		if m.Usable() && m.Use != catalog.Embedding && m.Template == nil {
+		if m.Usable() && m.Use.Writes() && m.Template == nil {
 			flat = append(flat, m.ID)
 		}
 	}

@@ -95,7 +95,7 @@ func describe(memory, bandwidth string) (m described, err error) {
 func (d *described) of(m catalog.Model) inspected {
 	s := inspected{Model: m, Memory: m.Size + m.ContextBytes}
 	s.Fits = m.Problem == "" && (d.memory == 0 || s.Memory <= d.memory)
-	if m.TokenBytes > 0 && m.Problem == "" && m.Use != catalog.Embedding {
+	if m.TokenBytes > 0 && m.Problem == "" && m.Use.Writes() {
 		if s.Rate = d.bandwidth / float64(m.TokenBytes); d.bandwidth == 0 {
 			s.Rate = machine.Rate(m.Weights, m.TokenBytes)
 		}

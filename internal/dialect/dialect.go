@@ -16,6 +16,7 @@ const (
 	Response   Style = "response"
 	Completion Style = "completion" // a prompt that goes to the model as it is
 	Embedding  Style = "embedding"
+	Rerank     Style = "rerank" // documents, by how well they answer a query
 )
 
 // What is passed on to machines as it is, where whoever operates the gate wants that. A key may be for these as for styles.
@@ -29,15 +30,15 @@ const (
 var Passed = []Style{Images, Audio, Moderations}
 
 // Styles are all of them, in the order in which they are listed.
-var Styles = []Style{Chat, Generate, Response, Completion, Embedding}
+var Styles = []Style{Chat, Generate, Response, Completion, Embedding, Rerank}
 
 var paths = map[Style]string{
-	Chat: "/chat/completions", Generate: "/generate", Response: "/responses", Completion: "/completions", Embedding: "/embeddings",
+	Chat: "/chat/completions", Generate: "/generate", Response: "/responses", Completion: "/completions", Embedding: "/embeddings", Rerank: "/rerank",
 }
 
 // operations are what the OpenTelemetry conventions for generative AI call what a style asks for (semantic conventions 1.36).
 var operations = map[Style]string{
-	Chat: "chat", Response: "chat", Generate: "text_completion", Completion: "text_completion", Embedding: "embeddings",
+	Chat: "chat", Response: "chat", Generate: "text_completion", Completion: "text_completion", Embedding: "embeddings", Rerank: "rerank",
 }
 
 // Operation is what the OpenTelemetry conventions call what is asked for in the style, in metrics and traces.

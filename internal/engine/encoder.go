@@ -62,16 +62,44 @@ func (e *Encoder) Tokens(text string) ([]int32, error) {
 	return e.tok.Wrap(ids), err
 }
 
-// Encode makes a vector of length 1 of each text. A text without tokens, or with more than the context holds, is a
-// *[InputError]; if too many wait already it is ErrQueueFull.
-func (e *Encoder) Encode(ctx context.Context, texts [][]int32) (out [][]float32, err error) {
-	for i, text := range texts {
-		if len(text) == 0 || len(text) > e.model.Context {
-			return nil, &InputError{Index: i, Tokens: len(text), Context: e.model.Context}
+// Pair are the tokens of two texts that belong together, the second of which is cut after most tokens, if most is not 0.
+func (e *Encoder) Pair(a, b string, most int) (model.Text, error) {
+	first, err := e.tok.Encode(a)
+	if err != nil {
+		return model.Text{}, err
+	}
+	second, err := e.tok.Encode(b)
+	if err != nil {
+		return model.Text{}, err
+	}
+	if most > 0 {
+		second = second[:min(most, len(second))]
+	}
+	ids, at := e.tok.WrapPair(first, second)
+	text := model.Text{IDs: ids}
+	if e.model.Types > 1 {
+		text.Types = make([]int32, len(ids))
+		for i := at; i < len(ids); i++ {
+			text.Types[i] = 1
 		}
-		for _, id := range text {
+	}
+	return text, nil
+}
+
+// Scores reports whether the model scores texts, rather than make vectors of them.
+func (e *Encoder) Scores() bool { return e.model.Head != model.NoHead }
+
+// Encode makes a vector of length 1 of each text, or a score, if the model scores. A text without tokens, or with more than the context holds, is a
+// *[InputError]; if too many wait already it is ErrQueueFull.
+func (e *Encoder) Encode(ctx context.Context, texts []model.Text) (out [][]float32, err error) {
+	for i, text := range texts {
+		n := len(text.IDs)
+		if n == 0 || n > e.model.Context {
+			return nil, &InputError{Index: i, Tokens: n, Context: e.model.Context}
+		}
+		for _, id := range text.IDs {
 			if id < 0 || int(id) >= e.tok.Size() {
-				return nil, &InputError{Index: i, Token: id, Tokens: len(text), Context: e.model.Context}
+				return nil, &InputError{Index: i, Token: id, Tokens: n, Context: e.model.Context}
 			}
 		}
 	}
@@ -81,8 +109,8 @@ func (e *Encoder) Encode(ctx context.Context, texts [][]int32) (out [][]float32,
 	defer e.exit()
 	for len(texts) > 0 {
 		n, tokens := 0, 0
-		for n < len(texts) && (n == 0 || tokens+len(texts[n]) <= batchTokens) {
-			tokens += len(texts[n])
+		for n < len(texts) && (n == 0 || tokens+len(texts[n].IDs) <= batchTokens) {
+			tokens += len(texts[n].IDs)
 			n++
 		}
 		batch, err := e.batch(ctx, texts[:n], tokens)
@@ -136,7 +164,7 @@ func (e *Encoder) rest() {
 }
 
 // batch waits for its turn and makes the vectors of texts of so many tokens together.
-func (e *Encoder) batch(ctx context.Context, texts [][]int32, tokens int) (out [][]float32, err error) {
+func (e *Encoder) batch(ctx context.Context, texts []model.Text, tokens int) (out [][]float32, err error) {
 	select {
 	case e.turn <- struct{}{}:
 	case <-ctx.Done():
@@ -161,11 +189,7 @@ func (e *Encoder) batch(ctx context.Context, texts [][]int32, tokens int) (out [
 		e.room = max(tokens, min(batchTokens, e.model.Context))
 		e.space = e.model.NewScratch(e.room, 0)
 	}
-	list := make([]model.Text, len(texts))
-	for i, ids := range texts {
-		list[i].IDs = ids
-	}
-	out, err = e.model.Encode(e.opts.Team, e.space, e.pool, list)
+	out, err = e.model.Encode(e.opts.Team, e.space, e.pool, texts)
 	for _, v := range out {
 		if !finite(v) {
 			return nil, ErrNotNumbers

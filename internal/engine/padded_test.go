@@ -146,7 +146,7 @@ func TestNothingThatIsNotNumbers(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer encoder.Close()
-	if vectors, err := encoder.Encode(t.Context(), [][]int32{{1, 2, 3}}); !errors.Is(err, ErrNotNumbers) {
+	if vectors, err := encoder.Encode(t.Context(), []model.Text{{IDs: []int32{1, 2, 3}}}); !errors.Is(err, ErrNotNumbers) {
 		t.Errorf("%v, %v", vectors, err)
 	}
 }

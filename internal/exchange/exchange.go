@@ -527,6 +527,24 @@ type Embedding struct {
 	Trace   string
 }
 
+// Ranking asks how well documents answer a query.
+type Ranking struct {
+	Model     string
+	Query     string
+	Documents []string
+	Longest   int                    // tokens of each document that are read; 0 for all
+	Reserve   func(tokens int) error // as in Request
+	Via       []string               // as in Request
+	Trace     string
+}
+
+// Relevance is how well each document answers the query, from 0 to 1.
+type Relevance struct {
+	Scores  []float64
+	Tokens  int // of all pairs of the query and a document
+	Timings Timings
+}
+
 // Input is a text, or tokens in its place.
 type Input struct {
 	Text   string

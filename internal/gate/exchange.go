@@ -166,8 +166,12 @@ func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, r
 
 // fits reports whether a target can be asked for text at all.
 func (x *Exchange) fits(t target) error {
-	if t.model.Use == catalog.Embedding {
+	switch t.model.Use {
+	case catalog.Embedding:
 		return exchange.InvalidParam("model", "model %q makes embeddings, not text; POST /v1/embeddings asks it for them", x.asked.Model)
+	case catalog.Rerank:
+		return exchange.InvalidParam("model", "model %q scores documents, and writes no text; POST /v1/rerank asks it for that", x.asked.Model)
+	case catalog.Chat, catalog.Completion:
 	}
 	if image, ok := pictured(&x.asked); ok && t.model.Machine == "" {
 		return image.Untaken()

@@ -30,6 +30,7 @@ import (
 type Runner interface {
 	Run(ctx context.Context, path string, req *exchange.Request) iter.Seq2[exchange.Event, error]
 	Embed(ctx context.Context, path string, req *exchange.Embedding) (*exchange.Vectors, error)
+	Rank(ctx context.Context, path string, req *exchange.Ranking) (*exchange.Relevance, error)
 }
 
 // Prompter lays out conversations for the weights at a path.
@@ -186,26 +187,52 @@ func (g *Gate) Offer(ctx context.Context, k keyring.Key, name string) (Offer, er
 
 // Embed makes vectors of texts, as an exchange of its own.
 func (g *Gate) Embed(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Embedding) (v *exchange.Vectors, err error) {
-	x := g.begin(ctx, caller, from, req.Model)
-	defer func() { x.close(err) }()
-	fits := func(t target) error { return g.embeds(ctx, caller, t, req) }
-	aim := func(target) error {
+	err = g.once(ctx, caller, from, req.Model, func(t target) error { return g.embeds(ctx, caller, t, req) }, func(x *Exchange) (tokens int, t exchange.Timings, err error) {
 		req.Reserve, req.Via, req.Trace = x.reserve, g.through(from.Via), from.Trace
+		if v, err = x.runner.Embed(x.ctx, x.model.Path, req); err != nil {
+			return 0, t, err
+		}
+		return v.Tokens, v.Timings, nil
+	})
+	return v, err
+}
+
+// Rank scores documents, as an exchange of its own.
+func (g *Gate) Rank(ctx context.Context, caller keyring.Key, from Origin, req *exchange.Ranking) (v *exchange.Relevance, err error) {
+	fits := func(t target) error {
+		if t.model.Machine == "" && (t.model.Use != catalog.Rerank || t.preset != nil) {
+			return g.not(ctx, caller, req.Model, catalog.Rerank, "scores no documents")
+		}
 		return nil
 	}
-	if err := x.start(want{fits, aim}, nil, func() ([]target, error) { return g.targets(ctx, caller, from, req.Model) }); err != nil {
-		return nil, err
+	err = g.once(ctx, caller, from, req.Model, fits, func(x *Exchange) (tokens int, t exchange.Timings, err error) {
+		req.Reserve, req.Via, req.Trace = x.reserve, g.through(from.Via), from.Trace
+		if v, err = x.runner.Rank(x.ctx, x.model.Path, req); err != nil {
+			return 0, t, err
+		}
+		return v.Tokens, v.Timings, nil
+	})
+	return v, err
+}
+
+// once is an exchange that gives one thing and no stream: do asks the runner for it, and tells how many tokens were read in what time.
+func (g *Gate) once(ctx context.Context, caller keyring.Key, from Origin, model string, fits func(target) error, do func(x *Exchange) (int, exchange.Timings, error)) (err error) {
+	x := g.begin(ctx, caller, from, model)
+	defer func() { x.close(err) }()
+	aim := func(target) error { return nil }
+	if err := x.start(want{fits, aim}, nil, func() ([]target, error) { return g.targets(ctx, caller, from, model) }); err != nil {
+		return err
 	}
-	err = x.attempt(func() (bool, error) {
-		return false, recovered(func() (err error) {
-			if v, err = x.runner.Embed(x.ctx, x.model.Path, req); err == nil {
-				x.record.PromptTokens, x.record.Reason = v.Tokens, string(exchange.Stopped)
-				x.timed(v.Timings)
+	return x.attempt(func() (bool, error) {
+		return false, recovered(func() error {
+			tokens, timings, err := do(x)
+			if err == nil {
+				x.record.PromptTokens, x.record.Reason = tokens, string(exchange.Stopped)
+				x.timed(timings)
 			}
 			return err
 		})
 	})
-	return v, err
 }
 
 // targets are what may serve a request of which no more is known than the name that it asks for.
@@ -233,7 +260,7 @@ func (g *Gate) embeds(ctx context.Context, caller keyring.Key, t target, req *ex
 	switch {
 	case m.Machine != "":
 	case m.Use != catalog.Embedding || t.preset != nil:
-		return g.noEmbeddings(ctx, caller, req.Model)
+		return g.not(ctx, caller, req.Model, catalog.Embedding, "makes no embeddings")
 	case req.Dimensions != 0 && req.Dimensions != m.Dimensions && !slices.Contains(m.Nested, req.Dimensions):
 		// Cutting vectors short makes sense only for models that were trained for it.
 		lengths := fmt.Sprint(m.Dimensions)
@@ -245,22 +272,22 @@ func (g *Gate) embeds(ctx context.Context, caller keyring.Key, t target, req *ex
 	return nil
 }
 
-// noEmbeddings says which models make embeddings, since the one asked for does not.
-func (g *Gate) noEmbeddings(ctx context.Context, k keyring.Key, asked string) error {
+// not says which models can be used for something, since the one asked for cannot.
+func (g *Gate) not(ctx context.Context, k keyring.Key, asked string, use catalog.Use, does string) error {
 	offers, err := g.Offers(ctx, k)
 	if err != nil {
 		return err
 	}
 	var names []string
 	for _, o := range offers {
-		if o.Model.Use == catalog.Embedding {
+		if o.Model.Use == use {
 			names = append(names, o.Name)
 		}
 	}
 	if len(names) == 0 {
-		return exchange.InvalidParam("model", "model %q makes no embeddings, and no model that does is installed", asked)
+		return exchange.InvalidParam("model", "model %q %s, and no model that can be used for that is installed", asked, does)
 	}
-	return exchange.InvalidParam("model", "model %q makes no embeddings; these do: %s", asked, strings.Join(names, ", "))
+	return exchange.InvalidParam("model", "model %q %s; these can be used for that: %s", asked, does, strings.Join(names, ", "))
 }
 
 // CountTokens tells how many tokens the prompt of a request has, as an exchange of its own, which counts as a request and reads nothing.

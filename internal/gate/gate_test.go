@@ -36,6 +36,10 @@ type script struct {
 	path   string
 }
 
+func (s *script) Rank(_ context.Context, _ string, req *exchange.Ranking) (*exchange.Relevance, error) {
+	return &exchange.Relevance{Scores: make([]float64, len(req.Documents))}, nil
+}
+
 func (s *script) Embed(_ context.Context, _ string, req *exchange.Embedding) (*exchange.Vectors, error) {
 	return &exchange.Vectors{Vectors: make([][]float32, len(req.Inputs)), Tokens: 3 * len(req.Inputs)}, nil
 }

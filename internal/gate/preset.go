@@ -30,8 +30,8 @@ func (g *Gate) SavePreset(ctx context.Context, p catalog.Preset, isNew bool) err
 	if err != nil {
 		return exchange.InvalidParam("model", "%s", exchange.AsError(err).Message)
 	}
-	if m.Use == catalog.Embedding {
-		return exchange.InvalidParam("model", "model %q makes embeddings, for which a preset has nothing to say; it is for models that write text", p.Model)
+	if !m.Use.Writes() {
+		return exchange.InvalidParam("model", "model %q is for the style %s, for which a preset has nothing to say; it is for models that write text", p.Model, m.Use)
 	}
 	if p.Template != "" {
 		if err := g.checkTemplate(ctx, m, p.Template); err != nil {

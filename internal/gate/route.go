@@ -99,7 +99,7 @@ func (g *Gate) unnamed(ctx context.Context, k keyring.Key) (string, error) {
 	}
 	var models []string
 	for _, o := range offers {
-		if o.Model.Use != catalog.Embedding && o.Preset == nil && o.Target == "" {
+		if o.Model.Use.Writes() && o.Preset == nil && o.Target == "" {
 			models = append(models, o.Name)
 		}
 	}
@@ -174,7 +174,7 @@ func (g *Gate) elsewhere(name string) (m catalog.Model, ok bool, err error) {
 func modelOf(machine *remote.Machine, there remote.Model) catalog.Model {
 	m := catalog.Model{ID: machine.Name() + "/" + there.Name, Path: there.Name, Machine: machine.Name(), ContextLength: there.Context, Installed: there.Created}
 	switch use := catalog.Use(there.Use); use {
-	case catalog.Chat, catalog.Completion, catalog.Embedding:
+	case catalog.Chat, catalog.Completion, catalog.Embedding, catalog.Rerank:
 		m.Use = use
 	default:
 		m.Use = catalog.Chat

@@ -21,9 +21,17 @@ type Model struct {
 	plain                       norm          // without a weight
 	output                      tensor.Matrix // [Vocab][Dim]; the embedding itself where the file ties them
 	dense                       []tensor.Matrix
+	head                        head
 	layers                      []*layer
 	altUp                       altUpWeights
 	parts                       []Part
+}
+
+// head is what scores: [Dim][Dim], [Dim], [1][Dim].
+type head struct {
+	dense linear
+	norm  norm
+	out   linear
 }
 
 // norm is the weight of a norm, nil for none, and, of a layer norm, its bias; both are as wide as what they are for.
@@ -347,6 +355,12 @@ func build(c *weights.Checkpoint, dry bool) (*Model, error) {
 	}
 	m.dense = l.denseLayers(s.Dim)
 	m.Dense = len(m.dense)
+	if s.Head != NoHead {
+		m.head.dense, m.head.out = l.linear(headDense, 0, s.Dim, s.Dim, 0), l.row(headOut, 0, s.Dim)
+		if s.Head == GELUHead {
+			m.head.norm = l.norm(headNorm, 0, s.Dim)
+		}
+	}
 	l.nothingLeft()
 	if l.err != nil {
 		return nil, l.err
@@ -369,7 +383,7 @@ type loader struct {
 }
 
 // prefixes are what stands before the names in safetensors folders.
-var prefixes = []string{"model.", "", "language_model.model.", "model.language_model.", "language_model.", "bert."}
+var prefixes = []string{"model.", "", "language_model.model.", "model.language_model.", "language_model."}
 
 func newLoader(c *weights.Checkpoint, f family, s *Spec) *loader {
 	of := func(layout string) names {
@@ -606,7 +620,7 @@ func (l *loader) layer(i int) *layer {
 	out := &layer{LayerSpec: *s}
 	dim := l.spec.Dim
 	if s.mixes() {
-		if s.Order.before() || s.Order == NormSum {
+		if (s.Order.before() || s.Order == NormSum) && !s.Bare {
 			out.mixerNorm = l.norm(mixerNorm, i, dim)
 		}
 		if s.Attention.Heads > 0 {

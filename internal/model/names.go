@@ -69,6 +69,10 @@ const (
 	deltaBeta
 	deltaAlpha
 
+	headDense
+	headNorm
+	headOut
+
 	altUpRole // what only streams have, each by its name after this
 )
 
@@ -90,6 +94,7 @@ var common = map[string]names{
 		sharedGate: "blk.%d.ffn_gate_shexp", sharedUp: "blk.%d.ffn_up_shexp", sharedDown: "blk.%d.ffn_down_shexp", sharedSwitch: "blk.%d.ffn_gate_inp_shexp",
 		stateIn: "blk.%d.ssm_in", stateConv: "blk.%d.ssm_conv1d", stateParams: "blk.%d.ssm_x", stateStep: "blk.%d.ssm_dt", stateFade: "blk.%d.ssm_a", stateSkip: "blk.%d.ssm_d",
 		stateStepNorm: "blk.%d.ssm_dt_norm", stateInNorm: "blk.%d.ssm_b_norm", stateOutNorm: "blk.%d.ssm_c_norm", stateNorm: "blk.%d.ssm_norm", stateOut: "blk.%d.ssm_out",
+		headDense: "cls", headOut: "cls.output",
 		deltaQueryKeyValue: "blk.%d.attn_qkv", deltaGate: "blk.%d.attn_gate", deltaRates: "blk.%d.ssm_ba",
 	},
 	"safetensors": {

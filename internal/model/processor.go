@@ -143,7 +143,7 @@ type Text struct {
 }
 
 // Encode makes a vector of length 1 of each text, which is as long as the last dense layer says or, if there is none, as
-// the network is wide. The texts, which must not be empty, must together not have more tokens than s has room for, and
+// the network is wide; or, if there is a head, a score from 0 to 1 of each. The texts, which must not be empty, must together not have more tokens than s has room for, and
 // pool must have room for them.
 func (m *Model) Encode(team *tensor.Team, s *Scratch, pool *kv.Pool, texts []Text) ([][]float32, error) {
 	var tokens []Token
@@ -182,17 +182,46 @@ func (m *Model) Encode(team *tensor.Team, s *Scratch, pool *kv.Pool, texts []Tex
 			}
 			tensor.Add(v, row)
 		}
+		if m.Head != NoHead {
+			scaled(v, 1/float32(to-from))
+			out[i] = []float32{m.score(team, s, v)}
+			continue
+		}
 		// The mean's divisor goes with the length, unless something that is not linear follows; dense layers are.
 		for _, w := range m.dense {
-			in, product := tensor.NewBatch(1, w.Cols), tensor.NewBatch(1, w.Rows)
-			in.Resize(1)
-			copy(in.Vec(0), v)
-			s.mul.Mul(team, s.pack.Pack(team, in, &w), tensor.Product{W: &w, Dst: product})
-			v = product.Vec(0)
+			v = s.product(team, &linear{Matrix: w}, v)
 		}
 		out[i] = Unit(v)
 	}
 	return out, nil
+}
+
+// product is a matrix times a vector.
+func (s *Scratch) product(team *tensor.Team, w *linear, v []float32) []float32 {
+	in, out := tensor.NewBatch(1, w.Cols), tensor.NewBatch(1, w.Rows)
+	in.Resize(1)
+	copy(in.Vec(0), v)
+	s.mul.Mul(team, s.pack.Pack(team, in, &w.Matrix), tensor.Product{W: &w.Matrix, Dst: out})
+	if w.bias != nil {
+		tensor.Add(out.Vec(0), w.bias)
+	}
+	return out.Vec(0)
+}
+
+// score is σ of what the head makes of a vector.
+func (m *Model) score(team *tensor.Team, s *Scratch, v []float32) float32 {
+	v = s.product(team, &m.head.dense, v)
+	switch m.Head {
+	case TanhHead:
+		for i, x := range v {
+			v[i] = float32(math.Tanh(float64(x)))
+		}
+	case GELUHead:
+		activate(GELU, nil, v)
+		m.normalize(v, v, &m.head.norm)
+	case NoHead:
+	}
+	return sigmoid(s.product(team, &m.head.out, v)[0])
 }
 
 // Unit scales a vector to length 1, in place.
@@ -230,7 +259,7 @@ func (m *Model) embed(x, spare []float32, t Token, position int) {
 		tensor.Add(x, spare)
 	}
 	if m.Positions > 0 {
-		m.positions.Row(spare, position)
+		m.positions.Row(spare, m.FirstPosition+position)
 		tensor.Add(x, spare)
 	}
 	if m.EmbeddingNorm {

@@ -23,7 +23,9 @@ type Spec struct {
 	Context      int // tokens
 	Trained      int // the context that it was trained with before positions were stretched; Context if they were not
 	Positions    int // with a vector of its own each; 0 if positions are rotations
-	Types        int // kinds of tokens with a vector each
+	// FirstPosition is which of these vectors the first token gets.
+	FirstPosition int
+	Types         int // kinds of tokens with a vector each
 
 	EmbeddingScale float32 // that embeddings are multiplied with; 0 for none
 	EmbeddingNorm  bool
@@ -42,7 +44,18 @@ type Spec struct {
 	Causal  bool // false for encoders, in which every position sees every other
 	Pooling weights.Pooling
 	Dense   int // layers behind the pooling
+	Head    Head
 }
+
+// Head is what scores a text, or two texts that go together, by the vector that pooling makes.
+type Head int
+
+// The heads.
+const (
+	NoHead   Head = iota // the vector itself is what is wanted
+	TanhHead             // a matrix, tanh, and a row
+	GELUHead             // a matrix, GELU, a norm, and a row
+)
 
 // NormKind says how vectors are normalized.
 type NormKind int
@@ -58,6 +71,7 @@ const (
 // missing. A layer that has attention and a state adds what the two give.
 type LayerSpec struct {
 	Order       Order
+	Bare        bool // there is no norm before the mixer, where there is one in other layers
 	Attention   Attention
 	State       State
 	FeedForward FeedForward
@@ -336,7 +350,7 @@ func (s *Spec) check() error {
 	switch {
 	case !(s.Epsilon > 0) || s.Epsilon > 1:
 		return fmt.Errorf("the norm epsilon %g is out of range", s.Epsilon)
-	case s.Positions < 0 || s.Types < 0 || !(s.LogitCap >= 0):
+	case s.Positions < 0 || s.Types < 0 || s.FirstPosition < 0 || !(s.LogitCap >= 0):
 		return errors.New("a size or a cap is negative")
 	case !usable(s.EmbeddingScale) || !usable(s.LogitScale):
 		return fmt.Errorf("embeddings scaled by %g or logits scaled by %g are out of range", s.EmbeddingScale, s.LogitScale)

@@ -111,7 +111,11 @@ func (m *Model) walk(c machine) {
 			continue
 		}
 		if l.mixes() {
-			m.mix(c, i, m.enter(c, l, &l.mixerNorm), mixed)
+			in := stream
+			if !l.Bare {
+				in = m.enter(c, l, &l.mixerNorm)
+			}
+			m.mix(c, i, in, mixed)
 			m.leave(c, l, &l.postMixer, &l.mixerNorm)
 		}
 		if l.FeedForward.Width > 0 {

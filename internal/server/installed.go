@@ -93,7 +93,7 @@ func (s *Server) installedModel(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	out.able(known)
-	if m.Problem == "" && m.Use != catalog.Embedding {
+	if m.Problem == "" && m.Use.Writes() {
 		out.Rate = machine.Rate(m.Weights, m.TokenBytes)
 	}
 	return out, nil

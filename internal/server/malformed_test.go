@@ -44,6 +44,7 @@ var tooMany = map[string][]malformed{
 		{`{"model":"harbour-4m","n":3,"prompt":[` + strings.Repeat(`"x",`, 43) + `"x"]}`, "n", "invalid_value", "make 132; 128 are possible"},
 		{`{"model":"harbour-4m","prompt":[` + strings.Repeat(`"x",`, 64) + `"x"]}`, "prompt", "invalid_value", "64 are possible"},
 	},
+	"/v1/rerank":     {{`{"model":"x","query":"y","documents":[` + strings.Repeat(`"x",`, 2048) + `"x"]}`, "documents", "invalid_value", "2048 are possible"}},
 	"/v1/embeddings": {{`{"model":"harbour-embed","input":[` + strings.Repeat(`"x",`, 2048) + `"x"]}`, "input", "invalid_value", "2048 are possible"}},
 }
 
@@ -75,7 +76,7 @@ func TestMalformedBodies(t *testing.T) {
 	}
 	for path, style := range file.Styles {
 		cases := append(notJSON(), tooMany[path]...)
-		if path != "/v1/embeddings" {
+		if path != "/v1/embeddings" && path != "/v1/rerank" {
 			style.Wrong = append(style.Wrong, file.Sampling...)
 		}
 		if len(style.Wrong) < 12 {

@@ -30,7 +30,7 @@ func toWire(o gate.Offer) wireModel {
 	if p := o.Preset; p != nil && p.Context > 0 {
 		w.ContextLength = min(w.ContextLength, p.Context)
 	}
-	if m.Use != catalog.Embedding {
+	if m.Use.Writes() {
 		w.LongestAnswer = w.ContextLength - 1
 		if p := o.Preset; p != nil && p.LongestAnswer > 0 {
 			w.LongestAnswer = min(w.LongestAnswer, p.LongestAnswer)

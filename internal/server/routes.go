@@ -53,6 +53,7 @@ func (s *Server) routes() []route {
 		{"POST", "/v1/completions", asking, s.complete},
 		{"POST", "/v1/generate", asking, s.generate},
 		{"POST", "/v1/embeddings", asking, s.embed},
+		{"POST", "/v1/rerank", asking, s.rank},
 		{"POST", "/v1/images/:what", asking, s.passOn(dialect.Images)},
 		{"POST", "/v1/audio/:what", asking, s.passOn(dialect.Audio)},
 		{"POST", "/v1/moderations", asking, s.passOn(dialect.Moderations)},

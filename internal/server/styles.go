@@ -19,6 +19,7 @@ import (
 	"kindredgate/internal/dialect/embedding"
 	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/dialect/generate"
+	"kindredgate/internal/dialect/rerank"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
 	"kindredgate/internal/keyring"
@@ -264,6 +265,19 @@ func (s *Server) embed(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	return answer(c, exchange.Started{Timings: v.Timings}, embedding.Encode(call, v), nil)
+}
+
+func (s *Server) rank(c *gin.Context) (any, error) {
+	call, err := decoded(c, rerank.Decode)
+	if err != nil {
+		return nil, err
+	}
+	s.unknown(c, call.Unknown)
+	v, err := s.Gate.Rank(c.Request.Context(), callerOf(c), origin(c, dialect.Rerank), &call.Ranking)
+	if err != nil {
+		return nil, err
+	}
+	return answer(c, exchange.Started{Timings: v.Timings}, rerank.Encode(call, v), nil)
 }
 
 // naming gives an error about the conversation the name that the conversation has in a style.

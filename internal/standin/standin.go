@@ -16,6 +16,7 @@ import (
 	"kindredgate/internal/dialect/chat"
 	"kindredgate/internal/dialect/completion"
 	"kindredgate/internal/dialect/embedding"
+	"kindredgate/internal/dialect/rerank"
 	"kindredgate/internal/dialect/response"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/runner/scripted"
@@ -261,6 +262,17 @@ var styles = map[string]func(s *Server, r *http.Request, body []byte) (iter.Seq2
 			return nil, nil, err
 		}
 		return whole(embedding.Encode(call, v), nil)
+	},
+	"/v1/rerank": func(s *Server, r *http.Request, body []byte) (iter.Seq2[any, error], []byte, error) {
+		call, err := rerank.Decode(body)
+		if err != nil {
+			return nil, nil, err
+		}
+		v, err := s.Runner.Rank(r.Context(), "", &call.Ranking)
+		if err != nil {
+			return nil, nil, err
+		}
+		return whole(rerank.Encode(call, v), nil)
 	},
 }
 

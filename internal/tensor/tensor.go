@@ -23,10 +23,10 @@ type Matrix struct {
 	Type        weights.Type
 	Rows, Cols  int
 	data        []byte
-	stride      int    // bytes from one row to the next
-	scales      []byte // of types that have them apart
-	scaleStride int    // bytes from one row of these to the next
-	first, step int    // the row of the scales' matrix that is this one's first, and how far apart its rows are
+	stride      int                   // bytes from one row to the next
+	scales      []byte                // of types that have them apart
+	scaleStride int                   // bytes from one row of these to the next
+	first, step int                   // the row of the scales' matrix that is this one's first, and how far apart its rows are
 	panels      *atomic.Pointer[byte] // to its panels, if it has any
 }
 

@@ -32,6 +32,7 @@ type Tokenizer struct {
 	strip       string  // what is taken off the beginning of a whole text when it is decoded
 	prefix      []int32 // tokens in front of a raw text
 	suffix      []int32 // and behind it
+	between     []int32 // two that belong together
 	BOS, EOS    int32   // begin and end of sequence; -1 if the model has none
 	Fill        Fill    // -1 throughout if the model has none
 }
@@ -64,12 +65,18 @@ func New(d *weights.Tokenizer) (*Tokenizer, error) {
 			return nil, fmt.Errorf("the %s token is %d; there are %d tokens", name, id, len(d.Tokens))
 		}
 	}
-	for _, id := range slices.Concat(d.Prefix, d.Suffix) {
+	for _, id := range slices.Concat(d.Prefix, d.Suffix, d.Between) {
 		if id < 0 || int(id) >= len(d.Tokens) {
 			return nil, fmt.Errorf("token %d stands before or after texts; there are %d tokens", id, len(d.Tokens))
 		}
 	}
-	t.prefix, t.suffix = d.Prefix, d.Suffix
+	t.prefix, t.suffix, t.between = d.Prefix, d.Suffix, d.Between
+	if t.between == nil {
+		t.between = d.Suffix
+		if d.Model == weights.Unigram { // as the models that score were trained
+			t.between = slices.Concat(d.Suffix, d.Suffix)
+		}
+	}
 	for _, a := range d.Added {
 		if a.Text == "" {
 			continue
@@ -138,6 +145,12 @@ func (t *Tokenizer) AddsBOS() bool { return len(t.prefix) > 0 && t.prefix[0] == 
 
 // Wrap puts around the tokens of a whole text what the model wants before and after it.
 func (t *Tokenizer) Wrap(ids []int32) []int32 { return slices.Concat(t.prefix, ids, t.suffix) }
+
+// WrapPair adds what the model wants around and between two texts that belong together. second is where what belongs to the second one
+// begins.
+func (t *Tokenizer) WrapPair(a, b []int32) (ids []int32, second int) {
+	return slices.Concat(t.prefix, a, t.between, b, t.suffix), len(t.prefix) + len(a) + len(t.between)
+}
 
 // Control is the control token that is written so; -1 if there is none.
 func (t *Tokenizer) Control(text string) int32 {

@@ -29,6 +29,8 @@ type Checkpoint struct {
 	// for texts of which nothing is said.
 	Purposes map[string]string
 	Purpose  string
+	// Ranks says that the model scores how well two texts go together.
+	Ranks bool
 	// Nested are the lengths to which vectors may be cut, if the model was trained for that.
 	Nested []int
 	// Fault is why the hyperparameters cannot be understood. It does not matter before the family is known.

@@ -24,6 +24,8 @@ type Tokenizer struct {
 
 	BOS, EOS       int32 // -1 if there is none
 	Prefix, Suffix []int32
+	// Between are the tokens between two texts that belong together; nil if the files do not say.
+	Between []int32
 	// FillBefore, FillAfter and FillMiddle are the tokens by which a model is asked for what stands between a beginning
 	// and an end; -1 if there are none.
 	FillBefore, FillAfter, FillMiddle int32

@@ -57,7 +57,7 @@ export function useTargets(text = true): Target[] {
     ...(names?.filter((n) => n.name !== "*").map((n) => ({ name: n.name, kind: "name" as const, model: of(n.of[0]?.to), rendersHere: rendersHere(n.of[0]?.to) })) ?? []),
     ...(machines?.flatMap((m) => m.models.map((one) => ({ name: `${m.name}/${one.name}`, kind: "machine" as const, use: one.use, rendersHere: m.mode === "prompt" }))) ?? []),
   ];
-  return text ? list.filter((t) => (t.model?.use ?? t.use) !== "embedding") : list;
+  return text ? list.filter((t) => !["embedding", "rerank"].includes(t.model?.use ?? t.use ?? "")) : list;
 }
 
 const kinds = { model: "", preset: "preset", name: "public name", machine: "other machine" };

@@ -14,7 +14,6 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/grammar"
 	"kindredgate/internal/kv"
-	"kindredgate/internal/model"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/reading"
 	"kindredgate/internal/weights"
@@ -339,58 +338,6 @@ func (c *candidate) finish(reason exchange.Reason) {
 		malformed = c.reader.Malformed()
 	}
 	c.events = append(c.events, exchange.Finish{Candidate: c.index, Reason: reason, Tokens: c.tokens, Malformed: malformed, Drafted: c.drafted, Accepted: c.accepted})
-}
-
-// Embed makes vectors with the weights at path.
-func (r *Runner) Embed(ctx context.Context, path string, req *exchange.Embedding) (*exchange.Vectors, error) {
-	l, err := r.get(ctx, path)
-	if err != nil {
-		return nil, err
-	}
-	defer l.release()
-	if l.encoder == nil {
-		return nil, exchange.InvalidParam("model", "the model predicts text; it makes no embeddings")
-	}
-	front, err := l.checkpoint.Prompt(req.Purpose)
-	if err != nil {
-		return nil, exchange.InvalidParam("purpose", "%v", err)
-	}
-	out := &exchange.Vectors{Timings: exchange.Timings{Load: l.load}}
-	texts := make([][]int32, len(req.Inputs))
-	for i, in := range req.Inputs {
-		if l.tooBulky(len(front) + len(in.Text)) {
-			return nil, l.bulky(len(in.Text), "input")
-		}
-		if texts[i] = in.Tokens; in.Tokens == nil && in.Text != "" {
-			if texts[i], err = l.encoder.Tokens(front + in.Text); err != nil {
-				return nil, exchange.InvalidParam("input", "input %d: %v", i, err)
-			}
-		}
-		out.Tokens += len(texts[i])
-	}
-	if err := reserve(req.Reserve, out.Tokens); err != nil {
-		return nil, err
-	}
-	begun := time.Now()
-	out.Vectors, err = l.encoder.Encode(ctx, texts)
-	out.Timings.Prefill = time.Since(begun)
-	var unfit *engine.InputError
-	if errors.As(err, &unfit) {
-		e := exchange.InvalidParam("input", "input %d cannot be embedded: %v", unfit.Index, unfit)
-		if unfit.Tokens > unfit.Context {
-			e.Code = "context_length_exceeded"
-		}
-		return nil, e
-	}
-	if err != nil {
-		return nil, l.inWords(err)
-	}
-	for i, v := range out.Vectors {
-		if n := req.Dimensions; n > 0 && n < len(v) {
-			out.Vectors[i] = model.Unit(v[:n:n]) // of models whose vectors are made for that; the gate has seen to it
-		}
-	}
-	return out, nil
 }
 
 // inWords puts the engine's errors into words for a client. Those that come of prepared weights are not the model's.

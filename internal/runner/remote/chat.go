@@ -22,6 +22,7 @@ const (
 	rawPath       = "completions"
 	responsesPath = "responses"
 	vectorsPath   = "embeddings"
+	rankPath      = "rerank"
 )
 
 // common are the fields that the chat and the raw style share.

@@ -44,26 +44,44 @@ func (m *Machine) Embed(ctx context.Context, model string, req *exchange.Embeddi
 		}
 		bytes += len(in.Text) + bytesOfToken*len(in.Tokens)
 	}
-	if req.Reserve != nil {
-		if err := req.Reserve((bytes + bytesOfToken - 1) / bytesOfToken); err != nil {
-			return nil, err
+	err = m.once(ctx, model, vectorsPath, body, bytes, req.Reserve, &exchange.Request{Via: req.Via, Trace: req.Trace}, func(raw []byte) (err error) {
+		v, err = vectors(raw, len(req.Inputs), req.Dimensions)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if v.Tokens == 0 {
+		v.Tokens = tokensOf(bytes)
+	}
+	return v, nil
+}
+
+// tokensOf is about how many tokens a text of so many bytes has.
+func tokensOf(bytes int) int { return (bytes + bytesOfToken - 1) / bytesOfToken }
+
+// once asks for something that comes in one piece, of texts with so many bytes.
+func (m *Machine) once(ctx context.Context, model, path string, body any, bytes int, reserve func(int) error, req *exchange.Request, read func(raw []byte) error) error {
+	if reserve != nil {
+		if err := reserve(tokensOf(bytes)); err != nil {
+			return err
 		}
 	}
 	raw, err := json.Marshal(body)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	err = m.tries(ctx, model, func(ctx context.Context, _ func(exchange.Event) bool) error {
 		ctx, cancel := context.WithTimeoutCause(ctx, m.set.FirstToken, errFirst)
 		defer cancel()
-		resp, err := m.send(ctx, http.MethodPost, vectorsPath, raw, &exchange.Request{Via: req.Via, Trace: req.Trace})
+		resp, err := m.send(ctx, http.MethodPost, path, raw, req)
 		if err != nil {
 			return err
 		}
 		defer resp.Body.Close()
 		got, err := io.ReadAll(&bounded{r: resp.Body, left: m.set.LongestAnswer})
 		if err == nil {
-			v, err = vectors(got, len(req.Inputs), req.Dimensions)
+			err = read(got)
 		}
 		if cause := context.Cause(ctx); err != nil && cause != nil {
 			return cause
@@ -71,12 +89,68 @@ func (m *Machine) Embed(ctx context.Context, model string, req *exchange.Embeddi
 		return err
 	}, func(exchange.Event) bool { return true })
 	if err != nil {
-		return nil, m.inWords(err)
+		return m.inWords(err)
+	}
+	return nil
+}
+
+// Rank has documents scored by one of the machine's models.
+func (m *Machine) Rank(ctx context.Context, model string, req *exchange.Ranking) (v *exchange.Relevance, err error) {
+	m.count(+1)
+	defer m.count(-1)
+	if m.set.Form != nil {
+		return nil, exchange.InvalidParam("model", "the machine %q scores no documents: its form has no place for them", m.name)
+	}
+	body := struct {
+		Model     string   `json:"model"`
+		Query     string   `json:"query"`
+		Documents []string `json:"documents"`
+		Longest   int      `json:"max_tokens_per_doc,omitempty"`
+	}{model, req.Query, req.Documents, req.Longest}
+	bytes := 0
+	for _, d := range req.Documents {
+		bytes += len(req.Query) + len(d)
+	}
+	err = m.once(ctx, model, rankPath, body, bytes, req.Reserve, &exchange.Request{Via: req.Via, Trace: req.Trace}, func(raw []byte) (err error) {
+		v, err = relevance(raw, len(req.Documents))
+		return err
+	})
+	if err != nil {
+		return nil, err
 	}
 	if v.Tokens == 0 {
-		v.Tokens = (bytes + bytesOfToken - 1) / bytesOfToken
+		v.Tokens = tokensOf(bytes)
 	}
 	return v, nil
+}
+
+// relevance reads an answer with the scores of n documents.
+func relevance(raw []byte, n int) (*exchange.Relevance, error) {
+	var body struct {
+		Results []struct {
+			Index     int      `json:"index"`
+			Relevance *float64 `json:"relevance_score"`
+		} `json:"results"`
+		Usage usage `json:"usage"`
+	}
+	if err := json.Unmarshal(raw, &body); err != nil {
+		return nil, broken("it has no scores: %v", err)
+	}
+	if len(body.Results) != n {
+		return nil, broken("it has %d scores, where %d were asked for", len(body.Results), n)
+	}
+	out := &exchange.Relevance{Scores: make([]float64, n)}
+	if t := body.Usage.Prompt; t > 0 && t <= mostTokens {
+		out.Tokens = t
+	}
+	seen := make([]bool, n)
+	for _, r := range body.Results {
+		if r.Index < 0 || r.Index >= n || seen[r.Index] || r.Relevance == nil {
+			return nil, broken("its scores are not those of the documents from 0 to %d", n-1)
+		}
+		seen[r.Index], out.Scores[r.Index] = true, *r.Relevance
+	}
+	return out, nil
 }
 
 // vectors reads an answer with n vectors.

@@ -489,6 +489,32 @@ func TestVectorsComeThrough(t *testing.T) {
 	}
 }
 
+// Scores of another server come through by the documents' numbers, and not if they are not those of the documents.
+func TestScoresComeThrough(t *testing.T) {
+	s, m := serve(t, nil)
+	req := &exchange.Ranking{Query: "the boat", Documents: []string{"bread", "the boat to Osmer", "a boat"}}
+	v, err := m.Rank(t.Context(), "harbour-4m", req)
+	if err != nil || !slices.Equal(v.Scores, []float64{0, 1, 0.5}) || v.Tokens == 0 {
+		t.Errorf("%+v, %v", v, err)
+	}
+	s.Break(standin.Fault{Status: 503})
+	if _, err := m.Rank(t.Context(), "harbour-4m", req); codeOf(err) != "runner_unavailable" {
+		t.Error(err)
+	}
+	for _, answer := range []string{`{}`, `{"results": [{"index": 0, "relevance_score": 1}]}`, `{"results": [{"index": 0, "relevance_score": 1}, {"index": 0, "relevance_score": 1}, {"index": 1, "relevance_score": 1}]}`,
+		`{"results": [{"index": 0}, {"index": 1}, {"index": 2}]}`, `{"results": [{"index": 0, "relevance_score": 1}, {"index": 1, "relevance_score": 1}, {"index": 3, "relevance_score": 1}]}`} {
+		other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, answer) }))
+		m, err := remote.New("attic", remote.Settings{URL: other.URL + "/v1"}, slog.New(slog.DiscardHandler))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if v, err := m.Rank(t.Context(), "x", req); err == nil {
+			t.Errorf("%s: %+v", answer, v)
+		}
+		other.Close()
+	}
+}
+
 // 2,000 answers at once come through whole.
 func TestManyAtOnce(t *testing.T) {
 	s, m := serve(t, nil)

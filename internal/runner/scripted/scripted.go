@@ -129,6 +129,28 @@ func (r *Runner) Embed(_ context.Context, _ string, req *exchange.Embedding) (_ 
 	return out, nil
 }
 
+// Rank scores each document by the share of the query's words that are in it.
+func (r *Runner) Rank(_ context.Context, _ string, req *exchange.Ranking) (*exchange.Relevance, error) {
+	out := &exchange.Relevance{}
+	query := strings.Fields(req.Query)
+	for _, d := range req.Documents {
+		found := 0
+		for _, word := range query {
+			if strings.Contains(d, word) {
+				found++
+			}
+		}
+		out.Scores = append(out.Scores, float64(found)/float64(max(1, len(query))))
+		out.Tokens += len(Words(req.Query)) + len(Words(d))
+	}
+	if req.Reserve != nil {
+		if err := req.Reserve(out.Tokens); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 func (r *Runner) wait(ctx context.Context, piece int) error {
 	if r.Before != nil {
 		if err := r.Before(ctx, piece); err != nil {

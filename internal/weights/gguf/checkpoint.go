@@ -265,11 +265,13 @@ func describe(c *weights.Checkpoint, f *File) error {
 		}
 	}
 	readPattern(k, h)
+	const ranks = 4
 	pooling := k.int("*.pooling_type")
 	var ok bool
-	if h.Pooling, ok = poolings[pooling]; !ok {
-		k.fail("pooling of kind %d is not supported; 1 (mean), 2 (first) and 3 (last) are", pooling)
+	if h.Pooling, ok = poolings[pooling]; !ok && pooling != ranks {
+		k.fail("pooling of kind %d is not supported; 1 (mean), 2 (first), 3 (last) and 4 (by a head that scores) are", pooling)
 	}
+	c.Ranks = pooling == ranks
 	c.Facts = weights.Facts{Lookup: func(name string) (any, bool) {
 		v, ok := f.Metadata[arch+"."+name]
 		return plain(v), ok

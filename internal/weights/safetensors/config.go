@@ -177,6 +177,14 @@ func Configure(c *weights.Checkpoint, raw []byte) error {
 	if h.Activation == "" {
 		h.Activation = d.Activation
 	}
+	for _, older := range []struct {
+		to   *int
+		name string
+	}{{&h.Width, "n_embd"}, {&h.Layers, "n_layer"}, {&h.Heads, "n_head"}, {&h.FeedForward, "n_inner"}, {&h.Context, "n_positions"}} {
+		if *older.to == 0 {
+			*older.to = c.Facts.Int(older.name)
+		}
+	}
 	if d.UseWindow != nil && !*d.UseWindow {
 		h.Window = 0
 	}

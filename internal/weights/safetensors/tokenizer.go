@@ -46,6 +46,7 @@ type component struct {
 	Lowercase    *bool `json:"lowercase"`
 
 	Single  []templatePiece `json:"single"`
+	Pair    []templatePiece `json:"pair"`
 	Special map[string]struct {
 		IDs []int32 `json:"ids"`
 	} `json:"special_tokens"`
@@ -515,6 +516,7 @@ func postProcess(t *weights.Tokenizer, c *component) error {
 				*to = append(*to, s.IDs...)
 			}
 		}
+		return pairProcess(t, c)
 	case "BertProcessing", "RobertaProcessing":
 		for _, e := range []struct {
 			raw json.RawMessage
@@ -530,10 +532,32 @@ func postProcess(t *weights.Tokenizer, c *component) error {
 			}
 			*e.to = append(*e.to, int32(id))
 		}
+		if t.Between = slices.Clone(t.Suffix); c.Type == "RobertaProcessing" {
+			t.Between = append(t.Between, t.Suffix...)
+		}
 	default:
 		return fmt.Errorf("type %q is not supported", c.Type)
 	}
-	for _, id := range append(slices.Clone(t.Prefix), t.Suffix...) {
+	return known(t)
+}
+
+// pairProcess reads which tokens come between two texts.
+func pairProcess(t *weights.Tokenizer, c *component) error {
+	texts := 0
+	for _, p := range c.Pair {
+		switch {
+		case p.Sequence != nil:
+			texts++
+		case p.Special != nil && texts == 1:
+			t.Between = append(t.Between, c.Special[p.Special.ID].IDs...)
+		}
+	}
+	return known(t)
+}
+
+// known refuses tokens around texts that there are not.
+func known(t *weights.Tokenizer) error {
+	for _, id := range slices.Concat(t.Prefix, t.Suffix, t.Between) {
 		if id < 0 || int(id) >= len(t.Tokens) {
 			return fmt.Errorf("there is no token %d", id)
 		}

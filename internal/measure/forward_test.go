@@ -85,3 +85,53 @@ func BenchmarkForward(b *testing.B) {
 		}
 	}
 }
+
+// BenchmarkShapes is a step of one token, and one of 256, of networks of each kind: the median, and how much of what is multiplied with
+// weights that is in a second, so that kinds can be set beside llama of the same arithmetic.
+func BenchmarkShapes(b *testing.B) {
+	for _, shape := range Shapes {
+		if shape.Name == "3b" || shape.Name == "tiny" {
+			continue
+		}
+		b.Run(shape.Name, func(b *testing.B) {
+			c, err := shape.Checkpoint(weights.Q4_0)
+			if err != nil {
+				b.Fatal(err)
+			}
+			defer c.Close()
+			m, err := model.Load(c)
+			if err != nil {
+				b.Fatal(err)
+			}
+			team := tensor.NewTeam(0)
+			defer team.Close()
+			s := m.NewScratch(256, 1)
+			cost := m.Cost()
+			for _, n := range []int{1, 256} {
+				b.Run(fmt.Sprint(n), func(b *testing.B) {
+					seq := kv.NewPool(m.KVShape(), kv.F16, 1<<30).NewSequence(0)
+					tokens := make([]model.Token, n)
+					for i := range tokens {
+						tokens[i] = model.Token{ID: int32(i), KV: seq}
+					}
+					tokens[n-1].Logits = true
+					var steps []float64
+					for b.Loop() {
+						seq.Truncate(0)
+						if err := seq.Reserve(n); err != nil {
+							b.Fatal(err)
+						}
+						at := time.Now()
+						m.Forward(team, s, tokens)
+						steps = append(steps, time.Since(at).Seconds())
+					}
+					slices.Sort(steps)
+					per := steps[len(steps)/2]
+					b.ReportMetric(float64(cost.Bytes)/per/1e9, "GB/s")
+					b.ReportMetric(2*(float64(n)*float64(cost.Products-cost.OutputProducts)+float64(cost.OutputProducts))/per/1e9, "GOP/s")
+					b.ReportMetric(float64(n)/per, "tokens/s")
+				})
+			}
+		})
+	}
+}

@@ -79,7 +79,7 @@ type stateWeights struct {
 	parts, paramParts         []part
 	in, params, step, out     linear
 	all, gate, beta, alpha    linear    // of a delta net
-	conv, convBias            []float32 // [channels][Taps], [channels]
+	conv, convBias            []float32 // [Taps][channels], [channels]
 	fade                      []float32 // −e^A_log, by head or [Width][Size]
 	skip, stepBias            []float32
 	stepNorm, inNorm, outNorm norm
@@ -197,7 +197,7 @@ func describe(c *weights.Checkpoint) (Spec, error) {
 	if e := l.find(embedding, 0, 0); e != nil && len(e.Shape) == 2 {
 		s.Vocab = e.Shape[0] // some files' vocabularies are padded
 	} else if e == nil {
-		return Spec{}, fmt.Errorf("tensor %s is missing", l.name(embedding, 0, 0))
+		return Spec{}, &missingError{l.name(embedding, 0, 0), []int{s.Vocab, s.Dim}}
 	}
 	if err := errors.Join(f.spec(c, &s), c.Facts.Err()); err != nil {
 		return Spec{}, err
@@ -445,6 +445,34 @@ func (l *loader) fail(format string, args ...any) {
 	}
 }
 
+// missingError says which tensor is missing, of what shape.
+type missingError struct {
+	name  string
+	shape []int
+}
+
+func (e *missingError) Error() string { return fmt.Sprintf("tensor %s is missing", e.name) }
+
+func (l *loader) missing(name string, shape ...int) {
+	if l.err == nil {
+		l.err = &missingError{name, slices.Clone(shape)}
+	}
+}
+
+// MakeUp gives a checkpoint, which has none, the tensors that its hyperparameters ask for, of the types that kind says and without data: for
+// models of which only the size matters.
+func MakeUp(c *weights.Checkpoint, kind func(name string, shape []int) weights.Type) error {
+	for {
+		c.Index()
+		_, err := build(c, true)
+		var m *missingError
+		if !errors.As(err, &m) {
+			return err
+		}
+		c.Tensors = append(c.Tensors, weights.Tensor{Name: m.name, Type: kind(m.name, m.shape), Shape: m.shape})
+	}
+}
+
 // take finds a tensor that must be there, of that shape.
 func (l *loader) take(r role, layer, expert int, shape ...int) *weights.Tensor {
 	if l.err != nil {
@@ -453,7 +481,7 @@ func (l *loader) take(r role, layer, expert int, shape ...int) *weights.Tensor {
 	t := l.find(r, layer, expert)
 	switch {
 	case t == nil:
-		l.fail("tensor %s is missing", l.name(r, layer, expert))
+		l.missing(l.name(r, layer, expert), shape...)
 		return nil
 	case !slices.Equal(t.Shape, shape):
 		l.fail("tensor %s has the shape %v where the hyperparameters ask for %v", t.Name, t.Shape, shape)
@@ -532,7 +560,7 @@ func (l *loader) normOf(kind NormKind, r role, layer, n int) norm {
 	l.part(r, layer, ".weight", Part{Vector: v.weight, Expert: -1})
 	if kind == LayerNorm {
 		if v.bias = l.bias(r, layer, n); v.bias == nil {
-			l.fail("tensor %s is missing", fill(l.names[r], layer, 0)+".bias")
+			l.missing(fill(l.names[r], layer, 0)+".bias", n)
 		}
 		l.part(r, layer, ".bias", Part{Vector: v.bias, Expert: -1})
 	}
@@ -548,7 +576,7 @@ func (l *loader) numbers(r role, layer, n int) []float32 {
 		t := l.find(r, layer, 0)
 		switch {
 		case t == nil:
-			l.fail("tensor %s is missing", l.name(r, layer, 0))
+			l.missing(l.name(r, layer, 0), n)
 			return nil
 		case t.Elements() != int64(n):
 			l.fail("tensor %s has the shape %v where the hyperparameters ask for %d numbers", t.Name, t.Shape, n)
@@ -748,7 +776,7 @@ func (l *loader) turned(m tensor.Matrix) tensor.Matrix {
 func (l *loader) state(i int, out *layer) {
 	s, w := &out.State, &out.state
 	dim := l.spec.Dim
-	w.conv = l.numbers(stateConv, i, s.channels()*s.Taps)
+	w.conv = byTap(l.numbers(stateConv, i, s.channels()*s.Taps), s.Taps)
 	w.convBias = l.bias(stateConv, i, s.channels())
 	switch s.Kind {
 	case ShortConv:
@@ -774,6 +802,15 @@ func (l *loader) state(i int, out *layer) {
 	case NoState:
 	}
 	w.out = l.linear(stateOut, i, dim, s.Width, 0)
+}
+
+// byTap puts the weights of a convolution, which files have by channel, side by side for each of its taps.
+func byTap(w []float32, taps int) []float32 {
+	out := make([]float32, len(w))
+	for i, v := range w {
+		out[i%taps*(len(w)/taps)+i/taps] = v
+	}
+	return out
 }
 
 func (l *loader) deltaNet(i int, out *layer) {
@@ -815,7 +852,7 @@ func (l *loader) fade(layer, n int) []float32 {
 func (l *loader) must(r role, layer, n int) []float32 {
 	v := l.bias(r, layer, n)
 	if v == nil {
-		l.fail("tensor %s is missing", fill(l.names[r], layer, 0)+".bias")
+		l.missing(fill(l.names[r], layer, 0)+".bias", n)
 	}
 	return v
 }

@@ -14,8 +14,7 @@ type states struct {
 	begin   int // of the layer's state within that of the sequence
 	x, out  *tensor.Batch
 	do      func(w *stateWorker, r run, state []float32, from, to int)
-	first   int // where the part of the state begins that is worked on, and how many numbers of it each channel or head has
-	each    int
+	part    statePart
 	pieces  int // into which channels or heads are divided
 	size    int // of a piece
 	whole   int
@@ -30,9 +29,9 @@ type stateWorker struct {
 }
 
 // spread works on all channels or heads, of which there are so many, in pieces of a size, each of which costs so much for a token.
-func (st *states) spread(s *Scratch, number int, first, each, whole, size, cost int, do func(w *stateWorker, r run, state []float32, from, to int)) {
+func (st *states) spread(s *Scratch, number int, part statePart, whole, size, cost int, do func(w *stateWorker, r run, state []float32, from, to int)) {
 	st.s, st.layer, st.begin = s, s.m.layers[number], s.m.layers[number].stateAt
-	st.first, st.each = first, each
+	st.part = part
 	st.whole, st.size, st.pieces, st.do = whole, size, (whole+size-1)/size, do
 	for len(st.workers) < s.team.Size() {
 		st.workers = append(st.workers, stateWorker{})
@@ -53,7 +52,10 @@ func (st *states) Do(number, from, to int) {
 			// What others may go on from is what this part of the state is like after so many tokens.
 			if at := r.from + n - st.s.positions[r.from]; at > r.from && at <= r.to {
 				st.do(w, run{r.from, at}, state, first, last)
-				copy(kept[st.begin+st.first+first*st.each:][:(last-first)*st.each], state[st.first+first*st.each:])
+				for i := range st.part.rows {
+					from := st.part.first + i*st.part.step + first*st.part.each
+					copy(kept[st.begin+from:][:(last-first)*st.part.each], state[from:])
+				}
 				r.from = at
 			}
 		}
@@ -69,60 +71,70 @@ const channelsAtATime = 64
 func (s *Scratch) convolve(number int, x slot) {
 	st := &s.states
 	st.x = s.at[x]
-	channels := st.x.Cols
-	st.spread(s, number, 0, s.m.layers[number].State.Taps-1, channels, channelsAtATime, 8*channelsAtATime, st.convolve)
+	st.spread(s, number, s.m.layers[number].State.taps(), st.x.Cols, channelsAtATime, 8*channelsAtATime, st.convolve)
 }
 
 // convolve is a causal convolution of each channel by itself over the last tokens, and SiLU.
 func (st *states) convolve(w *stateWorker, r run, state []float32, from, to int) {
 	l := st.layer
-	taps := l.State.Taps
-	for c := from; c < to; c++ {
-		weights, before := l.state.conv[c*taps:(c+1)*taps], state[c*(taps-1):(c+1)*(taps-1)]
-		var bias float32
+	for t := r.from; t < r.to; t++ {
+		x := st.x.Vec(t)[from:to]
+		w.step(l, state, x, from, to)
 		if l.state.convBias != nil {
-			bias = l.state.convBias[c]
+			tensor.Add(x, l.state.convBias[from:to])
 		}
-		for t := r.from; t < r.to; t++ {
-			v := &st.x.Vec(t)[c]
-			y := step(weights, before, *v) + bias
-			*v = y / (1 + tensor.Exp(-y))
-		}
+		tensor.Swish(x, ones[:len(x)], 1)
 	}
 }
 
-// step gives the sum of the last values of a channel, x being the newest, times their weights, and notes x.
-func step(weights, before []float32, x float32) (sum float32) {
-	last := len(before)
-	for k, b := range before {
-		sum += float32(weights[k] * b)
+// step replaces the values of some channels by the sum of the last ones, these being the newest, times their weights, and notes them. The
+// state is [Taps−1][channels], the weights [Taps][channels].
+func (w *stateWorker) step(l *layer, state, x []float32, from, to int) {
+	all, n := l.State.channels(), to-from
+	if len(w.row) < 2*n {
+		w.row = make([]float32, 2*n)
 	}
-	sum += float32(weights[last] * x)
-	if last > 0 {
-		copy(before, before[1:])
-		before[last-1] = x
+	sum, t := w.row[:n], w.row[n:2*n]
+	clear(sum)
+	last := l.State.Taps - 1
+	for k := range last {
+		before := state[k*all+from:][:n]
+		tensor.Scale(t, before, l.state.conv[k*all+from:][:n], 1)
+		tensor.Add(sum, t)
+		if k+1 < last {
+			copy(before, state[(k+1)*all+from:])
+		} else {
+			copy(before, x)
+		}
 	}
-	return sum
+	tensor.Scale(t, x, l.state.conv[last*all+from:][:n], 1)
+	tensor.Add(sum, t)
+	copy(x, sum)
 }
 
 func (s *Scratch) shortConv(number int, dst, src slot) {
 	st := &s.states
 	st.x, st.out = s.at[src], s.at[dst]
-	st.spread(s, number, 0, s.m.layers[number].State.Taps-1, st.out.Cols, channelsAtATime, 8*channelsAtATime, st.shortConv)
+	st.spread(s, number, s.m.layers[number].State.taps(), st.out.Cols, channelsAtATime, 8*channelsAtATime, st.shortConv)
 }
 
 // shortConv is C·conv(B·u), of the thirds B, C and u.
-func (st *states) shortConv(_ *stateWorker, r run, state []float32, from, to int) {
+func (st *states) shortConv(w *stateWorker, r run, state []float32, from, to int) {
 	l := st.layer
-	taps, n := l.State.Taps, l.State.Width
-	for c := from; c < to; c++ {
-		weights, before := l.state.conv[c*taps:(c+1)*taps], state[c*(taps-1):(c+1)*(taps-1)]
-		for t := r.from; t < r.to; t++ {
-			v := st.x.Vec(t)
-			st.out.Vec(t)[c] = v[n+c] * step(weights, before, float32(v[c]*v[2*n+c]))
-		}
+	n := l.State.Width
+	for t := r.from; t < r.to; t++ {
+		v, out := st.x.Vec(t), st.out.Vec(t)[from:to]
+		tensor.Scale(out, v[from:to], v[2*n+from:2*n+to], 1)
+		w.step(l, state, out, from, to)
+		tensor.Scale(out, out, v[n+from:n+to], 1)
 	}
 }
+
+// statePart is a part of a layer's state that lies in rows, in each of which each channel or head has so many numbers.
+type statePart struct{ first, rows, step, each int }
+
+// taps is the part that the convolution needs.
+func (s *State) taps() statePart { return statePart{0, s.Taps - 1, s.channels(), 1} }
 
 func (s *Scratch) scan(number int, dst slot) {
 	st := &s.states
@@ -134,13 +146,13 @@ func (s *Scratch) scan(number int, dst slot) {
 	first := spec.channels() * (spec.Taps - 1)
 	switch spec.Kind {
 	case Mamba:
-		st.spread(s, number, first, spec.Size, spec.Width, channelsAtATime, 4*channelsAtATime*spec.Size, st.mamba)
+		st.spread(s, number, statePart{first, 1, 0, spec.Size}, spec.Width, channelsAtATime, 4*channelsAtATime*spec.Size, st.mamba)
 	case Mamba2:
 		each := spec.Width / spec.Heads * spec.Size
-		st.spread(s, number, first, each, spec.Heads, 1, each/2, st.mamba2)
+		st.spread(s, number, statePart{first, 1, 0, each}, spec.Heads, 1, each/2, st.mamba2)
 	case DeltaNet:
 		each := spec.Width / spec.Heads * spec.Size
-		st.spread(s, number, first, each, spec.Heads, 1, each, st.delta)
+		st.spread(s, number, statePart{first, 1, 0, each}, spec.Heads, 1, each, st.delta)
 	case NoState, ShortConv:
 		panic("model: a scan without a state")
 	}
@@ -177,11 +189,15 @@ func (st *states) mamba(_ *stateWorker, r run, state []float32, from, to int) {
 }
 
 // mamba2 is S = e^(d·A)·S + d·x·Bᵀ and y = S·C + D·x, for each head, whose state S has a row for each of its channels.
-func (st *states) mamba2(_ *stateWorker, r run, state []float32, from, to int) {
+func (st *states) mamba2(w *stateWorker, r run, state []float32, from, to int) {
 	l := st.layer
 	s := &l.State
 	n, channels, group := s.Size, s.Width/s.Heads, s.Heads/s.Groups
 	all := state[s.channels()*(s.Taps-1):]
+	if len(w.row) < channels {
+		w.row = make([]float32, channels)
+	}
+	u := w.row[:channels]
 	for h := from; h < to; h++ {
 		for t := r.from; t < r.to; t++ {
 			v, out := st.x.Vec(t), st.out.Vec(t)
@@ -189,11 +205,12 @@ func (st *states) mamba2(_ *stateWorker, r run, state []float32, from, to int) {
 			b, c := v[s.Width+g:][:n], v[s.Width+s.Groups*n+g:][:n]
 			d := softplus(st.rates.Vec(t)[h] + l.state.stepBias[h])
 			fade := tensor.Exp(float32(d * l.state.fade[h]))
-			for i := h * channels; i < (h+1)*channels; i++ {
-				row := all[i*n : (i+1)*n]
-				tensor.Blend(row, b, fade, float32(d*v[i]))
-				out[i] = tensor.Dot(row, c) + float32(l.state.skip[h]*v[i])
+			x, y := v[h*channels:(h+1)*channels], out[h*channels:(h+1)*channels]
+			for i, x := range x {
+				u[i] = float32(d * x)
 			}
+			tensor.Recur(y, all[h*channels*n:], b, c, fade, u)
+			tensor.Blend(y, x, 1, l.state.skip[h])
 		}
 	}
 }
@@ -204,10 +221,10 @@ func (st *states) delta(w *stateWorker, r run, state []float32, from, to int) {
 	s := &l.State
 	n, dims, group := s.Size, s.Width/s.Heads, s.Heads/s.Groups
 	all := state[s.channels()*(s.Taps-1):]
-	if len(w.row) < 2*n {
-		w.row = make([]float32, 2*n)
+	if len(w.row) < 2*n+2*dims {
+		w.row = make([]float32, 2*n+2*dims)
 	}
-	q, k := w.row[:n], w.row[n:2*n]
+	q, k, u, known := w.row[:n], w.row[n:2*n], w.row[2*n:2*n+dims], w.row[2*n+dims:2*n+2*dims]
 	for h := from; h < to; h++ {
 		for t := r.from; t < r.to; t++ {
 			x, out := st.x.Vec(t), st.out.Vec(t)
@@ -217,12 +234,12 @@ func (st *states) delta(w *stateWorker, r run, state []float32, from, to int) {
 			v := x[2*s.Groups*n+h*dims:][:dims]
 			fade := tensor.Exp(float32(l.state.fade[h] * softplus(st.rates.Vec(t)[h]+l.state.stepBias[h])))
 			beta := sigmoid(st.inputs.Vec(t)[h])
-			for i := range dims {
-				row := all[(h*dims+i)*n:][:n]
-				known := float32(fade * tensor.Dot(row, k))
-				tensor.Blend(row, k, fade, float32(beta*(v[i]-known)))
-				out[h*dims+i] = tensor.Dot(row, q)
+			rows := all[h*dims*n : (h+1)*dims*n]
+			tensor.Dots(known, rows, k)
+			for i := range u {
+				u[i] = float32(beta * (v[i] - float32(fade*known[i])))
 			}
+			tensor.Recur(out[h*dims:(h+1)*dims], rows, k, q, fade, u)
 		}
 	}
 }

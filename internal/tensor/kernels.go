@@ -35,6 +35,7 @@ type kernels struct {
 	add                 func(x, y *float32, n int)
 	scale               func(dst, x, w *float32, by, n int)
 	blend               func(x, y *float32, a, b, n int)
+	recur               func(out, s, k, q *float32, fade int, u *float32, rows, n int)
 	swish               func(gate, up *float32, factor, n int)
 	tanhGELU            func(gate, up *float32, factor, cubic, n int)
 

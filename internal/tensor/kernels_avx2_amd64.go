@@ -38,6 +38,7 @@ var avx2Kernels = kernels{
 	add:          addFloats_avx2,
 	scale:        scaleFloats_avx2,
 	blend:        blendFloats_avx2,
+	recur:        recur_avx2,
 	swish:        swish_avx2,
 	tanhGELU:     tanhGELU_avx2,
 	scores1:      scores1_avx2,
@@ -264,6 +265,11 @@ func scaleFloats_avx2(dst *float32, x *float32, w *float32, by int, n int)
 //
 //go:noescape
 func blendFloats_avx2(x *float32, y *float32, a int, b int, n int)
+
+// recur_avx2 makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
+//
+//go:noescape
+func recur_avx2(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
 
 // swish_avx2 writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.
 //

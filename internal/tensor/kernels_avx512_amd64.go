@@ -50,6 +50,7 @@ var avx512Kernels = kernels{
 	add:          addFloats_avx512,
 	scale:        scaleFloats_avx512,
 	blend:        blendFloats_avx512,
+	recur:        recur_avx512,
 	swish:        swish_avx512,
 	tanhGELU:     tanhGELU_avx512,
 	scores1:      scores1_avx512,
@@ -356,6 +357,11 @@ func scaleFloats_avx512(dst *float32, x *float32, w *float32, by int, n int)
 //
 //go:noescape
 func blendFloats_avx512(x *float32, y *float32, a int, b int, n int)
+
+// recur_avx512 makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
+//
+//go:noescape
+func recur_avx512(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
 
 // swish_avx512 writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.
 //

@@ -38,6 +38,7 @@ var neonKernels = kernels{
 	add:        addFloats_neon,
 	scale:      scaleFloats_neon,
 	blend:      blendFloats_neon,
+	recur:      recur_neon,
 	swish:      swish_neon,
 	tanhGELU:   tanhGELU_neon,
 	scores1:    scores1_neon,
@@ -238,6 +239,11 @@ func scaleFloats_neon(dst *float32, x *float32, w *float32, by int, n int)
 //
 //go:noescape
 func blendFloats_neon(x *float32, y *float32, a int, b int, n int)
+
+// recur_neon makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
+//
+//go:noescape
+func recur_neon(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
 
 // swish_neon writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.
 //

@@ -6620,6 +6620,88 @@ loop113:
 done114:
 	RET
 
+TEXT ·recur_neon(SB), NOSPLIT, $0-64
+	MOVD out+0(FP), R0
+	MOVD s+8(FP), R1
+	MOVD k+16(FP), R2
+	MOVD q+24(FP), R3
+	MOVD fade+32(FP), R4
+	MOVD u+40(FP), R5
+	MOVD rows+48(FP), R6
+	MOVD n+56(FP), R7
+	WORD $0x4e040c80 // dup v0.4s, w4
+	CMP $0, R6
+	BLE done116
+loop115:
+	MOVWU (R5), R11
+	WORD $0x4e040d61 // dup v1.4s, w11
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	MOVD R2, R8
+	MOVD R3, R9
+	MOVD R7, R10
+	CMP $0, R10
+	BLE done118
+loop117:
+	WORD $0x3dc00022 // ldr q2, [x1, #0]
+	WORD $0x3dc00103 // ldr q3, [x8, #0]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e21dc63 // fmul v3, v3, v1
+	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x3d800022 // str q2, [x1, #0]
+	WORD $0x3dc00123 // ldr q3, [x9, #0]
+	WORD $0x6e22dc63 // fmul v3, v3, v2
+	WORD $0x4e23d484 // fadd v4, v4, v3
+	WORD $0x3dc00422 // ldr q2, [x1, #16]
+	WORD $0x3dc00503 // ldr q3, [x8, #16]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e21dc63 // fmul v3, v3, v1
+	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x3d800422 // str q2, [x1, #16]
+	WORD $0x3dc00523 // ldr q3, [x9, #16]
+	WORD $0x6e22dc63 // fmul v3, v3, v2
+	WORD $0x4e23d4a5 // fadd v5, v5, v3
+	WORD $0x3dc00822 // ldr q2, [x1, #32]
+	WORD $0x3dc00903 // ldr q3, [x8, #32]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e21dc63 // fmul v3, v3, v1
+	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x3d800822 // str q2, [x1, #32]
+	WORD $0x3dc00923 // ldr q3, [x9, #32]
+	WORD $0x6e22dc63 // fmul v3, v3, v2
+	WORD $0x4e23d4c6 // fadd v6, v6, v3
+	WORD $0x3dc00c22 // ldr q2, [x1, #48]
+	WORD $0x3dc00d03 // ldr q3, [x8, #48]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e21dc63 // fmul v3, v3, v1
+	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x3d800c22 // str q2, [x1, #48]
+	WORD $0x3dc00d23 // ldr q3, [x9, #48]
+	WORD $0x6e22dc63 // fmul v3, v3, v2
+	WORD $0x4e23d4e7 // fadd v7, v7, v3
+	ADD $64, R1
+	ADD $64, R8
+	ADD $64, R9
+	SUB $1, R10
+	CBNZ R10, loop117
+done118:
+	WORD $0x4e26d484 // fadd v4, v4, v6
+	WORD $0x4e27d4a5 // fadd v5, v5, v7
+	WORD $0x4e25d484 // fadd v4, v4, v5
+	WORD $0x4ec47883 // zip2.2d v3, v4, v4
+	WORD $0x4e23d484 // fadd v4, v4, v3
+	WORD $0x4e0c0483 // dup v3.4s, v4.s[1]
+	WORD $0x4e23d484 // fadd v4, v4, v3
+	WORD $0xbd000004 // str s4, [x0, #0]
+	ADD $4, R0
+	ADD $4, R5
+	SUB $1, R6
+	CBNZ R6, loop115
+done116:
+	RET
+
 TEXT ·swish_neon(SB), NOSPLIT, $0-32
 	MOVD gate+0(FP), R0
 	MOVD up+8(FP), R1
@@ -6651,8 +6733,8 @@ TEXT ·swish_neon(SB), NOSPLIT, $0-32
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	CMP $0, R3
-	BLE done116
-loop115:
+	BLE done120
+loop119:
 	WORD $0x3dc00011 // ldr q17, [x0, #0]
 	WORD $0x6e31dc12 // fmul v18, v0, v17
 	WORD $0x6eb2e450 // fcmgt v16, v2, v18
@@ -6796,8 +6878,8 @@ loop115:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R3
-	CBNZ R3, loop115
-done116:
+	CBNZ R3, loop119
+done120:
 	RET
 
 TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
@@ -6833,8 +6915,8 @@ TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028d // ldr q13, [x20, #0]
 	CMP $0, R4
-	BLE done118
-loop117:
+	BLE done122
+loop121:
 	WORD $0x3dc00012 // ldr q18, [x0, #0]
 	WORD $0x6e32de53 // fmul v19, v18, v18
 	WORD $0x6e32de73 // fmul v19, v19, v18
@@ -6994,8 +7076,8 @@ loop117:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R4
-	CBNZ R4, loop117
-done118:
+	CBNZ R4, loop121
+done122:
 	RET
 
 TEXT ·scores1_neon(SB), NOSPLIT, $0-40
@@ -7012,8 +7094,8 @@ TEXT ·scores1_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e221c42 // eor v2, v2, v2
 	WORD $0x6e231c63 // eor v3, v3, v3
 	CMP $0, R7
-	BLE done120
-loop119:
+	BLE done124
+loop123:
 	WORD $0x3dc000c4 // ldr q4, [x6, #0]
 	WORD $0x3dc004c5 // ldr q5, [x6, #16]
 	WORD $0x3dc008c6 // ldr q6, [x6, #32]
@@ -7032,8 +7114,8 @@ loop119:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop119
-done120:
+	CBNZ R7, loop123
+done124:
 	WORD $0x3d800000 // str q0, [x0, #0]
 	WORD $0x3d800401 // str q1, [x0, #16]
 	WORD $0x3d800802 // str q2, [x0, #32]
@@ -7046,8 +7128,8 @@ done120:
 	WORD $0x6e221c42 // eor v2, v2, v2
 	WORD $0x6e231c63 // eor v3, v3, v3
 	CMP $0, R7
-	BLE done122
-loop121:
+	BLE done126
+loop125:
 	WORD $0x3dc000c4 // ldr q4, [x6, #0]
 	WORD $0x3dc004c5 // ldr q5, [x6, #16]
 	WORD $0x3dc008c6 // ldr q6, [x6, #32]
@@ -7066,8 +7148,8 @@ loop121:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop121
-done122:
+	CBNZ R7, loop125
+done126:
 	WORD $0x3d801000 // str q0, [x0, #64]
 	WORD $0x3d801401 // str q1, [x0, #80]
 	WORD $0x3d801802 // str q2, [x0, #96]
@@ -7083,8 +7165,8 @@ TEXT ·mix1_neon(SB), NOSPLIT, $0-56
 	MOVD positions+40(FP), R5
 	MOVD dims+48(FP), R6
 	CMP $0, R6
-	BLE done124
-loop123:
+	BLE done128
+loop127:
 	MOVD R0, R10
 	WORD $0x3dc00140 // ldr q0, [x10, #0]
 	WORD $0x3dc00541 // ldr q1, [x10, #16]
@@ -7095,8 +7177,8 @@ loop123:
 	MOVD R2, R8
 	MOVD R5, R9
 	CMP $0, R9
-	BLE done126
-loop125:
+	BLE done130
+loop129:
 	WORD $0x3dc000e4 // ldr q4, [x7, #0]
 	WORD $0x3dc004e5 // ldr q5, [x7, #16]
 	WORD $0x3dc008e6 // ldr q6, [x7, #32]
@@ -7114,8 +7196,8 @@ loop125:
 	ADD R4, R7
 	ADD $4, R8
 	SUB $1, R9
-	CBNZ R9, loop125
-done126:
+	CBNZ R9, loop129
+done130:
 	MOVD R0, R10
 	WORD $0x3d800140 // str q0, [x10, #0]
 	WORD $0x3d800541 // str q1, [x10, #16]
@@ -7125,8 +7207,8 @@ done126:
 	ADD $64, R0
 	ADD $64, R3
 	SUB $1, R6
-	CBNZ R6, loop123
-done124:
+	CBNZ R6, loop127
+done128:
 	RET
 
 TEXT ·scores4_neon(SB), NOSPLIT, $0-40
@@ -7155,8 +7237,8 @@ TEXT ·scores4_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
 	CMP $0, R7
-	BLE done128
-loop127:
+	BLE done132
+loop131:
 	WORD $0x3dc000d0 // ldr q16, [x6, #0]
 	WORD $0x3dc004d1 // ldr q17, [x6, #16]
 	WORD $0x3dc008d2 // ldr q18, [x6, #32]
@@ -7205,8 +7287,8 @@ loop127:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop127
-done128:
+	CBNZ R7, loop131
+done132:
 	WORD $0x3d800000 // str q0, [x0, #0]
 	WORD $0x3d800401 // str q1, [x0, #16]
 	WORD $0x3d800802 // str q2, [x0, #32]
@@ -7243,8 +7325,8 @@ done128:
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
 	CMP $0, R7
-	BLE done130
-loop129:
+	BLE done134
+loop133:
 	WORD $0x3dc000d0 // ldr q16, [x6, #0]
 	WORD $0x3dc004d1 // ldr q17, [x6, #16]
 	WORD $0x3dc008d2 // ldr q18, [x6, #32]
@@ -7293,8 +7375,8 @@ loop129:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop129
-done130:
+	CBNZ R7, loop133
+done134:
 	WORD $0x3d801000 // str q0, [x0, #64]
 	WORD $0x3d801401 // str q1, [x0, #80]
 	WORD $0x3d801802 // str q2, [x0, #96]
@@ -7322,8 +7404,8 @@ TEXT ·mix4_neon(SB), NOSPLIT, $0-56
 	MOVD positions+40(FP), R5
 	MOVD dims+48(FP), R6
 	CMP $0, R6
-	BLE done132
-loop131:
+	BLE done136
+loop135:
 	MOVD R0, R10
 	WORD $0x3dc00140 // ldr q0, [x10, #0]
 	WORD $0x3dc00541 // ldr q1, [x10, #16]
@@ -7349,8 +7431,8 @@ loop131:
 	MOVD R2, R8
 	MOVD R5, R9
 	CMP $0, R9
-	BLE done134
-loop133:
+	BLE done138
+loop137:
 	WORD $0x3dc000f0 // ldr q16, [x7, #0]
 	WORD $0x3dc004f1 // ldr q17, [x7, #16]
 	WORD $0x3dc008f2 // ldr q18, [x7, #32]
@@ -7398,8 +7480,8 @@ loop133:
 	ADD R4, R7
 	ADD $4, R8
 	SUB $1, R9
-	CBNZ R9, loop133
-done134:
+	CBNZ R9, loop137
+done138:
 	MOVD R0, R10
 	WORD $0x3d800140 // str q0, [x10, #0]
 	WORD $0x3d800541 // str q1, [x10, #16]
@@ -7424,8 +7506,8 @@ done134:
 	ADD $64, R0
 	ADD $64, R3
 	SUB $1, R6
-	CBNZ R6, loop131
-done132:
+	CBNZ R6, loop135
+done136:
 	RET
 
 TEXT ·mask_neon(SB), NOSPLIT, $0-36
@@ -7829,8 +7911,8 @@ TEXT ·round_neon(SB), NOSPLIT, $0-40
 	MOVD $word42fe0000_neon<>(SB), R20
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	CMP $0, R3
-	BLE done137
-loop136:
+	BLE done141
+loop140:
 	WORD $0x3dc00040 // ldr q0, [x2, #0]
 	WORD $0x4ea0f809 // fabs v9, v0
 	WORD $0x4ea91d28 // mov v8, v9
@@ -7860,7 +7942,7 @@ loop136:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop135
+	BHS stop139
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008009 // str s9, [x0, #128]
@@ -7944,7 +8026,7 @@ loop136:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop135
+	BHS stop139
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008409 // str s9, [x0, #132]
@@ -8028,7 +8110,7 @@ loop136:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop135
+	BHS stop139
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008809 // str s9, [x0, #136]
@@ -8112,7 +8194,7 @@ loop136:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop135
+	BHS stop139
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008c09 // str s9, [x0, #140]
@@ -8171,9 +8253,9 @@ loop136:
 	ADD $512, R2
 	ADD $1, R4
 	SUB $1, R3
-	CBNZ R3, loop136
-done137:
-stop135:
+	CBNZ R3, loop140
+done141:
+stop139:
 	MOVD R4, ret+32(FP)
 	RET
 
@@ -8191,8 +8273,8 @@ TEXT ·probeBytes_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
 	CMP $0, R0
-	BLE done139
-loop138:
+	BLE done143
+loop142:
 	WORD $0x4e809401 // sdot v1, v0, v0
 	WORD $0x4e809402 // sdot v2, v0, v0
 	WORD $0x4e809403 // sdot v3, v0, v0
@@ -8204,8 +8286,8 @@ loop138:
 	WORD $0x4e809409 // sdot v9, v0, v0
 	WORD $0x4e80940a // sdot v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop138
-done139:
+	CBNZ R0, loop142
+done143:
 	RET
 
 TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
@@ -8222,8 +8304,8 @@ TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
 	CMP $0, R0
-	BLE done141
-loop140:
+	BLE done145
+loop144:
 	WORD $0x4e20cc01 // fmla v1, v0, v0
 	WORD $0x4e20cc02 // fmla v2, v0, v0
 	WORD $0x4e20cc03 // fmla v3, v0, v0
@@ -8235,16 +8317,16 @@ loop140:
 	WORD $0x4e20cc09 // fmla v9, v0, v0
 	WORD $0x4e20cc0a // fmla v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop140
-done141:
+	CBNZ R0, loop144
+done145:
 	RET
 
 TEXT ·probeRead_neon(SB), NOSPLIT, $0-16
 	MOVD data+0(FP), R0
 	MOVD n+8(FP), R1
 	CMP $0, R1
-	BLE done143
-loop142:
+	BLE done147
+loop146:
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
 	WORD $0x3dc00401 // ldr q1, [x0, #16]
 	WORD $0x3dc00802 // ldr q2, [x0, #32]
@@ -8263,6 +8345,6 @@ loop142:
 	WORD $0x3dc03c07 // ldr q7, [x0, #240]
 	ADD $256, R0
 	SUB $1, R1
-	CBNZ R1, loop142
-done143:
+	CBNZ R1, loop146
+done147:
 	RET

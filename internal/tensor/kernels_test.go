@@ -142,6 +142,17 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 		"dot":   func(n int) []float32 { return []float32{Dot(x[:n], y[:n])} },
 		"add":   func(n int) []float32 { a := slices.Clone(x[:n]); Add(a, y[:n]); return a },
 		"blend": func(n int) []float32 { a := slices.Clone(x[:n]); Blend(a, y[:n], 0.37, -1.25); return a },
+		"recur": func(n int) []float32 {
+			const rows = 5
+			state, out := make([]float32, rows*n), make([]float32, rows)
+			for i := range state {
+				state[i] = x[i%len(x)]
+			}
+			for range 2 {
+				Recur(out, state, y[:n], z[:n], 0.37, y[3:8])
+			}
+			return append(out, state...)
+		},
 		"scale": func(n int) []float32 { a := make([]float32, n); Scale(a, x[:n], y[:n], 0.37); return a },
 		"swish": func(n int) []float32 { a := slices.Clone(x[:n]); Swish(a, y[:n], 1.702); return a },
 		"gelu":  func(n int) []float32 { a := slices.Clone(x[:n]); TanhGELU(a, y[:n]); return a },

@@ -62,6 +62,7 @@ var vnniKernels = kernels{
 	add:          addFloats_avx512,
 	scale:        scaleFloats_avx512,
 	blend:        blendFloats_avx512,
+	recur:        recur_avx512,
 	swish:        swish_avx512,
 	tanhGELU:     tanhGELU_avx512,
 	scores1:      scores1_avx512,

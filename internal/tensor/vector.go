@@ -87,6 +87,37 @@ func Blend(x, y []float32, a, b float32) {
 	}
 }
 
+// Dots gives the products of rows, [len(out)][len(x)], with a vector.
+func Dots(out, rows, x []float32) {
+	n, i := len(x), 0
+	if inUse != nil && n > 0 && n%lanes == 0 {
+		for ; i+dotRows <= len(out); i += dotRows {
+			inUse.dotFloats4(&out[i], &rows[i*n : (i+dotRows)*n][0], 4*n, &x[0], n/lanes)
+		}
+	}
+	for ; i < len(out); i++ {
+		out[i] = Dot(rows[i*n:(i+1)*n], x)
+	}
+}
+
+// Recur carries a state, [len(out)][len(k)], on: each row s becomes s·fade + k·u, with u of its own, and out gets its product with q.
+func Recur(out, s, k, q []float32, fade float32, u []float32) {
+	n := len(k)
+	if len(out) == 0 || n == 0 {
+		return
+	}
+	s, q, u = s[:len(out)*n], q[:n], u[:len(out)]
+	if inUse != nil && n%lanes == 0 {
+		inUse.recur(&out[0], &s[0], &k[0], &q[0], int(math.Float32bits(fade)), &u[0], len(out), n/lanes)
+		return
+	}
+	for i := range out {
+		row := s[i*n : (i+1)*n]
+		Blend(row, k, fade, u[i])
+		out[i] = Dot(row, q)
+	}
+}
+
 // Swish writes gate·σ(slope·gate)·up to gate, which is as long. With slope 1, gate·σ(gate) is SiLU.
 func Swish(gate, up []float32, slope float32) {
 	n := whole(len(gate))

@@ -36,6 +36,7 @@ func (a *amd64) floats() {
 			a.op("VADDPS", a.v(t), a.v(r), a.v(r))
 			a.op("VMOVUPS", a.v(r), at("DI"))
 		})
+	a.recur()
 	var e exponential
 	a.eachFloat("swish", "writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.", []string{"gate:*float32=DI", "up:*float32=SI", "factor:int=BX", "n:int=CX"},
 		func() { scale = a.reg(); a.number("BX", scale); e = a.exponential() },
@@ -147,6 +148,41 @@ func (a *amd64) dotFloats(name, comment string, rows int, parameters ...string) 
 			a.op("VMOVSS", x(s), mem("DI", 4*i))
 		}
 	}
+	a.end()
+}
+
+// recur carries rows of a state on, and multiplies them with a vector.
+func (a *amd64) recur() {
+	a.begin("recur", "makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.",
+		"out:*float32=DI", "s:*float32=SI", "k:*float32=DX", "q:*float32=R8", "fade:int=BX", "u:*float32=R9", "rows:int=CX", "n:int=R10")
+	parts := 4 / a.lanes
+	fade, u, r, t, sums := a.reg(), a.reg(), a.reg(), a.reg(), a.regs(parts)
+	a.number("BX", fade)
+	a.loop("CX", func() {
+		a.op("VBROADCASTSS", "(R9)", a.v(u))
+		for _, s := range sums {
+			a.zero(s)
+		}
+		a.op("XORQ", "AX", "AX")
+		a.op("MOVQ", "R10", "R11")
+		a.loop("R11", func() {
+			for part := range parts {
+				at := func(base string) string { return fmt.Sprintf("%d(%s)(AX*1)", 32*part, base) }
+				a.op("VMULPS", at("SI"), a.v(fade), a.v(r))
+				a.op("VMULPS", at("DX"), a.v(u), a.v(t))
+				a.op("VADDPS", a.v(t), a.v(r), a.v(r))
+				a.op("VMOVUPS", a.v(r), at("SI"))
+				a.op("VMULPS", at("R8"), a.v(r), a.v(t))
+				a.op("VADDPS", a.v(t), a.v(sums[part]), a.v(sums[part]))
+			}
+			a.op("ADDQ", "$64", "AX")
+		})
+		a.addUp(sums[0], sums[parts-1], t)
+		a.op("VMOVSS", x(sums[0]), "(DI)")
+		a.op("ADDQ", "AX", "SI")
+		a.op("ADDQ", "$4", "DI")
+		a.op("ADDQ", "$4", "R9")
+	})
 	a.end()
 }
 

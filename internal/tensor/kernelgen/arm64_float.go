@@ -60,6 +60,7 @@ func (a *arm64) floats() {
 			a.v("fadd", v, v, y)
 			a.store(v, 0, at)
 		}, 0, 1)
+	a.recur()
 	var e neonExp
 	gated := func(v, g, up, at int) {
 		a.exp(e, v)
@@ -134,6 +135,45 @@ func (a *arm64) dotFloats(rows, x, counter int, pointers []int) {
 			a.op("FMOVS", fmt.Sprintf("F%d", sums[0]), a.result)
 		}
 	}
+	a.end()
+}
+
+// recur carries rows of a state on, and multiplies them with a vector.
+func (a *arm64) recur() {
+	a.begin("recur", "makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.",
+		"out:*float32", "s:*float32", "k:*float32", "q:*float32", "fade:int", "u:*float32", "rows:int", "n:int")
+	fade, u, v, t, sums := a.reg(), a.reg(), a.reg(), a.reg(), a.regs(4)
+	a.fromGeneral(fade, 4)
+	a.loop(6, func() {
+		a.op("MOVWU", "(R5)", "R11")
+		a.fromGeneral(u, 11)
+		for _, s := range sums {
+			a.zero(s)
+		}
+		a.op("MOVD", "R2", "R8")
+		a.op("MOVD", "R3", "R9")
+		a.op("MOVD", "R7", "R10")
+		a.loop(10, func() {
+			for part := range 4 {
+				a.load(v, 1, 16*part)
+				a.load(t, 8, 16*part)
+				a.v("fmul", v, v, fade)
+				a.v("fmul", t, t, u)
+				a.v("fadd", v, v, t)
+				a.store(v, 1, 16*part)
+				a.load(t, 9, 16*part)
+				a.v("fmul", t, t, v)
+				a.v("fadd", sums[part], sums[part], t)
+			}
+			for _, p := range []int{1, 8, 9} {
+				a.advance(p, 64)
+			}
+		})
+		a.addUp(sums, t)
+		a.store4(sums[0], 0, 0)
+		a.advance(0, 4)
+		a.advance(5, 4)
+	})
 	a.end()
 }
 

@@ -41,7 +41,7 @@ func files() map[string][]byte {
 // vectorKernels are the kernels that have nothing to do with formats: their fields, and the functions in them.
 var vectorKernels = []struct{ field, name string }{
 	{"transpose", "transpose"}, {"round", "round"}, {"widenF16", "widenF16"}, {"widenBF16", "widenBF16"}, {"dotFloats1", "dotFloats1"}, {"dotFloats4", "dotFloats4"},
-	{"add", "addFloats"}, {"scale", "scaleFloats"}, {"blend", "blendFloats"}, {"swish", "swish"}, {"tanhGELU", "tanhGELU"},
+	{"add", "addFloats"}, {"scale", "scaleFloats"}, {"blend", "blendFloats"}, {"recur", "recur"}, {"swish", "swish"}, {"tanhGELU", "tanhGELU"},
 	{"scores1", "scores1"}, {"scores4", "scores4"}, {"mix1", "mix1"}, {"mix4", "mix4"}, {"mask", "mask"}, {"weigh", "weigh"},
 }
 

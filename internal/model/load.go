@@ -586,16 +586,15 @@ func (l *loader) numbers(r role, layer, n int) []float32 {
 		return l.values(t, n)
 	}
 	var all []float32
-	for i := 0; len(all) < n && l.err == nil; i++ {
+	for i, left := 0, n; left > 0 && l.err == nil; i++ {
 		t := l.find(r, layer, i)
-		if t == nil || t.Elements() < 1 || t.Elements() > int64(n-len(all)) {
+		if t == nil || t.Elements() < 1 || t.Elements() > int64(left) {
 			l.fail("tensor %s is missing or of another size than the hyperparameters ask for", l.name(r, layer, i))
 			return nil
 		}
 		l.used[t.Name] = true
-		if all = append(all, l.values(t, int(t.Elements()))...); l.dry {
-			return all
-		}
+		left -= int(t.Elements())
+		all = append(all, l.values(t, int(t.Elements()))...)
 	}
 	return all
 }

@@ -188,6 +188,9 @@ func TestFamiliesEqualReference(t *testing.T) {
 	defer team.Close()
 	for file, vectorFile := range files(t) {
 		t.Run(strings.TrimPrefix(file, "testdata/"), func(t *testing.T) {
+			if _, err := Describe(checkpoint(t, file)); err != nil { // by which models are listed
+				t.Error(err)
+			}
 			m := exact(t, open(t, file))
 			v := readVectors(t, vectorFile)
 			if v.Kind == "embedding" {

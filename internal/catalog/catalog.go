@@ -59,6 +59,8 @@ type Model struct {
 	ContextLength  int       `json:"context_length,omitempty"`
 	TrainedContext int       `json:"trained_context,omitempty"` // before positions were stretched, if they were
 	ContextBytes   int64     `json:"context_bytes,omitempty"`   // that a whole context takes
+	StateBytes     int64     `json:"state_bytes,omitempty"`     // of these, what a context takes whatever its length
+	Attention      []string  `json:"attention,omitempty"`       // what layers attend to, and how positions are rotated
 	Vocabulary     int       `json:"vocabulary,omitempty"`
 	Dimensions     int       `json:"dimensions,omitempty"` // of the vectors of an embedding model
 	Nested         []int     `json:"nested_dimensions,omitempty"`
@@ -419,7 +421,7 @@ func (m *Model) Describe(c *weights.Checkpoint) error {
 		slices.Sort(m.Purposes)
 		return nil
 	}
-	m.ContextBytes = kv.Bytes(spec.KVShape(), kv.F16, spec.Context)
+	m.ContextBytes, m.StateBytes, m.Attention = kv.Bytes(spec.KVShape(), kv.F16, spec.Context), 4*int64(spec.KVShape().State), spec.Said()
 	m.Use = Completion
 	if c.ChatTemplate != "" {
 		m.Use = Chat

@@ -118,7 +118,13 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 		if m.ContextBytes > 0 {
 			text += fmt.Sprintf("; a whole one takes %s", size(m.ContextBytes))
 		}
+		if m.StateBytes > 0 {
+			text += fmt.Sprintf(", %s of it whatever its length", size(m.StateBytes))
+		}
 		add("context", text)
+		for i, said := range m.Attention {
+			add([]string{"attention", ""}[min(i, 1)], said)
+		}
 	}
 	if m.Rate > 0 {
 		add("here", rate(m.Rate)+" tokens a second for one answer")

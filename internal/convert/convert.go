@@ -291,10 +291,10 @@ func (w *work) describeRope(h *weights.Hyperparameters, r *model.Rope, number fu
 	case "llama3":
 		factors("rope_freqs.weight", r.Angles)
 	case "longrope":
-		number("rope.scaling.original_context_length", r.Original)
+		number("rope.scaling.original_context_length", r.Longer[0].Beyond)
 		float("rope.scaling.attn_factor", r.Factor)
 		factors("rope_factors_short.weight", r.Angles)
-		factors("rope_factors_long.weight", r.Long)
+		factors("rope_factors_long.weight", r.Longer[0].Angles)
 	case "linear", "yarn":
 		arch("rope.scaling.type", h.Rope.Scaling)
 		float("rope.scaling.factor", h.Rope.Factor)
@@ -513,7 +513,7 @@ func different(a, b *model.Spec) string {
 		return "all that is to be said"
 	}
 	for i := range a.Ropes {
-		if i >= len(b.Ropes) || !near(a.Ropes[i].Angles, b.Ropes[i].Angles) || !near(a.Ropes[i].Long, b.Ropes[i].Long) || math.Abs(a.Ropes[i].Factor-b.Ropes[i].Factor) > 1e-4 {
+		if i >= len(b.Ropes) || !near(a.Ropes[i].Angles, b.Ropes[i].Angles) || !slices.EqualFunc(a.Ropes[i].Longer, b.Ropes[i].Longer, func(x, y model.Longer) bool { return x.Beyond == y.Beyond && near(x.Angles, y.Angles) }) || math.Abs(a.Ropes[i].Factor-b.Ropes[i].Factor) > 1e-4 {
 			return "how positions are rotated"
 		}
 	}

@@ -241,7 +241,7 @@ func TestWhatWasStartedGoesFirst(t *testing.T) {
 // goes on as one that was long from the beginning.
 func TestRotationsOfTextsThatGrow(t *testing.T) {
 	e, m := changed(t, "../model/testdata/reference/phi3-longrope/model.f32.gguf", Options{NoDrafts: true}, func(*weights.Checkpoint) {})
-	original := m.Ropes[0].Original
+	original := m.Ropes[0].Longer[0].Beyond
 	if original < 8 || m.Variant(original) != 0 || m.Variant(original+1) != 1 {
 		t.Fatalf("the network is another one: %d", original)
 	}

@@ -458,7 +458,8 @@ func TestLoadRefuses(t *testing.T) {
 		{"details that are not understood", llama, "no such window", func(c *weights.Checkpoint) { c.Fault = errors.New("no such window") }},
 		{"hyperparameters that are not known", llama, "llama.attention.scale may change", func(c *weights.Checkpoint) { c.Unknown = func() []string { return []string{"llama.attention.scale"} } }},
 		{"experts", moe, "5 of 4 experts", func(c *weights.Checkpoint) { c.Hyper.ExpertsUsed = 5 }},
-		{"scaled rope", llama, `rope scaling of type "dynamic"`, func(c *weights.Checkpoint) { c.Hyper.Rope.Scaling = "dynamic" }},
+		{"scaled rope", llama, `rope scaling of type "spiral"`, func(c *weights.Checkpoint) { c.Hyper.Rope.Scaling = "spiral" }},
+		{"dynamic by nothing", llama, "dynamic by 0 is out of range", func(c *weights.Checkpoint) { c.Hyper.Rope.Scaling = "dynamic" }},
 		{"yarn of nothing", llama, "yarn by 4 of 0 tokens", func(c *weights.Checkpoint) { c.Hyper.Rope.Scaling, c.Hyper.Rope.Factor = "yarn", 4 }},
 		{"odd rotation", llama, "15 rotated dimensions", func(c *weights.Checkpoint) { c.Hyper.Rope.Dims = 15 }},
 		{"infinite epsilon", llama, "out of range", func(c *weights.Checkpoint) { c.Hyper.NormEpsilon = math.NaN() }},
@@ -493,6 +494,35 @@ func TestLoadRefuses(t *testing.T) {
 	c.Architecture = "abacus"
 	if _, err := Describe(c); !errors.As(err, &unknown) {
 		t.Errorf("%v is no *UnknownFamilyError", err)
+	}
+}
+
+// A base that grows with the length has a form for each doubling, and none for lengths that the network was trained with.
+func TestDynamicRotations(t *testing.T) {
+	w := &weights.Rope{Scaling: "dynamic", Factor: 2, Original: 1000}
+	r, err := newRope(w, 10_000, 8, 3000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.check(); err != nil || len(r.Longer) != 2 {
+		t.Fatalf("%v, %+v", err, r.Longer)
+	}
+	for _, c := range []struct {
+		tokens, variant int
+		length          float64 // that the base is for; 0 for as it is
+	}{{1000, 0, 0}, {1001, 1, 2000}, {2000, 1, 2000}, {2001, 2, 3000}, {3000, 2, 3000}} {
+		base := 10_000.0
+		if c.length > 0 {
+			base *= math.Pow(2*c.length/1000-1, 8.0/6)
+		}
+		if got := r.variant(c.tokens); got != c.variant {
+			t.Errorf("%d tokens: form %d, want %d", c.tokens, got, c.variant)
+		}
+		for i, a := range r.angles(c.variant) {
+			if want := math.Pow(base, -float64(i)/4); math.Abs(a-want) > 1e-12 {
+				t.Errorf("%d tokens: pair %d turns by %g, want %g", c.tokens, i, a, want)
+			}
+		}
 	}
 }
 

@@ -280,12 +280,8 @@ func (s *Scratch) place() {
 		}
 		for n := range s.m.Ropes {
 			r := &s.m.Ropes[n]
-			angles := r.Angles
-			if t.KV.Variant() > 0 && r.Long != nil {
-				angles = r.Long
-			}
 			half := r.Dims / 2
-			for j, a := range angles {
+			for j, a := range r.angles(t.KV.Variant()) {
 				sin, cos := math.Sincos(float64(pos) * a)
 				s.sin[n][i*half+j], s.cos[n][i*half+j] = float32(sin*r.Factor), float32(cos*r.Factor)
 			}

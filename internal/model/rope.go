@@ -9,23 +9,54 @@ import (
 
 // Rope is a rotation of queries and keys by their positions (Su et al., "RoFormer", section 3.2.2).
 type Rope struct {
-	Dims     int       // of each head, that are rotated
-	Angles   []float64 // [Dims/2] by which each pair turns at each position, in radians
-	Long     []float64 // the same for sequences of more than Original tokens; nil if there is no difference
-	Original int       // tokens
-	Factor   float64   // that sines and cosines are multiplied with
+	Dims    int       // of each head, that are rotated
+	Angles  []float64 // [Dims/2] by which each pair turns at each position, in radians
+	Longer  []Longer  // the same for longer sequences, the shorter of them first
+	Factor  float64   // that sines and cosines are multiplied with
+	Scaling string    // how positions were stretched, as the files name it; empty if they were not
+	Stretch float64   // by how much, if it is one number
 	// Adjacent says that dimensions 2i and 2i + 1 are a pair; else i and i + Dims/2 are.
 	Adjacent bool
 }
 
+// Longer is how a rotation is for sequences of more than so many tokens.
+type Longer struct {
+	Beyond int // tokens
+	Angles []float64
+}
+
+// variant is which form a sequence of so many tokens needs: 0 for the usual one.
+func (r *Rope) variant(tokens int) (n int) {
+	for _, l := range r.Longer {
+		if tokens > l.Beyond {
+			n++
+		}
+	}
+	return n
+}
+
+// angles are those of a form.
+func (r *Rope) angles(variant int) []float64 {
+	if n := min(variant, len(r.Longer)); n > 0 {
+		return r.Longer[n-1].Angles
+	}
+	return r.Angles
+}
+
 func (r *Rope) check() error {
-	if r.Dims < 0 || r.Dims%2 != 0 || len(r.Angles) != r.Dims/2 || r.Long != nil && len(r.Long) != r.Dims/2 {
-		return fmt.Errorf("%d rotated dimensions with %d angles are not possible", r.Dims, len(r.Angles))
+	all := [][]float64{r.Angles}
+	for _, l := range r.Longer {
+		all = append(all, l.Angles)
+	}
+	for _, list := range all {
+		if r.Dims < 0 || r.Dims%2 != 0 || len(list) != r.Dims/2 {
+			return fmt.Errorf("%d rotated dimensions with %d angles are not possible", r.Dims, len(list))
+		}
 	}
 	if !(r.Factor > 0) || math.IsInf(r.Factor, 0) {
 		return fmt.Errorf("a rotation scaled by %g is out of range", r.Factor)
 	}
-	for _, list := range [][]float64{r.Angles, r.Long} {
+	for _, list := range all {
 		for _, a := range list {
 			if math.IsNaN(a) || math.IsInf(a, 0) {
 				return fmt.Errorf("a rotation by %g at each position is out of range", a)
@@ -37,14 +68,11 @@ func (r *Rope) check() error {
 
 // newRope makes the rotation that a checkpoint describes, stretched as it says.
 func newRope(w *weights.Rope, base float64, dims, context int) (Rope, error) {
-	r := Rope{Dims: dims, Factor: 1, Original: w.Original}
+	r := Rope{Dims: dims, Factor: 1, Scaling: w.Scaling, Stretch: w.Factor}
 	if !(base > 0) || math.IsInf(base, 0) || dims < 0 || dims > 1<<20 {
 		return r, fmt.Errorf("rope base %g or %d rotated dimensions are out of range", base, dims)
 	}
-	r.Angles = make([]float64, dims/2)
-	for i := range r.Angles {
-		r.Angles[i] = math.Pow(base, -2*float64(i)/float64(dims))
-	}
+	r.Angles = plainAngles(base, dims)
 	switch w.Scaling {
 	case "":
 	case "linear":
@@ -66,25 +94,55 @@ func newRope(w *weights.Rope, base float64, dims, context int) (Rope, error) {
 			return r, fmt.Errorf("rope scaling yarn by %g of %d tokens is out of range", w.Factor, w.Original)
 		}
 		yarn(&r, w, base)
+	case "dynamic":
+		if !(w.Factor >= 1) || w.Factor > 1e6 || dims <= 2 {
+			return r, fmt.Errorf("rope scaling dynamic by %g is out of range", w.Factor)
+		}
+		r.Longer = dynamic(w, base, dims, context)
 	case "longrope":
 		if len(w.Short) != dims/2 || len(w.Long) != dims/2 || w.Original <= 0 {
 			return r, fmt.Errorf("rope scaling longrope has %d and %d factors for %d rotated dimensions, and %d tokens to begin with", len(w.Short), len(w.Long), dims, w.Original)
 		}
-		r.Long = make([]float64, dims/2)
+		long := make([]float64, dims/2)
 		for i, a := range r.Angles {
-			r.Angles[i], r.Long[i] = a/w.Short[i], a/w.Long[i]
+			r.Angles[i], long[i] = a/w.Short[i], a/w.Long[i]
 		}
+		r.Longer = []Longer{{w.Original, long}}
 		// Ding et al., "LongRoPE", 2024, as the models of the family are published.
 		if s := float64(context) / float64(w.Original); s > 1 {
 			r.Factor = math.Sqrt(1 + math.Log(s)/math.Log(float64(w.Original)))
 		}
 	default:
-		return r, fmt.Errorf("rope scaling of type %.40q is not supported; linear, llama3, yarn and longrope are", w.Scaling)
+		return r, fmt.Errorf("rope scaling of type %.40q is not supported; linear, dynamic, llama3, yarn and longrope are", w.Scaling)
 	}
 	if w.Attention > 0 {
 		r.Factor = w.Attention
 	}
 	return r, nil
+}
+
+// plainAngles are those of a base.
+func plainAngles(base float64, dims int) []float64 {
+	list := make([]float64, dims/2)
+	for i := range list {
+		list[i] = math.Pow(base, -2*float64(i)/float64(dims))
+	}
+	return list
+}
+
+// dynamic raises the base as sequences get longer than those that the network was trained with ("NTK-aware" scaling, as most libraries do it). What
+// was read before a sequence grew would have other rotations than what comes after, so it has one for all that it may come to, of which each
+// doubling of the length has its own.
+func dynamic(w *weights.Rope, base float64, dims, context int) (list []Longer) {
+	if w.Original <= 0 {
+		return nil
+	}
+	for beyond := w.Original; beyond < context; beyond *= 2 {
+		length := float64(min(2*beyond, context))
+		power := float64(dims) / float64(dims-2)
+		list = append(list, Longer{beyond, plainAngles(base*math.Pow(w.Factor*length/float64(w.Original)-(w.Factor-1), power), dims)})
+	}
+	return list
 }
 
 // byWavelength stretches long wavelengths and leaves short ones (Llama 3.1).

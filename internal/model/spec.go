@@ -322,13 +322,11 @@ func (a *Attention) kept() kv.Layer {
 }
 
 // Variant says which form of the rotations a sequence of so many tokens, prompt and answer, needs.
-func (s *Spec) Variant(tokens int) int {
-	for _, r := range s.Ropes {
-		if r.Long != nil && tokens > r.Original {
-			return 1
-		}
+func (s *Spec) Variant(tokens int) (n int) {
+	for i := range s.Ropes {
+		n = max(n, s.Ropes[i].variant(tokens))
 	}
-	return 0
+	return n
 }
 
 // Bounds of what a network may ask for.

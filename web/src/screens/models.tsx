@@ -105,6 +105,8 @@ function Model({ model: m, busy, onLoad, onRemove }: { model: api.Model; busy: b
         <Fact name="Context" value={m.context_length && `${m.context_length} tokens`} number />
         <Fact name="Trained with" value={m.trained_context && `${m.trained_context} tokens`} number />
         <Fact name="Whole context" value={m.context_bytes && bytes(m.context_bytes)} number />
+        <Fact name="State of a context" value={m.state_bytes && bytes(m.state_bytes)} number />
+        <Fact name="Attention" value={m.attention?.join("; ")} />
         <Fact name="Memory now" value={m.loaded && m.memory ? `up to ${bytes(m.memory)}` : undefined} number />
         <Fact name="Vectors" value={m.dimensions && `${m.dimensions} numbers`} number />
         <Fact name="Purposes" value={m.purposes?.join(", ")} />

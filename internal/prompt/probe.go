@@ -42,6 +42,7 @@ const (
 	probeSecond = "probe7second"
 	probeKey    = "probe7key"
 	probeValue  = "probe7value"
+	probeOther  = "probe7other"
 	probeResult = "probe7result"
 )
 
@@ -120,6 +121,9 @@ func (t *Template) probe(source string) Abilities {
 		written := between(said, called)
 		a.Style.Form, a.Style.Calls = callStyle(written)
 		a.Style.Frame = frame(a.Style.Form, written)
+		two := exchange.ToolCall{ID: call.ID, Name: probeName, Arguments: `{"` + probeKey + `": "` + probeValue + `", "` + probeOther + `": "` + probeValue + `"}`}
+		several := text(Conversation{Turns: []exchange.Turn{user, say(exchange.Assistant, two)}, Tools: calling.Tools, Continue: true})
+		a.Style.Form, a.Style.Calls, a.Style.Frame = enclosed(a.Style, written, several, between(said, both))
 	}
 
 	whole := text(Conversation{Turns: []exchange.Turn{user, say(exchange.Assistant, exchange.Text(probeText))}, Continue: true})
@@ -192,6 +196,83 @@ func callStyle(written string) (reading.Form, reading.Marks) {
 	return reading.NoCalls, reading.Marks{}
 }
 
+// enclosed finds out how calls are written that are none of the usual forms: their name by itself, and behind it the arguments, as JSON or each
+// in tags. several is a call with two arguments, both are two calls.
+func enclosed(style reading.Style, written, several, both string) (reading.Form, reading.Marks, reading.Frame) {
+	if style.Form != reading.NoCalls {
+		return style.Form, style.Calls, style.Frame
+	}
+	before, rest, found := strings.Cut(strings.TrimSpace(written), probeName)
+	if !found || !strings.ContainsAny(before, "<[") {
+		return reading.NoCalls, reading.Marks{}, reading.Frame{}
+	}
+	f := reading.Frame{Before: before}
+	form := reading.Named
+	if f.Between, f.After, found = object(rest); !found {
+		if f, found = tagged(reading.Frame{Before: before}, rest, several); !found {
+			return reading.NoCalls, reading.Marks{}, reading.Frame{}
+		}
+		form = reading.Tags
+	}
+	f.Joint = joint(&f, form, both)
+	return form, reading.Marks{Open: mark(f.Before), Close: mark(f.After)}, f
+}
+
+// object finds the arguments as a JSON object, and what stands before and after it.
+func object(rest string) (before, after string, found bool) {
+	key := strings.Index(rest, `"`+probeKey+`"`)
+	from := strings.LastIndexByte(rest[:max(key, 0)], '{')
+	if from < 0 {
+		return "", "", false
+	}
+	var arguments map[string]string
+	d := json.NewDecoder(strings.NewReader(rest[from:]))
+	if d.Decode(&arguments) != nil || len(arguments) != 1 {
+		return "", "", false
+	}
+	return rest[:from], rest[from+int(d.InputOffset()):], true
+}
+
+// tagged tells from a call with one argument, and from one with two, what stands around arguments that are written one by one.
+func tagged(f reading.Frame, rest, several string) (reading.Frame, bool) {
+	head, value, found := strings.Cut(rest, probeKey)
+	if !found {
+		return f, false
+	}
+	var tail, turn string
+	if f.Assign, tail, found = strings.Cut(value, probeValue); !found || !strings.ContainsAny(f.Assign, ">]") {
+		return f, false
+	}
+	_, turn, _ = strings.Cut(several, probeValue)
+	if turn, _, found = strings.Cut(turn, probeOther); !found {
+		return f, false
+	}
+	// What closes an argument is what comes after it in both cases, up to the end of a tag.
+	n := 0
+	for n < min(len(tail), len(turn)) && tail[n] == turn[n] {
+		n++
+	}
+	n = strings.LastIndexAny(tail[:n], ">]\n") + 1
+	f.Close, f.After, f.Open = tail[:n], tail[n:], turn[n:]
+	f.Between, found = strings.CutSuffix(head, f.Open)
+	return f, found && f.Close != ""
+}
+
+// joint is what stands between the arguments of one call and the name of the next, in a text with two; empty if each has marks of its own.
+func joint(f *reading.Frame, form reading.Form, both string) string {
+	_, rest, found := strings.Cut(both, probeValue)
+	if form == reading.Named {
+		_, rest, _ = strings.Cut(rest, "}")
+	} else {
+		rest = strings.TrimPrefix(rest, f.Close)
+	}
+	rest, _, named := strings.Cut(rest, probeSecond)
+	if !found || !named || mark(f.After) != "" && strings.Join(strings.Fields(rest), "") == strings.Join(strings.Fields(f.After+f.Before), "") {
+		return ""
+	}
+	return rest
+}
+
 // frame tells from a call what stands around its name and its arguments; zero if that is not plain.
 func frame(form reading.Form, written string) (f reading.Frame) {
 	var rest string
@@ -200,17 +281,9 @@ func frame(form reading.Form, written string) (f reading.Frame) {
 	switch form {
 	case reading.JSON:
 		// The arguments must come after the name, as an object, not as text that holds one.
-		key := strings.Index(rest, `"`+probeKey+`"`)
-		from := strings.LastIndexByte(rest[:max(key, 0)], '{')
-		if key < 0 || from < 0 {
+		if f.Between, f.After, found = object(rest); !found {
 			return reading.Frame{}
 		}
-		d := json.NewDecoder(strings.NewReader(rest[from:]))
-		var arguments map[string]string
-		if d.Decode(&arguments) != nil || len(arguments) != 1 {
-			return reading.Frame{}
-		}
-		f.Between, f.After = rest[:from], rest[from+int(d.InputOffset()):]
 		return f
 	case reading.Python:
 		for _, value := range []string{`"` + probeValue + `"`, `'` + probeValue + `'`} {
@@ -243,7 +316,12 @@ func frame(form reading.Form, written string) (f reading.Frame) {
 // mark is a mark without the layout around it.
 func mark(s string) string { return strings.TrimSpace(s) }
 
-var openedBlock = regexp.MustCompile(`<([A-Za-z_]+)>\s*$`)
+var (
+	openedBlock = regexp.MustCompile(`<([A-Za-z_:]+)>\s*$`)
+	openedOther = regexp.MustCompile(`(\[[A-Z_]+\]|<\|START_[A-Z_]+\|>)\s*$`)
+	// mentioned are marks of reasoning, as templates write them that have to take it out of earlier turns.
+	mentioned = regexp.MustCompile(`</?((?:[a-z]+:)?(?:think|thinking|reasoning))>|\[/?((?:THINK|REASONING))\]|<\|(?:START|END)_((?:THINKING|REASONING))\|>`)
+)
 
 // reasoningStyle tells from the end of a prompt whether it opens the reasoning, and from that, or from what the
 // source of the template mentions, which marks enclose it.
@@ -251,12 +329,21 @@ func reasoningStyle(prompt, source string) (marks reading.Marks, inside bool) {
 	if m := openedBlock.FindStringSubmatch(prompt); m != nil {
 		return reading.Marks{Open: "<" + m[1] + ">", Close: "</" + m[1] + ">"}, true
 	}
-	for _, word := range []string{"think", "thinking", "reasoning"} {
-		if strings.Contains(source, "<"+word+">") || strings.Contains(source, "</"+word+">") {
-			return reading.Marks{Open: "<" + word + ">", Close: "</" + word + ">"}, false
-		}
+	if m := openedOther.FindString(prompt); mentioned.MatchString(m) {
+		prompt, inside = m, true
+	} else {
+		prompt = mentioned.FindString(source)
 	}
-	return reading.Marks{}, false
+	switch m := mentioned.FindStringSubmatch(prompt); {
+	case m == nil:
+		return reading.Marks{}, false
+	case m[1] != "":
+		return reading.Marks{Open: "<" + m[1] + ">", Close: "</" + m[1] + ">"}, inside
+	case m[2] != "":
+		return reading.Marks{Open: "[" + m[2] + "]", Close: "[/" + m[2] + "]"}, inside
+	default:
+		return reading.Marks{Open: "<|START_" + m[3] + "|>", Close: "<|END_" + m[3] + "|>"}, inside
+	}
 }
 
 // StyleOf is how to read the answer to a prompt: the calls only if tools were offered, so that an answer that

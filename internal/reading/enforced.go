@@ -42,7 +42,7 @@ func (r *Reader) enforcedCall(out []Piece, ended bool) []Piece {
 		case begun && whole:
 			r.take(len(r.pending) - len(rest) + len(name) + len(f.Between))
 			*c = enforced{place: inArguments}
-			if r.style.Form != JSON {
+			if r.style.Form.ByName() {
 				c.place = beforeArgument
 			}
 			return append(out, Piece{Call: &Call{Name: name}})

@@ -9,15 +9,19 @@ import (
 )
 
 // parse reads all calls in a text; ok is false if anything in it is not one.
-func parse(form Form, text string) (calls []Call, ok bool) {
-	switch form {
+func parse(style *Style, text string) (calls []Call, ok bool) {
+	switch style.Form {
 	case JSON:
 		return parseJSON(text)
 	case Python:
 		return parsePython(text)
 	case FunctionTags:
 		return parseTags(text)
-	case NoCalls:
+	case Named:
+		return parseNamed(&style.Frame, text)
+	case Tags:
+		return parseFramed(&style.Frame, text)
+	case NoCalls, Channels:
 	}
 	return nil, false
 }
@@ -65,12 +69,16 @@ func unfinished(text string) bool {
 func parseObject(raw json.RawMessage) (Call, bool) {
 	var o struct {
 		Name       string          `json:"name"`
+		ToolName   string          `json:"tool_name"`
 		Arguments  json.RawMessage `json:"arguments"`
 		Parameters json.RawMessage `json:"parameters"`
 		Function   json.RawMessage `json:"function"`
 	}
 	if json.Unmarshal(raw, &o) != nil {
 		return Call{}, false
+	}
+	if o.Name == "" {
+		o.Name = o.ToolName
 	}
 	if o.Name == "" && len(o.Function) > 0 && o.Function[0] == '{' {
 		return parseObject(o.Function)
@@ -258,12 +266,7 @@ func parseTags(text string) (calls []Call, ok bool) {
 				return nil, false
 			}
 			body = body[len(p[0]):]
-			value := strings.TrimSuffix(strings.TrimPrefix(p[2], "\n"), "\n")
-			raw := json.RawMessage(value)
-			if !json.Valid(raw) {
-				raw, _ = json.Marshal(value) // a string can always be marshalled
-			}
-			arguments[p[1]] = raw
+			arguments[p[1]] = asJSON(p[2])
 		}
 		raw, err := json.Marshal(arguments)
 		if err != nil {
@@ -272,4 +275,103 @@ func parseTags(text string) (calls []Call, ok bool) {
 		calls = append(calls, Call{Name: f[1], Arguments: string(raw)})
 	}
 	return calls, len(calls) > 0
+}
+
+// loosely is an expression for what stands in a frame, with any white space, or none, where it has some and around it.
+func loosely(text string) string {
+	fields := strings.Fields(text)
+	for i, f := range fields {
+		fields[i] = regexp.QuoteMeta(f)
+	}
+	return `\s*` + strings.Join(fields, `\s*`) + `\s*`
+}
+
+// toolName is what tools may be called.
+const toolName = `([\w.-]+)`
+
+// parseNamed reads names with a JSON object behind each.
+func parseNamed(f *Frame, text string) (calls []Call, ok bool) {
+	head, err := regexp.Compile(`^\s*` + toolName + loosely(f.Between))
+	if err != nil {
+		return nil, false
+	}
+	joint, err := regexp.Compile(`^` + loosely(f.Joint))
+	if err != nil {
+		return nil, false
+	}
+	for text != "" {
+		m := head.FindStringSubmatch(text)
+		if m == nil {
+			return nil, false
+		}
+		text = text[len(m[0]):]
+		d := json.NewDecoder(strings.NewReader(text))
+		var arguments json.RawMessage
+		if d.Decode(&arguments) != nil || arguments[0] != '{' {
+			return nil, false
+		}
+		calls = append(calls, Call{Name: m[1], Arguments: string(arguments)})
+		if text = strings.TrimSpace(text[d.InputOffset():]); text == "" {
+			break
+		}
+		between := joint.FindString(text)
+		if f.Joint == "" || between == "" {
+			return nil, false
+		}
+		text = text[len(between):]
+	}
+	return calls, len(calls) > 0
+}
+
+// parseFramed reads names with tagged arguments behind each.
+func parseFramed(f *Frame, text string) (calls []Call, ok bool) {
+	var list []*regexp.Regexp
+	for _, e := range []string{`^\s*` + toolName + loosely(f.Between), `(?s)^` + loosely(f.Open) + toolName + loosely(f.Assign) + `(.*?)` + loosely(f.Close), `^` + loosely(f.Joint)} {
+		r, err := regexp.Compile(e)
+		if err != nil {
+			return nil, false
+		}
+		list = append(list, r)
+	}
+	head, argument, joint := list[0], list[1], list[2]
+	for text != "" {
+		m := head.FindStringSubmatch(text)
+		if m == nil {
+			return nil, false
+		}
+		text = text[len(m[0]):]
+		arguments := map[string]json.RawMessage{}
+		for {
+			a := argument.FindStringSubmatch(text)
+			if a == nil {
+				break
+			}
+			text = text[len(a[0]):]
+			arguments[a[1]] = asJSON(a[2])
+		}
+		raw, err := json.Marshal(arguments)
+		if err != nil {
+			return nil, false
+		}
+		calls = append(calls, Call{Name: m[1], Arguments: string(raw)})
+		if text = strings.TrimSpace(text); text == "" {
+			break
+		}
+		between := joint.FindString(text)
+		if f.Joint == "" || between == "" {
+			return nil, false
+		}
+		text = text[len(between):]
+	}
+	return calls, len(calls) > 0
+}
+
+// asJSON takes a value that is JSON as such, any other as text.
+func asJSON(value string) json.RawMessage {
+	value = strings.TrimSuffix(strings.TrimPrefix(value, "\n"), "\n")
+	raw := json.RawMessage(value)
+	if !json.Valid(raw) {
+		raw, _ = json.Marshal(value) // a string can always be marshalled
+	}
+	return raw
 }

@@ -24,11 +24,12 @@ type Style struct {
 }
 
 // Frame is how a call is written, to the letter: Before, the name, Between, the arguments, After. The arguments are a JSON
-// object in the form JSON. In the others each is written by itself: Open, its name, Assign, its value, Close, with
-// Separator between them.
+// object in the forms JSON and Named. In the others each is written by itself: Open, its name, Assign, its value, Close, with
+// Separator between them. Joint is what stands between the arguments of one call and the name of the next, where marks enclose several.
 type Frame struct {
 	Before, Between, After         string
 	Open, Assign, Close, Separator string
+	Joint                          string
 }
 
 // Marks enclose a part of the text.
@@ -43,10 +44,15 @@ const (
 	JSON         Form = "json"          // {"name": …, "arguments": {…}}, or a list of such objects
 	Python       Form = "python"        // [name(key="value", …), …]
 	FunctionTags Form = "function-tags" // <function=name><parameter=key>value</parameter></function>
+	Named        Form = "named"         // the name, and behind it the arguments as a JSON object, with marks of any kind around them
+	Tags         Form = "tags"          // the name, and behind it each argument by itself, with tags of any kind around them
 	// Channels is a layout of the whole answer: messages, each with a header that names its channel and perhaps
 	// whom it is to. Reasoning and calls are messages of their own, so Reasoning and Calls have no meaning.
 	Channels Form = "channels" // <|channel|>name to=functions.f<|message|>…<|end|>
 )
+
+// ByName reports whether each argument is written by itself.
+func (f Form) ByName() bool { return f == Python || f == FunctionTags || f == Tags }
 
 // Call is a tool call that was read.
 type Call struct {
@@ -241,7 +247,7 @@ func (r *Reader) calls(out []Piece, ended bool) []Piece {
 	} else if !ended {
 		return out
 	}
-	calls, ok := parse(r.style.Form, strings.TrimSpace(body))
+	calls, ok := parse(&r.style, strings.TrimSpace(body))
 	r.place, r.started = inText, !ok
 	if !ok {
 		r.malformed++
@@ -264,7 +270,7 @@ func closing(form Form, body, mark string) int {
 		if i < 0 {
 			return -1
 		}
-		if from += i; form != JSON || !unfinished(body[:from]) {
+		if from += i; form != JSON && form != Named || !unfinished(body[:from]) {
 			return from
 		}
 		from += len(mark)

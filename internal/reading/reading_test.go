@@ -60,6 +60,12 @@ var cases = []struct {
 	{"channels, none", channels, "Just <text> here", "T(Just <text> here)"},
 	{"channels, cut off in a header", channels, "<|channel|>fin", "T(<|channel|>fin)"},
 	{"channels, cut off in a mark", channels, "<|channel|>final<|message|>So<|en", "T(So<|en)"},
+	{"a name, then JSON", framedNamed, "Now. <|call|>f\n```json\n" + `{"a": "` + "```" + `"}` + "\n```<|end|>", "T(Now.)C(f {\"a\": \"```\"})"},
+	{"names, then JSON", framedNamed, "<|call|>f\n```json\n{}\n```<|next|>g-2 ```json {\"b\": [1]} ```<|end|>", `C(f {})C(g-2 {"b": [1]})`},
+	{"a name, then none", framedNamed, "<|call|>f\n```json\n12\n```<|end|>", "T(<|call|>f\n```json\n12\n```<|end|>)M"},
+	{"tags of any kind", framedKeys, "<call>f\n<key>a</key>\n<value>12</value>\n<key>b</key><value>x <y></value>\n</call>", `C(f {"a":12,"b":"x \u003cy\u003e"})`},
+	{"tags of any kind, no argument", framedKeys, "<call>f\n</call><call>g</call>", `C(f {})C(g {})`},
+	{"tags of any kind, cut off", framedKeys, "<call>f\n<key>a</key>\n<val", "T(<call>f\n<key>a</key>\n<val)M"},
 	{"no form of calls", Style{}, `<tool_call>{"name":"f"}</tool_call>`, `T(<tool_call>{"name":"f"}</tool_call>)`},
 }
 
@@ -160,6 +166,8 @@ var enforcedCases = []struct {
 	{"python", framedPython, `[f(a="]), ", b={"x": [1]}, c=7, d=null)]`, `C(f {"a":"]), ","b":{"x": [1]},"c":7,"d":null})`},
 	{"python, no arguments", framedPython, `[f()]`, `C(f {})`},
 	{"python, text after all", framedPython, `Osmer, I think (35 minutes).`, `T(Osmer, I think (35 minutes).)`},
+	{"a name, then JSON", framedNamed, "<|call|>f\n```json\n" + `{"a": {"b": "` + "```" + `"}}` + "\n```<|end|>", "C(f {\"a\": {\"b\": \"```\"}})"},
+	{"tags of any kind", framedKeys, "<call>f\n<key>a</key>\n<value>12</value>\n<key>b</key>\n<value>\"</value>\"</value>\n</call>", `C(f {"a":12,"b":"</value>"})`},
 	{"bare, JSON that is no call", framedBare, `{"answer": {"name": 7}}`, `T({"answer": {"name": 7}})`},
 	{"bare", Style{Form: JSON, Frame: Frame{Before: `{"name": "`, Between: `", "parameters": `, After: `}`}}, `{"name": "f", "parameters": {"a": 1}}`, `C(f {"a": 1})`},
 	{"channels", channels, `<|channel|>analysis<|message|>I see<|end|><|start|>assistant<|channel|>commentary to=functions.f <|constrain|>json<|message|>{"a": {"b": 1}}<|call|>`, `R(I see)C(f {"a": {"b": 1}})`},
@@ -171,6 +179,8 @@ var framed = Style{Form: JSON, Calls: Marks{"<tool_call>", "</tool_call>"}, Fram
 var (
 	framedTags   = Style{Form: FunctionTags, Calls: Marks{"<tool_call>", "</tool_call>"}, Frame: Frame{Before: "<tool_call>\n<function=", Between: ">\n", After: "</function>\n</tool_call>", Open: "<parameter=", Assign: ">\n", Close: "\n</parameter>\n"}}
 	framedPython = Style{Form: Python, Frame: Frame{Before: "[", Between: "(", After: ")]", Assign: "=", Separator: ", "}}
+	framedNamed  = Style{Form: Named, Calls: Marks{"<|call|>", "```<|end|>"}, Frame: Frame{Before: "<|call|>", Between: "\n```json\n", After: "\n```<|end|>", Joint: "\n```<|next|>"}}
+	framedKeys   = Style{Form: Tags, Calls: Marks{"<call>", "</call>"}, Frame: Frame{Before: "<call>", Between: "\n", After: "</call>", Open: "<key>", Assign: "</key>\n<value>", Close: "</value>\n"}}
 	framedBare   = Style{Form: JSON, Frame: Frame{Before: `{"name": "`, Between: `", "parameters": `, After: `}`}}
 )
 
@@ -196,12 +206,12 @@ func FuzzRead(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, raw string, cut int) {
 		cut = max(0, min(len(raw), cut))
-		for _, s := range []Style{framed, framedTags, framedPython, framedBare, channels} {
+		for _, s := range []Style{framed, framedTags, framedPython, framedNamed, framedKeys, framedBare, channels} {
 			if whole, parts := readAs(s, true, raw), readAs(s, true, raw[:cut], raw[cut:]); whole != parts {
 				t.Errorf("%q cut at %d, enforced:\n%s\n%s", raw, cut, whole, parts)
 			}
 		}
-		for _, s := range []Style{tagged, marker, bare, python, tags, inside, channels} {
+		for _, s := range []Style{tagged, marker, bare, python, tags, framedNamed, framedKeys, inside, channels} {
 			whole, parts := read(s, raw), read(s, raw[:cut], raw[cut:])
 			if whole != parts {
 				t.Errorf("%q in %+v:\nwhole %s\nparts %s", raw, s, whole, parts)

@@ -272,7 +272,7 @@ func (f *former) argumentsOf(t exchange.Tool) (grammar.Expr, error) {
 	if takesNothing(schema) {
 		schema, form = json.RawMessage(`{"type":"object","additionalProperties":false}`), nil
 	}
-	byName := f.style.Form == reading.Python || f.style.Form == reading.FunctionTags
+	byName := f.style.Form.ByName()
 	var err error
 	switch frame := f.style.Frame; {
 	case byName:

@@ -120,7 +120,7 @@ func fill(c *weights.Checkpoint) error {
 		}
 		return patterns[t]
 	}
-	all := make([]byte, 0)
+	var all []byte
 	if c.Size < mappedFrom {
 		all = make([]byte, c.Size)
 		at := 0

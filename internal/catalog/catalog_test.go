@@ -209,13 +209,23 @@ func BenchmarkList20(b *testing.B) {
 		{Key: "tokenizer.ggml.model", Value: "gpt2"}, {Key: "tokenizer.ggml.pre", Value: "qwen2"}, {Key: "tokenizer.ggml.tokens", Value: tokens}, {Key: "tokenizer.ggml.token_type", Value: kinds},
 		{Key: "tokenizer.ggml.merges", Value: merges}, {Key: "tokenizer.ggml.eos_token_id", Value: uint32(149_999)}, {Key: "tokenizer.chat_template", Value: c.ChatTemplate}}
 	plan := []gguf.Plan{{Name: "token_embd.weight", Type: weights.Q8_0, Shape: []int{vocabulary, 32}}}
+	for _, name := range []string{"output_norm", "blk.0.attn_norm", "blk.0.ffn_norm"} {
+		plan = append(plan, gguf.Plan{Name: name + ".weight", Type: weights.F32, Shape: []int{32}})
+	}
+	for _, name := range []string{"attn_q", "attn_k", "attn_v", "attn_output", "ffn_gate", "ffn_up", "ffn_down"} {
+		plan = append(plan, gguf.Plan{Name: "blk.0." + name + ".weight", Type: weights.Q8_0, Shape: []int{32, 32}})
+	}
 	for i := range 20 {
 		f, err := os.Create(fmt.Sprintf("%s/%d.gguf", dir, i))
 		if err != nil {
 			b.Fatal(err)
 		}
-		if err := errors.Join(gguf.Write(f, metadata, plan, func(_ int, w io.Writer) error {
-			_, err := w.Write(make([]byte, vocabulary*34))
+		if err := errors.Join(gguf.Write(f, metadata, plan, func(n int, w io.Writer) error {
+			size, err := plan[n].Type.Size(plan[n].Shape)
+			if err != nil {
+				return err
+			}
+			_, err = w.Write(make([]byte, size))
 			return err
 		}), f.Close()); err != nil {
 			b.Fatal(err)

@@ -117,10 +117,10 @@ func TestWhateverLiesInTheFolder(t *testing.T) {
 		t.Fatal(err)
 	}
 	problems := map[string]string{
-		"twice": "block count is missing", "endless-companion": "generation_config.json: not a regular file", "fine-folder": "", "beside": "not a regular file",
+		"twice": "num_hidden_layers: it is missing", "endless-companion": "generation_config.json: not a regular file", "fine-folder": "", "beside": "not a regular file",
 		"pipe": "not a regular file", "device": "not a regular file", "pipe-2": "not a regular file",
-		"fine": "", "titled": "", "long-family": "no name of a family", "long-look": "chat template has 2097152 bytes", "experts": "10000 experts", "layers": "block count is 4096",
-		"more-layers": "tensor blk.2.attn_norm.weight is missing", "heads": "the head size is 0", "head-size": "tensor blk.0.attn_q.weight", "feed-forward": "ffn_gate", "begin": "bos_token_id is 1073741824",
+		"fine": "", "titled": "", "long-family": "no name of a family", "long-look": "chat template has 2097152 bytes", "experts": "10000 experts", "layers": "block_count: 4096",
+		"more-layers": "tensor blk.2.attn_norm.weight is missing", "heads": "attention.key_length: 0 is out of range", "head-size": "tensor blk.0.attn_q.weight", "feed-forward": "ffn_gate", "begin": "bos_token_id is 1073741824",
 		"end": "eos_token_id is 300", "pattern": "llama.attention.sliding_window_pattern", "no-window": "", "scale": "llama.attention.scale", "same-scale": "", "router": "llama.expert_gating_func",
 		"softmax": "", "other-family": `architecture "abacus" is not supported`, "lists": "blk.0.attn_k.weight has the shape",
 	}

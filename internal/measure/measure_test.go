@@ -7,6 +7,10 @@ import (
 	"testing"
 	"time"
 
+	"kindredgate/internal/engine"
+	"kindredgate/internal/kv"
+	"kindredgate/internal/model"
+	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights"
 )
 
@@ -60,5 +64,66 @@ func TestRunIsBounded(t *testing.T) {
 	}
 	if _, err := Shapes[0].Checkpoint(weights.IQ4_XS); err == nil {
 		t.Error("weights are made up of a type that cannot be written")
+	}
+}
+
+// A made-up network of each kind answers, a second turn reads only what is new, and contexts stay within their memory.
+func TestKindsOfNetworks(t *testing.T) {
+	for _, shape := range Shapes {
+		if !strings.HasPrefix(shape.Name, "tiny") {
+			continue
+		}
+		t.Run(shape.Name, func(t *testing.T) {
+			c, err := shape.Checkpoint(weights.Q4_0)
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() { c.Close() })
+			m, err := model.Load(c)
+			if err != nil {
+				t.Fatal(err)
+			}
+			definition, err := c.Tokenizer()
+			if err != nil {
+				t.Fatal(err)
+			}
+			tok, err := tokenizer.New(definition)
+			if err != nil {
+				t.Fatal(err)
+			}
+			budget := 2 * kv.Bytes(m.KVShape(), kv.F16, 1024)
+			e, err := engine.New(m, tok, engine.Options{Memory: budget})
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(e.Close)
+			turn := func(prompt []int32) (cached int, ids []int32) {
+				for step, err := range e.Generate(t.Context(), engine.Job{Prompt: prompt, MaxTokens: 8, NeverEnds: true}) {
+					if err != nil {
+						t.Fatal(err)
+					}
+					cached += step.Cached
+					if step.Token != engine.NoToken {
+						ids = append(ids, step.Token)
+					}
+				}
+				return cached, ids
+			}
+			prompt := make([]int32, 700)
+			for i := range prompt {
+				prompt[i] = int32(i * 7 % 4000)
+			}
+			_, first := turn(prompt)
+			if len(first) != 8 {
+				t.Fatalf("%d tokens", len(first))
+			}
+			next := append(append(prompt, first...), 1, 2, 3)
+			if cached, ids := turn(next); cached < len(next)-3-45 || len(ids) != 8 {
+				t.Errorf("the second turn reads %d tokens, and gives %d", len(next)-cached, len(ids))
+			}
+			if use := e.Pool().Use(); int64(use.Busy+use.Kept)*e.Pool().PageBytes() > budget {
+				t.Errorf("contexts take %d pages of %d bytes", use.Busy+use.Kept, e.Pool().PageBytes())
+			}
+		})
 	}
 }

@@ -20,7 +20,7 @@ func deepseek(c *weights.Checkpoint, s *Spec) error {
 	}
 	rotated := f.Int("qk_rope_head_dim", "rope.dimension_count")
 	latent := Latent{Rank: f.Int("kv_lora_rank", "attention.kv_lora_rank"), QueryRank: f.Int("q_lora_rank", "attention.q_lora_rank"), Rotated: rotated,
-		Plain: f.Int("qk_nope_head_dim"), Value: f.Int("v_head_dim", "attention.value_length_mla")}
+		Plain: f.Int("qk_nope_head_dim", "attention.key_length_mla"), Value: f.Int("v_head_dim", "attention.value_length_mla")}
 	if c.Layout == "GGUF" {
 		size := f.Int("attention.key_length_mla")
 		if size == 0 { // the older form

@@ -16,8 +16,8 @@ func ernieMoE(c *weights.Checkpoint, s *Spec) error {
 	width := f.Int("moe_intermediate_size", "expert_feed_forward_length")
 	experts := Experts{Count: f.Int("moe_num_experts", "expert_count"), Used: f.Int("moe_k", "expert_used_count"), Shared: f.Int("expert_shared_feed_forward_length"),
 		Router: Router{Score: AllSoftmax, Normalized: true, Floor: float32(orElse(f.Float("moe_norm_min"), 1e-12))}}
-	if n := f.Int("moe_num_shared_experts", "expert_shared_count"); experts.Shared == 0 && n <= maxExperts {
-		experts.Shared = n * width
+	if n := f.Int("moe_num_shared_experts", "expert_shared_count", "expert_shared_feed_forward_length"); experts.Shared == 0 {
+		experts.Shared = together(width, n)
 	}
 	first, last := f.Int("moe_layer_start_index", "leading_dense_block_count"), len(s.Layers)-1
 	if f.Has("moe_layer_end_index") && f.Int("moe_layer_end_index") >= 0 {

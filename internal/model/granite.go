@@ -98,7 +98,7 @@ func mamba2(c *weights.Checkpoint) State {
 	s := State{Kind: Mamba2, Taps: f.Int("mamba_d_conv", "conv_kernel", "ssm.conv_kernel"), Heads: f.Int("mamba_n_heads", "mamba_num_heads", "ssm.time_step_rank"),
 		Groups: f.Int("mamba_n_groups", "n_groups", "ssm.group_count"), Size: f.Int("mamba_d_state", "ssm_state_size", "ssm.state_size")}
 	if s.Width = f.Int("ssm.inner_size", "mamba_d_ssm"); s.Width == 0 {
-		if size := f.Int("mamba_d_head", "mamba_head_dim"); size < maxWidth && s.Heads < maxWidth {
+		if size := f.Int("mamba_d_head", "mamba_head_dim", "ssm.inner_size"); size < maxWidth && s.Heads < maxWidth {
 			s.Width = s.Heads * size
 		}
 	}

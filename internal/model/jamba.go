@@ -20,7 +20,7 @@ func jamba(c *weights.Checkpoint, s *Spec) error {
 		return errors.New("experts (num_experts) of this family are not supported")
 	}
 	state := State{Kind: Mamba, Taps: f.Int("mamba_d_conv", "ssm.conv_kernel"), Size: f.Int("mamba_d_state", "ssm.state_size"), Width: f.Int("ssm.inner_size")}
-	if expand := f.Int("mamba_expand"); state.Width == 0 && expand < 1024 {
+	if expand := f.Int("mamba_expand", "ssm.inner_size"); state.Width == 0 && expand < 1024 {
 		state.Width = expand * s.Dim
 	}
 	state.Rank = f.Int("mamba_dt_rank", "ssm.time_step_rank")

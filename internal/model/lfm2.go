@@ -23,7 +23,7 @@ func init() {
 
 func lfm2(c *weights.Checkpoint, s *Spec) error {
 	f := &c.Facts
-	conv := State{Kind: ShortConv, Taps: f.Int("conv_L_cache", "shortconv.l_cache"), Width: s.Dim}
+	conv := State{Kind: ShortConv, Taps: f.Int("conv_L_cache", "shortconv.l_cache", "ssm.conv_kernel"), Width: s.Dim}
 	types, attends := f.Texts("layer_types"), f.Ints("full_attn_idxs")
 	if types != nil && len(types) != len(s.Layers) {
 		return fmt.Errorf("layer_types name %d layers of %d", len(types), len(s.Layers))

@@ -22,7 +22,7 @@ func llama4(c *weights.Checkpoint, s *Spec) error {
 	if c.Layout == "GGUF" {
 		return errors.New("GGUF files of the family are not supported; use the folder")
 	}
-	rotates, chunk, every := f.Flags("no_rope_layers"), f.Int("attention_chunk_size"), max(1, f.Int("interleave_moe_layer_step"))
+	rotates, chunk, every := f.Flags("no_rope_layers"), f.Int("attention_chunk_size", "attention.sliding_window"), max(1, f.Int("interleave_moe_layer_step"))
 	if rotates != nil && len(rotates) != len(s.Layers) {
 		return errors.New("no_rope_layers has not one element for each layer")
 	}
@@ -35,8 +35,8 @@ func llama4(c *weights.Checkpoint, s *Spec) error {
 	s.each(func(i int, l *LayerSpec) {
 		a, ff := &l.Attention, &l.FeedForward
 		if rotates == nil && (i+1)%4 != 0 || rotates != nil && rotates[i] {
-			if chunk > 0 {
-				a.Mask, a.Window = MaskChunk, chunk
+			if a.Window = chunk; chunk != 0 {
+				a.Mask = MaskChunk
 			}
 			if normalized {
 				a.QKNorm = PlainQKNorm

@@ -177,8 +177,18 @@ func Describe(c *weights.Checkpoint) (Spec, error) {
 	return m.Spec, nil
 }
 
-// describe makes the Spec of a checkpoint by its hyperparameters.
+// describe makes the Spec of a checkpoint by its hyperparameters. Errors name them as the model's files do.
 func describe(c *weights.Checkpoint) (Spec, error) {
+	s, err := specify(c)
+	if e := (*fieldError)(nil); errors.As(err, &e) {
+		if e.field = c.Facts.Name(e.field); c.Layout == "GGUF" {
+			e.field = c.Architecture + "." + e.field
+		}
+	}
+	return s, err
+}
+
+func specify(c *weights.Checkpoint) (Spec, error) {
 	f, ok := families[c.Architecture]
 	if !ok {
 		return Spec{}, &UnknownFamilyError{c.Architecture}
@@ -219,13 +229,16 @@ func base(c *weights.Checkpoint) (Spec, error) {
 	for _, v := range []struct {
 		name  string
 		value int
-	}{{"embedding length", h.Width}, {"block count", h.Layers}, {"head count", h.Heads}, {"context length", h.Context}} {
+	}{{"embedding_length", h.Width}, {"block_count", h.Layers}, {"attention.head_count", h.Heads}, {"context_length", h.Context}} {
 		if v.value <= 0 || v.value > 1<<24 {
-			return Spec{}, fmt.Errorf("the %s is missing or out of range: %d", v.name, v.value)
+			return Spec{}, bad(v.name, "it is missing, or out of range: %d", v.value)
 		}
 	}
+	if h.Experts < 0 || h.Experts > maxExperts {
+		return Spec{}, bad("expert_count", "%d experts are out of range", h.Experts)
+	}
 	if h.Layers > maxLayers {
-		return Spec{}, fmt.Errorf("the block count is %d; at most %d are possible", h.Layers, maxLayers)
+		return Spec{}, bad("block_count", "%d; at most %d are possible", h.Layers, maxLayers)
 	}
 	if h.KVHeads == 0 {
 		h.KVHeads = h.Heads
@@ -309,7 +322,22 @@ func (s *Spec) rotate(c *weights.Checkpoint) error {
 	}
 	r, err := newRope(&h.Rope, h.Rope.Base, dims, h.Context)
 	s.Ropes = []Rope{r}
-	return err
+	if err != nil {
+		return err
+	}
+	// Sections of pairs that turn by positions of their own. In a text these are all the same.
+	sections := c.Facts.Ints("rope_parameters.mrope_section", "rope_scaling.mrope_section", "rope.dimension_sections")
+	sum := 0
+	for _, n := range sections {
+		if sum += n; n < 0 || n > dims {
+			sum = -1
+			break
+		}
+	}
+	if sections != nil && sum != dims/2 {
+		return bad("rope.dimension_sections", "sections %v do not add up to the %d pairs of dimensions that are rotated", sections[:min(len(sections), 8)], dims/2)
+	}
+	return nil
 }
 
 // Load builds the model that a checkpoint holds. The weights stay in its files, which must stay open.

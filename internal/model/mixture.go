@@ -37,8 +37,8 @@ func mixture(c *weights.Checkpoint, s *Spec, sigmoid bool) error {
 	if shared == 0 {
 		shared = f.Int("moe_shared_expert_intermediate_size")
 	}
-	if n := f.Int("n_shared_experts", "num_shared_experts", "expert_shared_count"); shared == 0 && n <= maxExperts {
-		shared = width * n
+	if n := f.Int("n_shared_experts", "num_shared_experts", "expert_shared_count", "expert_shared_feed_forward_length"); shared == 0 {
+		shared = together(width, n)
 	}
 	router := Router{Score: AllSoftmax, Normalized: f.Is(true, "norm_topk_prob", "expert_weights_norm"), Scale: float32(f.Float("routed_scaling_factor", "expert_weights_scale")), Floor: 1e-20}
 	switch by := f.Text("scoring_func", "score_function"); by {
@@ -90,6 +90,14 @@ func mixture(c *weights.Checkpoint, s *Spec, sigmoid bool) error {
 		ff.Experts = Experts{Count: count, Used: used, Shared: shared, Router: r}
 	})
 	return nil
+}
+
+// together is how wide so many experts are that every token uses. What is out of range stays so.
+func together(width, n int) int {
+	if width > maxWidth || n > maxExperts {
+		return maxWidth + 1
+	}
+	return width * n
 }
 
 // further tells the tensors of layers behind the last, which predict further tokens.

@@ -446,8 +446,8 @@ func TestLoadRefuses(t *testing.T) {
 		change           func(*weights.Checkpoint)
 	}{
 		{"unknown family", llama, `architecture "abacus" is not supported; docs/models.md lists`, func(c *weights.Checkpoint) { c.Architecture = "abacus" }},
-		{"no layers", llama, "the block count is missing or out of range: 0", func(c *weights.Checkpoint) { c.Hyper.Layers = 0 }},
-		{"no heads", llama, "the head count is missing", func(c *weights.Checkpoint) { c.Hyper.Heads = 0 }},
+		{"no layers", llama, "llama.block_count: it is missing, or out of range: 0", func(c *weights.Checkpoint) { c.Hyper.Layers = 0 }},
+		{"no heads", llama, "llama.attention.head_count: it is missing", func(c *weights.Checkpoint) { c.Hyper.Heads = 0 }},
 		{"too many layers", llama, "tensor blk.2.attn_norm.weight is missing", func(c *weights.Checkpoint) { c.Hyper.Layers = 3 }},
 		{"too few layers", llama, "tensor blk.1.", func(c *weights.Checkpoint) { c.Hyper.Layers = 1 }},
 		{"uneven heads", llama, "cannot share", func(c *weights.Checkpoint) { c.Hyper.KVHeads = 3 }},
@@ -494,6 +494,103 @@ func TestLoadRefuses(t *testing.T) {
 	c.Architecture = "abacus"
 	if _, err := Describe(c); !errors.As(err, &unknown) {
 		t.Errorf("%v is no *UnknownFamilyError", err)
+	}
+}
+
+// The table of what runs has every family.
+func TestModelsAreDocumented(t *testing.T) {
+	raw, err := os.ReadFile("../../docs/models.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range Families() {
+		if !strings.Contains(string(raw), "`"+name+"`") {
+			t.Errorf("docs/models.md has no %s", name)
+		}
+	}
+}
+
+// Hyperparameters that make no sense are refused when the model is looked at, by the name that its config.json has for them.
+func TestSenselessHyperparameters(t *testing.T) {
+	for _, c := range []struct{ family, field, value, want string }{
+		{"qwen2moe", "num_experts_per_tok", "9", "layer 0: num_experts_per_tok: 9 of 8 experts cannot be used"},
+		{"granitemoe", "num_local_experts", "-1", "num_local_experts: -1 experts are out of range"},
+		{"minimax-m2", "num_experts_per_tok", "0", "num_experts_per_tok: 0 of"},
+		{"ernie45moe", "moe_k", "99", "layer 1: moe_k: 99 of"},
+		{"ernie45moe", "moe_num_shared_experts", "1e15", "moe_num_shared_experts: 4194305 is out of range"},
+		{"deepseek2", "n_shared_experts", "1e15", "layer 1: n_shared_experts: 4194305 is out of range"},
+		{"deepseek3", "n_group", "3", "topk_group: 2 of 3 groups of 8 experts"},
+		{"deepseek3", "topk_group", "5", "topk_group: 5 of 4 groups of 8 experts"},
+		{"bailing2", "topk_group", "0", "topk_group: 0 of"},
+		{"deepseek3", "kv_lora_rank", "-4", "kv_lora_rank: -4 is out of range"},
+		{"deepseek3", "qk_nope_head_dim", "0", "qk_nope_head_dim: 0 is out of range"},
+		{"deepseek2", "q_lora_rank", "-1", "q_lora_rank: -1 is out of range"},
+		{"exaone4", "sliding_window", "-8", "layer 0: sliding_window: a window of -8 positions"},
+		{"llama4", "attention_chunk_size", "-8", "layer 0: attention_chunk_size: a window of -8 positions"},
+		{"cohere", "num_key_value_heads", "4", "num_key_value_heads: 3 query heads cannot share 4"},
+		{"qwen35", "rope_parameters.mrope_section", "[1, 1, 1]", "rope_parameters.mrope_section: sections [1 1 1] do not add up to the 4 pairs"},
+		{"qwen35", "rope_parameters.mrope_section", "[4, -1, -1]", "rope_parameters.mrope_section: sections [4 -1 -1] do not add up"},
+		{"granite-hybrid", "mamba_d_state", "1099511627776", "mamba_d_state: 1099511627776 is out of range"},
+		{"granite-hybrid", "mamba_n_groups", "3", "mamba_n_groups: "},
+		{"granite-hybrid", "mamba_n_heads", "0", "mamba_d_head: 0 is out of range"},
+		{"falcon-h1", "mamba_d_conv", "-4", "mamba_d_conv: -4 is out of range"},
+		{"nemotron-h", "ssm_state_size", "-1", "ssm_state_size: -1 is out of range"},
+		{"jamba", "mamba_expand", "-2", "mamba_expand: -"},
+		{"jamba", "mamba_dt_rank", "0", "mamba_dt_rank: 0 is out of range"},
+		{"lfm2", "conv_L_cache", "0", "conv_L_cache: 0 is out of range"},
+		{"qwen3-next", "linear_num_key_heads", "3", "linear_num_key_heads: 4 heads of the state cannot be divided among 3 groups"},
+		{"qwen3-next", "linear_key_head_dim", "1e12", "linear_key_head_dim: 1000000000000 is out of range"},
+		{"smollm3", "hidden_size", "-1", "hidden_size: it is missing, or out of range: -1"},
+		{"smollm3", "num_hidden_layers", "1e9", "num_hidden_layers: it is missing, or out of range"},
+		{"olmo3", "rms_norm_eps", "-1", "rms_norm_eps: -1 is out of range"},
+		{"gemma", "hidden_size", `"wide"`, `hidden_size is "wide", not a whole number`},
+	} {
+		t.Run(c.family+"/"+c.field+"/"+c.value, func(t *testing.T) {
+			from := "testdata/families/" + c.family + "/hf/"
+			raw, err := os.ReadFile(from + "config.json")
+			if err != nil {
+				t.Fatal(err)
+			}
+			var config map[string]any
+			if err := json.Unmarshal([]byte(strings.ReplaceAll(string(raw), "Infinity", "null")), &config); err != nil {
+				t.Fatal(err)
+			}
+			at := config
+			if inner, ok := config["text_config"].(map[string]any); ok {
+				at = inner
+			}
+			path := strings.Split(c.field, ".")
+			for _, name := range path[:len(path)-1] {
+				at = at[name].(map[string]any)
+			}
+			if _, there := at[path[len(path)-1]]; !there {
+				t.Fatal("there is no such field")
+			}
+			at[path[len(path)-1]] = json.RawMessage(c.value)
+			raw, err = json.Marshal(config)
+			if err != nil {
+				t.Fatal(err)
+			}
+			folder := t.TempDir()
+			files, _ := filepath.Glob(from + "*.safetensors")
+			for _, file := range files {
+				data, err := os.ReadFile(file)
+				if err := errors.Join(err, os.WriteFile(filepath.Join(folder, filepath.Base(file)), data, 0o600)); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if err := os.WriteFile(filepath.Join(folder, "config.json"), raw, 0o600); err != nil {
+				t.Fatal(err)
+			}
+			ck, err := safetensors.Open(folder)
+			if err == nil {
+				t.Cleanup(func() { ck.Close() })
+				_, err = Describe(ck)
+			}
+			if err == nil || !strings.Contains(err.Error(), c.want) {
+				t.Errorf("error %v, want one with %q", err, c.want)
+			}
+		})
 	}
 }
 

@@ -94,7 +94,7 @@ func qwenHybrid(c *weights.Checkpoint, s *Spec) error {
 	net := State{Kind: DeltaNet, Taps: f.Int("linear_conv_kernel_dim", "ssm.conv_kernel"), Heads: f.Int("linear_num_value_heads", "ssm.time_step_rank"),
 		Groups: f.Int("linear_num_key_heads", "ssm.group_count"), Size: f.Int("linear_key_head_dim", "ssm.state_size")}
 	if net.Width = f.Int("ssm.inner_size"); net.Width == 0 {
-		if v := f.Int("linear_value_head_dim"); v > 0 && v < maxWidth && net.Heads < maxWidth {
+		if v := f.Int("linear_value_head_dim", "ssm.inner_size"); v > 0 && v < maxWidth && net.Heads < maxWidth {
 			net.Width = net.Heads * v
 		}
 	}

@@ -340,14 +340,14 @@ const (
 
 // check refuses shapes that no network has, so that the walk need not.
 func (s *Spec) check() error {
-	for _, v := range []size{{"embedding length", s.Dim}, {"block count", len(s.Layers)}, {"context length", s.Context}, {"vocabulary", s.Vocab}} {
+	for _, v := range []size{{"embedding_length", s.Dim}, {"block_count", len(s.Layers)}, {"context_length", s.Context}, {"vocab_size", s.Vocab}} {
 		if v.n < 1 || v.n > 1<<24 {
-			return fmt.Errorf("the %s is %d", v.name, v.n)
+			return bad(v.field, "%d is out of range", v.n)
 		}
 	}
 	switch {
 	case !(s.Epsilon > 0) || s.Epsilon > 1:
-		return fmt.Errorf("the norm epsilon %g is out of range", s.Epsilon)
+		return bad("attention.layer_norm_rms_epsilon", "%g is out of range", s.Epsilon)
 	case s.Positions < 0 || s.Types < 0 || s.FirstPosition < 0 || !(s.LogitCap >= 0):
 		return errors.New("a size or a cap is negative")
 	case !usable(s.EmbeddingScale) || !usable(s.LogitScale):
@@ -355,7 +355,7 @@ func (s *Spec) check() error {
 	case s.Pooling < weights.PoolNone || s.Pooling > weights.PoolLast:
 		return fmt.Errorf("pooling of kind %d is not supported", s.Pooling)
 	case len(s.Layers) > maxLayers:
-		return fmt.Errorf("the block count is %d; at most %d are possible", len(s.Layers), maxLayers)
+		return bad("block_count", "%d; at most %d are possible", len(s.Layers), maxLayers)
 	}
 	for i := range s.Ropes {
 		if err := s.Ropes[i].check(); err != nil {
@@ -364,7 +364,7 @@ func (s *Spec) check() error {
 	}
 	for i := range s.Layers {
 		if err := s.checkLayer(i); err != nil {
-			return fmt.Errorf("layer %d: %w", i, err)
+			return inLayer(i, err)
 		}
 	}
 	if err := s.AltUp.check(s); err != nil {
@@ -387,24 +387,46 @@ func (s *Spec) checkKept() error {
 		}
 	}
 	if perToken > maxContext/int64(s.Context) {
-		return fmt.Errorf("a context of %d tokens of %d bytes is out of range", s.Context, perToken)
+		return bad("context_length", "a context of %d tokens of %d bytes is out of range", s.Context, perToken)
 	}
 	if state > maxState {
-		return fmt.Errorf("a state of %d numbers for each sequence is out of range; at most %d are possible", state, maxState)
+		return bad("ssm.state_size", "a state of %d numbers for each sequence is out of range; at most %d are possible", state, maxState)
 	}
 	return nil
 }
 
-// size is a number that has to be there, by the name that people know it by.
+// fieldError says what is wrong with a hyperparameter. Its name is that of GGUF files, without the architecture, until it is known how the
+// model's own files call it.
+type fieldError struct {
+	layer         string // with what separates it from the rest; empty if it is of no layer
+	field, reason string
+}
+
+func (e *fieldError) Error() string { return e.layer + e.field + ": " + e.reason }
+
+func bad(field, format string, args ...any) error {
+	return &fieldError{field: field, reason: fmt.Sprintf(format, args...)}
+}
+
+// inLayer says of an error which layer it is of.
+func inLayer(i int, err error) error {
+	layer := fmt.Sprintf("layer %d: ", i)
+	if e := (*fieldError)(nil); errors.As(err, &e) {
+		return &fieldError{layer, e.field, e.reason}
+	}
+	return fmt.Errorf("%s%w", layer, err)
+}
+
+// size is a number that has to be there, by the name that GGUF files have for it.
 type size struct {
-	name string
-	n    int
+	field string
+	n     int
 }
 
 func checkSizes(list ...size) error {
 	for _, v := range list {
 		if v.n < 1 || v.n > maxWidth {
-			return fmt.Errorf("the %s is %d", v.name, v.n)
+			return bad(v.field, "%d is out of range", v.n)
 		}
 	}
 	return nil
@@ -441,23 +463,26 @@ func (s *Spec) checkLayer(i int) error {
 }
 
 func (s *Spec) checkAttention(i int, a *Attention) error {
-	err := checkSizes(size{"head count", a.Heads}, size{"key/value head count", a.KVHeads}, size{"head size", a.HeadDim}, size{"size of values", a.ValueDim})
+	if a.Latent.Rank != 0 {
+		if err := a.Latent.check(); err != nil {
+			return err
+		}
+	}
+	err := checkSizes(size{"attention.head_count", a.Heads}, size{"attention.head_count_kv", a.KVHeads}, size{"attention.key_length", a.HeadDim}, size{"attention.value_length", a.ValueDim})
 	if err != nil {
 		return err
 	}
-	switch q := &a.Latent; {
+	switch {
 	case a.Heads%a.KVHeads != 0:
-		return fmt.Errorf("%d query heads cannot share %d key/value heads evenly", a.Heads, a.KVHeads)
+		return bad("attention.head_count_kv", "%d query heads cannot share %d key/value heads evenly", a.Heads, a.KVHeads)
 	case a.Rope >= len(s.Ropes) || a.Rope >= 0 && s.Ropes[a.Rope].Dims > a.rotated():
-		return fmt.Errorf("%d rotated dimensions do not fit heads of %d", s.Ropes[min(a.Rope, len(s.Ropes)-1)].Dims, a.rotated())
+		return bad("rope.dimension_count", "%d rotated dimensions do not fit heads of %d", s.Ropes[min(a.Rope, len(s.Ropes)-1)].Dims, a.rotated())
 	case a.Window < 0 || (a.Mask != MaskNone && a.Window == 0):
-		return fmt.Errorf("a window of %d positions is out of range", a.Window)
+		return bad("attention.sliding_window", "a window of %d positions is out of range", a.Window)
 	case !(a.Scale > 0) || a.Scale > 1e6 || !(a.Cap >= 0) || !usable(a.Out):
 		return fmt.Errorf("the scale %g, the cap %g or the factor %g of attention is out of range", a.Scale, a.Cap, a.Out)
 	case a.Temper.By != 0 && !(a.Temper.Every > 0) || math.IsNaN(a.Temper.By) || math.IsInf(a.Temper.By, 0):
-		return fmt.Errorf("attention sharpened by %g every %g positions is out of range", a.Temper.By, a.Temper.Every)
-	case q.Rank != 0:
-		return q.check()
+		return bad("attention.temperature_scale", "attention sharpened by %g every %g positions is out of range", a.Temper.By, a.Temper.Every)
 	case a.From >= 0 && (a.From >= i || s.Layers[a.From].Attention.kept() != (kv.Layer{KVHeads: a.KVHeads, KeyDim: a.HeadDim, ValueDim: a.ValueDim})):
 		return fmt.Errorf("the keys and values of layer %d are not of its size", a.From)
 	}
@@ -474,32 +499,32 @@ func (a *Attention) rotated() int {
 
 func (q *Latent) check() error {
 	if q.QueryRank < 0 || q.QueryRank > maxWidth {
-		return fmt.Errorf("the rank %d of queries is out of range", q.QueryRank)
+		return bad("attention.q_lora_rank", "%d is out of range", q.QueryRank)
 	}
-	return checkSizes(size{"rank of keys and values", q.Rank}, size{"dimensions of keys that are not rotated", q.Plain}, size{"dimensions of keys that are rotated", q.Rotated}, size{"size of values", q.Value})
+	return checkSizes(size{"attention.kv_lora_rank", q.Rank}, size{"attention.key_length_mla", q.Plain}, size{"rope.dimension_count", q.Rotated}, size{"attention.value_length_mla", q.Value})
 }
 
 func (s *State) check() error {
-	list := []size{{"length of the convolution", s.Taps}, {"width of the state", s.Width}}
+	list := []size{{"ssm.conv_kernel", s.Taps}, {"ssm.inner_size", s.Width}}
 	if s.Kind != ShortConv {
-		list = append(list, size{"state size", s.Size})
+		list = append(list, size{"ssm.state_size", s.Size})
 	}
 	if s.Kind == Mamba {
-		list = append(list, size{"rank of time steps", s.Rank})
+		list = append(list, size{"ssm.time_step_rank", s.Rank})
 	}
 	if s.Kind == Mamba2 || s.Kind == DeltaNet {
-		list = append(list, size{"head count of the state", s.Heads}, size{"group count of the state", s.Groups})
+		list = append(list, size{"ssm.time_step_rank", s.Heads}, size{"ssm.group_count", s.Groups})
 	}
 	if err := checkSizes(list...); err != nil {
 		return err
 	}
 	switch {
 	case s.Kind != ShortConv && int64(s.Width)*int64(s.Size) > maxState || int64(s.Width+2*s.Groups*s.Size)*int64(s.Taps) > maxState:
-		return fmt.Errorf("a state of %d by %d numbers, convolved over %d, is out of range", s.Width, s.Size, s.Taps)
+		return bad("ssm.state_size", "a state of %d by %d numbers, convolved over %d, is out of range", s.Width, s.Size, s.Taps)
 	case s.Heads > 0 && s.Width%s.Heads != 0:
-		return fmt.Errorf("%d channels cannot be divided among %d heads of the state", s.Width, s.Heads)
+		return bad("ssm.time_step_rank", "%d channels cannot be divided among %d heads of the state", s.Width, s.Heads)
 	case s.Groups > 0 && s.Heads%s.Groups != 0:
-		return fmt.Errorf("%d heads of the state cannot be divided among %d groups", s.Heads, s.Groups)
+		return bad("ssm.group_count", "%d heads of the state cannot be divided among %d groups", s.Heads, s.Groups)
 	case !usable(s.Out):
 		return fmt.Errorf("a state scaled by %g is out of range", s.Out)
 	}
@@ -507,7 +532,7 @@ func (s *State) check() error {
 }
 
 func (f *FeedForward) check() error {
-	if err := checkSizes(size{"feed-forward length", f.Width}); err != nil {
+	if err := checkSizes(size{"feed_forward_length", f.Width}); err != nil {
 		return err
 	}
 	e := &f.Experts
@@ -520,11 +545,11 @@ func (f *FeedForward) check() error {
 	case !usable(f.Out) || !usable(f.GateScale) || !usable(f.Sparse) || !usable(r.Scale) || !usable(r.Floor):
 		return errors.New("a factor of the feed-forward network is out of range")
 	case e.Count < 0 || e.Count > maxExperts || e.Count > 0 && (e.Used < 1 || e.Used > e.Count):
-		return fmt.Errorf("%d of %d experts cannot be used", e.Used, e.Count)
+		return bad("expert_used_count", "%d of %d experts cannot be used", e.Used, e.Count)
 	case e.Shared < 0 || e.Shared > maxWidth:
-		return fmt.Errorf("the width %d of the shared expert is out of range", e.Shared)
+		return bad("expert_shared_feed_forward_length", "%d is out of range", e.Shared)
 	case r.Groups < 0 || r.Groups > 0 && (e.Count%r.Groups != 0 || r.GroupsUsed < 1 || r.GroupsUsed > r.Groups || e.Count/r.Groups*r.GroupsUsed < e.Used || e.Count/r.Groups < 2):
-		return fmt.Errorf("%d of %d groups of %d experts, of which %d are used, cannot be used", r.GroupsUsed, r.Groups, e.Count, e.Used)
+		return bad("expert_group_used_count", "%d of %d groups of %d experts, of which %d are used, cannot be used", r.GroupsUsed, r.Groups, e.Count, e.Used)
 	}
 	return nil
 }

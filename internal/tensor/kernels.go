@@ -183,7 +183,7 @@ func (u *unpackedRows) sums(n int) {
 // take unpacks quads from ≤ i < from + quads of some rows.
 func (u *unpackedRows) take(k *kernels, w *Matrix, row, rows, from, quads int, natural *unpacked) {
 	data, apart := w.row(row)
-	perQuad := w.quadBytes()
+	perQuad := w.quad
 	whole := min(quads, w.Cols/quad-from)
 	if whole > 0 {
 		var ap *byte

@@ -24,9 +24,12 @@ type Matrix struct {
 	Rows, Cols  int
 	data        []byte
 	stride      int                   // bytes from one row to the next
+	bytes       int                   // of a row
+	quad        int                   // bytes of 128 elements
 	scales      []byte                // of types that have them apart
 	scaleStride int                   // bytes from one row of these to the next
 	first, step int                   // the row of the scales' matrix that is this one's first, and how far apart its rows are
+	share       int                   // rows that share a row of scales
 	panels      *atomic.Pointer[byte] // to its panels, if it has any
 }
 
@@ -36,8 +39,9 @@ func NewMatrix(t weights.Type, rows, cols int, data, scales []byte) (Matrix, err
 	if !ok {
 		return Matrix{}, fmt.Errorf("rows of %d elements are not whole blocks of %d", cols, t.Layout().Elements)
 	}
-	grid := t.Layout().Scales
-	m := Matrix{Type: t, Rows: rows, Cols: cols, data: data, stride: row, scales: scales, scaleStride: grid.Row(cols), step: 1, panels: new(atomic.Pointer[byte])}
+	l := t.Layout()
+	grid := l.Scales
+	m := Matrix{Type: t, Rows: rows, Cols: cols, data: data, stride: row, bytes: row, quad: quad * l.Bytes / l.Elements, share: grid.Rows, scales: scales, scaleStride: grid.Row(cols), step: 1, panels: new(atomic.Pointer[byte])}
 	if len(data) != rows*row {
 		return Matrix{}, fmt.Errorf("%d bytes of data where %d × %d elements take %d", len(data), rows, cols, rows*row)
 	}
@@ -72,18 +76,11 @@ func (m Matrix) Raw() (data []byte, ok bool) {
 
 // row is the bytes of row r, and its scales if they are apart.
 func (m *Matrix) row(r int) (data, scales []byte) {
-	row, _ := m.Type.RowBytes(m.Cols)
-	data = m.data[r*m.stride : r*m.stride+row]
+	data = m.data[r*m.stride:][:m.bytes]
 	if m.scales != nil {
-		scales = m.scales[(m.first+r*m.step)/m.Type.Layout().Scales.Rows*m.scaleStride:][:m.scaleStride]
+		scales = m.scales[(m.first+r*m.step)/m.share*m.scaleStride:][:m.scaleStride]
 	}
 	return data, scales
-}
-
-// quadBytes is what 128 elements take.
-func (m *Matrix) quadBytes() int {
-	l := m.Type.Layout()
-	return quad * l.Bytes / l.Elements
 }
 
 // Row expands row r into dst, which has Cols elements.

@@ -15,6 +15,7 @@ type Facts struct {
 	Lookup func(name string) (value any, ok bool)
 
 	asked map[string]bool
+	named map[string]string // which of the names that were asked for together it was
 	err   error
 }
 
@@ -24,10 +25,19 @@ func (f *Facts) Err() error { return f.err }
 // Asked reports whether a name was asked for.
 func (f *Facts) Asked(name string) bool { return f.asked[name] }
 
+// Name is what the files call what was asked for by several names, of which this is one; the first of these where they call it
+// nothing.
+func (f *Facts) Name(one string) string {
+	if name, ok := f.named[one]; ok {
+		return name
+	}
+	return one
+}
+
 // find gives the first of some names that has a value.
 func (f *Facts) find(names []string) (string, any) {
 	if f.asked == nil {
-		f.asked = map[string]bool{}
+		f.asked, f.named = map[string]bool{}, map[string]string{}
 	}
 	var name string
 	var value any
@@ -38,6 +48,13 @@ func (f *Facts) find(names []string) (string, any) {
 		}
 		if v, ok := f.Lookup(n); ok && v != nil {
 			name, value = n, v
+		}
+	}
+	for _, n := range names {
+		if _, known := f.named[n]; value != nil {
+			f.named[n] = name
+		} else if !known {
+			f.named[n] = names[0]
 		}
 	}
 	return name, value
@@ -136,19 +153,28 @@ func (f *Facts) Text(names ...string) string {
 }
 
 // Floats is a list of numbers; a single one is a list of one. It is nil if there is none.
-func (f *Facts) Floats(names ...string) []float64 { return list(f, names, "a list of numbers", number) }
+func (f *Facts) Floats(names ...string) []float64 { return list(f, names, "numbers", number) }
 
 // Ints is Floats for whole numbers.
 func (f *Facts) Ints(names ...string) []int {
-	return list(f, names, "a list of whole numbers", func(v any) (int, bool) {
+	return list(f, names, "whole numbers", func(v any) (int, bool) {
 		n, ok := number(v)
 		return int(n), ok && n == math.Trunc(n) && math.Abs(n) < 1<<53
 	})
 }
 
+// Most is Int; of a list, such as of one for each layer, it is the largest.
+func (f *Facts) Most(names ...string) int {
+	all := f.Ints(names...)
+	if len(all) == 0 {
+		return 0
+	}
+	return slices.Max(all)
+}
+
 // Flags is a list of truth values, which may be written as numbers.
 func (f *Facts) Flags(names ...string) []bool {
-	return list(f, names, "a list of truth values", func(v any) (bool, bool) {
+	return list(f, names, "true or false", func(v any) (bool, bool) {
 		n, ok := number(v)
 		return n != 0, ok
 	})
@@ -156,7 +182,7 @@ func (f *Facts) Flags(names ...string) []bool {
 
 // Texts is a list of strings; a single one is a list of one.
 func (f *Facts) Texts(names ...string) []string {
-	return list(f, names, "a list of texts", func(v any) (string, bool) {
+	return list(f, names, "texts", func(v any) (string, bool) {
 		s, ok := v.(string)
 		return s, ok
 	})

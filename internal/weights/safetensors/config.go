@@ -77,21 +77,11 @@ type document struct {
 	Name      string          `json:"_name_or_path"`
 	Text      json.RawMessage `json:"text_config"`
 
-	Vocabulary  int   `json:"vocab_size"`
-	Width       int   `json:"hidden_size"`
-	Layers      int   `json:"num_hidden_layers"`
-	Heads       int   `json:"num_attention_heads"`
-	KVHeads     int   `json:"num_key_value_heads"`
-	HeadDim     int   `json:"head_dim"`
-	FeedForward count `json:"intermediate_size"`
-	Context     int   `json:"max_position_embeddings"`
-	Types       int   `json:"type_vocab_size"`
-	Tied        *bool `json:"tie_word_embeddings"`
+	Tied *bool `json:"tie_word_embeddings"`
 
 	Activation       string `json:"hidden_act"`
 	HiddenActivation string `json:"hidden_activation"`
 
-	Window        int      `json:"sliding_window"`
 	UseWindow     *bool    `json:"use_sliding_window"`
 	WindowEvery   count    `json:"sliding_window_pattern"`
 	LayerTypes    []string `json:"layer_types"`
@@ -111,10 +101,6 @@ type document struct {
 	Original    int             `json:"original_max_position_embeddings"`
 	Initial     int             `json:"initial_context_length"`
 
-	Experts       int   `json:"num_local_experts"`
-	NumExperts    int   `json:"num_experts"`
-	ExpertsUsed   int   `json:"num_experts_per_tok"`
-	ExpertWidth   count `json:"moe_intermediate_size"`
 	NormalizeTopK *bool `json:"norm_topk_prob"`
 
 	EOS    tokenIDs `json:"eos_token_id"`
@@ -133,18 +119,21 @@ func Configure(c *weights.Checkpoint, raw []byte) error {
 	if err := json.Unmarshal(raw, &d); err != nil {
 		return err
 	}
-	facts := raw
 	if d.ModelType == "" {
 		return errors.New("model_type is missing")
 	}
-	if len(d.Text) > 0 && d.Width == 0 {
+	var all map[string]any
+	if err := json.Unmarshal(raw, &all); err != nil {
+		return err
+	}
+	if inner, wraps := all["text_config"].(map[string]any); wraps && all["hidden_size"] == nil {
 		// A model that also sees wraps the one that reads; tensors of the other part are left alone.
 		outer := d
 		d = document{EOS: outer.EOS, Tied: outer.Tied}
 		if err := json.Unmarshal(outer.Text, &d); err != nil {
 			return fmt.Errorf("text_config: %w", err)
 		}
-		facts = outer.Text
+		all = inner
 		if d.ModelType == "" {
 			d.ModelType = outer.ModelType
 		}
@@ -157,33 +146,26 @@ func Configure(c *weights.Checkpoint, raw []byte) error {
 		return fmt.Errorf("weights quantised by %q are not supported; bring the unquantised folder and convert it here, or a GGUF file", q.Method)
 	}
 	c.Layout, c.Architecture = "safetensors", d.ModelType
-	var all map[string]any
-	if err := json.Unmarshal(facts, &all); err != nil {
-		return err
-	}
 	c.Facts = weights.Facts{Lookup: func(name string) (any, bool) { return field(all, name) }}
 	c.Generation.Ends = d.EOS
 	c.Nested = d.Nested
 	h := &c.Hyper
 	*h = weights.Hyperparameters{
-		Vocabulary: d.Vocabulary, Width: d.Width, Layers: d.Layers, Heads: d.Heads, KVHeads: d.KVHeads, HeadDim: d.HeadDim,
-		FeedForward: int(d.FeedForward), Context: d.Context, Types: d.Types, Tied: d.Tied,
-		NormEpsilon: c.Facts.Float("rms_norm_eps", "layer_norm_eps", "norm_eps", "norm_epsilon", "layer_norm_epsilon"),
-		Activation:  d.HiddenActivation, Window: d.Window, WindowEvery: int(d.WindowEvery), AttentionCap: d.AttentionCap, LogitCap: d.LogitCap,
-		QueryScalar: d.QueryScalar, ClampedGate: d.SwigluLimit,
-		Experts: max(d.Experts, d.NumExperts), ExpertsUsed: d.ExpertsUsed, ExpertFeedForward: int(d.ExpertWidth),
-		NormalizeExperts: d.NormalizeTopK,
+		Tied:        d.Tied,
+		NormEpsilon: c.Facts.Float("rms_norm_eps", "layer_norm_eps", "norm_eps", "norm_epsilon", "layer_norm_epsilon", "attention.layer_norm_rms_epsilon"),
+		Activation:  d.HiddenActivation, WindowEvery: int(d.WindowEvery), AttentionCap: d.AttentionCap, LogitCap: d.LogitCap,
+		QueryScalar: d.QueryScalar, ClampedGate: d.SwigluLimit, NormalizeExperts: d.NormalizeTopK,
+	}
+	for i, to := range []*int{&h.Vocabulary, &h.Width, &h.Layers, &h.Heads, &h.KVHeads, &h.HeadDim, &h.FeedForward, &h.Context, &h.Types, &h.Window, &h.Experts, &h.ExpertsUsed,
+		&h.ExpertFeedForward} {
+		if to == &h.FeedForward || to == &h.ExpertFeedForward { // which some files have layer by layer
+			*to = c.Facts.Most(sizes[i]...)
+		} else {
+			*to = c.Facts.Int(sizes[i]...)
+		}
 	}
 	if h.Activation == "" {
 		h.Activation = d.Activation
-	}
-	for _, older := range []struct {
-		to   *int
-		name string
-	}{{&h.Width, "n_embd"}, {&h.Layers, "n_layer"}, {&h.Heads, "n_head"}, {&h.FeedForward, "n_inner"}, {&h.Context, "n_positions"}} {
-		if *older.to == 0 {
-			*older.to = c.Facts.Int(older.name)
-		}
 	}
 	if d.UseWindow != nil && !*d.UseWindow {
 		h.Window = 0
@@ -201,8 +183,14 @@ func Configure(c *weights.Checkpoint, raw []byte) error {
 	if h.HeadDim == 0 && h.Heads > 0 {
 		h.HeadDim = h.Width / h.Heads
 	}
-	return rope(h, &d)
+	return errors.Join(rope(h, &d), c.Facts.Err())
 }
+
+// sizes are what the fields of config.json are called that most families have, the last of each as in GGUF files.
+var sizes = [][]string{{"vocab_size"}, {"hidden_size", "n_embd", "embedding_length"}, {"num_hidden_layers", "n_layer", "block_count"}, {"num_attention_heads", "n_head", "attention.head_count"},
+	{"num_key_value_heads", "attention.head_count_kv"}, {"head_dim", "attention.key_length"}, {"intermediate_size", "n_inner", "feed_forward_length"},
+	{"max_position_embeddings", "n_positions", "context_length"}, {"type_vocab_size"}, {"sliding_window", "attention.sliding_window"},
+	{"num_local_experts", "num_experts", "expert_count"}, {"num_experts_per_tok", "expert_used_count"}, {"moe_intermediate_size", "expert_feed_forward_length"}}
 
 // field is a value of config.json by its path, with dots between the names of nested objects.
 func field(in map[string]any, path string) (any, bool) {

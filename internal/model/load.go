@@ -886,13 +886,8 @@ func (l *loader) must(r role, layer, n int) []float32 {
 
 func (l *loader) feedForward(i int, out *layer) {
 	s, f, dim := &out.LayerSpec, &out.FeedForward, l.spec.Dim
-	switch r := feedForwardNorm; {
-	case s.Order == Parallel:
-	case !s.mixes(): // the layer has one norm
-		r = mixerNorm
-		fallthrough
-	case s.Order.before() || s.Order == NormSum:
-		out.feedForwardNorm = l.norm(r, i, dim)
+	if s.Order != Parallel && (s.Order.before() || s.Order == NormSum) {
+		out.feedForwardNorm = l.norm(feedForwardNorm, i, dim)
 	}
 	if f.Activation == XIELU {
 		l.xielu(i, out)

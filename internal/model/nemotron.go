@@ -11,8 +11,8 @@ import (
 func init() {
 	register(family{spec: nemotron}, "nemotron")
 	mixer := "layers.%d.mixer."
-	register(family{spec: nemotronHybrid, prefixes: []string{"backbone."}, names: map[string]names{"safetensors": {
-		embedding: "embeddings", outputNorm: "norm_f", mixerNorm: "layers.%d.norm",
+	register(family{spec: nemotronHybrid, prefixes: []string{"backbone."}, names: map[string]names{"GGUF": {feedForwardNorm: "blk.%d.attn_norm"}, "safetensors": {
+		embedding: "embeddings", outputNorm: "norm_f", mixerNorm: "layers.%d.norm", feedForwardNorm: "layers.%d.norm",
 		queryRole: mixer + "q_proj", keyRole: mixer + "k_proj", valueRole: mixer + "v_proj", attentionOut: mixer + "o_proj", upRole: mixer + "up_proj", downRole: mixer + "down_proj",
 		router: mixer + "gate", routerBias: mixer + "gate.e_score_correction", expertUp: mixer + "experts.%d.up_proj", expertDown: mixer + "experts.%d.down_proj",
 		sharedUp: mixer + "shared_experts.up_proj", sharedDown: mixer + "shared_experts.down_proj",

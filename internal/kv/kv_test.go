@@ -321,6 +321,26 @@ func TestStates(t *testing.T) {
 	}
 }
 
+// Of the states of other texts no more are kept than a quarter of the pool holds, and the latest ones of these.
+func TestSnapshotsAreBounded(t *testing.T) {
+	p := NewPool(carried, F16, 200*NewPool(carried, F16, 0).PageBytes())
+	most := p.limit / 4 / p.statePages()
+	for i := range 3 * most {
+		s := p.NewSequence(0)
+		s.KeepAt(32)
+		add(t, s, count(40, int32(1+50*i))...)
+		s.Release()
+		if n := p.snapshots.Len(); n > most {
+			t.Fatalf("%d snapshots of %d pages each are kept in a pool of %d", n, p.statePages(), p.limit)
+		}
+	}
+	last := p.NewSequence(0)
+	if n := last.Match(count(40, int32(1+50*(3*most-1)))); n != 40 {
+		t.Errorf("%d tokens of the latest text are known", n)
+	}
+	last.Release()
+}
+
 // Memory that nobody uses goes back to the system, and is there again when it is needed; what is in use, or known of texts, stays.
 func TestUnusedMemoryGoesBack(t *testing.T) {
 	for _, format := range []Format{F32, F16, Q8} {

@@ -363,6 +363,24 @@ func TestTheSameHoweverItIsRead(t *testing.T) {
 	}
 }
 
+// Segments are counted from the first position of a text, wherever a window begins.
+func TestSegmentsOfAWindow(t *testing.T) {
+	team := tensor.NewTeam(2)
+	defer team.Close()
+	m := open(t, "testdata/families/smollm3/hf")
+	m.Context = 1024
+	for _, l := range m.layers {
+		l.Attention.Mask, l.Attention.Window = MaskWindow, 290
+	}
+	ids := made(640, 3, m.Vocab)
+	want := newRunner(t, m, nil, kv.F16, len(ids)).feed(ids, 1)
+	for i, l := range newRunner(t, m, team, kv.F16, len(ids)).feed(ids, 50) {
+		if !slices.Equal(l, want[i]) {
+			t.Fatalf("in steps of 50, position %d has other logits than in steps of 1", i)
+		}
+	}
+}
+
 // amongOthers reads a text beside others, and then goes on from what is known of it.
 func amongOthers(t *testing.T, m *Model, team *tensor.Team, ids []int32, want [][]float32) {
 	pool, s := kv.NewPool(m.KVShape(), kv.F16, 1<<26), m.NewScratch(512, 512)

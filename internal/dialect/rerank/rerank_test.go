@@ -1,6 +1,7 @@
 package rerank
 
 import (
+	"strings"
 	"testing"
 
 	"kindredgate/internal/exchange"
@@ -20,6 +21,23 @@ func TestEncode(t *testing.T) {
 	for i, w := range want {
 		if r := got.Results[i]; r.Index != w.index || r.Relevance != w.score || r.Document == nil || r.Document.Text != w.text {
 			t.Errorf("result %d is %+v, want %+v", i, r, w)
+		}
+	}
+}
+
+func TestDecodeRefuses(t *testing.T) {
+	for body, field := range map[string]string{
+		`{"query": "q", "documents": ["x"]}`:                                                                       "model",
+		`{"model": "m", "documents": ["x"]}`:                                                                       "query",
+		`{"model": "m", "query": "q"}`:                                                                             "documents",
+		`{"model": "m", "query": "q", "documents": []}`:                                                            "documents",
+		`{"model": "m", "query": "q", "documents": ["x", {}]}`:                                                     "documents[1].text",
+		`{"model": "m", "query": "q", "documents": ["x"], "top_n": 0}`:                                             "top_n",
+		`{"model": "m", "query": "q", "documents": ["x"], "max_tokens_per_doc": 0}`:                                "max_tokens_per_doc",
+		`{"model": "m", "query": "q", "documents": [` + strings.Repeat(`"x", `, maxDocuments) + `"one too many"]}`: "documents",
+	} {
+		if _, err := Decode([]byte(body)); err == nil || exchange.AsError(err).Param != field {
+			t.Errorf("%.80s: %v, want it to name %s", body, err, field)
 		}
 	}
 }

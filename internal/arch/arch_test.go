@@ -47,6 +47,7 @@ var rooms = map[string][]string{
 	"dialect/generate":   {"exchange", "dialect/field", "dialect/wire"},
 	"dialect/response":   {"exchange", "dialect/field", "dialect/wire"},
 	"dialect/embedding":  {"exchange", "dialect/field", "dialect/wire"},
+	"dialect/rerank":     {"exchange", "dialect/field", "dialect/wire"},
 
 	"runner/scripted": {"exchange"},
 	"runner/native":   {"sampling", "exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk"},
@@ -76,10 +77,10 @@ var rooms = map[string][]string{
 	"store":           {"keyring", "catalog", "exchange", "kept", "record"},
 	"snippet":         {"dialect", "exchange"},
 	"suites":          {"loop", "exchange", "gate", "kept", "keyring", "ledger", "record", "suite"},
-	"server":          {"loop", "tool", "sampling", "suites", "apply", "suite", "record", "replay", "check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "runner/remote", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/response", "dialect/wire"},
+	"server":          {"loop", "tool", "sampling", "suites", "apply", "suite", "record", "replay", "check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "runner/remote", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/rerank", "dialect/response", "dialect/wire"},
 	"boot":            {"loop", "tool", "tool/mcp", "tool/web", "suites", "exchange", "apply", "check", "dialect", "record", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "runner/remote", "server", "store", "tensor"},
 	"cli":             {"loop", "tool", "suites", "suite", "record", "difference", "replay", "check", "system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/remote", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
-	"standin":         {"exchange", "runner/scripted", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/response"},
+	"standin":         {"exchange", "runner/scripted", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/rerank", "dialect/response"},
 	"arch":            {},
 }
 

@@ -131,7 +131,7 @@ func Speed(t weights.Type) float64 {
 	for i := range data {
 		data[i] = byte(i) & 0x3f // as scales, normal numbers
 	}
-	scales := make([]byte, rows*cols/32)
+	scales := make([]byte, t.Layout().Scales.Size(rows, cols))
 	done := make([]int64, workers)
 	var all sync.WaitGroup
 	begun := time.Now()

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"kindredgate/internal/weights"
 )
 
 // What is told of the machine holds together, whatever machine it is.
@@ -24,6 +26,15 @@ func TestTheMachineIsTold(t *testing.T) {
 	for end := time.Now().Add(10 * time.Second); Busy() == before; {
 		if time.Now().After(end) {
 			t.Fatal("a loop keeps no processor busy")
+		}
+	}
+}
+
+// The speed of weights is known whatever they have for scales.
+func TestSpeed(t *testing.T) {
+	for _, kind := range []weights.Type{weights.F32, weights.F8, weights.Q4_K, weights.MXFP4Split} {
+		if rate := Rate(kind.String(), 1<<20); !(rate > 0) {
+			t.Errorf("%s: %g tokens/s", kind, rate)
 		}
 	}
 }

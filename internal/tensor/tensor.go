@@ -45,6 +45,9 @@ func NewMatrix(t weights.Type, rows, cols int, data, scales []byte) (Matrix, err
 	if len(data) != rows*row {
 		return Matrix{}, fmt.Errorf("%d bytes of data where %d × %d elements take %d", len(data), rows, cols, rows*row)
 	}
+	if len(scales) == 0 {
+		m.scales = nil
+	}
 	if n := grid.Size(rows, cols); n != len(scales) {
 		return Matrix{}, fmt.Errorf("%d bytes of scales where those of %d × %d elements take %d", len(scales), rows, cols, n)
 	}

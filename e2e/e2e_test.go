@@ -375,7 +375,7 @@ func TestCommandLine(t *testing.T) {
 		{"ask an embedding model", "", []string{"ask", "-m", "harbour-embed", question}, 1, "", "makes embeddings, not text"},
 		{"ask how alike texts are", "", []string{"ask", "--style", "embedding", "a boat", "a boat"}, 0, "1.000   1.000", ""},
 		{"ask how alike lines are", "a boat\na cave\n", []string{"ask", "--style", "embedding"}, 0, "a cave", ""},
-		{"a preset of an embedding model", "", []string{"presets", "add", "e", "--model", "harbour-embed"}, 1, "", "makes embeddings"},
+		{"a preset of an embedding model", "", []string{"presets", "add", "e", "--model", "harbour-embed"}, 1, "", "a preset has nothing to say"},
 		{"a snippet in short words", "", []string{"snippet", "-l", "js", question}, 0, "await fetch", ""},
 		{"talk without a terminal", question + "\n:said\n", []string{"talk", "-t", "0"}, 0, want + "\n\n> " + question, ""},
 		{"talk, what is not there", ":dance\n:again\n", []string{"talk"}, 0, "", "there is no :dance"},

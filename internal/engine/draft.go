@@ -57,7 +57,13 @@ func (l *lookup) after(tokens []int32) []int32 {
 	if at < 3 || at >= n || !slices.Equal(tokens[at-3:at], tokens[n-3:]) {
 		return nil
 	}
-	return tokens[at:min(n, at+longDraft)]
+	after := tokens[at:min(n, at+longDraft)]
+	for i, id := range after {
+		if id < 0 { // a picture, which no model writes
+			return after[:i]
+		}
+	}
+	return after
 }
 
 // drafted is a token that is likely to follow.
@@ -143,7 +149,7 @@ func (e *Engine) speculate(rows int) {
 				s.draft = append(s.draft, drafted{id: id})
 			}
 		}
-		if len(s.draft) == 0 && s.job.Form == nil && e.drafter != nil {
+		if len(s.draft) == 0 && s.job.Form == nil && e.drafter != nil && len(s.job.Pictures) == 0 {
 			e.drafter.guesses = append(e.drafter.guesses, s)
 			continue
 		}

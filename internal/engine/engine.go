@@ -34,6 +34,7 @@ type Options struct {
 	Queue     int          // that may wait; 256
 	Team      *tensor.Team // who does the products; the scheduler alone
 	NoDrafts  bool         // tokens are never drafted
+	Picture   int          // tokens of the largest picture, of models that have to see one as a whole
 	Drafter   *model.Model // that guesses tokens, a small one of the same vocabulary; nil for none
 	Memory    int64        // bytes for keys and values; 1 GiB, or what Sequences whole contexts take if that is less
 	Contexts  kv.Format    // how keys and values are kept; as half floats
@@ -105,13 +106,14 @@ func (p *processor) Forward(tokens []model.Token) [][]float32 {
 
 // Engine is a running model. It is safe for concurrent use.
 type Engine struct {
-	model   *model.Model
-	network Network
-	tok     *tokenizer.Tokenizer
-	opts    Options
-	pool    *kv.Pool
-	room    int      // tokens of the longest context that the pool can hold
-	drafter *drafter // nil if there is none
+	model    *model.Model
+	network  Network
+	tok      *tokenizer.Tokenizer
+	opts     Options
+	pool     *kv.Pool
+	room     int      // tokens of the longest context that the pool can hold
+	drafter  *drafter // nil if there is none
+	pictures numbers
 
 	mu      sync.Mutex
 	waiting []*sequence
@@ -215,6 +217,10 @@ type Job struct {
 	NeverEnds bool    // no token ends the answer; it comes to MaxTokens
 	Shown     []int32 // control tokens that are to be in the text, as others are not
 	Whole     bool    // the answer is a text of its own, rather than the continuation of the prompt's
+	// Pictures are what stands in the prompt in the place of text, in order; the tokens there are their numbers. Saved is by how many positions all of
+	// them are shorter than their tokens.
+	Pictures []model.Piece
+	Saved    int
 	// Form keeps the answer to a form; nil for none. If MaxTokens leaves room for it, an answer that comes to the
 	// limit is brought to a valid end.
 	Form *grammar.Matcher
@@ -318,10 +324,8 @@ func (e *Engine) submit(ctx context.Context, job Job) (*sequence, error) {
 	if len(job.Prompt) == 0 {
 		return nil, errors.New("the prompt is empty")
 	}
-	for _, id := range job.Prompt {
-		if id < 0 || int(id) >= e.model.Vocab {
-			return nil, fmt.Errorf("there is no token %d", id)
-		}
+	if err := e.possible(&job); err != nil {
+		return nil, err
 	}
 	if len(job.Prompt) >= e.model.Context {
 		return nil, &ContextError{Prompt: len(job.Prompt), Context: e.model.Context}
@@ -346,6 +350,31 @@ func (e *Engine) submit(ctx context.Context, job Job) (*sequence, error) {
 	e.waiting = append(e.waiting, s)
 	e.nudge()
 	return s, nil
+}
+
+// possible refuses prompts with tokens that there are not, and pictures that do not fit.
+func (e *Engine) possible(job *Job) error {
+	at := 0
+	for _, p := range job.Pictures {
+		if p.At < at || p.N < 1 || p.At+p.N > len(job.Prompt) || p.Rows == nil || p.Rows.Width != e.model.Dim || (p.First+p.N)*p.Rows.Width > len(p.Rows.Main) || p.First < 0 ||
+			len(p.Rows.Deep) != e.model.Deep || e.model.Whole && p.N > e.opts.Picture {
+			return errors.New("a picture does not fit into the prompt or the model")
+		}
+		at = p.At + p.N
+	}
+	if len(job.Pictures) > 0 && job.ScorePrompt && job.ScoreFrom <= at {
+		return errors.New("tokens of pictures have no scores")
+	}
+	next := 0
+	for i, id := range job.Prompt {
+		for next < len(job.Pictures) && i >= job.Pictures[next].At+job.Pictures[next].N {
+			next++
+		}
+		if seen := next < len(job.Pictures) && i >= job.Pictures[next].At; int(id) >= e.model.Vocab || id < 0 != seen {
+			return fmt.Errorf("there is no token %d", id)
+		}
+	}
+	return nil
 }
 
 // schedule is the engine's goroutine.

@@ -59,7 +59,7 @@ func longestStep(m *model.Model) int {
 
 // stepRows is how many tokens a step has room for, and how many of them can have logits.
 func stepRows(m *model.Model, o Options) (rows, outputs int) {
-	return longestStep(m) + o.Sequences + mostDrafted + mostDue, scoredTokens + o.Sequences + mostDrafted
+	return longestStep(m) + o.Picture + o.Sequences + mostDrafted + mostDue, scoredTokens + o.Sequences + mostDrafted
 }
 
 // budget is how many tokens of prompts the next step may read, beside so many answers.
@@ -98,14 +98,20 @@ func (e *Engine) plan() []model.Token {
 			e.reading = append(e.reading, s)
 		}
 	}
-	scored := scoredTokens
+	scored, beyond := scoredTokens, false
 	for i, n := range e.shares(e.budget(answers)) {
 		s := e.reading[i]
 		if s.job.ScorePrompt && s.generated == 0 {
 			n = min(n, scored)
 			scored -= n
 		}
-		s.share = n
+		s.share = s.uncut(e.model, n)
+		if s.share > n {
+			if beyond { // there is room for one picture that is longer than a step
+				s.share = 0
+			}
+			beyond = true
+		}
 	}
 	if answers > 0 {
 		e.awaitMasks()
@@ -235,7 +241,9 @@ func (e *Engine) feed(s *sequence, n int) {
 	s.fed = n
 	for i := first; i < first+n; i++ {
 		if i >= len(s.tokens) {
-			e.tokens = append(e.tokens, model.Token{ID: s.draft[i-len(s.tokens)].id, KV: s.kv, Logits: true})
+			t := s.token(e.model, i, s.draft[i-len(s.tokens)].id)
+			t.Logits = true
+			e.tokens = append(e.tokens, t)
 			continue
 		}
 		o := output{s: s, next: NoToken, more: first + n - len(s.tokens)}
@@ -243,7 +251,9 @@ func (e *Engine) feed(s *sequence, n int) {
 			o.next = s.tokens[i+1]
 		}
 		wanted := o.next == NoToken || s.job.ScorePrompt && s.generated == 0 && i+1 >= s.job.ScoreFrom
-		e.tokens = append(e.tokens, model.Token{ID: s.tokens[i], KV: s.kv, Logits: wanted})
+		t := s.token(e.model, i, s.tokens[i])
+		t.Logits = wanted
+		e.tokens = append(e.tokens, t)
 		if wanted {
 			e.outputs = append(e.outputs, o)
 		}

@@ -52,7 +52,9 @@ func newSampler(s Sampling, prompt []int32) *sampler {
 	if s.RepetitionPenalty != 0 && s.RepetitionPenalty != 1 {
 		out.seen = map[int32]bool{}
 		for _, id := range prompt {
-			out.seen[id] = true
+			if id >= 0 { // pictures are below
+				out.seen[id] = true
+			}
 		}
 	}
 	if s.FrequencyPenalty != 0 || s.PresencePenalty != 0 {

@@ -111,9 +111,16 @@ func (a *attention) Do(number, from, to int) {
 	}
 }
 
-// sees is the range of positions that the token at pos attends to, in a sequence of n.
-func (a *attention) sees(pos, n int) (first, last int) {
+// sees is the range of positions that a token attends to, in a sequence of n.
+func (a *attention) sees(t, n int) (first, last int) {
+	pos, of := a.positions[t], &a.tokens[t]
 	window, last := a.spec.Window, pos
+	if of.Until > 0 {
+		if !a.causal {
+			return of.From, of.Until - 1
+		}
+		last = max(last, of.Until-1)
+	}
 	if !a.causal {
 		last = n - 1
 	}
@@ -138,7 +145,7 @@ func (a *attention) unit(w *attentionWorker, u *unit) {
 	seq := a.tokens[u.from].KV
 	first, last := math.MaxInt, 0
 	for t := u.from; t < u.to; t++ {
-		from, to := a.sees(a.positions[t], seq.Len())
+		from, to := a.sees(t, seq.Len())
 		first, last = min(first, from), max(last, to)
 	}
 	n := (u.to - u.from) * u.group
@@ -217,7 +224,7 @@ func (a *attention) page(w *attentionWorker, u *unit, begin int, keys, values []
 			if byToken {
 				t, q = token+c, at+c*u.group
 			}
-			from, to := a.sees(a.positions[t], a.tokens[t].KV.Len())
+			from, to := a.sees(t, a.tokens[t].KV.Len())
 			from, to = max(from-begin, 0), min(to-begin+1, kv.PageTokens)
 			low, high = min(low, from), max(high, to)
 			a.weigh((*[kv.PageTokens]float32)(scores[c*kv.PageTokens:]), &w.part, q, from, to)

@@ -52,6 +52,7 @@ func gemma3(c *weights.Checkpoint, s *Spec) error {
 		return err
 	}
 	s.Ropes = append(s.Ropes, local)
+	s.Whole = true
 	s.each(func(_ int, l *LayerSpec) {
 		if l.Attention.QKNorm = HeadQKNorm; l.Attention.Mask == MaskWindow {
 			l.Attention.Rope = 1

@@ -325,19 +325,22 @@ func (s *Spec) rotate(c *weights.Checkpoint) error {
 	if err != nil {
 		return err
 	}
-	// Sections of pairs that turn by positions of their own. In a text these are all the same.
-	sections := c.Facts.Ints("rope_parameters.mrope_section", "rope_scaling.mrope_section", "rope.dimension_sections")
-	sum := 0
-	for _, n := range sections {
+	list, sum := sections(c), 0
+	for _, n := range list {
 		if sum += n; n < 0 || n > dims {
 			sum = -1
 			break
 		}
 	}
-	if sections != nil && sum != dims/2 {
-		return bad("rope.dimension_sections", "sections %v do not add up to the %d pairs of dimensions that are rotated", sections[:min(len(sections), 8)], dims/2)
+	if list != nil && sum != dims/2 {
+		return bad("rope.dimension_sections", "sections %v do not add up to the %d pairs of dimensions that are rotated", list[:min(len(list), 8)], dims/2)
 	}
 	return nil
+}
+
+// sections are how many pairs of dimensions turn by each of a token's places, which are all the same in a text; nil if all turn by its position.
+func sections(c *weights.Checkpoint) []int {
+	return c.Facts.Ints("rope_parameters.mrope_section", "rope_scaling.mrope_section", "rope.dimension_sections")
 }
 
 // Load builds the model that a checkpoint holds. The weights stay in its files, which must stay open.
@@ -791,13 +794,7 @@ func (l *loader) turned(m tensor.Matrix) tensor.Matrix {
 			all[c*m.Rows+r] = v
 		}
 	}
-	raw := make([]byte, 4*len(all))
-	tensor.FormatOf(weights.F32).Quantize(raw, all)
-	out, err := tensor.NewMatrix(weights.F32, m.Cols, m.Rows, raw, nil)
-	if err != nil {
-		l.fail("%w", err)
-	}
-	return out
+	return l.inMemory(all, m.Cols, m.Rows)
 }
 
 func (l *loader) state(i int, out *layer) {

@@ -73,6 +73,20 @@ const (
 	headNorm
 	headOut
 
+	towerPatch
+	towerSecond // the same for a second frame
+	towerClass
+	towerPositions
+	towerBefore
+	towerAfter
+	joinNorm // what makes rows of patches, one after the other
+	joinFirst
+	joinSecond
+	joinMerge
+	deepNorm
+	deepFirst
+	deepSecond
+
 	altUpRole // what only streams have, each by its name after this
 )
 

@@ -16,6 +16,17 @@ type Token struct {
 	Type   int32 // of models that tell kinds of tokens apart
 	KV     *kv.Sequence
 	Logits bool // whether the logits after this token are wanted
+
+	// What follows is for pictures. Row, if it is not nil, is what stands in the place of the token's embedding, and Deep what is added behind the
+	// first layers. Saved is by how many positions pictures before the token are shorter than their tokens; a token of a
+	// picture is Placed, and turns by its Place. Until, if it is not 0, is where what the token sees ends at the least; in an encoder it sees
+	// what is between From and that, and nothing else.
+	Row         []float32
+	Deep        [][]float32
+	Saved       int32
+	Placed      bool
+	Place       [3]int32 // position, row and column
+	From, Until int
 }
 
 // Scratch is the working memory of a step, reused from step to step by one goroutine: the processor, which carries out the
@@ -252,6 +263,10 @@ func (s *Scratch) run(team *tensor.Team, tokens []Token) {
 
 // embed writes the vector that a token begins with to x; spare is memory of the same size.
 func (m *Model) embed(x, spare []float32, t Token, position int) {
+	if t.Row != nil {
+		copy(x, t.Row)
+		return
+	}
 	m.embedding.Row(x, int(t.ID))
 	scaled(x, m.EmbeddingScale)
 	if m.Types > 0 {
@@ -278,13 +293,23 @@ func (s *Scratch) place() {
 		} else {
 			s.runs = append(s.runs, run{i, i + 1})
 		}
-		for n := range s.m.Ropes {
-			r := &s.m.Ropes[n]
-			half := r.Dims / 2
-			for j, a := range r.angles(t.KV.Variant()) {
-				sin, cos := math.Sincos(float64(pos) * a)
-				s.sin[n][i*half+j], s.cos[n][i*half+j] = float32(sin*r.Factor), float32(cos*r.Factor)
+		s.turns(i, &s.tokens[i], pos)
+	}
+}
+
+// turns works out the rotations of token i of the step, which is at pos.
+func (s *Scratch) turns(i int, t *Token, pos int) {
+	pos -= int(t.Saved)
+	for n := range s.m.Ropes {
+		r := &s.m.Ropes[n]
+		half := r.Dims / 2
+		for j, a := range r.angles(t.KV.Variant()) {
+			at := pos
+			if t.Placed && r.Axis != nil {
+				at = int(t.Place[r.Axis[j]])
 			}
+			sin, cos := math.Sincos(float64(at) * a)
+			s.sin[n][i*half+j], s.cos[n][i*half+j] = float32(sin*r.Factor), float32(cos*r.Factor)
 		}
 	}
 }
@@ -485,6 +510,14 @@ func scaled(x []float32, by float32) {
 	}
 }
 
+func (s *Scratch) deepen(level int) {
+	for i := range s.tokens {
+		if deep := s.tokens[i].Deep; level < len(deep) {
+			tensor.Add(s.at[stream].Vec(i), deep[level])
+		}
+	}
+}
+
 func (s *Scratch) add(dst, src slot) {
 	x, y := s.at[dst], s.at[src]
 	for i := range x.Len() {
@@ -545,7 +578,7 @@ func gated(l *layer, gate, up []float32) {
 		tensor.Swish(gate, up, 1)
 	case TanhGELU:
 		tensor.TanhGELU(gate, up)
-	case GELU, SquaredReLU, XIELU:
+	case GELU, SquaredReLU, XIELU, QuickGELU:
 		activate(f.Activation, &l.xielu, gate)
 		for j, x := range up {
 			gate[j] *= x
@@ -585,6 +618,11 @@ func activate(a Activation, p *xielu, x []float32) {
 			} else {
 				x[i] = float32((float32(math.Expm1(float64(min(v, p.epsilon))))-v)*p.negative) + float32(p.beta*v)
 			}
+		}
+	case QuickGELU: // x·σ(1.702·x)
+		for ; len(x) > 0; x = x[min(len(x), len(ones)):] {
+			n := min(len(x), len(ones))
+			tensor.Swish(x[:n], ones[:n], 1.702)
 		}
 	case ClampedSwish: // is of two
 		panic("model: a gate without what it gates")

@@ -15,6 +15,8 @@ import (
 func init() {
 	register(family{spec: qwen2, gguf: "qwen2"}, "qwen2")
 	register(family{spec: qwen3, gguf: "qwen3"}, "qwen3")
+	register(family{spec: qwen2vl}, "qwen2vl", "qwen2_vl", "qwen2_vl_text", "qwen2_5_vl", "qwen2_5_vl_text")
+	register(family{spec: qwen3vl}, "qwen3vl", "qwen3_vl", "qwen3_vl_text")
 	register(family{spec: qwen3moe, gguf: "qwen3moe"}, "qwen3moe", "qwen3_moe")
 	shared := sharedExperts("layers.%d.mlp.shared_expert", names{sharedSwitch: "layers.%d.mlp.shared_expert_gate"})
 	register(family{spec: qwen2moe, names: map[string]names{"safetensors": shared}}, "qwen2moe", "qwen2_moe")
@@ -46,6 +48,38 @@ func qwen2(c *weights.Checkpoint, s *Spec) error {
 func qwen3(c *weights.Checkpoint, s *Spec) error {
 	s.each(func(_ int, l *LayerSpec) { l.Attention.QKNorm = HeadQKNorm })
 	return qwen2(c, s)
+}
+
+// qwen2vl turns by places: tokens of a picture by its rows and columns, in texts as qwen2.
+func qwen2vl(c *weights.Checkpoint, s *Spec) error {
+	if err := qwen2(c, s); err != nil {
+		return err
+	}
+	return s.turnByPlaces(c, false)
+}
+
+// qwen3vl does so by turns of the dimensions, and adds rows of pictures behind its first layers.
+func qwen3vl(c *weights.Checkpoint, s *Spec) error {
+	if err := qwen3(c, s); err != nil {
+		return err
+	}
+	s.Deep = c.Facts.Int("n_deepstack_layers")
+	if c.Layout != "GGUF" {
+		s.Deep = len(c.Whole.Ints("vision_config.deepstack_visual_indexes"))
+	}
+	if s.Deep < 0 || s.Deep > len(s.Layers) {
+		return bad("n_deepstack_layers", "%d of %d layers", s.Deep, len(s.Layers))
+	}
+	return s.turnByPlaces(c, true)
+}
+
+func (s *Spec) turnByPlaces(c *weights.Checkpoint, interleaved bool) error {
+	list := sections(c)
+	if list == nil {
+		return bad("rope.dimension_sections", "it is missing")
+	}
+	s.Ropes[0].Axis = axes(list, interleaved)
+	return nil
 }
 
 func qwen3moe(c *weights.Checkpoint, s *Spec) error {

@@ -17,6 +17,8 @@ type Rope struct {
 	Stretch float64   // by how much, if it is one number
 	// Adjacent says that dimensions 2i and 2i + 1 are a pair; else i and i + Dims/2 are.
 	Adjacent bool
+	// Axis says for each pair by which of a token's places it turns, where these differ; nil if all turn by its position.
+	Axis []uint8 // [Dims/2]
 }
 
 // Longer is how a rotation is for sequences of more than so many tokens.
@@ -44,6 +46,9 @@ func (r *Rope) angles(variant int) []float64 {
 }
 
 func (r *Rope) check() error {
+	if r.Axis != nil && len(r.Axis) != r.Dims/2 {
+		return fmt.Errorf("%d places for %d rotated dimensions are not possible", len(r.Axis), r.Dims)
+	}
 	all := [][]float64{r.Angles}
 	for _, l := range r.Longer {
 		all = append(all, l.Angles)

@@ -41,6 +41,10 @@ type Spec struct {
 	Layers []LayerSpec
 	AltUp  AltUp
 
+	// Deep is behind how many of the first layers rows of pictures are added, and Whole says that the tokens of a picture see each other both ways.
+	Deep  int
+	Whole bool
+
 	Causal  bool // false for encoders, in which every position sees every other
 	Pooling weights.Pooling
 	Dense   int // layers behind the pooling
@@ -287,12 +291,13 @@ const (
 	TanhGELU
 	ClampedSwish // min(g, c)·σ(1.702·g)·(clamp(u, −c, c) + 1), of gate g and up u
 	SquaredReLU  // max(0, x)²
+	QuickGELU    // x·σ(1.702·x)
 	XIELU        // with parameters of each layer (Huang and Schlag, "xIELU", 2024)
 )
 
 // activations by the names that files give them.
 var activations = map[string]Activation{"": SiLU, "silu": SiLU, "swish": SiLU, "gelu": GELU, "gelu_pytorch_tanh": TanhGELU, "gelu_new": TanhGELU, "gelu_fast": TanhGELU,
-	"relu2": SquaredReLU, "xielu": XIELU}
+	"quick_gelu": QuickGELU, "relu2": SquaredReLU, "xielu": XIELU}
 
 // Embeds reports whether the network makes vectors of texts rather than predict tokens.
 func (s *Spec) Embeds() bool { return s.Pooling != weights.PoolNone }

@@ -17,6 +17,7 @@ func (nothing) rotate(_ slot, _ heads, _ int)                              {}
 func (nothing) temper(_ slot, _ *Temper)                                   {}
 func (nothing) put(_ int, _, _ slot)                                       {}
 func (nothing) attend(_, _ int, _, _ slot)                                 {}
+func (nothing) deepen(_ int)                                               {}
 func (nothing) convolve(_ int, _ slot)                                     {}
 func (nothing) shortConv(_ int, _, _ slot)                                 {}
 func (nothing) scan(_ int, _ slot)                                         {}

@@ -70,6 +70,9 @@ type machine interface {
 	put(layer int, key, value slot)
 	attend(layer, kept int, dst, query slot)
 
+	// deepen adds what pictures add behind a layer.
+	deepen(layer int)
+
 	// convolve carries a layer's convolution on over x, in place, and then SiLU.
 	convolve(layer int, x slot)
 	// shortConv does so over a product of two thirds of src, and multiplies with the last third.
@@ -108,6 +111,7 @@ func (m *Model) walk(c machine) {
 			m.feed(c, l, normed, side)
 			c.add(mixed, side)
 			c.add(stream, mixed)
+			m.deepen(c, i)
 			continue
 		}
 		if l.mixes() {
@@ -122,6 +126,13 @@ func (m *Model) walk(c machine) {
 			m.feed(c, l, m.enter(c, l, &l.feedForwardNorm), mixed)
 			m.leave(c, l, &l.postFeedForward, &l.feedForwardNorm)
 		}
+		m.deepen(c, i)
+	}
+}
+
+func (m *Model) deepen(c machine, layer int) {
+	if layer < m.Deep {
+		c.deepen(layer)
 	}
 }
 
@@ -165,11 +176,23 @@ func (m *Model) mix(c machine, i int, in, out slot) {
 
 func (m *Model) attend(c machine, i int, in, out slot) {
 	l := m.layers[i]
-	a, w := &l.Attention, &l.attention
+	a := &l.Attention
 	if a.Latent.Rank > 0 {
 		m.attendLatent(c, i, in, out)
 		return
 	}
+	m.project(c, i, in)
+	kept := i
+	if a.From >= 0 {
+		kept = a.From
+	}
+	m.conclude(c, i, kept, out)
+}
+
+// project makes queries, and keys and values, which it puts where they are kept.
+func (m *Model) project(c machine, i int, in slot) {
+	l := m.layers[i]
+	a, w := &l.Attention, &l.attention
 	c.multiplyAll(in, w.inputs)
 	if a.Gated {
 		c.distribute(wide, a.Heads, w.gated[:])
@@ -179,17 +202,21 @@ func (m *Model) attend(c machine, i int, in, out slot) {
 	if a.Temper.By != 0 {
 		c.temper(query, &a.Temper)
 	}
-	kept := i
 	if a.From >= 0 {
-		kept = a.From
-	} else {
-		m.align(c, a, key, k, &w.keyNorm)
-		if a.ValueNorm {
-			c.normalizeHeads(value, heads{0, a.ValueDim, a.ValueDim, a.KVHeads}, &m.plain)
-		}
-		c.put(m.kept(i), key, value)
+		return
 	}
-	c.shape(attended, in, a.Heads*a.ValueDim)
+	m.align(c, a, key, k, &w.keyNorm)
+	if a.ValueNorm {
+		c.normalizeHeads(value, heads{0, a.ValueDim, a.ValueDim, a.KVHeads}, &m.plain)
+	}
+	c.put(m.kept(i), key, value)
+}
+
+// conclude attends with the queries to what a layer keeps, and sets out to what comes of it.
+func (m *Model) conclude(c machine, i, kept int, out slot) {
+	l := m.layers[i]
+	a, w := &l.Attention, &l.attention
+	c.shape(attended, query, a.Heads*a.ValueDim)
 	c.attend(i, m.kept(kept), attended, query)
 	if a.Gated {
 		c.sigmoid(attended, gates)

@@ -39,6 +39,8 @@ type Checkpoint struct {
 	// for, when the family has asked for all that it knows. It may be nil.
 	Facts   Facts
 	Unknown func() []string
+	// Whole is what config.json says outside of its part on text too, and Pictures what preprocessor_config.json says.
+	Whole, Pictures Facts
 
 	// Begin and End are the texts of the begin and the end token, which templates write; empty if there are none.
 	Begin, End string

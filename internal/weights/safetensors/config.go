@@ -126,6 +126,8 @@ func Configure(c *weights.Checkpoint, raw []byte) error {
 	if err := json.Unmarshal(raw, &all); err != nil {
 		return err
 	}
+	whole := all
+	c.Whole = weights.Facts{Lookup: func(name string) (any, bool) { return field(whole, name) }}
 	if inner, wraps := all["text_config"].(map[string]any); wraps && all["hidden_size"] == nil {
 		// A model that also sees wraps the one that reads; tensors of the other part are left alone.
 		outer := d
@@ -269,7 +271,7 @@ func rope(h *weights.Hyperparameters, d *document) error {
 			return fmt.Errorf("rope scaling is of type %q by rope_type and %q by type", s.RopeType, s.Type)
 		}
 		switch kind {
-		case "default":
+		case "default", "mrope": // by positions of several kinds, which are the same in texts
 			kind = ""
 		case "su":
 			kind = "longrope"
@@ -312,6 +314,12 @@ func readCompanions(c *weights.Checkpoint, folder string) error {
 	var special tokenizerConfig
 	err := errors.Join(
 		optional("generation_config.json", func(raw []byte) error { return ReadGeneration(&c.Generation, raw) }),
+		optional("preprocessor_config.json", func(raw []byte) error {
+			var all map[string]any
+			err := json.Unmarshal(withoutInfinity(raw), &all)
+			c.Pictures = weights.Facts{Lookup: func(name string) (any, bool) { return field(all, name) }}
+			return err
+		}),
 		optional("tokenizer_config.json", func(raw []byte) error {
 			if err := json.Unmarshal(raw, &special); err != nil {
 				return err

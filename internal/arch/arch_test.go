@@ -25,8 +25,8 @@ var rooms = map[string][]string{
 	"reading":   {},
 	"grammar":   {},
 	"sampling":  {},
-	"exchange":  {"sampling", "grammar"},
-	"prompt":    {"exchange", "jinja", "tokenizer", "reading"},
+	"exchange":  {"sampling", "grammar", "picture"},
+	"prompt":    {"exchange", "jinja", "tokenizer", "reading", "vision"},
 	"picture":   {},
 	"vision":    {"picture"},
 	"model":     {"tensor", "weights", "kv", "vision", "picture"},
@@ -38,7 +38,7 @@ var rooms = map[string][]string{
 	"tensor/kernelgen": {}, // a program that writes parts of tensor
 	"dialect":          {}, // the names of the styles
 	"dialect/field":    {"exchange"},
-	"dialect/wire":     {"sampling", "exchange", "dialect/field"},
+	"dialect/wire":     {"picture", "sampling", "exchange", "dialect/field"},
 
 	"weights/gguf":        {"weights"},
 	"weights/safetensors": {"sampling", "system", "weights"},
@@ -52,7 +52,7 @@ var rooms = map[string][]string{
 	"dialect/rerank":     {"exchange", "dialect/field", "dialect/wire"},
 
 	"runner/scripted": {"exchange"},
-	"runner/native":   {"sampling", "exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk"},
+	"runner/native":   {"picture", "vision", "sampling", "exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk"},
 	"runner/remote":   {"sampling", "exchange", "prompt", "reading", "tokenizer", "weights", "weights/disk"},
 	"difference":      {},
 	"catalog":         {"sampling", "system", "exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},

@@ -76,7 +76,22 @@ type Model struct {
 	Defaults Defaults `json:"defaults"`
 	// Template is what its chat template can lay out; nil if it has none.
 	Template *prompt.Abilities `json:"template,omitempty"`
+	// Pictures is how it takes pictures; nil if its files have nothing for that.
+	Pictures *Pictures `json:"pictures,omitempty"`
 }
+
+// Pictures is how a model takes pictures.
+type Pictures struct {
+	Kind    string `json:"kind,omitempty"`   // of the tower
+	Tokens  int    `json:"tokens,omitempty"` // that each takes, where that is always the same
+	Least   int    `json:"least,omitempty"`  // and where it is not, the fewest and the most
+	Most    int    `json:"most,omitempty"`
+	File    string `json:"file,omitempty"`    // that the tower is in, if it is one of its own
+	Problem string `json:"problem,omitempty"` // why it takes none, though its files have a tower
+}
+
+// Sees reports whether the model takes pictures.
+func (m Model) Sees() bool { return m.Pictures != nil && m.Pictures.Problem == "" }
 
 // Share is how many bytes of a model are stored as one type.
 type Share struct {
@@ -146,6 +161,11 @@ func (c *Catalog) Models() ([]Model, error) {
 			}
 			found[path] = old
 		}, func(err error) { problems = append(problems, err) })
+	}
+	for _, e := range found { // what a model sees with is a part of it
+		if e.model.Pictures != nil && e.model.Pictures.File != "" {
+			delete(found, e.model.Pictures.File)
+		}
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -282,7 +302,7 @@ const arrivalTime = 10 * time.Second
 // of its file.
 func Read(path string) Model {
 	m := Model{ID: slug(disk.Name(path)), Path: path}
-	files, err := disk.Files(path)
+	files, err := disk.All(path)
 	for _, file := range files {
 		if info, err := os.Stat(file); err == nil {
 			if m.Installed = later(m.Installed, info.ModTime().UTC()); filepath.Ext(file) != ".json" {
@@ -373,7 +393,7 @@ func (m *Model) read(path string) error {
 	}
 	err = m.Describe(c)
 	if err == nil && c.Layout == "GGUF" {
-		err = readBeside(path, &m.Defaults)
+		err = errors.Join(readBeside(path, &m.Defaults), m.look(path, c.Hyper.Width))
 	}
 	return errors.Join(err, c.Close())
 }
@@ -392,6 +412,9 @@ func (m *Model) Describe(c *weights.Checkpoint) error {
 		m.Weights = m.Shares[0].Type
 	}
 	m.Defaults = c.Generation.Settings
+	if c.Layout == "GGUF" && c.Architecture == disk.ProjectorArchitecture {
+		return fmt.Errorf("it is a projector, by which a model that is %d wide takes pictures; put it into the folder of that model", disk.ProjectorWidth(c))
+	}
 	spec, err := model.Describe(c)
 	if err != nil {
 		return err
@@ -430,8 +453,57 @@ func (m *Model) Describe(c *weights.Checkpoint) error {
 			return fmt.Errorf("its chat template: %w", err)
 		}
 		m.Template = &abilities
+		if c.Layout != "GGUF" {
+			m.see(c, spec.Dim, spec.Deep)
+		}
 	}
 	return nil
+}
+
+// look finds the tower of a model in a file beside it.
+func (m *Model) look(path string, width int) error {
+	if m.Use != Chat {
+		return nil
+	}
+	file, err := disk.Projector(path)
+	if two := (*disk.TwoProjectorsError)(nil); errors.As(err, &two) {
+		m.Pictures = &Pictures{Problem: err.Error()}
+		return nil
+	}
+	if err != nil || file == "" {
+		return err
+	}
+	c, err := disk.Open(file)
+	if err != nil {
+		return err
+	}
+	m.see(c, width, -1)
+	if m.Pictures != nil {
+		m.Pictures.File = file
+	}
+	return c.Close()
+}
+
+// see takes the facts of a tower from the checkpoint that it is in. deep is how many layers of the text model take rows of it; −1 if that is not to be compared.
+func (m *Model) see(c *weights.Checkpoint, width, deep int) {
+	t, err := model.DescribeTower(c, width)
+	if errors.Is(err, model.ErrNoTower) {
+		return
+	}
+	m.Pictures = &Pictures{}
+	if err == nil && deep >= 0 && len(t.Deep) != deep {
+		err = fmt.Errorf("its tower makes rows for %d layers, and the model takes them in %d", len(t.Deep), deep)
+	}
+	if err != nil {
+		m.Pictures.Problem = err.Error()
+		return
+	}
+	m.Pictures.Kind = t.Kind
+	if least, most := t.Rule.Tokens(); least == most {
+		m.Pictures.Tokens = least
+	} else {
+		m.Pictures.Least, m.Pictures.Most = least, most
+	}
 }
 
 // tokenBytes is how many bytes of weights are read for each token: not the embedding, of which one row is, and of experts

@@ -22,7 +22,7 @@ func fill(v reflect.Value, n *int) {
 	case reflect.TypeFor[*grammar.Schema]():
 		return // it is made again
 	case reflect.TypeFor[[]Part]():
-		v.Set(reflect.ValueOf([]Part{Text(fmt.Sprint("<text> ", *n)), ToolCall{"id", "name", `{"a": 1}`, "server"}, ToolResult{"id", "content", "server/name"}, Image{"data:,", "low", "at"}, Text("")}))
+		v.Set(reflect.ValueOf([]Part{Text(fmt.Sprint("<text> ", *n)), ToolCall{"id", "name", `{"a": 1}`, "server"}, ToolResult{"id", "content", "server/name"}, Image{URL: "data:,", Detail: "low", At: "at"}, Text("")}))
 		return
 	case reflect.TypeFor[Score](): // which may hold a part of a character
 		v.Set(reflect.ValueOf(Score{Text: "\xe2\x82", LogProb: -0.5, Top: []Score{{Text: "€", LogProb: -1}, {Text: "\xff"}}}))

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"kindredgate/internal/grammar"
+	"kindredgate/internal/picture"
 	"kindredgate/internal/sampling"
 )
 
@@ -194,11 +195,13 @@ type Text string
 // Refusal is what an assistant said in the place of an answer. To a model of ours it is text.
 type Refusal string
 
-// Image is a picture. Our engine takes none; models elsewhere may.
+// Image is a picture.
 type Image struct {
 	URL    string `json:"url,omitzero"`    // data:, with the picture itself, or http: or https:
 	Detail string `json:"detail,omitzero"` // how closely it is to be looked at, in the standard's words; "" if that was not said
 	At     string `json:"at,omitzero"`     // where it stands in the request, for errors
+	// Seen is its header, once somebody has looked at it.
+	Seen *picture.Header `json:"-"`
 }
 
 // Untaken is the error for a picture that the model which answers does not take.
@@ -350,6 +353,7 @@ type Timings struct {
 	Queue   time.Duration `json:"queue_ns,omitzero"`   // waiting for a place among the running sequences
 	Place   int           `json:"place,omitzero"`      // in the queue when it came, 1 being the first; 0 if it did not wait
 	Load    time.Duration `json:"load_ns,omitzero"`    // loading the model, 0 if it was loaded
+	Look    time.Duration `json:"look_ns,omitzero"`    // looking at pictures, a part of Prefill
 	Prefill time.Duration `json:"prefill_ns,omitzero"` // reading the prompt
 }
 

@@ -173,7 +173,7 @@ func (x *Exchange) fits(t target) error {
 		return exchange.InvalidParam("model", "model %q scores documents, and writes no text; POST /v1/rerank asks it for that", x.asked.Model)
 	case catalog.Chat, catalog.Completion:
 	}
-	if image, ok := pictured(&x.asked); ok && t.model.Machine == "" {
+	if image, ok := pictured(&x.asked); ok && t.model.Machine == "" && !t.model.Sees() {
 		return image.Untaken()
 	}
 	return nil

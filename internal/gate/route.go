@@ -379,7 +379,7 @@ func (g *Gate) lacks(m catalog.Model, req *exchange.Request) string {
 	}
 	if m.Machine == "" {
 		switch {
-		case pictured:
+		case pictured && !m.Sees():
 			return "takes no pictures"
 		case len(req.Tools) > 0 && (m.Template == nil || !m.Template.Tools):
 			return "takes no tools"

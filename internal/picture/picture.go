@@ -14,6 +14,7 @@ import (
 	"image/jpeg"
 	"image/png"
 	"io"
+	"regexp"
 	"strings"
 
 	"golang.org/x/image/webp"
@@ -44,7 +45,9 @@ type Error struct {
 
 func (e *Error) Error() string { return e.Reason }
 
-func unreadable(format string, args ...any) error { return &Error{Reason: fmt.Sprintf(format, args...)} }
+func unreadable(format string, args ...any) error {
+	return &Error{Reason: fmt.Sprintf(format, args...)}
+}
 
 // Header is what is known of a picture before its pixels are.
 type Header struct {
@@ -225,15 +228,14 @@ func (b *bounded) Read(p []byte) (int, error) {
 	return b.r.Read(p[:min(len(p), 64<<10)])
 }
 
+// form is how a data URL with a picture begins. What it is says the picture itself.
+var form = regexp.MustCompile(`^(?i:data:(image/[a-z0-9.+-]+|application/octet-stream)?;base64)$`)
+
 // FromURL takes the bytes out of a data URL. The letters of both alphabets and line breaks are understood.
 func FromURL(url string) ([]byte, error) {
-	rest, ok := strings.CutPrefix(url, "data:")
-	if !ok {
-		return nil, errors.New("it is no data URL")
-	}
-	kind, body, ok := strings.Cut(rest, ",")
-	if !ok || !strings.HasSuffix(kind, ";base64") {
-		return nil, errors.New("a data URL has to be of the form data:image/png;base64,…")
+	head, body, ok := strings.Cut(url, ",")
+	if !form.MatchString(head) || !ok {
+		return nil, errors.New("it must be of the form data:image/png;base64,…")
 	}
 	clean := make([]byte, 0, len(body))
 	for i := 0; i < len(body); i++ {
@@ -244,7 +246,7 @@ func FromURL(url string) ([]byte, error) {
 			clean = append(clean, '/')
 		case c == '\n' || c == '\r' || c == ' ' || c == '\t':
 		case c == '=':
-			if strings.Trim(body[i:], "=\r\n \t") != "" {
+			if end := body[i:]; strings.Trim(end, "=\r\n \t") != "" || strings.Count(end, "=") > 2 {
 				return nil, fmt.Errorf("it is not base64 at byte %d", i)
 			}
 		case c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '+' || c == '/':
@@ -252,6 +254,9 @@ func FromURL(url string) ([]byte, error) {
 		default:
 			return nil, fmt.Errorf("it is not base64 at byte %d", i)
 		}
+	}
+	if len(clean) == 0 {
+		return nil, errors.New("it is empty")
 	}
 	n, err := base64.RawStdEncoding.Decode(clean, clean)
 	if err != nil {

@@ -187,8 +187,8 @@ func TestFromURL(t *testing.T) {
 		}
 	}
 	for url, want := range map[string]string{
-		"https://pictures.example/a.png": "no data URL", "data:image/png,abc": "of the form", "data:image/png;base64": "of the form",
-		"data:image/png;base64,AAAA*AAA": "at byte 4", "data:image/png;base64,AA=AAAAA": "at byte 2", "data:image/png;base64,A": "within a byte",
+		"https://pictures.example/a.png": "of the form", "data:image/png,abc": "of the form", "data:image/png;base64": "of the form",
+		"data:image/png;base64,AAAA*AAA": "at byte 4", "data:image/png;base64,AA=AAAAA": "at byte 2", "data:image/png;base64,A": "within a byte", "data:image/png;base64,": "empty", "data:text/plain;base64,AAAA": "of the form", "data:image/png;base64,AAAA===": "at byte 4",
 	} {
 		if _, err := FromURL(url); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", url, err, want)

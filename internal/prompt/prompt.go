@@ -77,6 +77,7 @@ type Conversation struct {
 	Turns    []exchange.Turn
 	Tools    []exchange.Tool
 	Thinking bool
+	Sight    *Sight // nil if the model takes no pictures
 	// Continue leaves out the opening of the answer, for a conversation that is complete as it is.
 	Continue bool
 }
@@ -88,6 +89,7 @@ type Prompt struct {
 	Tokens []Token // in order, covering Text
 	// Warnings are what the sender may not expect of what is in the turns.
 	Warnings []string
+	Pictures []Picture // in order
 	// Folded is true if what system turns say stands in user turns, since the template has no system turn.
 	Folded bool
 }
@@ -141,6 +143,10 @@ func (p *Prompt) Count(origin string) int {
 // Render lays out a conversation. An error of the template is an [exchange.Error]: what the template refuses
 // is the client's to mend.
 func (t *Template) Render(c Conversation) (*Prompt, error) {
+	pictures, err := c.pictures()
+	if err != nil {
+		return nil, err
+	}
 	out, err := t.lay(c)
 	if err != nil {
 		var refused *jinja.Error
@@ -153,9 +159,21 @@ func (t *Template) Render(c Conversation) (*Prompt, error) {
 		return nil, &exchange.Error{Kind: exchange.Invalid, Code: "template_error", Param: "messages",
 			Message: fmt.Sprintf("the model's template cannot lay out this conversation: %v", err)}
 	}
-	p, err := tokenize(t.tok, out, trusted)
+	if out, err = c.writeOut(out, pictures); err != nil {
+		return nil, err
+	}
+	seen := map[string]bool{}
+	for _, p := range pictures {
+		seen[p.Origin] = true
+	}
+	p, err := tokenize(t.tok, out, func(o jinja.Origin) bool { return trusted(o) || seen[o.Path] })
 	if err != nil {
 		return nil, err
+	}
+	if len(pictures) > 0 {
+		if err := p.place(t.tok, &c.Sight.Marks, pictures); err != nil {
+			return nil, err
+		}
 	}
 	p.Folded = t.foldSystem && slices.ContainsFunc(c.Turns, func(turn exchange.Turn) bool { return turn.Role == exchange.System })
 	paths := Paths(c.Turns)
@@ -262,7 +280,16 @@ func (t *Template) variables(c Conversation, emptyTexts bool) (map[string]jinja.
 			return nil, err
 		}
 		if len(instructions) > 0 && turn.Role == exchange.User {
-			m.Set("content", t.shown(path, turn.Role, paragraphs(append(instructions, content(path, turn)))))
+			if pictured(turn) { // what the instructions say comes first
+				list := parts(path, turn)
+				head := jinja.NewDict(foldedPath)
+				head.Set("type", jinja.NewText("text", foldedPath))
+				head.Set("text", jinja.Join(paragraphs(instructions), jinja.NewText("\n\n", foldedPath)))
+				list.Items = append([]jinja.Value{head}, list.Items...)
+				m.Set("content", list)
+			} else {
+				m.Set("content", t.shown(path, turn.Role, paragraphs(append(instructions, content(path, turn)))))
+			}
 			instructions = nil
 		}
 		if !emptyTexts && silent(turn) {
@@ -329,6 +356,9 @@ func (t *Template) message(path string, turn exchange.Turn) (*jinja.Dict, error)
 	m := jinja.NewDict(path)
 	m.Set("role", jinja.NewText(string(turn.Role), path+".role"))
 	m.Set("content", t.shown(path, turn.Role, content(path, turn)))
+	if pictured(turn) {
+		m.Set("content", parts(path, turn))
+	}
 	if turn.Name != "" {
 		m.Set("name", jinja.NewText(turn.Name, path+".name"))
 	}
@@ -336,8 +366,7 @@ func (t *Template) message(path string, turn exchange.Turn) (*jinja.Dict, error)
 	for _, part := range turn.Parts {
 		switch part := part.(type) {
 		case exchange.Text, exchange.Refusal:
-		case exchange.Image:
-			return nil, part.Untaken()
+		case exchange.Image: // in the list of parts
 		case exchange.ToolCall:
 			call, err := callValue(path+".tool_calls["+strconv.Itoa(len(calls.Items))+"]", part)
 			if err != nil {

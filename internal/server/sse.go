@@ -181,5 +181,8 @@ func serverTiming(t exchange.Timings) string {
 	if t.Place > 0 {
 		queue += fmt.Sprintf(`;desc="place %d"`, t.Place)
 	}
+	if t.Look > 0 {
+		queue += fmt.Sprintf(", look;dur=%.3f", ms(t.Look))
+	}
 	return fmt.Sprintf("%s, load;dur=%.3f, prefill;dur=%.3f", queue, ms(t.Load), ms(t.Prefill))
 }

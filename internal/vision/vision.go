@@ -101,6 +101,20 @@ func (r *Rule) Plan(width, height, most int) (Plan, error) {
 	return p, nil
 }
 
+// Tokens are the fewest and the most tokens that a picture becomes.
+func (r *Rule) Tokens() (least, most int) {
+	unit := max(1, r.unit())
+	side := r.Side / unit
+	switch r.Fit {
+	case Square, Crop:
+		return side * side, side * side
+	case Longest:
+		return 1, side * side
+	case Smart:
+	}
+	return max(1, r.Least/(unit*unit)), r.Most / (unit * unit)
+}
+
 // maxShape is how many times as long as wide a picture may be.
 const maxShape = 200
 

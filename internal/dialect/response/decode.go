@@ -477,6 +477,10 @@ func content(item *field.Object, name string) (list []exchange.Part) {
 		case "refusal":
 			key = "refusal"
 		case "input_image":
+			if id, ok := part.String("file_id"); ok {
+				part.Fail("file_id", "%s is %q: files are not kept here; send the picture itself as image_url, data:image/png;base64,…", part.Path("file_id"), id)
+				continue
+			}
 			list = append(list, wire.Image(part, "image_url"))
 			continue
 		case "input_file", "input_audio":

@@ -12,6 +12,7 @@ import (
 
 	"kindredgate/internal/dialect/field"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/picture"
 	"kindredgate/internal/sampling"
 )
 
@@ -286,25 +287,18 @@ func only(tools []exchange.Tool, names []string) []exchange.Tool {
 func Image(o *field.Object, url string) exchange.Image {
 	image := exchange.Image{Detail: o.OneOf("detail", "auto", "low", "high", "original"), At: o.Path(url)}
 	image.URL, _ = o.String(url)
-	if !isPicture(image.URL) {
-		o.Fail(url, "%s must be data:image/…;base64,… with the picture itself, or an address that begins with https:// or http://", o.Path(url))
+	switch {
+	case strings.EqualFold(image.URL[:min(5, len(image.URL))], "data:"):
+		if _, err := picture.FromURL(image.URL); err != nil {
+			o.Fail(url, "%s: %v", o.Path(url), err)
+		}
+	case !address.MatchString(image.URL):
+		o.Fail(url, "%s must be data:image/png;base64,… with the picture itself, or an address that begins with https:// or http://", o.Path(url))
 	}
 	return image
 }
 
-// isPicture reports whether an address may be a picture's. One that holds the picture may be megabytes long.
-func isPicture(address string) bool {
-	head := pictureHead.FindString(address[:min(len(address), 100)])
-	if head == "" || !strings.HasSuffix(head, ",") {
-		return head != ""
-	}
-	data := strings.TrimRight(address[len(head):], "=")
-	return data != "" && len(address)-len(head)-len(data) <= 2 && strings.Trim(data, base64Alphabet) == ""
-}
-
-const base64Alphabet = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
-
-var pictureHead = regexp.MustCompile(`^(?i:data:image/[a-z0-9.+-]+;base64,|https?://.)`)
+var address = regexp.MustCompile(`^(?i:https?://.)`)
 
 // Pictured reports whether there is a picture among parts.
 func Pictured(parts []exchange.Part) bool {

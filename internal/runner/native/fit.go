@@ -38,6 +38,9 @@ func (l *loadedModel) bulky(bytes int, param string) error {
 // fit lays out a request; if it may be cut to the context, the oldest turns go until there is room for an answer. How many
 // have to go is found by halves, since each try lays out and counts all that is left.
 func (l *loadedModel) fit(ctx context.Context, req *exchange.Request) (p *prompt.Prompt, t *prompt.Template, dropped int, err error) {
+	if req, err = l.seeing(req); err != nil {
+		return nil, nil, 0, err
+	}
 	limit := l.contextOf(req)
 	room := min(256, limit/8)
 	if req.MaxTokens > 0 {
@@ -98,7 +101,7 @@ func bulk(turns []exchange.Turn) (n int) {
 				n += len(part)
 			case exchange.Refusal:
 				n += len(part)
-			case exchange.Image: // which no model of the engine takes
+			case exchange.Image: // of which the tokens are known by its size
 			case exchange.ToolCall:
 				n += len(part.Arguments)
 			case exchange.ToolResult:

@@ -27,6 +27,7 @@ type loadedModel struct {
 	engine     *engine.Engine
 	encoder    *engine.Encoder
 	drafter    *draftModel // nil if there is none
+	eyes       *eyes       // nil if it takes no pictures
 	unfit      error       // why it is not used
 	override   atomic.Pointer[override]
 	faulted    func(error) bool // tells whether an error is one of reading prepared weights; nil if there are none
@@ -94,11 +95,12 @@ func (n needs) all() int64 { return n.weights + n.Contexts + n.Working }
 
 // open maps the model at path. admit is asked, before anything is built, whether there is memory for what it needs. What drafts is closed with
 // the model, or if there is an error.
-func open(path string, o engine.Options, drafter *draftModel, admit func(needs) error) (*loadedModel, error) {
+func open(path string, opts Options, drafter *draftModel, admit func(needs) error) (*loadedModel, error) {
 	c, err := disk.Open(path)
 	if err != nil {
 		return nil, errors.Join(err, drafter.close())
 	}
+	o := opts.Engine
 	l := &loadedModel{checkpoint: c, drafter: drafter}
 	need := needs{weights: c.Size}
 	if drafter != nil {
@@ -109,6 +111,22 @@ func open(path string, o engine.Options, drafter *draftModel, admit func(needs) 
 		if l.model, err = model.Load(c); err != nil {
 			return err
 		}
+		if err = l.openEyes(path, &opts); err != nil {
+			return err
+		}
+		if l.eyes != nil {
+			if l.eyes.checkpoint != nil {
+				need.weights += l.eyes.checkpoint.Size
+			}
+			if l.model.Whole {
+				side := l.eyes.tower.Rule.Side
+				p, err := l.eyes.tower.Rule.Plan(side, side, 0)
+				if err != nil {
+					return err
+				}
+				o.Picture = p.Tokens()
+			}
+		}
 		need.Footprint = o.Footprint(l.model)
 		if err = admit(need); err != nil {
 			return err
@@ -116,7 +134,7 @@ func open(path string, o engine.Options, drafter *draftModel, admit func(needs) 
 		return l.assemble(o)
 	})
 	if err != nil {
-		return nil, errors.Join(err, c.Close(), drafter.close())
+		return nil, errors.Join(err, l.eyes.close(), c.Close(), drafter.close())
 	}
 	return l, nil
 }
@@ -161,7 +179,7 @@ func (l *loadedModel) close() error {
 	if l.encoder != nil {
 		l.encoder.Close()
 	}
-	return errors.Join(l.drafter.close(), l.checkpoint.Close())
+	return errors.Join(l.drafter.close(), l.eyes.close(), l.checkpoint.Close())
 }
 
 // endings are the tokens that end an answer by a template; by none, those that the files name.
@@ -183,7 +201,9 @@ func (l *loadedModel) render(req *exchange.Request) (*prompt.Prompt, *prompt.Tem
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := t.Render(conversation(req))
+	c := conversation(req)
+	c.Sight = l.sight()
+	p, err := t.Render(c)
 	return p, t, err
 }
 

@@ -31,15 +31,19 @@ type Options struct {
 	Engine   engine.Options
 	// Drafter gives the path of the small model that guesses tokens for the one at path, "" for none. It may be nil.
 	Drafter func(path string) (string, error)
+	// PictureMemory is how many bytes decoding a picture may take, and PictureTokens how many tokens one becomes at the most, unless a request says otherwise.
+	PictureMemory int64
+	PictureTokens int
 	// Told is called when something happens to a model that whoever runs the gate may want to know; it may be nil.
 	Told func(what, path string, err error)
 }
 
 // Runner holds the loaded models. It is safe for concurrent use.
 type Runner struct {
-	opts   Options
-	team   *tensor.Team
-	making chan struct{} // has room for one: who is in prepares weights; two at once would each count on the same space
+	opts    Options
+	team    *tensor.Team
+	looking chan struct{} // has room for one: who is in looks at a picture
+	making  chan struct{} // has room for one: who is in prepares weights; two at once would each count on the same space
 
 	mu      sync.Mutex
 	loaded  map[string]*entry // by path
@@ -75,7 +79,7 @@ type entry struct {
 
 // New makes a runner.
 func New(o Options) *Runner {
-	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}, live: map[*entry]bool{}, making: make(chan struct{}, 1)}
+	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}, live: map[*entry]bool{}, making: make(chan struct{}, 1), looking: make(chan struct{}, 1)}
 	r.settled.L = &r.mu
 	if err := o.Prepared.Clean(); err != nil {
 		r.tell("what was left half prepared cannot be removed", o.Prepared.Folder, err)
@@ -327,7 +331,7 @@ const mostOpenings = 3
 // open opens a model into its entry, such that the entry knows the state of the files that were opened.
 func (r *Runner) open(e *entry) error {
 	for n := 1; ; n++ {
-		l, err := open(e.path, r.opts.Engine, r.drafter(e.path), func(n needs) error { return r.admit(e, n) })
+		l, err := open(e.path, r.opts, r.drafter(e.path), func(n needs) error { return r.admit(e, n) })
 		if err != nil {
 			return err
 		}
@@ -394,26 +398,36 @@ func (r *Runner) admit(e *entry, n needs) error {
 	defer r.mu.Unlock()
 	r.used -= e.bytes // of an earlier opening
 	e.bytes = 0
-	if r.opts.Memory > 0 {
-		if n.all() > r.opts.Memory {
-			return tooLarge(n, r.opts.Memory, 0)
-		}
-		for r.used-r.leaving+n.all() > r.opts.Memory {
-			var oldest *entry
-			for _, other := range r.loaded {
-				if other.leases == 0 && !other.kept && other != e && other.done() && (oldest == nil || other.last.Before(oldest.last)) {
-					oldest = other
-				}
-			}
-			if oldest == nil {
-				return tooLarge(n, r.opts.Memory, r.used-r.leaving)
-			}
-			r.retire(oldest)
-			r.tell("unloaded: another model needs its memory", oldest.path, nil)
-		}
+	if err := r.makeRoom(e, n.all(), func(used int64) error { return tooLarge(n, r.opts.Memory, used) }); err != nil {
+		return err
 	}
 	e.bytes = n.all()
 	r.used += e.bytes
+	return nil
+}
+
+// makeRoom unloads models that nobody uses, except one, until so many bytes are free. If there are none left, it is what refuse makes of the bytes that are
+// in use, or of 0 if there could never be room. The runner is locked.
+func (r *Runner) makeRoom(except *entry, bytes int64, refuse func(used int64) error) error {
+	if r.opts.Memory <= 0 {
+		return nil
+	}
+	if bytes > r.opts.Memory {
+		return refuse(0)
+	}
+	for r.used-r.leaving+bytes > r.opts.Memory {
+		var oldest *entry
+		for _, other := range r.loaded {
+			if other.leases == 0 && !other.kept && other != except && other.done() && (oldest == nil || other.last.Before(oldest.last)) {
+				oldest = other
+			}
+		}
+		if oldest == nil {
+			return refuse(r.used - r.leaving)
+		}
+		r.retire(oldest)
+		r.tell("unloaded: its memory is needed", oldest.path, nil)
+	}
 	return nil
 }
 
@@ -534,6 +548,9 @@ func (r *Runner) Render(ctx context.Context, path string, req *exchange.Request)
 	if req.Truncate {
 		p, _, _, err := l.fit(ctx, req)
 		return p, err
+	}
+	if req, err = l.seeing(req); err != nil {
+		return nil, err
 	}
 	p, _, err := l.render(req)
 	return p, err

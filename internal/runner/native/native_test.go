@@ -7,7 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/sampling"
 )
@@ -147,7 +146,7 @@ func TestBiasOfTokensThatThereAreNot(t *testing.T) {
 
 // Only a limit that somebody set counts as the length that a text may come to.
 func TestOpenEnds(t *testing.T) {
-	l, err := open(harbour, engine.Options{}, nil, func(needs) error { return nil })
+	l, err := open(harbour, Options{}, nil, func(needs) error { return nil })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -30,6 +30,8 @@ type plan struct {
 	dropped int            // turns that were left out
 	echo    *exchange.Echo
 	reading func(tokens int) // is told how much of the prompt was read; nil for no one
+	laid    *prompt.Prompt   // of a conversation
+	looked  time.Duration    // at its pictures
 }
 
 // Run answers a request with the weights at path.
@@ -45,6 +47,14 @@ func (r *Runner) Run(ctx context.Context, path string, req *exchange.Request) it
 		if err != nil {
 			yield(nil, err)
 			return
+		}
+		if p.laid != nil && len(p.laid.Pictures) > 0 {
+			begun := time.Now()
+			if err := l.see(ctx, p.laid, &p.job); err != nil {
+				yield(nil, err)
+				return
+			}
+			p.looked = time.Since(begun)
 		}
 		streams := make([]func(context.Context) iter.Seq2[exchange.Event, error], p.n)
 		for i := range streams {
@@ -95,7 +105,7 @@ func (l *loadedModel) plan(ctx context.Context, req *exchange.Request) (*plan, e
 		return nil, exchange.InvalidParam("tools", "the model's template cannot show tools to the model; leave them out, or choose another model")
 	}
 	style := t.StyleOf(conversation(req))
-	p.style, p.dropped, p.job.Whole = &style, dropped, true
+	p.style, p.dropped, p.job.Whole, p.laid = &style, dropped, true, laid
 	p.job.Prompt, p.job.Shown, p.job.Ends = laid.IDs(), t.MarkTokens(), l.endings(t)
 	if n, limit := len(p.job.Prompt), l.contextOf(req); n >= limit {
 		return nil, inWords(&engine.ContextError{Prompt: n, Context: limit})
@@ -227,7 +237,7 @@ func (l *loadedModel) candidate(ctx context.Context, p *plan, index int) iter.Se
 			}
 			if !started {
 				started = true
-				s := exchange.Started{PromptTokens: len(job.Prompt), CachedTokens: step.Cached, Dropped: p.dropped, Timings: exchange.Timings{Queue: step.Queue, Place: step.Place, Prefill: step.Prefill}}
+				s := exchange.Started{PromptTokens: len(job.Prompt), CachedTokens: step.Cached, Dropped: p.dropped, Timings: exchange.Timings{Queue: step.Queue, Place: step.Place, Look: p.looked, Prefill: p.looked + step.Prefill}}
 				exchange.Report(ctx, "")
 				if p.echo != nil {
 					echo := *p.echo

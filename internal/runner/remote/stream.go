@@ -268,6 +268,8 @@ func timingsOf(header string) (t exchange.Timings) {
 			t.Queue = took
 		case "load":
 			t.Load = took
+		case "look":
+			t.Look = took
 		case "prefill":
 			t.Prefill = took
 		}

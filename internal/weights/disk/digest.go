@@ -20,7 +20,7 @@ const (
 // Digest tells a model from others by what its files hold, whatever they are called and wherever they lie: their sizes, and samples
 // spread over them, since reading all takes minutes.
 func Digest(path string) (string, error) {
-	files, err := Files(path)
+	files, err := All(path)
 	if err != nil {
 		return "", err
 	}

@@ -141,7 +141,7 @@ func exists(path string) bool {
 // Identity tells one state of a model's files from every other: it changes when a file is written to or another takes
 // its place.
 func Identity(path string) (string, error) {
-	files, err := Files(path)
+	files, err := All(path)
 	if err != nil {
 		return "", err
 	}

@@ -373,7 +373,7 @@ func (app *App) Close() (err error) {
 // runnerOptions are the limits of loaded models, by the configuration and what the machine has.
 func (app *App) runnerOptions(installed *catalog.Catalog) native.Options {
 	cfg := app.Config
-	o := native.Options{Memory: modelMemory(cfg), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload}
+	o := native.Options{Memory: modelMemory(cfg), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload, PictureMemory: int64(cfg.Models.PictureMemory), PictureTokens: cfg.Models.PictureTokens}
 	if cfg.Models.ContextType == config.Bytes {
 		o.Engine.Contexts = kv.Q8
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,12 +22,26 @@ import (
 	"github.com/spf13/cobra"
 
 	"kindredgate/internal/dialect"
+	"kindredgate/internal/picture"
 	"kindredgate/internal/server"
 	"kindredgate/internal/snippet"
 )
 
-// question is the text of the arguments, of files, and of what is piped in; "-" among the arguments stands for what is piped in.
-func (t *terminal) question(args, paths []string) (string, error) {
+// pictureOf is a file as a data URL, if it is a picture.
+func pictureOf(path string, raw []byte) (url string, ok bool, err error) {
+	kind := http.DetectContentType(raw)
+	if !strings.HasPrefix(kind, "image/") {
+		return "", false, nil
+	}
+	if _, err := picture.Look(raw, math.MaxInt64); err != nil {
+		return "", false, usageError{fmt.Errorf("%s: %w", path, err)}
+	}
+	return "data:" + kind + ";base64," + base64.StdEncoding.EncodeToString(raw), true, nil
+}
+
+// question is the text of the arguments, of files, and of what is piped in; "-" among the arguments stands for what is piped in. Files that are pictures
+// go with the question.
+func (t *terminal) question(args, paths []string) (text string, pictures []string, err error) {
 	var parts []string
 	piped := false
 	for i, arg := range args {
@@ -42,26 +57,32 @@ func (t *terminal) question(args, paths []string) (string, error) {
 	for _, path := range paths {
 		raw, err := os.ReadFile(path)
 		if err != nil {
-			return "", err
+			return "", nil, err
+		}
+		if url, ok, err := pictureOf(path, raw); err != nil {
+			return "", nil, err
+		} else if ok {
+			pictures = append(pictures, url)
+			continue
 		}
 		if kind, _, _ := strings.Cut(http.DetectContentType(raw), ";"); !strings.HasPrefix(kind, "text/") && !utf8.Valid(raw) {
-			return "", usageError{fmt.Errorf("--file %s is %s, and no text: a question takes text only", path, kind)}
+			return "", nil, usageError{fmt.Errorf("--file %s is %s: a question takes texts and pictures (PNG, JPEG, GIF, WebP)", path, kind)}
 		}
 		parts = append(parts, strings.TrimSpace(string(raw)))
 	}
 	if piped || t.pipedIn() {
 		raw, err := t.readPiped()
 		if err != nil {
-			return "", err
+			return "", nil, err
 		}
 		if text := strings.TrimSpace(string(raw)); text != "" {
 			parts = append(parts, text)
 		}
 	}
 	if len(parts) == 0 {
-		return "", usageError{errors.New("there is no question; give one, or pipe a text in")}
+		return "", nil, usageError{errors.New("there is no question; give one, or pipe a text in")}
 	}
-	return strings.Join(parts, "\n\n"), nil
+	return strings.Join(parts, "\n\n"), pictures, nil
 }
 
 // pipedIn reports whether standard input is a pipe or a file, which somebody means by it.
@@ -133,6 +154,7 @@ func (t *terminal) ask() *cobra.Command {
 			"On a terminal, without a question, a conversation begins: see \"kindred talk\".",
 		Example: `  kindred ask "When is the last boat to Osmer?"
   kindred ask --style completion "The last boat to Osmer"
+  kindred ask --file pier.png "How many boats are there?"
   cat timetable.txt | kindred ask "Sum this up in one sentence."
   kindred ask --tools ferry --run-all "Find the next boat to Osmer after 10:00 and hold 2 seats."
   kindred ask --style embedding "a boat" "a ferry" "a cave"`,
@@ -153,7 +175,10 @@ func (t *terminal) ask() *cobra.Command {
 			if len(args)+len(paths) == 0 && isTerminal(t.in) && isTerminal(t.out) && !asJSON {
 				return t.converse(c.Context(), gate, s, q.question, "")
 			}
-			if q.Text, err = t.question(args, paths); err != nil {
+			if q.Text, q.Pictures, err = t.question(args, paths); err != nil {
+				return err
+			}
+			if s, err = styleNamed(string(s.Style), q.question); err != nil {
 				return err
 			}
 			if q.Model, err = gate.model(c.Context(), q.Model); err != nil {
@@ -175,7 +200,7 @@ func (t *terminal) ask() *cobra.Command {
 	q.add(cmd)
 	f := cmd.Flags()
 	f.StringVarP(&styleName, "style", "s", string(dialect.Chat), "how to put the question: "+strings.Join(append(styleNames(), string(dialect.Embedding)), ", "))
-	f.StringSliceVarP(&paths, "file", "f", nil, "file whose text joins the question; may be repeated")
+	f.StringSliceVarP(&paths, "file", "f", nil, "file whose text joins the question, or picture that goes with it; may be repeated")
 	f.BoolVarP(&q.Think, "reason", "r", false, "have the model reason first; the reasoning goes to standard error")
 	f.BoolVar(&showPrompt, "show-prompt", false, "show the prompt that the model gets, on standard error; needs the owner key")
 	f.BoolVar(&noStream, "no-stream", false, "print the answer when it is whole")
@@ -404,7 +429,7 @@ func (t *terminal) compareTexts(ctx context.Context, gate *client, model string,
 		texts = append(texts, strings.TrimSpace(string(raw)))
 	}
 	if len(texts) == 0 {
-		text, err := t.question(nil, nil)
+		text, _, err := t.question(nil, nil)
 		if err != nil {
 			return err
 		}
@@ -473,7 +498,7 @@ func (t *terminal) snippet() *cobra.Command {
   kindred snippet --style embedding --lang go "When is the last boat to Osmer?"`,
 		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
 			var err error
-			if q.Text, err = t.question(args, nil); err != nil {
+			if q.Text, _, err = t.question(args, nil); err != nil {
 				return err
 			}
 			q.read(c)

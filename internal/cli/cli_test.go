@@ -80,9 +80,9 @@ func TestPiecesJoinWhatATokenTies(t *testing.T) {
 		TokenList: []server.PromptToken{{ID: 1, Start: 0, End: 8, Control: true}, {ID: 2, Start: 8, End: 10}, {ID: 3, Start: 10, End: 17, Control: true}},
 	}
 	want := []piece{
-		{0, 8, "template, line 3 + messages[0].role", 1, true, true},
-		{8, 10, "messages[0].content", 1, false, false},
-		{10, 17, "template, line 3", 1, true, true},
+		{0, 8, "template, line 3 + messages[0].role", 1, true, true, nil},
+		{8, 10, "messages[0].content", 1, false, false, nil},
+		{10, 17, "template, line 3", 1, true, true, nil},
 	}
 	got := pieces(p)
 	if len(got) != len(want) {

@@ -126,6 +126,7 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 			add([]string{"attention", ""}[min(i, 1)], said)
 		}
 	}
+	add("pictures", pictures(m.Pictures))
 	if m.Rate > 0 {
 		add("here", rate(m.Rate)+" tokens a second for one answer")
 	}
@@ -161,6 +162,24 @@ func (t *terminal) printModel(m server.InstalledModel) error {
 	}
 	add("lies at", m.Path)
 	return table(t.out, rows...)
+}
+
+// pictures says how a model takes pictures.
+func pictures(p *catalog.Pictures) string {
+	switch {
+	case p == nil:
+		return ""
+	case p.Problem != "":
+		return "no: " + p.Problem
+	}
+	text := fmt.Sprintf("%d tokens each", p.Tokens)
+	if p.Tokens == 0 {
+		text = fmt.Sprintf("%d to %d tokens each, by their size", p.Least, p.Most)
+	}
+	if p.File != "" {
+		text += ", by " + filepath.Base(p.File)
+	}
+	return text
 }
 
 func (t *terminal) modelsAdd() *cobra.Command {

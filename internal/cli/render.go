@@ -30,7 +30,8 @@ func (t *terminal) render() *cobra.Command {
 		Example: `  kindred render "When is the last boat to Osmer?"
   kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"
   kindred render --compare --answer "At 19:40." "When is the last boat to Osmer?"
-  kindred render --file conversation.json`,
+  kindred render --file conversation.json
+  kindred render --file pier.png "How many boats are there?"`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if compare {
 				if file != "" || asJSON || textOnly {
@@ -75,7 +76,7 @@ func (t *terminal) render() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVarP(&model, "model", "m", "", "model whose template to use (default the only one)")
 	f.StringVarP(&instructions, "instructions", "i", "", "what the model is told ahead of the question")
-	f.StringVarP(&file, "file", "f", "", "conversation to render: a JSON list of turns with role and content, or a chat request")
+	f.StringVarP(&file, "file", "f", "", "conversation to render: a JSON list of turns with role and content, or a chat request; or a picture that goes with the question")
 	f.BoolVar(&compare, "compare", false, "show what the question becomes in each style: chat, generate and completion")
 	f.StringVar(&answer, "answer", "", "with --compare: an answer that is wanted, to see how likely it is in each style, preset and template")
 	f.StringArrayVar(&templates, "template", nil, "with --answer: files with chat templates to compare with the model's")
@@ -88,15 +89,21 @@ func (t *terminal) render() *cobra.Command {
 // perhaps tools.
 func (t *terminal) conversationOf(file, instructions string, args []string) (map[string]any, error) {
 	if file == "" {
-		text, err := t.question(args, nil)
+		text, _, err := t.question(args, nil)
 		return map[string]any{"messages": question{Instructions: instructions, Text: text}.conversation()}, err
-	}
-	if len(args) > 0 || instructions != "" {
-		return nil, usageError{fmt.Errorf("--file holds the whole conversation; leave out the question and the instructions")}
 	}
 	raw, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
+	}
+	if url, ok, err := pictureOf(file, raw); err != nil {
+		return nil, err
+	} else if ok {
+		text, _, err := t.question(args, nil)
+		return map[string]any{"messages": question{Instructions: instructions, Text: text, Pictures: []string{url}}.conversation()}, err
+	}
+	if len(args) > 0 || instructions != "" {
+		return nil, usageError{fmt.Errorf("--file holds the whole conversation; leave out the question and the instructions")}
 	}
 	var content any
 	if err := json.Unmarshal(raw, &content); err != nil {
@@ -113,7 +120,7 @@ var styled = []dialect.Style{dialect.Chat, dialect.Generate, dialect.Completion}
 
 // inStyles is a question in each style.
 func (t *terminal) inStyles(ctx context.Context, flags clientFlags, model, instructions string, args []string) (gate *client, name string, bodies []map[string]any, err error) {
-	text, err := t.question(args, nil)
+	text, _, err := t.question(args, nil)
 	if err != nil {
 		return nil, "", nil, err
 	}
@@ -285,6 +292,7 @@ type piece struct {
 	tokens     int
 	control    bool // a control token
 	template   bool // the template's own text
+	picture    *server.PromptPicture
 }
 
 // pieces joins spans into which a token reaches from the span before, since a token cannot be shown in halves.
@@ -311,7 +319,7 @@ func pieces(p server.RenderedPrompt) (list []piece) {
 			}
 			continue
 		}
-		list = append(list, piece{s.Start, s.End, origin, s.Tokens, control[s.Start], s.Origin == "template" || control[s.Start]})
+		list = append(list, piece{s.Start, s.End, origin, s.Tokens, control[s.Start], s.Origin == "template" || control[s.Start], s.Picture})
 	}
 	return list
 }
@@ -328,6 +336,9 @@ func (t *terminal) printPrompt(p server.RenderedPrompt) error {
 	fmt.Fprintln(t.out, quiet(fmt.Sprintf("%6s  %-*s  %s", "TOKENS", width, "FROM", "TEXT")))
 	for _, x := range list {
 		lines := strings.SplitAfter(p.Text[x.start:x.end], "\n")
+		if of := x.picture; of != nil {
+			lines, x.control = []string{fmt.Sprintf("picture, %d × %d, read as %d × %d", of.Width, of.Height, of.ReadWidth, of.ReadHeight)}, false
+		}
 		for i, line := range lines {
 			if line == "" && i > 0 {
 				break

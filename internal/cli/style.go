@@ -16,6 +16,7 @@ type question struct {
 	Instructions string
 	History      []message // what was said before
 	Text         string
+	Pictures     []string // of the text, as data URLs
 	Temperature  *float64
 	Seed         *int64
 	MaxTokens    int
@@ -95,18 +96,62 @@ type usage struct {
 	Completion int `json:"completion_tokens"`
 }
 
-// message is a turn of a chat request.
+// message is a turn, as a talk keeps it.
 type message struct {
+	Role     string   `json:"role"`
+	Content  string   `json:"content"`
+	Pictures []string `json:"pictures,omitempty"` // as data URLs
+}
+
+// turn is a message as a request has it.
+type turn struct {
 	Role    string `json:"role"`
-	Content string `json:"content"`
+	Content any    `json:"content"` // a text, or a list of parts
+}
+
+// said is a message for the chat style.
+func (m message) said() turn {
+	if len(m.Pictures) == 0 {
+		return turn{m.Role, m.Content}
+	}
+	parts := []any{}
+	for _, url := range m.Pictures {
+		parts = append(parts, map[string]any{"type": "image_url", "image_url": map[string]any{"url": url}})
+	}
+	return turn{m.Role, append(parts, map[string]any{"type": "text", "text": m.Content})}
+}
+
+// input is a message for the response style.
+func (m message) input() turn {
+	if len(m.Pictures) == 0 {
+		return turn{m.Role, m.Content}
+	}
+	parts := []any{}
+	for _, url := range m.Pictures {
+		parts = append(parts, map[string]any{"type": "input_image", "image_url": url})
+	}
+	return turn{m.Role, append(parts, map[string]any{"type": "input_text", "text": m.Content})}
+}
+
+// turns are what was said before and the question, as a style has messages.
+func (q question) turns(as func(message) turn) (list []turn) {
+	for _, m := range append(slices.Clone(q.History), message{"user", q.Text, q.Pictures}) {
+		list = append(list, as(m))
+	}
+	return list
+}
+
+// pictured reports whether there are pictures in what is said.
+func (q question) pictured() bool {
+	return len(q.Pictures) > 0 || slices.ContainsFunc(q.History, func(m message) bool { return len(m.Pictures) > 0 })
 }
 
 // conversation is a question with what goes before it: instructions, if there are any, and what was said.
-func (q question) conversation() (list []message) {
+func (q question) conversation() (list []turn) {
 	if q.Instructions != "" {
-		list = append(list, message{"system", q.Instructions})
+		list = append(list, turn{"system", q.Instructions})
 	}
-	return append(append(list, q.History...), message{"user", q.Text})
+	return append(list, q.turns(message.said)...)
 }
 
 // said is a turn of the generate style.
@@ -149,7 +194,7 @@ var styles = []style{
 	{dialect.Chat, func(q question) any {
 		return struct {
 			Model         string         `json:"model"`
-			Messages      []message      `json:"messages"`
+			Messages      []turn         `json:"messages"`
 			Stream        bool           `json:"stream,omitempty"`
 			StreamOptions *streamOptions `json:"stream_options,omitempty"`
 			drawing
@@ -196,9 +241,11 @@ var styles = []style{
 		case q.Previous != "":
 			body.Input = q.Approvals
 		case len(q.History) > 0 && len(q.Tools) > 0:
-			body.Input = append(slices.Clone(q.History), message{"user", q.Text}) // it is stored: calls may have to be approved
+			body.Input = q.turns(message.input) // it is stored: calls may have to be approved
 		case len(q.History) > 0:
-			body.Input, body.Store = append(slices.Clone(q.History), message{"user", q.Text}), new(bool) // who has the history needs it stored nowhere else
+			body.Input, body.Store = q.turns(message.input), new(bool) // who has the history needs it stored nowhere else
+		case len(q.Pictures) > 0:
+			body.Input = q.turns(message.input)
 		}
 		if q.Think {
 			body.Reasoning = &reasoning{effort(q)}
@@ -252,6 +299,8 @@ func styleNamed(name string, q question) (style, error) {
 		return style{}, usageError{fmt.Errorf("there is no style %q; these are: %s", name, strings.Join(append(styleNames(), string(dialect.Embedding)), ", "))}
 	case len(q.Tools) > 0 && styles[i].Style != dialect.Response:
 		return style{}, usageError{fmt.Errorf("--tools goes with --style response, which tells each step apart; a preset can have tools in the other styles")}
+	case q.pictured() && styles[i].Style != dialect.Chat && styles[i].Style != dialect.Response:
+		return style{}, usageError{fmt.Errorf("the %s style takes no pictures; --style chat and response do", styles[i].Style)}
 	case styles[i].Style == dialect.Completion && (q.Instructions != "" || q.Think):
 		return style{}, usageError{errors.New("a completion prompt goes to the model as it is, so it has neither instructions nor reasoning; leave out --instructions and --reason")}
 	}

@@ -187,7 +187,8 @@ func (c *talk) say(ctx context.Context, text string) error {
 	if c.reasoned = a.reasoning; a.reasoning != "" {
 		fmt.Fprintln(c.t.err, paint(c.t.err, color.Faint)(fmt.Sprintf("reasoned for about %d tokens; :reasoning shows it", a.thought)))
 	}
-	c.q.History = append(c.q.History, message{"user", text}, message{"assistant", a.text})
+	c.q.History = append(c.q.History, message{"user", text, c.q.Pictures}, message{"assistant", a.text, nil})
+	c.q.Pictures = nil
 	return c.save()
 }
 
@@ -197,6 +198,7 @@ var talkCommands = []struct{ name, what string }{
 	{"edit", "take the last question back and change it"},
 	{"model NAME", "go on with another model, by name or number; without a name, list them"},
 	{"style NAME", "go on in another style: chat, generate, response or completion"},
+	{"picture FILE", "show the model a picture with what is said next; without a file, none any more"},
 	{"instructions TEXT", "tell the model something ahead of everything; without a text, nothing any more"},
 	{"reason on|off", "have the model reason first, or not"},
 	{"reasoning", "show how the model came to its last answer"},
@@ -222,8 +224,36 @@ func (c *talk) last() (string, bool) {
 		return "", false
 	}
 	text := c.q.History[n-2].Content
+	c.q.Pictures = c.q.History[n-2].Pictures
 	c.q.History = c.q.History[:n-2]
 	return text, true
+}
+
+// picture takes a picture that goes with what is said next.
+func (c *talk) picture(path string) error {
+	if path == "" {
+		c.q.Pictures = nil
+		return nil
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	url, ok, err := pictureOf(path, raw)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return fmt.Errorf("%s is no picture (PNG, JPEG, GIF, WebP)", path)
+	}
+	q := c.q
+	q.Pictures = append(slices.Clone(q.Pictures), url)
+	if _, err := styleNamed(string(c.style.Style), q); err != nil {
+		return err
+	}
+	c.q.Pictures = q.Pictures
+	fmt.Fprintf(c.t.out, "It goes with what you say next.\n")
+	return nil
 }
 
 // do carries out a command. io.EOF ends the talk.
@@ -267,6 +297,8 @@ func (c *talk) do(ctx context.Context, command, rest string) error {
 		}
 		c.style = s
 		fmt.Fprintf(out, "On in the %s style.\n", s.Style)
+	case "picture":
+		return c.picture(rest)
 	case "instructions":
 		c.q.Instructions = rest
 		if _, err := styleNamed(string(c.style.Style), c.q); err != nil {

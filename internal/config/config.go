@@ -293,6 +293,8 @@ type Models struct {
 	ContextMemory Size          `yaml:"context_memory" apply:"restart"`               // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
 	ContextType   ContextType   `yaml:"context_type" apply:"restart"`                 // how contexts are kept
 	Prepared      Size          `yaml:"prepared" apply:"restart"`                     // on disk, for weights in the order of this processor; 0 for none
+	PictureMemory Size          `yaml:"picture_memory" apply:"restart"`               // that decoding a picture may take; 256 MiB if 0
+	PictureTokens int           `yaml:"picture_tokens" apply:"restart"`               // that a picture becomes at the most, unless a request wants the original; 1280 if 0
 	IdleUnload    time.Duration `yaml:"idle_unload"`                                  // after which a model that nobody uses is unloaded; 0 for never
 	KeepLoaded    []string      `yaml:"keep_loaded"`                                  // names of models that are loaded from the start
 	// Drafters name, for models, the small one of the same vocabulary that guesses tokens for it.
@@ -390,6 +392,9 @@ func (c *Config) Check() error {
 	}
 	if len(c.Models.Folders) == 0 {
 		return errors.New("models.folders is empty; name the folder that models are in")
+	}
+	if n := c.Models.PictureTokens; n < 0 || n > 1<<20 {
+		return fmt.Errorf("models.picture_tokens is %d; it must be from 0 to %d", n, 1<<20)
 	}
 	if t := c.Models.ContextType; t != HalfFloats && t != Bytes {
 		return fmt.Errorf("models.context_type is %q; it must be f16 or q8_0", t)

@@ -229,7 +229,7 @@ func (b *bounded) Read(p []byte) (int, error) {
 }
 
 // form is how a data URL with a picture begins. What it is says the picture itself.
-var form = regexp.MustCompile(`^(?i:data:(image/[a-z0-9.+-]+|application/octet-stream)?;base64)$`)
+var form = regexp.MustCompile(`^(?i:data:image/[a-z0-9.+-]+;base64)$`)
 
 // FromURL takes the bytes out of a data URL. The letters of both alphabets and line breaks are understood.
 func FromURL(url string) ([]byte, error) {

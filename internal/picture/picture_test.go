@@ -179,7 +179,7 @@ func TestFromURL(t *testing.T) {
 	raw := []byte{0xfb, 0xff, 0xfe, 0x00, 0x01}
 	std := base64.StdEncoding.EncodeToString(raw)
 	for name, url := range map[string]string{
-		"as it is": "data:image/png;base64," + std, "the other alphabet": "data:;base64," + base64.URLEncoding.EncodeToString(raw),
+		"as it is": "data:image/png;base64," + std, "the other alphabet": "DATA:Image/PNG;base64," + base64.URLEncoding.EncodeToString(raw),
 		"lines": "data:image/x;base64," + std[:3] + "\r\n" + std[3:] + "\n", "without its end": "data:image/png;base64," + strings.TrimRight(std, "="),
 	} {
 		if got, err := FromURL(url); err != nil || !bytes.Equal(got, raw) {

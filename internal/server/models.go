@@ -16,13 +16,24 @@ type wireModel struct {
 	Use           catalog.Use `json:"use"`
 	ContextLength int         `json:"context_length"`
 	LongestAnswer int         `json:"max_output_tokens,omitempty"` // of models that write text
+	Pictures      *Pictures   `json:"pictures,omitempty"`          // of models that take them
 	PresetOf      string      `json:"preset_of,omitempty"`         // the model that a preset uses
 	Target        string      `json:"target,omitempty"`            // what a public name stands for
+}
+
+// Pictures is how many tokens pictures take.
+type Pictures struct {
+	Tokens int `json:"tokens,omitempty"` // each, where that is always the same
+	Least  int `json:"least,omitempty"`
+	Most   int `json:"most,omitempty"`
 }
 
 func toWire(o gate.Offer) wireModel {
 	m := o.Model
 	w := wireModel{ID: o.Name, Object: "model", Created: m.Installed.Unix(), OwnedBy: "kindred-gate", Use: m.Use, ContextLength: m.ContextLength}
+	if m.Sees() {
+		w.Pictures = &Pictures{m.Pictures.Tokens, m.Pictures.Least, m.Pictures.Most}
+	}
 	if o.Preset != nil {
 		w.PresetOf = m.ID
 	}

@@ -35,6 +35,17 @@ type PromptSpan struct {
 	Origin string `json:"origin"` // "template", or the field of the request that the text is from
 	Line   int    `json:"line,omitempty"`
 	Tokens int    `json:"tokens"` // that begin in it
+	// Picture is set where it stands for one.
+	Picture *PromptPicture `json:"picture,omitempty"`
+}
+
+// PromptPicture is a picture of a prompt, in pixels.
+type PromptPicture struct {
+	Width      int `json:"width"`
+	Height     int `json:"height"`
+	ReadWidth  int `json:"read_width"` // as the model sees it
+	ReadHeight int `json:"read_height"`
+	Tokens     int `json:"tokens"` // that stand for what it shows
 }
 
 // PromptTurn counts the tokens of a turn's own text.
@@ -142,7 +153,13 @@ func renderedPrompt(m catalog.Model, p *prompt.Prompt, turns []exchange.Turn, to
 		if origin == "" {
 			origin = "template"
 		}
-		out.Spans = append(out.Spans, PromptSpan{s.Start, s.End, origin, s.Line, s.Tokens})
+		span := PromptSpan{Start: s.Start, End: s.End, Origin: origin, Line: s.Line, Tokens: s.Tokens}
+		for _, of := range p.Pictures {
+			if h := of.Image.Seen; of.Start == s.Start && h != nil {
+				span.Picture = &PromptPicture{h.Width, h.Height, of.Plan.ReadWidth, of.Plan.ReadHeight, of.Plan.Tokens()}
+			}
+		}
+		out.Spans = append(out.Spans, span)
 	}
 	paths := prompt.Paths(turns)
 	for i, t := range turns {

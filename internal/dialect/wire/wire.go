@@ -292,6 +292,9 @@ func Image(o *field.Object, url string) exchange.Image {
 		if _, err := picture.FromURL(image.URL); err != nil {
 			o.Fail(url, "%s: %v", o.Path(url), err)
 		}
+		if head, rest, _ := strings.Cut(image.URL, ","); head != strings.ToLower(head) { // as everybody else expects it
+			image.URL = strings.ToLower(head) + "," + rest
+		}
 	case !address.MatchString(image.URL):
 		o.Fail(url, "%s must be data:image/png;base64,… with the picture itself, or an address that begins with https:// or http://", o.Path(url))
 	}

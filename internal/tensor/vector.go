@@ -250,16 +250,26 @@ func Mix(out []float32, step, sums, dims int, weights, values []float32, from, t
 	if from >= to {
 		return
 	}
-	i := 0
-	if inUse != nil && dims%lanes == 0 {
-		for ; i+4 <= sums; i += 4 {
-			inUse.mix4(&out[step*i], 4*step, &weights[PageTokens*i+from], &values[from*dims], 4*dims, to-from, dims/lanes)
+	if inUse != nil && dims >= lanes {
+		mixLanes(out, step, sums, dims, weights, values, from, to, 0, dims/lanes)
+		if rest := dims % lanes; rest > 0 {
+			// The last lanes overlap with those before, which get back what they were.
+			begin, twice := dims-lanes, lanes-rest
+			var before [lanes * 64]float32
+			for i := 0; i < sums; i += 64 {
+				n := min(64, sums-i)
+				for j := range n {
+					copy(before[lanes*j:][:twice], out[step*(i+j)+begin:])
+				}
+				mixLanes(out[step*i:], step, n, dims, weights[PageTokens*i:], values, from, to, begin, 1)
+				for j := range n {
+					copy(out[step*(i+j)+begin:], before[lanes*j:][:twice])
+				}
+			}
 		}
-		for ; i < sums; i++ {
-			inUse.mix1(&out[step*i], 4*step, &weights[PageTokens*i+from], &values[from*dims], 4*dims, to-from, dims/lanes)
-		}
+		return
 	}
-	for ; i < sums; i++ {
+	for i := range sums {
 		sum := out[step*i : step*i+dims]
 		for t := from; t < to; t++ {
 			w, v := weights[PageTokens*i+t], values[t*dims:(t+1)*dims]
@@ -267,6 +277,17 @@ func Mix(out []float32, step, sums, dims int, weights, values []float32, from, t
 				sum[j] += float32(w * v[j])
 			}
 		}
+	}
+}
+
+// mixLanes is Mix for count times lanes of the dimensions, from begin on, by a kernel.
+func mixLanes(out []float32, step, sums, dims int, weights, values []float32, from, to, begin, count int) {
+	i := 0
+	for ; i+4 <= sums; i += 4 {
+		inUse.mix4(&out[step*i+begin], 4*step, &weights[PageTokens*i+from], &values[from*dims+begin], 4*dims, to-from, count)
+	}
+	for ; i < sums; i++ {
+		inUse.mix1(&out[step*i+begin], 4*step, &weights[PageTokens*i+from], &values[from*dims+begin], 4*dims, to-from, count)
 	}
 }
 

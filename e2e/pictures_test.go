@@ -3,11 +3,15 @@ package e2e
 import (
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp"
 )
 
 const sighted = "../internal/model/testdata/vision/"
@@ -129,6 +133,22 @@ func TestPictures(t *testing.T) {
 	if out, _, _ := run(t, g, "", "models", "list"); strings.Contains(out, "mmproj") {
 		t.Errorf("the projector is a model of its own: %s", out)
 	}
+	// Brought into the models folder, a model keeps what it sees with, and takes it along when it goes.
+	for _, flag := range []string{"--copy", "--copy=false"} {
+		if out, errOut, code := run(t, g, "", "models", "add", sighted+"gemma3-vision/model.f32.gguf", "--name", "lookout", flag); code != 0 {
+			t.Fatalf("add: %q %q", out, errOut)
+		}
+		projector := filepath.Join(g.Folder, "models", "lookout-projector.gguf")
+		if out, _, _ := run(t, g, "", "models", "show", "lookout"); !strings.Contains(out, "by lookout-projector.gguf") {
+			t.Errorf("show: %s", out)
+		}
+		if out, errOut, code := run(t, g, "", "models", "remove", "lookout", "--yes"); code != 0 {
+			t.Errorf("remove: %q %q", out, errOut)
+		}
+		if _, err := os.Lstat(projector); !errors.Is(err, fs.ErrNotExist) {
+			t.Errorf("the projector is still there: %v", err)
+		}
+	}
 	if _, errOut, code := run(t, g, "", "ask", "-m", "pixtral", "--style", "generate", "--file", picture, "x"); code != 2 || !strings.Contains(errOut, "takes no pictures") {
 		t.Errorf("generate: %d %q", code, errOut)
 	}
@@ -197,4 +217,43 @@ func TestPicturesThatCannotBeRead(t *testing.T) {
 	if status != 200 || two.Usage.PromptTokens <= one.Usage.PromptTokens-2 {
 		t.Errorf("a typed mark: %d, %d and %d tokens", status, one.Usage.PromptTokens, two.Usage.PromptTokens)
 	}
+}
+
+// Somebody shows a model a picture in the console, and sees what it becomes in a prompt.
+func TestPicturesInTheConsole(t *testing.T) {
+	g := looking(t)
+	tab, do := browse(t)
+	type css = chromedp.CSS
+	picture, err := filepath.Abs("../tools/screenshots/ferry.png")
+	if err != nil {
+		t.Fatal(err)
+	}
+	do("sign in",
+		chromedp.Navigate(strings.TrimSuffix(g.BaseURL, "v1")),
+		chromedp.SendKeys(css("#owner-key"), g.Owner+"\r"),
+		chromedp.WaitVisible(css(`[data-testid="base-url"]`)))
+	do("show a picture",
+		chromedp.Evaluate[chromedp.Void](`location.hash = "/try"`),
+		chromedp.WaitVisible(css(`[data-testid="pictures"]`)),
+		chromedp.SetUploadFiles(css(`[data-testid="pictures"] input`), []string{picture}),
+		chromedp.WaitVisible(css(`[data-testid="pictures"] img[alt="ferry.png"]`)),
+		chromedp.SendKeys(css("#question"), "what is this"),
+		chromedp.SendKeys(css("#max-tokens"), "8"),
+		chromedp.Click(`//button[text()="Ask"]`),
+		chromedp.WaitVisible(css(`[data-testid="figures"]`)))
+	figures, err := chromedp.Run(tab, chromedp.Text(css(`[data-testid="figures"]`)))
+	if err != nil || !strings.Contains(figures, "8") {
+		t.Errorf("figures %q, %v", figures, err)
+	}
+	do("the snippet does not hold it",
+		chromedp.Click(`//button[text()="Snippet"]`),
+		chromedp.WaitVisible(`//*[@data-testid="snippet"][contains(text(), "base64,BASE64")]`))
+	do("the prompt",
+		chromedp.Evaluate[chromedp.Void](`location.hash = "/prompt"`),
+		chromedp.WaitVisible(css(`[data-testid="pictures"]`)),
+		chromedp.SetUploadFiles(css(`[data-testid="pictures"] input`), []string{picture}),
+		chromedp.WaitVisible(`//*[@data-testid="prompt"]/span[contains(text(), "[picture, 480 × 320, read as 224 × 224: ")]`))
+	do("remove it",
+		chromedp.Click(css(`button[aria-label="Remove ferry.png"]`)),
+		chromedp.WaitNotPresent(css(`[data-testid="pictures"] img`)))
 }

@@ -192,13 +192,54 @@ func (l *Library) local(ctx context.Context, a Addition, progress func(Progress)
 	if err != nil {
 		return "", err
 	}
-	if !a.Copy {
-		if info.IsDir() || len(files) == 1 {
-			return target, link(source, target)
-		}
-		return target, linkParts(files, target)
+	if err := l.projector(ctx, source, target, a.Copy, progress); err != nil {
+		return "", err
 	}
-	return target, l.copyAll(ctx, source, files, name, target, info.IsDir(), progress)
+	switch {
+	case a.Copy:
+		err = l.copyAll(ctx, source, files, name, target, info.IsDir(), progress)
+	case info.IsDir() || len(files) == 1:
+		err = link(source, target)
+	default:
+		err = linkParts(files, target)
+	}
+	if err != nil && !info.IsDir() {
+		err = errors.Join(err, removeIfThere(projectorOf(target)))
+	}
+	return target, err
+}
+
+func removeIfThere(path string) error {
+	if err := os.Remove(path); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// projector brings the file with the tower of a model, if it has one apart, under a name that begins as the model's: so it is that model's, whatever others
+// of the same width come. It comes first, so that the model is never seen without.
+func (l *Library) projector(ctx context.Context, source, target string, copied bool, progress func(Progress)) error {
+	file, err := disk.Projector(source)
+	if two := (*disk.TwoProjectorsError)(nil); errors.As(err, &two) {
+		return exchange.InvalidParam("source", "%v", err)
+	}
+	if err != nil || file == "" {
+		return err
+	}
+	to := projectorOf(target)
+	if !copied {
+		return link(file, to)
+	}
+	partly := to + partial
+	if _, err := copyFile(ctx, partly, file, func(done int64) { progress(Progress{"copying", filepath.Base(file), done, 0}) }); err != nil {
+		return errors.Join(err, os.Remove(partly))
+	}
+	return os.Rename(partly, to)
+}
+
+// projectorOf is what the projector of an added model is called.
+func projectorOf(target string) string {
+	return filepath.Join(filepath.Dir(target), disk.Name(target)+"-projector.gguf")
 }
 
 // link makes a symbolic link, which not every disk and every user may have.
@@ -518,7 +559,7 @@ func (l *Library) Owned(path string) (Removal, error) {
 		return Removal{}, err
 	}
 	var r Removal
-	for _, file := range files {
+	for _, file := range append(files, projectorOf(path)) {
 		if info, err := os.Stat(file); err == nil {
 			r.Files++
 			r.Bytes += info.Size()
@@ -546,6 +587,9 @@ func (l *Library) Remove(path string) (Removal, error) {
 		return r, os.Remove(path)
 	}
 	if r.Linked || !info.IsDir() {
+		if err := removeIfThere(projectorOf(path)); err != nil {
+			return r, err
+		}
 		return r, os.Remove(path)
 	}
 	return r, os.RemoveAll(path)

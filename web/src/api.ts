@@ -38,7 +38,8 @@ export type IssuedKey = Schemas["IssuedKey"];
 export type Preset = Schemas["Preset"] & { name: string };
 export type Prompt = Schemas["RenderedPrompt"];
 export type Span = Prompt["spans"][number];
-export type Turn = { role: "system" | "user" | "assistant"; content: string };
+/** A turn as it is edited; its pictures, as data URLs with names, come before its text. */
+export type Turn = { role: "system" | "user" | "assistant"; content: string; pictures?: { name: string; url: string }[] };
 
 /** An answer of the gate that is an error. */
 export class GateError extends Error {
@@ -153,8 +154,13 @@ export const revokeKey = (id: string) => json<RevokedKey>("DELETE", `/gate/keys/
 export const signIn = (key: string) => send("POST", "/gate/session", { key });
 export const signOut = () => send("DELETE", "/gate/session");
 
+const turnOf = ({ role, content, pictures }: Turn) => ({
+  role,
+  content: pictures?.length ? [...pictures.map((p) => ({ type: "image_url", image_url: { url: p.url } })), { type: "text", text: content }] : content,
+});
+
 export const renderPrompt = (model: string, messages: Turn[], think: boolean, signal: AbortSignal) =>
-  json<Prompt>("POST", "/gate/prompt/render", { model, messages, reasoning_effort: think ? "medium" : undefined }, signal);
+  json<Prompt>("POST", "/gate/prompt/render", { model, messages: messages.map(turnOf), reasoning_effort: think ? "medium" : undefined }, signal);
 
 export const snippet = async (style: string, language: string, request: object, signal: AbortSignal) =>
   (await json<{ text: string }>("POST", "/gate/snippet", { style, language, request }, signal)).text;

@@ -4,7 +4,7 @@ import type { components } from "./contract";
 
 type Schemas = components["schemas"];
 
-export type Question = { model: string; instructions: string; text: string; temperature?: number; maxTokens?: number; think: boolean; tools?: string[]; unasked?: boolean; goesOn?: { previous: string; approvals: { id: string; approve: boolean }[] } };
+export type Question = { model: string; instructions: string; text: string; temperature?: number; maxTokens?: number; think: boolean; pictures?: string[]; tools?: string[]; unasked?: boolean; goesOn?: { previous: string; approvals: { id: string; approve: boolean }[] } };
 export type Ending = { reason: string; promptTokens: number; completionTokens: number; timing: string };
 /** A call of a tool that the gate runs: it runs until it has an output or an error, or waits for an approval. */
 export type Run = { id: string; name: string; arguments: string; output?: string; error?: string; waits?: boolean };
@@ -32,6 +32,9 @@ function runOf(item?: Schemas["OutputItem"]): Run | undefined {
   return { id: item.id, name: `${item.server_label}/${item.name}`, arguments: item.arguments, output: item.output ?? undefined, error };
 }
 
+/** The content of a question: a text, or a list of parts if there are pictures. */
+const withPictures = (q: Question, picture: (url: string) => object, text: string) => (q.pictures?.length ? [...q.pictures.map(picture), { type: text, text: q.text }] : q.text);
+
 const effort = (q: Question) => (q.think ? "medium" : undefined);
 const orNothing = (s: string) => (s === "" ? undefined : s);
 const usage = (u?: Schemas["Usage"]) => (u ? { promptTokens: u.prompt_tokens, completionTokens: u.completion_tokens } : {});
@@ -44,7 +47,7 @@ export const styles: Style[] = [
     lead: "A conversation, rendered by the model's template.",
     body: (q) => ({
       model: q.model,
-      messages: [...(q.instructions ? [{ role: "system", content: q.instructions }] : []), { role: "user", content: q.text }],
+      messages: [...(q.instructions ? [{ role: "system", content: q.instructions }] : []), { role: "user", content: withPictures(q, (url) => ({ type: "image_url", image_url: { url } }), "text") }],
       temperature: q.temperature,
       max_tokens: q.maxTokens,
       reasoning_effort: effort(q),
@@ -85,7 +88,7 @@ export const styles: Style[] = [
     lead: "Items in, items out, with an event for every step.",
     body: (q) => ({
       model: q.model,
-      input: q.goesOn ? q.goesOn.approvals.map((a) => ({ type: "mcp_approval_response", approval_request_id: a.id, approve: a.approve })) : q.text,
+      input: q.goesOn ? q.goesOn.approvals.map((a) => ({ type: "mcp_approval_response", approval_request_id: a.id, approve: a.approve })) : q.pictures?.length ? [{ role: "user", content: withPictures(q, (url) => ({ type: "input_image", image_url: url }), "input_text") }] : q.text,
       previous_response_id: q.goesOn?.previous,
       tools: q.tools?.length ? q.tools.map((name) => ({ type: "mcp", server_label: name, require_approval: q.unasked ? "never" : { never: { read_only: true } } })) : undefined,
       instructions: orNothing(q.instructions),

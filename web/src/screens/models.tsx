@@ -107,6 +107,7 @@ function Model({ model: m, busy, onLoad, onRemove }: { model: api.Model; busy: b
         <Fact name="Whole context" value={m.context_bytes && bytes(m.context_bytes)} number />
         <Fact name="State of a context" value={m.state_bytes && bytes(m.state_bytes)} number />
         <Fact name="Attention" value={m.attention?.join("; ")} />
+        <Fact name="Pictures" value={m.pictures && (m.pictures.problem ? `none: ${m.pictures.problem}` : m.pictures.tokens ? `${m.pictures.tokens} tokens each` : `${m.pictures.least} to ${m.pictures.most} tokens each, by their size`)} />
         <Fact name="Memory now" value={m.loaded && m.memory ? `up to ${bytes(m.memory)}` : undefined} number />
         <Fact name="Vectors" value={m.dimensions && `${m.dimensions} numbers`} number />
         <Fact name="Purposes" value={m.purposes?.join(", ")} />

@@ -4,6 +4,7 @@ import { Button, Checkbox, Field, Heading, Problem, Select, TextArea } from "../
 import { useDraft } from "../drafts";
 import { targetOptions, useTargets } from "../queries";
 import { message } from "../words";
+import { Pictures, readPictures, takesPictures } from "./pictures";
 
 const begin: api.Turn[] = [
   { role: "system", content: "You are a cheerful harbour master." },
@@ -36,6 +37,7 @@ export function PromptScreen() {
               turn={t}
               tokens={prompt?.turns.find((t) => t.origin === `messages[${i}]`)?.tokens}
               marked={focus === i}
+              sees={chosen?.model?.pictures}
               onChange={(turn) => change(i, turn)}
               onRemove={turns.length > 1 ? () => setTurns(turns.filter((_, j) => j !== i)) : undefined}
               onFocus={setFocus}
@@ -94,13 +96,16 @@ function TurnEditor(props: {
   turn: api.Turn;
   tokens?: number;
   marked: boolean;
+  sees?: api.Model["pictures"];
   onChange: (t: Partial<api.Turn>) => void;
   onRemove?: () => void;
   onFocus: (i?: number) => void;
 }) {
-  const { index, turn } = props;
+  const { index, turn, sees } = props;
+  const canSee = turn.role === "user" && !!sees && !sees.problem;
+  const add = (files: File[]) => void readPictures(files).then((list) => props.onChange({ pictures: [...(turn.pictures ?? []), ...list] }));
   return (
-    <div className={`grid gap-2 border-l-2 pl-3 ${props.marked ? "border-vermilion" : "border-rule"}`} onMouseEnter={() => props.onFocus(index)} onMouseLeave={() => props.onFocus()}>
+    <div {...(canSee ? takesPictures(add) : {})} className={`grid gap-2 border-l-2 pl-3 ${props.marked ? "border-vermilion" : "border-rule"}`} onMouseEnter={() => props.onFocus(index)} onMouseLeave={() => props.onFocus()}>
       <div className="flex items-center gap-3">
         <Select label={`Role of turn ${index + 1}`} value={turn.role} onChange={(role) => props.onChange({ role: role as api.Turn["role"] })} options={roles} className="!h-8 !w-32 text-small" />
         <span className="tabular text-small whitespace-nowrap text-faded">{props.tokens === undefined ? "" : `${props.tokens} tokens`}</span>
@@ -117,6 +122,7 @@ function TurnEditor(props: {
         onFocus={() => props.onFocus(index)}
         onBlur={() => props.onFocus()}
       />
+      {canSee && <Pictures list={turn.pictures ?? []} change={(pictures) => props.onChange({ pictures })} add={add} said={sees.tokens ? `each is ${sees.tokens} tokens` : "tokens go by its size"} />}
     </div>
   );
 }
@@ -136,6 +142,13 @@ function pieces(p: api.Prompt): Piece[] {
     const from = Math.max(s.start, shown);
     const turn = /^messages\[(\d+)\]/.exec(s.origin)?.[1];
     const origin = s.line ? `template, line ${s.line}` : s.origin;
+    if (s.picture) {
+      const of = s.picture;
+      const text = `[picture, ${of.width} × ${of.height}, read as ${of.read_width} × ${of.read_height}: ${s.tokens} tokens]`;
+      list.push({ text, turn: turn === undefined ? undefined : Number(turn), control: false, title: origin });
+      shown = s.end;
+      continue;
+    }
     let plain = from;
     for (let at = from; at < s.end; at++) {
       const end = control.get(at);

@@ -6,6 +6,7 @@ import { useDraft } from "../drafts";
 import { targetOptions, useTargets, useTools } from "../queries";
 import { ask, styles, type Ending, type Increment, type Question, type Run, type Style } from "../styles";
 import { message } from "../words";
+import { Pictures, readPictures, takesPictures, type Picture } from "./pictures";
 
 type Answer = { style: Style; question: Question; runs: Run[]; response?: string; text: string; reasoning: string; lines: string[]; running: boolean; ending?: Ending; problem?: string; milliseconds?: number };
 
@@ -21,6 +22,7 @@ export function TryScreen() {
   const [tools, setTools] = useDraft<string[]>("try tools", []);
   const [unasked, setUnasked] = useDraft("try unasked", false);
   const offered = useTools().data?.servers.map((s) => s.name) ?? [];
+  const [pictures, setPictures] = useDraft<Picture[]>("try pictures", []);
   const [answers, setAnswers] = useDraft<Answer[]>("try answers", []);
   const cancel = useRef<AbortController>(undefined);
   useEffect(() => {
@@ -34,6 +36,10 @@ export function TryScreen() {
   const raw = style.name === "completion";
   const canThink = chosen?.model?.template?.thinking ?? false;
   const running = answers.some((a) => a.running);
+  const sees = chosen?.model?.pictures;
+  // Of a model on a machine it is not known; those here say.
+  const canSee = (style.name === "chat" || style.name === "response") && (chosen?.model ? !!sees && !sees.problem : !!chosen);
+  const addPictures = (files: File[]) => void readPictures(files).then((list) => setPictures((old) => [...old, ...list]));
   const q: Question = {
     model: chosen?.name ?? "",
     instructions: instructions.trim(),
@@ -41,6 +47,7 @@ export function TryScreen() {
     temperature,
     maxTokens,
     think: think && canThink,
+    pictures: canSee ? pictures.map((p) => p.url) : [],
     tools: tools.filter((t) => offered.includes(t)),
     unasked,
   };
@@ -97,7 +104,7 @@ export function TryScreen() {
     <section>
       <Heading title="Try it" lead="Ask one question, as an application would, in any style." />
       <div className="grid gap-10 border-t border-rule pt-6 md:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
-        <form onSubmit={onSubmit} onKeyDown={onKeyDown} className="grid content-start gap-4">
+        <form onSubmit={onSubmit} onKeyDown={onKeyDown} {...(canSee ? takesPictures(addPictures) : {})} className="grid content-start gap-4">
           <div className="grid gap-1.5">
             <span className="text-small font-medium" id="style-label">
               Style
@@ -132,6 +139,14 @@ export function TryScreen() {
           <Field label={raw ? "Text to continue" : "Question"} id="question">
             <TextArea value={question} onChange={(e) => setQuestion(e.target.value)} placeholder={raw ? "The last boat to Osmer" : "When is the last boat to Osmer?"} />
           </Field>
+          {canSee && (
+            <Pictures
+              list={pictures}
+              change={setPictures}
+              add={addPictures}
+              said={!sees ? "if the model takes any" : sees.tokens ? `each is ${sees.tokens} tokens` : `each is ${sees.least ?? 1} to ${sees.most} tokens, by its size`}
+            />
+          )}
           <div className="grid grid-cols-2 gap-5">
             <Field label="Temperature" id="temperature">
               <NumberInput
@@ -259,7 +274,9 @@ function SnippetView({ style, question }: { style: Style; question: Question }) 
   const [language, setLanguage] = useState<string>("curl");
   const [text, setText] = useState("");
   const [problem, setProblem] = useState("");
-  const request = JSON.stringify(style.body({ ...question, text: question.text || "When is the last boat to Osmer?" }));
+  const pictured = (question.pictures?.length ?? 0) > 0;
+  // A picture is megabytes of letters: its beginning stands for it.
+  const request = JSON.stringify(style.body({ ...question, pictures: question.pictures?.map((url) => `${url.slice(0, url.indexOf(",") + 1)}BASE64`), text: question.text || "When is the last boat to Osmer?" }));
   useEffect(() => {
     if (!question.model) return;
     const abort = new AbortController();
@@ -289,6 +306,12 @@ function SnippetView({ style, question }: { style: Style; question: Question }) 
       </pre>
       <p className="text-small text-faded">
         It takes the key from the environment variable <code className="font-mono">KINDRED_KEY</code>.
+        {pictured && (
+          <>
+            {" "}
+            In the place of <code className="font-mono">BASE64</code> belongs the picture in base64.
+          </>
+        )}
       </p>
     </div>
   );

@@ -262,7 +262,15 @@ func (t *terminal) modelsConvert() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return t.printConversion(to, r)
+			if err := t.printConversion(to, r); err != nil {
+				return err
+			}
+			if p := catalog.Read(source).Pictures; p != nil && p.File != "" {
+				_, err = fmt.Fprintf(t.out, "\nIts projector is as it was: put a copy of %s beside the new file, and it takes pictures too.\n", filepath.Base(p.File))
+			} else if p != nil {
+				_, err = fmt.Fprintf(t.out, "\nWhat it sees pictures with is not converted: the new file takes none.\n")
+			}
+			return err
 		},
 	}
 	flags.add(cmd)

@@ -136,6 +136,64 @@ func TestPictures(t *testing.T) {
 	}
 }
 
+// A picture that a network has to see as a whole is never cut, wherever a step would end.
+func TestPicturesAreNotCut(t *testing.T) {
+	long := func(e *Engine, job Job) Job {
+		before := make([]int32, prefillTokens-job.Pictures[0].At-5) // the step would end within the picture
+		for i := range before {
+			before[i] = int32(20 + i*i%31)
+		}
+		job.Prompt = slices.Concat(before, job.Prompt)
+		job.Pictures = slices.Clone(job.Pictures)
+		for i := range job.Pictures {
+			job.Pictures[i].At += len(before)
+			job.Pictures[i].Begin += len(before)
+		}
+		return job
+	}
+	at, jobs, _ := pictured(t, "gemma3-vision", Options{NoDrafts: true})
+	job := long(at, jobs[1])
+	_, want, _, err := answer(t.Context(), at, job)
+	if err != nil {
+		t.Fatal(err)
+	}
+	beside, others, _ := pictured(t, "gemma3-vision", Options{NoDrafts: true})
+	head := others[1]
+	head.Pictures, head.Prompt, head.MaxTokens = nil, job.Prompt[:job.Pictures[0].At], 1
+	if _, _, _, err := answer(t.Context(), beside, head); err != nil { // so that the picture is read from its beginning on
+		t.Fatal(err)
+	}
+	if _, got, _, err := answer(t.Context(), beside, long(beside, others[1])); err != nil || !slices.Equal(got, want) {
+		t.Errorf("read as a whole it goes on %v, %v; with what is before it %v", got, err, want)
+	}
+}
+
+// How many tokens a step may read is made fewer, to where a picture begins, or more, to where the first one ends.
+func TestUncut(t *testing.T) {
+	e, _, _ := pictured(t, "gemma3-vision", Options{})
+	s := &sequence{kv: e.pool.NewSequence(0), job: Job{Pictures: []model.Piece{{At: 10, N: 16}, {At: 26, N: 16}}}}
+	if err := s.kv.Reserve(64); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ read, n, want int }{{0, 0, 0}, {0, 5, 5}, {0, 10, 10}, {0, 12, 10}, {0, 26, 26}, {0, 30, 26}, {0, 50, 50}, {10, 3, 16}, {10, 16, 16}, {10, 20, 16}, {14, 1, 12}, {14, 12, 12}, {26, 1, 16}, {42, 4, 4}} {
+		for s.kv.Len() < c.read {
+			s.kv.Append(1)
+		}
+		if got := s.uncut(e.model, c.n); got != c.want {
+			t.Errorf("%d tokens after %d become %d, want %d", c.n, c.read, got, c.want)
+		}
+	}
+	s.kv.Release()
+}
+
+// Nothing is drafted from what is behind a picture.
+func TestNoPictureIsDrafted(t *testing.T) {
+	l := newLookup(16)
+	if after := l.after([]int32{1, 2, 3, 4, -7, -7, 5, 1, 2, 3}); !slices.Equal(after, []int32{4}) {
+		t.Errorf("%v is drafted", after)
+	}
+}
+
 // What does not fit is refused before anything is done.
 func TestPicturesThatDoNotFit(t *testing.T) {
 	e, jobs, _ := pictured(t, "gemma3-vision", Options{})

@@ -593,7 +593,7 @@ func (x *Exchange) note(event exchange.Event, counted []int) (ended int) {
 // timed notes where the time went. x is locked, or not shared yet.
 func (x *Exchange) timed(t exchange.Timings) {
 	r := &x.record
-	r.Queue, r.Load, r.Prefill = record.Milliseconds(t.Queue), record.Milliseconds(t.Load), record.Milliseconds(t.Prefill)
+	r.Queue, r.Load, r.Look, r.Prefill = record.Milliseconds(t.Queue), record.Milliseconds(t.Load), record.Milliseconds(t.Look), record.Milliseconds(t.Prefill)
 }
 
 // BeginAll admits several requests, which run side by side as parts of one exchange: all of them, or none. Events come

@@ -36,6 +36,7 @@ const AgentOperation = "invoke_agent"
 type Metrics struct {
 	registry                     *prometheus.Registry
 	took, first, perToken, queue *prometheus.HistogramVec
+	look                         *prometheus.HistogramVec
 	tokens                       *prometheus.CounterVec
 	calls                        *prometheus.CounterVec
 	runs                         *prometheus.HistogramVec
@@ -59,6 +60,7 @@ func New(g *gate.Gate, version string, lost func() int) *Metrics {
 	m.first = histogram("gen_ai_server_time_to_first_token_seconds", "Time until the first token.", firsts, labels(served, operationLabel)...)
 	m.perToken = histogram("gen_ai_server_time_per_output_token_seconds", "Time for each token after the first.", perToken, labels(served, operationLabel)...)
 	m.queue = histogram("kindred_queue_seconds", "Time that exchanges waited for a place.", durations, labels(served)...)
+	m.look = histogram("kindred_picture_look_seconds", "Time that requests with pictures took to have them looked at.", durations, labels(served)...)
 	m.tokens = counter("kindred_tokens_total", "Tokens by their type: input, of which cached did not have to be read, and output, of which some are reasoning.", labels(served, "gen_ai_token_type")...)
 	m.calls = counter("kindred_tool_calls_total", "Tool calls that models made.", labels(served)...)
 	m.runs = histogram("kindred_tool_run_seconds", "Time that tools took which the gate ran.", durations, "gen_ai_tool_name", "error_type")
@@ -97,6 +99,9 @@ func (m *Metrics) Ended(r record.Record) {
 	}
 	served := values(&r, served)
 	m.queue.WithLabelValues(served...).Observe(r.Queue / 1000)
+	if r.Look > 0 {
+		m.look.WithLabelValues(served...).Observe(r.Look / 1000)
+	}
 	if r.FirstToken > 0 {
 		m.first.WithLabelValues(append(served, operation)...).Observe(r.FirstToken / 1000)
 	}

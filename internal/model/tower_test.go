@@ -2,6 +2,7 @@ package model
 
 import (
 	"encoding/json"
+	"errors"
 	"math"
 	"os"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"kindredgate/internal/picture"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/vision"
+	"kindredgate/internal/weights"
 )
 
 // seen are the vectors of a model that sees.
@@ -220,6 +222,23 @@ func TestSeeingEqualsReference(t *testing.T) {
 				t.Error("there are no twins")
 			}
 		})
+	}
+}
+
+// A tower with a tensor that it is not known to have is another tower, and one for another width is for another model.
+func TestTowersThatDoNotFit(t *testing.T) {
+	c := checkpoint(t, "testdata/vision/pixtral/hf")
+	width := c.Hyper.Width
+	if _, err := DescribeTower(c, width+16); err == nil || !strings.Contains(err.Error(), "has the shape") {
+		t.Errorf("another width: %v", err)
+	}
+	c.Tensors = append(c.Tensors, weights.Tensor{Name: "vision_tower.transformer.layers.0.attention.gate.weight", Shape: []int{1}})
+	c.Index()
+	if _, err := DescribeTower(c, width); err == nil || !strings.Contains(err.Error(), "is not part of a tower") {
+		t.Errorf("a tensor too many: %v", err)
+	}
+	if _, err := DescribeTower(checkpoint(t, "testdata/reference/llama/hf"), 64); !errors.Is(err, ErrNoTower) {
+		t.Errorf("a model without: %v", err)
 	}
 }
 

@@ -108,6 +108,7 @@ var Fields = []Field{
 	{Name: "cost", Means: "millionths of the currency", Kind: Money, Title: "Cost", Value: func(r *Record) any { return r.Cost }},
 	{Name: "queue_ms", Means: "waiting for a place", Kind: Millis, Log: true, Value: func(r *Record) any { return r.Queue }},
 	{Name: "load_ms", Means: "loading the model", Kind: Millis, Log: true, Value: func(r *Record) any { return r.Load }},
+	{Name: "look_ms", Means: "looking at pictures, of the time for the prompt", Kind: Millis, Value: func(r *Record) any { return r.Look }},
 	{Name: "prefill_ms", Means: "reading the prompt", Kind: Millis, Log: true, Value: func(r *Record) any { return r.Prefill }},
 	{Name: "first_token_ms", Means: "time to first token, from the beginning; 0 if none came", Kind: Millis, Title: "Time to first token", Log: true, Value: func(r *Record) any { return r.FirstToken }},
 	{Name: "took_ms", Means: "duration", Kind: Millis, Title: "Duration", Log: true, Value: func(r *Record) any { return r.Took }},

@@ -63,6 +63,7 @@ type Record struct {
 
 	Queue      float64 `json:"queue_ms"`
 	Load       float64 `json:"load_ms"`
+	Look       float64 `json:"look_ms,omitempty"` // a part of Prefill
 	Prefill    float64 `json:"prefill_ms"`
 	FirstToken float64 `json:"first_token_ms"`
 	Took       float64 `json:"took_ms"`
@@ -95,7 +96,7 @@ func (r *Record) IsStep() bool { return r.Parent != "" && r.Job == "" && r.Step 
 func (r Record) Own() Record {
 	if r.Steps > 0 {
 		r.PromptTokens, r.CachedTokens, r.CompletionTokens, r.ReasoningTokens, r.ToolCalls, r.Cost = 0, 0, 0, 0, 0, 0
-		r.Queue, r.Load, r.Prefill, r.FirstToken = 0, 0, 0, 0
+		r.Queue, r.Load, r.Look, r.Prefill, r.FirstToken = 0, 0, 0, 0, 0
 	}
 	return r
 }

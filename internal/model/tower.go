@@ -57,7 +57,7 @@ const (
 type Tower struct {
 	TowerSpec
 	m             *Model
-	patch         linear // [Dim][3*Patch*Patch]
+	patch         linear // [Dim][3*Patch*Patch], with zeros up to what kernels take
 	classRow      []float32
 	positions     tensor.Matrix // [table][Dim]
 	before, after norm
@@ -180,9 +180,9 @@ func (l *look) embed(pixels []byte, width int) error {
 		first = 1
 	}
 	n := first + len(l.cells)
-	patches := make([]float32, len(l.cells)*3*size*size)
+	patches := make([]float32, len(l.cells)*t.patch.Cols)
 	for i, c := range l.cells {
-		v := patches[i*3*size*size:][:3*size*size]
+		v := patches[i*t.patch.Cols:][:3*size*size]
 		for y := range size {
 			line := pixels[3*((c.row*size+y)*width+c.column*size):]
 			for x := range size {
@@ -515,11 +515,13 @@ func buildTower(c *weights.Checkpoint, out int, dry bool) (*Tower, error) {
 
 // patches reads what makes vectors of patches, the sum of all frames, which are the same.
 func (l *loader) patches(frames, dim, size int) tensor.Matrix {
-	all := make([]float32, dim*size)
+	const lanes = 16
+	cols := (size + lanes - 1) / lanes * lanes
+	all := make([]float32, dim*cols)
 	add := func(v []float32, of int) { // [dim][3][of][size/3]
 		for i, x := range v {
 			row, k, rest := i/(size*of), i/(size/3*of)%3, i%(size/3)
-			all[row*size+k*(size/3)+rest] += x
+			all[row*cols+k*(size/3)+rest] += x
 		}
 	}
 	t := l.find(towerPatch, 0, 0)
@@ -531,7 +533,7 @@ func (l *loader) patches(frames, dim, size int) tensor.Matrix {
 			add(l.numbers(towerSecond, 0, dim*size), 1)
 		}
 	}
-	return l.inMemory(all, dim, size)
+	return l.inMemory(all, dim, cols)
 }
 
 // joiner reads what makes rows of the text model. The roles of one that is deep follow its norm's as those of the other do.

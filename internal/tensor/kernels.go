@@ -32,6 +32,7 @@ type kernels struct {
 	scaleRows           func(dst *float32, q *int8, scale *float32, rows, sixteens int)
 	dotFloats1          func(w, x *float32, n int) float32
 	dotFloats4          func(out, w *float32, ws int, x *float32, n int)
+	tileFloats          func(out *float32, os int, w *float32, ws int, x *float32, xs, n int) // nil where there are not enough registers
 	add                 func(x, y *float32, n int)
 	scale               func(dst, x, w *float32, by, n int)
 	blend               func(x, y *float32, a, b, n int)

@@ -59,6 +59,7 @@ var avx512Kernels = kernels{
 	mix4:         mix4_avx512,
 	mask:         mask_avx512,
 	weigh:        weigh_avx512,
+	tileFloats:   tileFloats_avx512,
 	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_avx512, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
@@ -357,6 +358,11 @@ func scaleFloats_avx512(dst *float32, x *float32, w *float32, by int, n int)
 //
 //go:noescape
 func blendFloats_avx512(x *float32, y *float32, a int, b int, n int)
+
+// tileFloats_avx512 gives the products of four rows, ws bytes apart, with four vectors, xs bytes apart, of 16 elements at a time; those of a vector are os bytes after those of the one before.
+//
+//go:noescape
+func tileFloats_avx512(out *float32, os int, w *float32, ws int, x *float32, xs int, n int)
 
 // recur_avx512 makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
 //

@@ -71,6 +71,7 @@ var vnniKernels = kernels{
 	mix4:         mix4_avx512,
 	mask:         mask_avx512,
 	weigh:        weigh_avx512,
+	tileFloats:   tileFloats_avx512,
 	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_vnni, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }

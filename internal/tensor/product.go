@@ -222,36 +222,67 @@ func tile(s *worker, p Product, x Packed, from, to int) {
 	}
 }
 
+// How many bytes of rows, and of vectors, are worked on at a time, so that the rows stay in the second cache and the vectors in the first.
+const (
+	floatRowBytes    = 256 << 10
+	floatVectorBytes = 32 << 10
+)
+
 // floatRows multiplies rows of floats.
 func (s *worker) floatRows(p Product, x *Batch, from, to int) {
-	w, cols := p.W, p.W.Cols
-	for len(s.floats) < dotRows*cols {
-		s.floats = make([]float32, dotRows*cols)
+	cols := p.W.Cols
+	block, vectors := dotRows, x.n
+	if x.n > 2*dotRows { // else the rows are read once anyway
+		block = max(dotRows, floatRowBytes/(4*cols)/dotRows*dotRows)
+		vectors = max(dotRows, floatVectorBytes/(4*cols)/dotRows*dotRows)
 	}
-	for r := from; r < to; {
-		n := dotRows
-		if to-r < n || inUse == nil || cols%lanes != 0 {
-			n = 1
+	if block = min(block, (to-from+dotRows-1)/dotRows*dotRows); len(s.floats) < block*cols {
+		s.floats = make([]float32, block*cols)
+	}
+	for ; from < to; from += block {
+		n := min(block, to-from)
+		rows, stride := s.widened(p.W, from, n)
+		for v := 0; v < x.n; v += vectors {
+			s.floatBlock(p, x, from, rows, stride, n, v, min(x.n, v+vectors))
 		}
-		first, stride := s.floats, cols
-		for i := range n {
-			data, scales := w.row(r + i)
-			row := s.floats[i*cols : (i+1)*cols]
-			if w.Type != weights.F32 {
-				widen(w.Type, row, data, scales)
-			} else if here := asFloat32(data, row); &here[0] != &row[0] && i == 0 {
-				first, stride = here, w.stride/4
+	}
+}
+
+// widened are n rows as float32, so many elements apart: where they are in their file, if that is possible, or in the worker's memory.
+func (s *worker) widened(w *Matrix, first, n int) (rows []float32, stride int) {
+	cols := w.Cols
+	for i := range n {
+		data, scales := w.row(first + i)
+		row := s.floats[i*cols : (i+1)*cols]
+		if w.Type != weights.F32 {
+			widen(w.Type, row, data, scales)
+		} else if here := asFloat32(data, row); &here[0] != &row[0] {
+			return unsafe.Slice(&here[0], (n-1)*w.stride/4+cols), w.stride / 4
+		}
+	}
+	return s.floats, cols
+}
+
+// floatBlock multiplies n rows, the first of which is row first of the matrix, with some vectors.
+func (s *worker) floatBlock(p Product, x *Batch, first int, rows []float32, stride, n, from, to int) {
+	cols := p.W.Cols
+	for r := 0; r < n; {
+		if n-r < dotRows || inUse == nil || cols%lanes != 0 {
+			for i := from; i < to; i++ {
+				p.Dst.data[i*p.Dst.Cols+first+r] = Dot(rows[r*stride:][:cols], x.Vec(i))
 			}
+			r++
+			continue
 		}
-		for i := range x.n {
-			if n == 1 {
-				p.Dst.data[i*p.Dst.Cols+r] = Dot(first[:cols], x.Vec(i))
-				continue
-			}
-			inUse.dotFloats4(&s.sums[0], &first[0], 4*stride, &x.data[i*cols], cols/lanes)
-			copy(p.Dst.data[i*p.Dst.Cols+r:], s.sums[:])
+		i := from
+		for ; inUse.tileFloats != nil && i+dotRows <= to; i += dotRows {
+			inUse.tileFloats(&p.Dst.data[i*p.Dst.Cols+first+r], 4*p.Dst.Cols, &rows[r*stride], 4*stride, &x.data[i*cols], 4*cols, cols/lanes)
 		}
-		r += n
+		for ; i < to; i++ {
+			inUse.dotFloats4(&s.sums[0], &rows[r*stride], 4*stride, &x.data[i*cols], cols/lanes)
+			copy(p.Dst.data[i*p.Dst.Cols+first+r:], s.sums[:])
+		}
+		r += dotRows
 	}
 }
 

@@ -36,6 +36,9 @@ func (a *amd64) floats() {
 			a.op("VADDPS", a.v(t), a.v(r), a.v(r))
 			a.op("VMOVUPS", a.v(r), at("DI"))
 		})
+	if a.wide() {
+		a.tileFloats()
+	}
 	a.recur()
 	var e exponential
 	a.eachFloat("swish", "writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.", []string{"gate:*float32=DI", "up:*float32=SI", "factor:int=BX", "n:int=CX"},
@@ -146,6 +149,45 @@ func (a *amd64) dotFloats(name, comment string, rows int, parameters ...string) 
 			a.op("VMOVSS", x(s), a.result)
 		} else {
 			a.op("VMOVSS", x(s), mem("DI", 4*i))
+		}
+	}
+	a.end()
+}
+
+// tileFloats is dotFloats for four rows and four vectors, whose 16 times 16 sums are all in registers: what is loaded is used four times.
+func (a *amd64) tileFloats() {
+	const n = 4
+	a.begin("tileFloats", "gives the products of four rows, ws bytes apart, with four vectors, xs bytes apart, of 16 elements at a time; those of a vector are os bytes after those of the one before.",
+		"out:*float32=DI", "os:int=R11", "w:*float32=SI", "ws:int=R8", "x:*float32=DX", "xs:int=R10", "n:int=CX")
+	a.op("LEAQ", "(R8)(R8*2)", "R9")
+	a.op("LEAQ", "(R10)(R10*2)", "R12")
+	t, w, sums, v := a.reg(), a.reg(), a.regs(n*n), a.regs(n)
+	for _, s := range sums {
+		a.zero(s)
+	}
+	a.loop("CX", func() {
+		for i, at := range []string{"", "(R10*1)", "(R10*2)", "(R12*1)"} {
+			a.op("VMOVUPS", "(DX)"+at, a.v(v[i]))
+		}
+		for r, at := range []string{"", "(R8*1)", "(R8*2)", "(R9*1)"} {
+			a.op("VMOVUPS", "(SI)"+at, a.v(w))
+			for i := range n {
+				a.op("VMULPS", a.v(w), a.v(v[i]), a.v(t))
+				a.op("VADDPS", a.v(t), a.v(sums[n*i+r]), a.v(sums[n*i+r]))
+			}
+		}
+		a.op("ADDQ", "$64", "DX")
+		a.op("ADDQ", "$64", "SI")
+	})
+	for i, s := range sums {
+		if s > 15 { // where some instructions do not reach
+			a.op("VMOVAPS", a.v(s), a.v(sums[0]))
+			s = sums[0]
+		}
+		a.addUp(s, s, t)
+		a.op("VMOVSS", x(s), mem("DI", 4*(i%n)))
+		if i%n == n-1 && i+1 < len(sums) {
+			a.op("ADDQ", "R11", "DI")
 		}
 	}
 	a.end()

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -216,6 +218,32 @@ func TestPicturesThatCannotBeRead(t *testing.T) {
 	status, two := ask("pixtral", typed)
 	if status != 200 || two.Usage.PromptTokens <= one.Usage.PromptTokens-2 {
 		t.Errorf("a typed mark: %d, %d and %d tokens", status, one.Usage.PromptTokens, two.Usage.PromptTokens)
+	}
+}
+
+// Addresses of pictures are fetched only where the operator lets them, and then from where they may lead.
+func TestAddressesOfPictures(t *testing.T) {
+	files := httptest.NewServer(http.FileServer(http.Dir(sighted + "pixtral/images")))
+	defer files.Close()
+	for from, want := range map[string]string{"": "picture_addresses", "public": "127.0.0.1 is not an address", "private": ""} {
+		t.Setenv("KINDRED_MODELS_PICTURE_ADDRESSES", from)
+		g := looking(t)
+		ask := func(url string) (int, answered) {
+			return show(t, g, "/chat/completions", fmt.Sprintf(`{"model": "pixtral", "temperature": 0, "max_tokens": 4, "messages": [{"role": "user", "content": [{"type": "image_url", "image_url": {"url": %q}}]}]}`, url))
+		}
+		status, got := ask(files.URL + "/a.png")
+		if want != "" {
+			if status != 400 || got.Error.Code != "invalid_image" || !strings.Contains(got.Error.Message, want) {
+				t.Errorf("%q: %d %+v", from, status, got.Error)
+			}
+			continue
+		}
+		if _, direct := ask(dataURL(t, sighted+"pixtral/images/a.png")); status != 200 || got.text() != direct.text() {
+			t.Errorf("%q: %d %q, directly %q", from, status, got.text(), direct.text())
+		}
+		if status, got := ask(files.URL + "/none.png"); status != 400 || !strings.Contains(got.Error.Message, "404") {
+			t.Errorf("a picture that is not there: %d %+v", status, got.Error)
+		}
 	}
 }
 

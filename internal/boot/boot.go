@@ -44,6 +44,7 @@ import (
 	"kindredgate/internal/system"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/tool"
+	"kindredgate/internal/tool/web"
 )
 
 // Files of the data folder.
@@ -374,6 +375,12 @@ func (app *App) Close() (err error) {
 func (app *App) runnerOptions(installed *catalog.Catalog) native.Options {
 	cfg := app.Config
 	o := native.Options{Memory: modelMemory(cfg), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload, PictureMemory: int64(cfg.Models.PictureMemory), PictureTokens: cfg.Models.PictureTokens}
+	switch cfg.Models.PictureAddresses {
+	case "public":
+		o.FetchPicture = pictureFetcher(web.Public)
+	case "private":
+		o.FetchPicture = pictureFetcher(web.Private)
+	}
 	if cfg.Models.ContextType == config.Bytes {
 		o.Engine.Contexts = kv.Q8
 	}

@@ -288,15 +288,16 @@ type Stored struct {
 
 // Models says where weights are, and how much memory they may take.
 type Models struct {
-	Folders       []string      `yaml:"folders" env:"KINDRED_MODELS" apply:"restart"` // the first is the one that models are added to
-	Memory        Size          `yaml:"memory"`                                       // for the weights and contexts of all loaded models; three quarters of the machine's if 0
-	ContextMemory Size          `yaml:"context_memory" apply:"restart"`               // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
-	ContextType   ContextType   `yaml:"context_type" apply:"restart"`                 // how contexts are kept
-	Prepared      Size          `yaml:"prepared" apply:"restart"`                     // on disk, for weights in the order of this processor; 0 for none
-	PictureMemory Size          `yaml:"picture_memory" apply:"restart"`               // that decoding a picture may take; 256 MiB if 0
-	PictureTokens int           `yaml:"picture_tokens" apply:"restart"`               // that a picture becomes at the most, unless a request wants the original; 1280 if 0
-	IdleUnload    time.Duration `yaml:"idle_unload"`                                  // after which a model that nobody uses is unloaded; 0 for never
-	KeepLoaded    []string      `yaml:"keep_loaded"`                                  // names of models that are loaded from the start
+	Folders          []string      `yaml:"folders" env:"KINDRED_MODELS" apply:"restart"` // the first is the one that models are added to
+	Memory           Size          `yaml:"memory"`                                       // for the weights and contexts of all loaded models; three quarters of the machine's if 0
+	ContextMemory    Size          `yaml:"context_memory" apply:"restart"`               // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
+	ContextType      ContextType   `yaml:"context_type" apply:"restart"`                 // how contexts are kept
+	Prepared         Size          `yaml:"prepared" apply:"restart"`                     // on disk, for weights in the order of this processor; 0 for none
+	PictureMemory    Size          `yaml:"picture_memory" apply:"restart"`               // that decoding a picture may take; 256 MiB if 0
+	PictureTokens    int           `yaml:"picture_tokens" apply:"restart"`               // that a picture becomes at the most, unless a request wants the original; 1280 if 0
+	PictureAddresses string        `yaml:"picture_addresses" apply:"restart"`            // where pictures may be fetched from: nowhere if empty, public addresses, or private ones too
+	IdleUnload       time.Duration `yaml:"idle_unload"`                                  // after which a model that nobody uses is unloaded; 0 for never
+	KeepLoaded       []string      `yaml:"keep_loaded"`                                  // names of models that are loaded from the start
 	// Drafters name, for models, the small one of the same vocabulary that guesses tokens for it.
 	Drafters map[string]string `yaml:"drafters"`
 	Fetch    []Fetched         `yaml:"fetch"` // models that are fetched at the start if they are not there
@@ -392,6 +393,9 @@ func (c *Config) Check() error {
 	}
 	if len(c.Models.Folders) == 0 {
 		return errors.New("models.folders is empty; name the folder that models are in")
+	}
+	if from := c.Models.PictureAddresses; from != "" && from != "public" && from != "private" {
+		return fmt.Errorf("models.picture_addresses is %q; it must be public or private, or be left out", from)
 	}
 	if n := c.Models.PictureTokens; n < 0 || n > 1<<20 {
 		return fmt.Errorf("models.picture_tokens is %d; it must be from 0 to %d", n, 1<<20)

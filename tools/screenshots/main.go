@@ -61,8 +61,12 @@ func run(ctx context.Context) (err error) {
 	if err := os.WriteFile(key, []byte(attic.Key), 0o600); err != nil {
 		return err
 	}
-	text := fmt.Sprintf("models: { folders: [%s] }\nrecord: { content: true }\ntools:\n  ferry: { command: [%s, demo-tools] }\n  berths: { command: [sh, -c, \"echo no berth is free >&2; exit 1\"] }\nrunners:\n  attic: { url: %q, key_file: %s }\n  cellar: { url: \"http://127.0.0.1:7802/v1\", models: [harbour-8m] }\n",
-		filepath.Join(home, "data/kindred-gate/demo/models"), binary, attic.BaseURL, key)
+	// A small model that takes pictures, for the prompt that one becomes.
+	if err := os.CopyFS(filepath.Join(home, "models", "lookout"), os.DirFS("internal/model/testdata/vision/pixtral/hf")); err != nil {
+		return err
+	}
+	text := fmt.Sprintf("models: { folders: [%s, %s] }\nrecord: { content: true }\ntools:\n  ferry: { command: [%s, demo-tools] }\n  berths: { command: [sh, -c, \"echo no berth is free >&2; exit 1\"] }\nrunners:\n  attic: { url: %q, key_file: %s }\n  cellar: { url: \"http://127.0.0.1:7802/v1\", models: [harbour-8m] }\n",
+		filepath.Join(home, "data/kindred-gate/demo/models"), filepath.Join(home, "models"), binary, attic.BaseURL, key)
 	if err := os.WriteFile(settings, []byte(text), 0o600); err != nil {
 		return err
 	}
@@ -113,6 +117,10 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 	defer stop()
 	type css = chromedp.CSS
 	page := strings.TrimSuffix(g.BaseURL, "v1")
+	ferry, err := filepath.Abs("tools/screenshots/ferry.png")
+	if err != nil {
+		return err
+	}
 	return chromedp.Do(tab,
 		chromedp.EmulateViewport(width, height),
 		chromedp.Navigate(page),
@@ -155,6 +163,10 @@ func console(ctx context.Context, g *e2e.Gate, home string) error {
 		chromedp.WaitVisible(css(`[data-testid="prompt"]`)),
 		chromedp.SendKeys(css(`[aria-label="Text of turn 2"]`), kb.End+" Say <|end|> when you are done."),
 		chromedp.WaitVisible(`//*[@data-testid="prompt"]/span[contains(text(), "when you are done.")]`),
+		chromedp.Click(css("#prompt-model")),
+		chromedp.Click(`//*[@role="option"][contains(., "lookout")]`),
+		chromedp.SetUploadFiles(css(`[data-testid="pictures"] input`), []string{ferry}),
+		chromedp.WaitVisible(`//*[@data-testid="prompt"]/span[contains(text(), "[picture, 480 × 320")]`),
 		picture("console-prompt.png"),
 		open("machines"),
 		chromedp.WaitVisible(`//*[@data-testid="machine attic"]//td[contains(text(), "streams")]`),

@@ -155,10 +155,7 @@ func parts(m *field.Object, role exchange.Role) (list []exchange.Part) {
 		if !ok {
 			m.Fail("tool_call_id", "%s is missing: it says which call the result is of", m.Path("tool_call_id"))
 		}
-		if wire.Pictured(text) {
-			m.Fail("content", "%s holds a picture; what a tool gave is text", m.Path("content"))
-		}
-		return []exchange.Part{exchange.ToolResult{CallID: id, Content: joined(text)}}
+		return append([]exchange.Part{exchange.ToolResult{CallID: id, Content: joined(text)}}, wire.Pictures(text)...)
 	}
 	list = text
 	if role == exchange.Assistant {

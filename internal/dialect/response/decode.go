@@ -403,11 +403,8 @@ func turns(items []*field.Object) (list []exchange.Turn, approvals []exchange.Ap
 				item.Fail("output", "%s is missing: what the function gave", item.Path("output"))
 			}
 			output := content(item, "output")
-			if wire.Pictured(output) {
-				item.Fail("output", "%s holds a picture; what a function gave is text", item.Path("output"))
-			}
 			text := exchange.Turn{Parts: output}.Text()
-			add(exchange.ToolRole, exchange.ToolResult{CallID: need("call_id"), Content: text})
+			add(exchange.ToolRole, append([]exchange.Part{exchange.ToolResult{CallID: need("call_id"), Content: text}}, wire.Pictures(output)...)...)
 		case callType:
 			item.Ignore("output", "error", "approval_request_id")
 			id, source := need("id"), need("server_label")+"/"+need("name")

@@ -303,9 +303,9 @@ func Image(o *field.Object, url string) exchange.Image {
 
 var address = regexp.MustCompile(`^(?i:https?://.)`)
 
-// Pictured reports whether there is a picture among parts.
-func Pictured(parts []exchange.Part) bool {
-	return slices.ContainsFunc(parts, func(p exchange.Part) bool { _, is := p.(exchange.Image); return is })
+// Pictures are the pictures among parts.
+func Pictures(parts []exchange.Part) []exchange.Part {
+	return slices.DeleteFunc(slices.Clone(parts), func(p exchange.Part) bool { _, is := p.(exchange.Image); return !is })
 }
 
 // Format reads a format of answers. inner gives the object that holds name and schema.

@@ -38,7 +38,7 @@ func (l *loadedModel) bulky(bytes int, param string) error {
 // fit lays out a request; if it may be cut to the context, the oldest turns go until there is room for an answer. How many
 // have to go is found by halves, since each try lays out and counts all that is left.
 func (l *loadedModel) fit(ctx context.Context, req *exchange.Request) (p *prompt.Prompt, t *prompt.Template, dropped int, err error) {
-	if req, err = l.seeing(req); err != nil {
+	if req, err = l.seeing(ctx, req); err != nil {
 		return nil, nil, 0, err
 	}
 	limit := l.contextOf(req)

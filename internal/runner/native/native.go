@@ -34,6 +34,8 @@ type Options struct {
 	// PictureMemory is how many bytes decoding a picture may take, and PictureTokens how many tokens one becomes at the most, unless a request says otherwise.
 	PictureMemory int64
 	PictureTokens int
+	// FetchPicture gets a picture from its address; nil where addresses are not taken.
+	FetchPicture func(ctx context.Context, address string) ([]byte, error)
 	// Told is called when something happens to a model that whoever runs the gate may want to know; it may be nil.
 	Told func(what, path string, err error)
 }
@@ -549,7 +551,7 @@ func (r *Runner) Render(ctx context.Context, path string, req *exchange.Request)
 		p, _, _, err := l.fit(ctx, req)
 		return p, err
 	}
-	if req, err = l.seeing(req); err != nil {
+	if req, err = l.seeing(ctx, req); err != nil {
 		return nil, err
 	}
 	p, _, err := l.render(req)

@@ -3,6 +3,7 @@ package native
 import (
 	"container/list"
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"strings"
@@ -33,9 +34,10 @@ const (
 // eyes are what a model sees with; nil for one that does not.
 type eyes struct {
 	tower      *model.Tower
-	checkpoint *weights.Checkpoint // of a projector in a file of its own; nil if the tower is in the model's
-	memory     int64               // bytes that decoding a picture may take
-	tokens     int                 // that one becomes at the most, unless the request says otherwise
+	checkpoint *weights.Checkpoint                                       // of a projector in a file of its own; nil if the tower is in the model's
+	memory     int64                                                     // bytes that decoding a picture may take
+	tokens     int                                                       // that one becomes at the most, unless the request says otherwise
+	fetch      func(ctx context.Context, address string) ([]byte, error) // nil where addresses are not taken
 
 	mu    sync.Mutex
 	rows  map[string]*list.Element // of keptRows, by what the picture is
@@ -61,7 +63,7 @@ func (l *loadedModel) openEyes(path string, o *Options) error {
 	if l.model.Embeds() {
 		return nil
 	}
-	e := &eyes{memory: o.PictureMemory, tokens: o.PictureTokens}
+	e := &eyes{memory: o.PictureMemory, tokens: o.PictureTokens, fetch: o.FetchPicture}
 	if e.memory <= 0 {
 		e.memory = picture.DefaultMemory
 	}
@@ -130,8 +132,8 @@ func refused(image exchange.Image, code, format string, args ...any) error {
 
 // content are the bytes of a picture.
 func content(image exchange.Image) ([]byte, error) {
-	if !strings.EqualFold(image.URL[:min(5, len(image.URL))], "data:") {
-		return nil, refused(image, "invalid_image", "%s is an address; models that run here take the picture itself, as data:image/png;base64,…", place(image))
+	if !isData(image.URL) {
+		return nil, refused(image, "invalid_image", "%s is an address; models that run here take the picture itself, as data:image/png;base64,…, unless the operator lets them fetch some (models.picture_addresses)", place(image))
 	}
 	raw, err := picture.FromURL(image.URL)
 	if err != nil {
@@ -139,6 +141,22 @@ func content(image exchange.Image) ([]byte, error) {
 	}
 	return raw, nil
 }
+
+// fetched puts a picture in the place of its address, if the operator lets the gate fetch some.
+func (e *eyes) fetched(ctx context.Context, image *exchange.Image) error {
+	if e.fetch == nil || isData(image.URL) {
+		return nil
+	}
+	exchange.Report(ctx, "fetching a picture")
+	raw, err := e.fetch(ctx, image.URL)
+	if err != nil {
+		return refused(*image, "invalid_image", "%s cannot be fetched: %v", place(*image), err)
+	}
+	image.URL = "data:image/png;base64," + base64.StdEncoding.EncodeToString(raw) // what it is its bytes say
+	return nil
+}
+
+func isData(url string) bool { return strings.EqualFold(url[:min(5, len(url))], "data:") }
 
 // header looks at a picture.
 func header(image exchange.Image, memory int64) (*picture.Header, error) {
@@ -163,7 +181,7 @@ func unseen(image exchange.Image, err error) error {
 }
 
 // seeing is a request whose pictures have been looked at, so that laying it out several times does not. Models that take none refuse the first one.
-func (l *loadedModel) seeing(req *exchange.Request) (*exchange.Request, error) {
+func (l *loadedModel) seeing(ctx context.Context, req *exchange.Request) (*exchange.Request, error) {
 	count := 0
 	out := *req
 	out.Turns = nil
@@ -179,6 +197,9 @@ func (l *loadedModel) seeing(req *exchange.Request) (*exchange.Request, error) {
 			}
 			if count > mostPictures {
 				return nil, refused(image, "too_many_images", "%s is picture %d; a request may have %d, in all of its turns together", place(image), count, mostPictures)
+			}
+			if err := l.eyes.fetched(ctx, &image); err != nil {
+				return nil, err
 			}
 			if image.Seen == nil {
 				h, err := header(image, l.eyes.memory)

@@ -266,8 +266,18 @@ func messages(turns []exchange.Turn) []message {
 			case exchange.Refusal:
 				msg.Refusal += string(p)
 			case exchange.Image:
+				shown := part{Type: "image_url", ImageURL: &imageURL{p.URL, p.Detail}}
+				if n := len(list); t.Role == exchange.ToolRole && n > 0 { // with the result before it
+					switch before := list[n-1].Content.(type) {
+					case string:
+						list[n-1].Content = []part{{Type: "text", Text: before}, shown}
+					case []part:
+						list[n-1].Content = append(before, shown)
+					}
+					continue
+				}
 				pictured = true
-				parts = append(parts, part{Type: "image_url", ImageURL: &imageURL{p.URL, p.Detail}})
+				parts = append(parts, shown)
 			case exchange.ToolCall:
 				msg.ToolCalls = append(msg.ToolCalls, toolCall{p.ID, "function", calledByName{p.Name, p.Arguments}})
 			case exchange.ToolResult:

@@ -106,6 +106,9 @@ func TestAnswersComeThrough(t *testing.T) {
 			[]string{`"max_tokens":3`, `"stop":["x"]`, `"temperature":0.2`, `"seed":7`}, "a b c", 4, exchange.Length},
 		{"a raw prompt", standin.Fault{}, &exchange.Request{Raw: &exchange.Raw{Text: "Once upon a tide"}, MaxTokens: 20}, "/v1/completions", []string{`"prompt":"Once upon a tide"`}, "Once upon a tide", 4, exchange.Stopped},
 		{"responses, where there is no chat", standin.Fault{NotFound: []string{"/v1/chat/completions"}}, ask("When, please?"), "/v1/responses", []string{`"store":false`, `"input_text"`}, "When, please?", 2, exchange.Stopped},
+		{"a picture that a tool gave", standin.Fault{}, &exchange.Request{Turns: []exchange.Turn{say(exchange.User, exchange.Text("Look.")), say(exchange.Assistant, exchange.ToolCall{ID: "c", Name: "camera", Arguments: "{}"}),
+			say(exchange.ToolRole, exchange.ToolResult{CallID: "c", Content: "the pier"}, exchange.Image{URL: "data:image/png;base64,AAAA"})}}, "/v1/chat/completions",
+			[]string{`"content":[{"type":"text","text":"the pier"},{"type":"image_url","image_url":{"url":"data:image/png;base64,AAAA"}}],"tool_call_id":"c"`}, "the pier", 3, exchange.Stopped},
 		{"a picture", standin.Fault{}, &exchange.Request{Turns: []exchange.Turn{say(exchange.User, exchange.Text("What is it?"), exchange.Image{URL: "data:image/png;base64,AAAA"})}}, "/v1/chat/completions",
 			[]string{`{"type":"image_url","image_url":{"url":"data:image/png;base64,AAAA"}}`}, "What is it?", 3, exchange.Stopped},
 	} {

@@ -118,11 +118,23 @@ func items(turns []exchange.Turn) []any {
 			case exchange.Refusal:
 				parts = append(parts, content{Type: "refusal", Refusal: string(p)})
 			case exchange.Image:
-				parts = append(parts, content{Type: "input_image", ImageURL: p.URL, Detail: p.Detail})
+				shown := content{Type: "input_image", ImageURL: p.URL, Detail: p.Detail}
+				if n := len(list); t.Role == exchange.ToolRole && n > 0 { // with the result before it
+					if result, ok := list[n-1].(map[string]any); ok {
+						switch before := result["output"].(type) {
+						case string:
+							result["output"] = []content{{Type: "input_text", Text: before}, shown}
+						case []content:
+							result["output"] = append(before, shown)
+						}
+					}
+					continue
+				}
+				parts = append(parts, shown)
 			case exchange.ToolCall:
 				list = append(list, map[string]string{"type": "function_call", "call_id": p.ID, "name": p.Name, "arguments": p.Arguments})
 			case exchange.ToolResult:
-				list = append(list, map[string]string{"type": "function_call_output", "call_id": p.CallID, "output": p.Content})
+				list = append(list, map[string]any{"type": "function_call_output", "call_id": p.CallID, "output": p.Content})
 			}
 		}
 		if len(parts) > 0 {

@@ -95,7 +95,8 @@ func (t *Tower) patches(p *vision.Plan) (rows, columns int) {
 func (t *Tower) WorkBytes(p vision.Plan) int64 {
 	rows, columns := t.patches(&p)
 	n, d := int64(rows*columns+1), int64(t.m.Dim)
-	return 4*n*d*4 + int64(towerRows*t.m.RowBytes()) + 4*int64(p.Tokens()*t.Out*(1+len(t.Deep)))
+	pixels := 3 * int64(p.ReadWidth) * int64(p.ReadHeight)
+	return pixels + 4*n*int64(t.patch.Cols) + 4*n*d*4 + int64(towerRows*t.m.RowBytes()) + 4*int64(p.Tokens()*t.Out*(1+len(t.Deep)))
 }
 
 // See makes rows of the pixels of a plan, [ReadHeight][ReadWidth][3]. It calls told, which may be nil, with the share that is done, and ends
@@ -484,6 +485,9 @@ func buildTower(c *weights.Checkpoint, out int, dry bool) (*Tower, error) {
 	if (t.Rule.Fit == vision.Square || t.Rule.Fit == vision.Crop) && t.Rule.Side%(t.Rule.Patch*t.Rule.Merge) != 0 {
 		return nil, fmt.Errorf("pictures of %d pixels are not whole squares of %d patches of %d", t.Rule.Side, t.Rule.Merge, t.Rule.Patch)
 	}
+	if least, most := t.Rule.Tokens(); least > vision.MostTokens || t.Rule.Least < 0 || t.Rule.Most < t.Rule.Least || most < 1 {
+		return nil, fmt.Errorf("pictures of %d to %d tokens are out of range", least, most)
+	}
 	l := newLoader(c, f, s)
 	l.dry = dry
 	size := 3 * t.Rule.Patch * t.Rule.Patch
@@ -513,24 +517,34 @@ func buildTower(c *weights.Checkpoint, out int, dry bool) (*Tower, error) {
 	return t, l.err
 }
 
-// patches reads what makes vectors of patches, the sum of all frames, which are the same.
+// patches reads what makes vectors of patches, the sum of all frames, which are the same and may be tensors of their own.
 func (l *loader) patches(frames, dim, size int) tensor.Matrix {
+	if l.err != nil {
+		return tensor.Matrix{}
+	}
+	one := int64(dim) * int64(size)
+	roles, of := []role{towerPatch}, frames
+	switch t := l.find(towerPatch, 0, 0); {
+	case t == nil:
+		l.missing(l.name(towerPatch, 0, 0), dim, size*frames)
+		return tensor.Matrix{}
+	case t.Elements() == one*int64(frames):
+	case frames == 2 && t.Elements() == one && l.find(towerSecond, 0, 0) != nil && l.find(towerSecond, 0, 0).Elements() == one:
+		roles, of = append(roles, towerSecond), 1
+	default:
+		l.fail("tensor %s has the shape %v where the hyperparameters ask for %d frames of %d numbers for each of %d", t.Name, t.Shape, frames, size, dim)
+		return tensor.Matrix{}
+	}
 	const lanes = 16
 	cols := (size + lanes - 1) / lanes * lanes
-	all := make([]float32, dim*cols)
-	add := func(v []float32, of int) { // [dim][3][of][size/3]
-		for i, x := range v {
+	var all []float32
+	if !l.dry {
+		all = make([]float32, dim*cols)
+	}
+	for _, r := range roles {
+		for i, x := range l.numbers(r, 0, int(one)*of) { // [dim][3][of][size/3]
 			row, k, rest := i/(size*of), i/(size/3*of)%3, i%(size/3)
 			all[row*cols+k*(size/3)+rest] += x
-		}
-	}
-	t := l.find(towerPatch, 0, 0)
-	if t != nil && t.Elements() == int64(dim*size*frames) {
-		add(l.numbers(towerPatch, 0, dim*size*frames), frames)
-	} else {
-		add(l.numbers(towerPatch, 0, dim*size), 1)
-		if frames == 2 {
-			add(l.numbers(towerSecond, 0, dim*size), 1)
 		}
 	}
 	return l.inMemory(all, dim, cols)

@@ -242,6 +242,48 @@ func TestTowersThatDoNotFit(t *testing.T) {
 	}
 }
 
+// What makes no sense of a tower is refused before anything is allocated for it.
+func TestSenselessTowers(t *testing.T) {
+	for _, c := range []struct {
+		fixture string
+		fact    string
+		value   any
+	}{
+		{"gemma3-vision", "vision_config.hidden_size", 1e9}, {"gemma3-vision", "vision_config.hidden_size", -24.0}, {"gemma3-vision", "vision_config.patch_size", 0.0}, {"gemma3-vision", "vision_config.patch_size", 1e6},
+		{"gemma3-vision", "vision_config.image_size", 1e7}, {"gemma3-vision", "mm_tokens_per_image", 1e15}, {"gemma3-vision", "vision_config.num_attention_heads", 0.0},
+		{"gemma3-vision", "vision_config.num_hidden_layers", 1e9}, {"pixtral", "vision_config.head_dim", 6.0}, {"pixtral", "vision_config.rope_theta", -1.0}, {"pixtral", "vision_config.hidden_act", "step"},
+		{"llava-clip", "vision_feature_layer", -9.0}, {"llava-clip", "vision_feature_select_strategy", "full"}, {"qwen2-vl", "vision_config.spatial_merge_size", 0.0}, {"qwen2-vl", "vision_config.spatial_merge_size", 99.0},
+		{"qwen2-vl", "vision_config.temporal_patch_size", 1e6}, {"qwen3-vl", "vision_config.num_position_embeddings", -1.0}, {"qwen3-vl", "vision_config.num_position_embeddings", 1e12},
+		{"qwen3-vl", "vision_config.model_type", nil},
+	} {
+		ck := checkpoint(t, "testdata/vision/"+c.fixture+"/hf")
+		before := ck.Whole.Lookup
+		ck.Whole.Lookup = func(name string) (any, bool) {
+			if name == c.fact {
+				return c.value, c.value != nil
+			}
+			return before(name)
+		}
+		_, err := DescribeTower(ck, ck.Hyper.Width)
+		if c.value != nil && err == nil {
+			t.Errorf("%s with %s %v is described", c.fixture, c.fact, c.value)
+		}
+	}
+	for fact, value := range map[string]any{"min_pixels": 1e15, "max_pixels": 1.0, "image_std": []any{1.0, 0.0, 1.0}, "image_mean": []any{1.0}, "resample": 9.0} {
+		ck := checkpoint(t, "testdata/vision/qwen2-vl/hf")
+		before := ck.Pictures.Lookup
+		ck.Pictures.Lookup = func(name string) (any, bool) {
+			if name == fact {
+				return value, true
+			}
+			return before(name)
+		}
+		if _, err := DescribeTower(ck, ck.Hyper.Width); err == nil {
+			t.Errorf("pictures with %s %v are described", fact, value)
+		}
+	}
+}
+
 // show reads a prompt with pictures. A picture that is seen as a whole is never cut.
 func (r *runner) show(ids []int32, step int, pieces []Piece, after int) (all [][]float32) {
 	of := func(at int) *Piece {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"kindredgate/internal/picture"
@@ -330,7 +331,7 @@ func (t *TowerSpec) rule(c *weights.Checkpoint, e *eyes, f towerFacts) error {
 		if list == nil {
 			continue
 		}
-		if len(list) != 3 || list[0] == 0 && v.to == &r.Std {
+		if len(list) != 3 || v.to == &r.Std && slices.Contains(list, 0) {
 			return fmt.Errorf("%s has %d channels, or a 0; three are possible", v.name, len(list))
 		}
 		for i, x := range list {

@@ -98,8 +98,14 @@ func (r *Rule) Plan(width, height, most int) (Plan, error) {
 		p.Width, p.Height = w, h
 	}
 	p.ReadWidth, p.ReadHeight, p.Rows, p.Columns = w, h, h/r.unit(), w/r.unit()
+	if p.Rows > MostTokens || p.Columns > MostTokens || p.Tokens() > MostTokens {
+		return p, fmt.Errorf("it would be read as %d × %d tokens; %d together are possible", p.Columns, p.Rows, MostTokens)
+	}
 	return p, nil
 }
+
+// MostTokens is how many tokens a picture becomes at the most, whatever a model's files say.
+const MostTokens = 1 << 17
 
 // Tokens are the fewest and the most tokens that a picture becomes.
 func (r *Rule) Tokens() (least, most int) {

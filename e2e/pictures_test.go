@@ -95,6 +95,7 @@ func show(t testing.TB, g *Gate, path, body string) (int, answered) {
 // An application shows pictures to each kind of model, in the chat style and the response style, in a folder and in two files; the same picture again is
 // known, and another one of its size is never taken for it.
 func TestPictures(t *testing.T) {
+	t.Setenv("KINDRED_RECORD_CONTENT", "true")
 	g := looking(t)
 	for _, name := range []string{"gemma3-vision", "qwen2-vl", "pixtral", "llava-clip", "model.f32"} {
 		fixture := name
@@ -125,6 +126,13 @@ func TestPictures(t *testing.T) {
 	picture := sighted + "pixtral/images/a.png"
 	if out, errOut, code := run(t, g, "", "ask", "-m", "pixtral", "-n", "8", "-t", "0", "--file", picture, "what is this"); code > 1 || out == "" {
 		t.Errorf("ask: %d %q %q", code, out, errOut)
+	}
+	// What was recorded shows a picture in few words, and asked again it is seen again.
+	if out, errOut, _ := run(t, g, "", "traffic", "show"); !strings.Contains(out, "[picture, 200 × 120, read as 128 × 80]") || strings.Contains(out, "[IMG][IMG]") {
+		t.Errorf("traffic show: %q %q", out, errOut)
+	}
+	if out, errOut, code := run(t, g, "", "replay", "--json"); code != 0 || !strings.Contains(out, `"same": true`) {
+		t.Errorf("replay: %d %.300q %q", code, out, errOut)
 	}
 	if out, errOut, _ := run(t, g, "", "render", "-m", "pixtral", "--file", picture, "what is this"); !strings.Contains(out, "picture, 200 × 120, read as 128 × 80") {
 		t.Errorf("render: %q %q", out, errOut)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"log/slog"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -140,6 +141,9 @@ func (k *Recorder) content(ctx context.Context, s said) kept.Content {
 	}
 	for _, span := range p.Spans {
 		piece := kept.Piece{Origin: span.Origin, Text: p.Text[span.Start:span.End], Tokens: span.Tokens}
+		if i := slices.IndexFunc(p.Pictures, func(of prompt.Picture) bool { return of.Start == span.Start && of.Origin == span.Origin }); i >= 0 {
+			piece.Text = p.Pictures[i].Said() // in the place of the marks of all its tokens
+		}
 		if n := len(c.Prompt); n > 0 && c.Prompt[n-1].Origin == piece.Origin {
 			c.Prompt[n-1].Text += piece.Text
 			c.Prompt[n-1].Tokens += piece.Tokens

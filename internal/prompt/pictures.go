@@ -29,6 +29,14 @@ type Picture struct {
 	Pieces     []Piece
 }
 
+// Said is the picture in a few words.
+func (p *Picture) Said() string {
+	if h := p.Image.Seen; h != nil {
+		return fmt.Sprintf("[picture, %d × %d, read as %d × %d]", h.Width, h.Height, p.Plan.ReadWidth, p.Plan.ReadHeight)
+	}
+	return fmt.Sprintf("[picture, read as %d × %d]", p.Plan.ReadWidth, p.Plan.ReadHeight)
+}
+
 // Piece is some tokens of a prompt, from At on, that stand for rows of a picture, from First on.
 type Piece struct{ At, First, N int }
 

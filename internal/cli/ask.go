@@ -150,11 +150,11 @@ func (t *terminal) ask() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "ask QUESTION",
 		Short: "Ask a model a question, in any style",
-		Long: "Ask a model a question, in any style. Text that is piped in, and files, join the question.\n" +
+		Long: "Ask a model a question, in any style. Text that is piped in, and files, join the question; files that are pictures go with\n" +
+			"it, to models that take them.\n" +
 			"On a terminal, without a question, a conversation begins: see \"kindred talk\".",
 		Example: `  kindred ask "When is the last boat to Osmer?"
   kindred ask --style completion "The last boat to Osmer"
-  kindred ask --file pier.png "How many boats are there?"
   cat timetable.txt | kindred ask "Sum this up in one sentence."
   kindred ask --tools ferry --run-all "Find the next boat to Osmer after 10:00 and hold 2 seats."
   kindred ask --style embedding "a boat" "a ferry" "a cave"`,

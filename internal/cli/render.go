@@ -30,8 +30,7 @@ func (t *terminal) render() *cobra.Command {
 		Example: `  kindred render "When is the last boat to Osmer?"
   kindred render --compare --instructions "Answer in one short sentence." "When is the last boat to Osmer?"
   kindred render --compare --answer "At 19:40." "When is the last boat to Osmer?"
-  kindred render --file conversation.json
-  kindred render --file pier.png "How many boats are there?"`,
+  kindred render --file conversation.json`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if compare {
 				if file != "" || asJSON || textOnly {

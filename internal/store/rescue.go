@@ -17,7 +17,7 @@ import (
 var tables = []string{"keys", "groups", "presets", "names", "model_names", "sessions", "responses", "notes", "counts", "totals"}
 
 // large is what there may be very many of, so that it is not gone through at each start.
-var large = []string{"exchanges", "conversations", "contents"}
+var large = []string{"exchanges", "conversations", "contents", "pictures", "content_pictures"}
 
 // Rescue sets a damaged database aside and makes a new one, with what can still be read of the old. It says in words what came over
 // and where the old one is.

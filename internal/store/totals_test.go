@@ -3,9 +3,12 @@ package store
 import (
 	"bytes"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"testing"
 	"time"
@@ -81,6 +84,79 @@ func TestContentsHaveTheirSpace(t *testing.T) {
 	}
 	if _, err := s.Content(t.Context(), "f"); !errors.Is(err, kept.ErrDamaged) {
 		t.Errorf("a damaged one: %v", err)
+	}
+}
+
+// A picture is kept once, however many contents have it, and comes back with each; it goes with the last of them. A text that looks like a reference to one that
+// another content has stays a text.
+func TestPicturesOfContents(t *testing.T) {
+	s, err := Open(filepath.Join(t.TempDir(), "gate.db"), kept.Limits{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	url := func(of byte) string {
+		raw := make([]byte, 30_000)
+		rand.Read(raw)
+		raw[0] = of
+		return "data:image/png;base64," + base64.StdEncoding.EncodeToString(raw)
+	}
+	pier, boat := url(1), url(2)
+	count := func() (contents, pictures int) {
+		if err := s.db.QueryRow(`SELECT (SELECT count(*) FROM contents), (SELECT count(*) FROM pictures)`).Scan(&contents, &pictures); err != nil {
+			t.Fatal(err)
+		}
+		return contents, pictures
+	}
+	const space = 100_000
+	put := func(id, key string, urls ...string) json.RawMessage {
+		request, err := json.Marshal(map[string]any{"said": urls})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.PutContent(t.Context(), kept.Content{ID: id, Key: key, At: time.Unix(1000, 0), Request: request}, space); err != nil {
+			t.Fatal(err)
+		}
+		return request
+	}
+	want := map[string]json.RawMessage{}
+	for i := range 10 {
+		id := fmt.Sprint("turn", i)
+		want[id] = put(id, "a", pier, "and again", pier)
+	}
+	want["both"] = put("both", "b", pier, boat)
+	sum := sha256.Sum256([]byte(`"` + boat + `"`))
+	want["guess"] = put("guess", "a", fmt.Sprintf("kept-picture:%x", sum))
+	for id, request := range want {
+		if c, err := s.Content(t.Context(), id); err != nil || string(c.Request) != string(request) {
+			t.Errorf("%s comes back as %.80s, %v", id, c.Request, err)
+		}
+	}
+	if contents, pictures := count(); contents != 12 || pictures != 2 {
+		t.Errorf("%d contents, %d pictures", contents, pictures)
+	}
+	put("turn0", "a", pier) // written anew
+	if n, err := s.PurgeContents(t.Context(), "b", time.Time{}); err != nil || n != 1 {
+		t.Errorf("%d, %v", n, err)
+	}
+	if _, pictures := count(); pictures != 1 {
+		t.Errorf("%d pictures are left of key a", pictures)
+	}
+	for i := range 20 { // each with one of its own: the oldest make room
+		put(fmt.Sprint("other", i), "a", url(byte(3+i)))
+		var total int64
+		if err := s.db.QueryRow(`SELECT (SELECT sum(bytes) FROM contents) + (SELECT sum(bytes) FROM pictures)`).Scan(&total); err != nil || total > space {
+			t.Fatalf("%d bytes are kept of %d, %v", total, space, err)
+		}
+	}
+	if c, err := s.Content(t.Context(), "other19"); err != nil || len(c.Request) < 30_000 {
+		t.Errorf("the newest: %d bytes, %v", len(c.Request), err)
+	}
+	if _, err := s.PurgeContents(t.Context(), "", time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	if contents, pictures := count(); contents != 0 || pictures != 0 {
+		t.Errorf("%d contents and %d pictures are left", contents, pictures)
 	}
 }
 

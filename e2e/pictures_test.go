@@ -293,3 +293,32 @@ func TestPicturesInTheConsole(t *testing.T) {
 		chromedp.Click(css(`button[aria-label="Remove ferry.png"]`)),
 		chromedp.WaitNotPresent(css(`[data-testid="pictures"] img`)))
 }
+
+// A preset shows a model pictures in its examples.
+func TestPicturesOfPresets(t *testing.T) {
+	g := looking(t)
+	file := filepath.Join(t.TempDir(), "examples.json")
+	write := func(url string) {
+		raw, err := json.Marshal([]map[string]any{{"role": "user", "content": "what is this", "pictures": []string{url}}, {"role": "assistant", "content": "a pier"}})
+		if err == nil {
+			err = os.WriteFile(file, raw, 0o600)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(dataURL(t, sighted+"qwen2-vl/images/b.png"))
+	if out, errOut, code := run(t, g, "", "presets", "add", "lookout", "--model", "qwen2-vl", "--examples", file); code != 0 {
+		t.Fatalf("%q %q", out, errOut)
+	}
+	if out, errOut, _ := run(t, g, "", "render", "-m", "lookout", "and this"); !strings.Contains(out, "preset.examples[0].content[0]") || !strings.Contains(out, "picture, ") {
+		t.Errorf("render: %q %q", out, errOut)
+	}
+	if status, got := show(t, g, "/chat/completions", `{"model": "lookout", "max_tokens": 4, "messages": [{"role": "user", "content": "and this"}]}`); status != 200 {
+		t.Errorf("%d %+v", status, got.Error)
+	}
+	write("data:image/png;base64,AAAA")
+	if _, errOut, code := run(t, g, "", "presets", "add", "wrong", "--model", "qwen2-vl", "--examples", file); code != 1 || !strings.Contains(errOut, "examples[0].pictures[0]: it is no picture") {
+		t.Errorf("no picture: %d %q", code, errOut)
+	}
+}

@@ -55,7 +55,7 @@ var rooms = map[string][]string{
 	"runner/native":   {"picture", "vision", "sampling", "exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk"},
 	"runner/remote":   {"sampling", "exchange", "prompt", "reading", "tokenizer", "weights", "weights/disk"},
 	"difference":      {},
-	"catalog":         {"sampling", "system", "exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},
+	"catalog":         {"picture", "sampling", "system", "exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},
 	"convert":         {"model", "tensor", "tokenizer", "kv", "weights", "weights/gguf", "weights/disk"},
 	"library":         {"system", "catalog", "exchange", "weights/disk", "weights/gguf", "weights/safetensors"},
 	"fetch":           {"library", "catalog", "weights", "weights/gguf", "weights/safetensors"},

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/picture"
 )
 
 // Preset is a named way of using a model. An application asks for it as for a model.
@@ -37,6 +38,8 @@ const shortContext = 64
 type Example struct {
 	Role    exchange.Role `json:"role"` // user or assistant
 	Content string        `json:"content"`
+	// Pictures come ahead of the text, as data URLs.
+	Pictures []string `json:"pictures,omitempty"`
 }
 
 // PresetRecords is where presets are kept. Preset returns ErrNoPreset for a name that is not there.
@@ -81,6 +84,15 @@ func (p Preset) Check() error {
 		if e.Role != exchange.User && e.Role != exchange.Assistant {
 			return exchange.InvalidParam(fmt.Sprintf("examples[%d].role", i), "an example is a user's or an assistant's turn, not %q", e.Role)
 		}
+		for j, url := range e.Pictures {
+			raw, err := picture.FromURL(url)
+			if err == nil {
+				_, err = picture.Look(raw, picture.DefaultMemory)
+			}
+			if err != nil {
+				return exchange.InvalidParam(fmt.Sprintf("examples[%d].pictures[%d]", i, j), "examples[%d].pictures[%d]: %v", i, j, err)
+			}
+		}
 	}
 	return nil
 }
@@ -107,8 +119,13 @@ func (p Preset) Apply(req *exchange.Request) {
 	} else if len(turns) > 0 && turns[0].Role == exchange.System {
 		all, turns = append(all, turns[0]), turns[1:]
 	}
-	for _, e := range p.Examples {
-		all = append(all, exchange.Turn{Role: e.Role, Parts: []exchange.Part{exchange.Text(e.Content)}, Preset: 1})
+	for i, e := range p.Examples {
+		var parts []exchange.Part
+		for j, url := range e.Pictures {
+			parts = append(parts, exchange.Image{URL: url, At: fmt.Sprintf("examples[%d].pictures[%d]", i, j)})
+		}
+		parts = append(parts, exchange.Text(e.Content))
+		all = append(all, exchange.Turn{Role: e.Role, Parts: parts, Preset: len(parts)})
 	}
 	req.Turns = slices.Concat(all, turns)
 	req.Template, req.Context = p.Template, p.Context

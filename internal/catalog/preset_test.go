@@ -16,7 +16,7 @@ func TestPresetApply(t *testing.T) {
 	turn := func(role exchange.Role, text string) exchange.Turn {
 		return exchange.Turn{Role: role, Parts: []exchange.Part{exchange.Text(text)}}
 	}
-	examples := []Example{{exchange.User, "Hi"}, {exchange.Assistant, "Ahoy!"}}
+	examples := []Example{{Role: exchange.User, Content: "Hi"}, {Role: exchange.Assistant, Content: "Ahoy!"}}
 	for _, c := range []struct {
 		name   string
 		preset Preset

@@ -46,7 +46,7 @@ func (f *presetFlags) add(cmd *cobra.Command) {
 	flags.IntVar(&f.context, "context", 0, "tokens of the model's context to use (default all)")
 	flags.BoolVar(&f.dropOldest, "drop-oldest", false, "leave out the oldest turns of a conversation that is longer than the context")
 	flags.StringSliceVar(&f.tools, "tools", nil, "tool servers (SERVER), or tools (SERVER/TOOL), that the gate runs for the model; \"\" for none")
-	flags.StringVar(&f.examples, "examples", "", "file with example turns: a JSON list of {\"role\", \"content\"}")
+	flags.StringVar(&f.examples, "examples", "", "file with example turns: a JSON list of {\"role\", \"content\"}, and perhaps \"pictures\" as data URLs")
 	flags.StringVar(&f.template, "template", "", "file with a chat template to use in the place of the model's")
 }
 

@@ -3,6 +3,8 @@ package gate
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
@@ -32,6 +34,9 @@ func (g *Gate) SavePreset(ctx context.Context, p catalog.Preset, isNew bool) err
 	}
 	if !m.Use.Writes() {
 		return exchange.InvalidParam("model", "model %q is for the style %s, for which a preset has nothing to say; it is for models that write text", p.Model, m.Use)
+	}
+	if i := slices.IndexFunc(p.Examples, func(e catalog.Example) bool { return len(e.Pictures) > 0 }); i >= 0 && m.Machine == "" && !m.Sees() {
+		return exchange.InvalidParam(fmt.Sprintf("examples[%d].pictures", i), "examples[%d] has pictures, and model %q takes none", i, p.Model)
 	}
 	if p.Template != "" {
 		if err := g.checkTemplate(ctx, m, p.Template); err != nil {

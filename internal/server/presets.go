@@ -58,7 +58,7 @@ func readPreset(c *gin.Context) (p catalog.Preset, err error) {
 	for _, e := range o.Objects("examples") {
 		role, _ := e.String("role")
 		content, _ := e.String("content")
-		p.Examples = append(p.Examples, catalog.Example{Role: exchange.Role(role), Content: content})
+		p.Examples = append(p.Examples, catalog.Example{Role: exchange.Role(role), Content: content, Pictures: e.Strings("pictures")})
 	}
 	return p, onlyKnown(o)
 }

@@ -322,3 +322,41 @@ func TestPicturesOfPresets(t *testing.T) {
 		t.Errorf("no picture: %d %q", code, errOut)
 	}
 }
+
+// A suite shows models pictures that stand beside it, and comes back of what was recorded.
+func TestPicturesOfSuites(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) string {
+		t.Helper()
+		path := filepath.Join(dir, name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(text), 0o600)); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	g := looking(t, "--config", write("gate.yaml", "record: { content: true }\n"))
+	picture, err := os.ReadFile(sighted + "pixtral/images/b.png")
+	if err != nil {
+		t.Fatal(err)
+	}
+	write("pictures/pier.png", string(picture))
+	file := write("piers.yaml", "suite: Piers\ncases:\n  pier:\n    said: [{ user: [{ picture: pictures/pier.png }, what is this] }]\n    settings: { temperature: 0, longest_answer: 6 }\n    answer: { tokens_at_most: 6 }\n")
+	if out, errOut, code := run(t, g, "", "suite", "run", file, "-m", "pixtral"); code != 0 || !strings.Contains(out, "1 of 1") {
+		t.Fatalf("%d: %q %q", code, out, errOut)
+	}
+	if _, errOut, code := run(t, g, "", "suite", "run", write("moved.yaml", "suite: Piers\ncases:\n  pier: { said: [{ user: [{ picture: pier.png }] }], answer: { lacks: x } }\n"), "-m", "pixtral"); code != 1 || !strings.Contains(errOut, "moved.yaml: open ") || !strings.Contains(errOut, "pier.png") {
+		t.Errorf("a file that is missing: %d %q", code, errOut)
+	}
+	body := `{"model": "pixtral", "max_tokens": 6, "temperature": 0, "messages": [{"role": "user", "content": [{"type": "text", "text": "what is this"}, {"type": "image_url", "image_url": {"url": "` + dataURL(t, sighted+"pixtral/images/b.png") + `"}}]}]}`
+	status, asked := show(t, g, "/chat/completions", body)
+	if status != 200 {
+		t.Fatalf("%d %+v", status, asked.Error)
+	}
+	doc, errOut, code := run(t, g, "", "suite", "from", "--since", "1h")
+	if code != 0 || strings.Count(doc, "data:image/png;base64,") != 1 { // what suites asked is left out
+		t.Fatalf("%d: %q %q", code, doc, errOut)
+	}
+	if out, errOut, code := run(t, g, "", "suite", "run", write("recorded.yaml", doc), "-m", "pixtral"); code != 0 || !strings.Contains(out, "1 of 1") { // alike to what was recorded
+		t.Errorf("%d: %q %q", code, out, errOut)
+	}
+}

@@ -40,6 +40,7 @@ func TestEvents(t *testing.T) {
 		{"whole", "data: {\"a\":1}\n\n: comment\n\ndata: {\"a\":2}\n\ndata: [DONE]\n\n", `{"a":1}{"a":2}`, ""},
 		{"with an error", "data: {\"a\":1}\n\ndata: {\"error\":{\"message\":\"the model broke down\"}}\n\n", `{"a":1}`, "the model broke down"},
 		{"broken off", "data: {\"a\":1}\n\n", `{"a":1}`, "the answer broke off"},
+		{"broken off in an event", "data: {\"a\":1}\n\ndata: {\"a\":", `{"a":1}`, "the answer broke off"},
 		{"empty", "", "", "the answer broke off"},
 	} {
 		var got strings.Builder

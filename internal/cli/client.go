@@ -235,13 +235,16 @@ func events(r io.Reader, told func(comment string)) iter.Seq2[[]byte, error] {
 	return func(yield func([]byte, error) bool) {
 		lines := bufio.NewScanner(r)
 		lines.Buffer(nil, 16<<20)
+		var data []byte // of an event whose end, an empty line, has not come: a line that was broken off is none
 		for lines.Scan() {
 			if comment, ok := strings.CutPrefix(lines.Text(), ": "); ok && told != nil {
 				told(comment)
 			}
-			data, ok := bytes.CutPrefix(lines.Bytes(), []byte("data: "))
+			if line, ok := bytes.CutPrefix(lines.Bytes(), []byte("data: ")); ok {
+				data = append(data[:0], line...)
+			}
 			switch {
-			case !ok:
+			case len(lines.Bytes()) > 0 || len(data) == 0:
 				continue
 			case string(data) == "[DONE]":
 				return
@@ -253,6 +256,7 @@ func events(r io.Reader, told func(comment string)) iter.Seq2[[]byte, error] {
 			if !yield(data, nil) {
 				return
 			}
+			data = data[:0]
 		}
 		err := lines.Err()
 		if err == nil {

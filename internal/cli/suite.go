@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -62,6 +63,11 @@ file looks like.`,
 					return fmt.Errorf("%s: %w", args[0], err)
 				}
 				body["suite"] = string(raw)
+				pictures, err := picturesOf(s, filepath.Dir(args[0]))
+				if err != nil {
+					return fmt.Errorf("%s: %w", args[0], err)
+				}
+				body["pictures"] = pictures
 				if len(models) == 0 {
 					models = s.Models
 				}
@@ -114,6 +120,30 @@ file looks like.`,
 	f.StringVar(&junit, "junit", "", "file to write the results to as JUnit XML")
 	f.BoolVarP(&asJSON, "json", "j", false, "print JSON")
 	return cmd
+}
+
+// picturesOf are the pictures of a suite, as data URLs by the names of their files, which stand beside its own.
+func picturesOf(s *suite.Suite, dir string) (map[string]string, error) {
+	pictures := map[string]string{}
+	for _, name := range s.Files() {
+		file := filepath.FromSlash(name)
+		if !filepath.IsAbs(file) {
+			file = filepath.Join(dir, file)
+		}
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		url, ok, err := pictureOf(name, raw)
+		if err == nil && !ok {
+			err = usageError{fmt.Errorf("%s is no picture: PNG, JPEG, GIF and WebP are possible", name)}
+		}
+		if err != nil {
+			return nil, err
+		}
+		pictures[name] = url
+	}
+	return pictures, nil
 }
 
 // runSuite has the gate run a suite, and shows how far it has come on a terminal.

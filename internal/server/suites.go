@@ -14,6 +14,7 @@ const (
 	mostAtOnce      = 16 // requests of a run
 	usualAtOnce     = 2
 	mostSuiteModels = 50
+	mostPictures    = 1000 // of a suite
 )
 
 // SuiteRunList is what GET /gate/suites tells.
@@ -37,7 +38,7 @@ func (s *Server) runSuite(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	text, given := o.String("suite")
-	models := o.Strings("models")
+	models, pictures := o.Strings("models"), o.Texts("pictures", mostPictures)
 	samples, atOnce := o.Int("samples", 1, 100), o.Int("at_once", 1, mostAtOnce)
 	if len(models) > mostSuiteModels {
 		o.Fail("models", "models has %d names; %d are possible", len(models), mostSuiteModels)
@@ -52,6 +53,9 @@ func (s *Server) runSuite(c *gin.Context) (any, error) {
 	one, err := suite.Parse(raw)
 	if err != nil {
 		return nil, exchange.InvalidParam("suite", "the suite cannot be used: %v", err)
+	}
+	if err := one.Attach(pictures); err != nil {
+		return nil, exchange.InvalidParam("pictures", "%v", err)
 	}
 	if samples != nil {
 		one.Samples = int(*samples)

@@ -1,6 +1,7 @@
 package suite
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -156,10 +157,13 @@ const longVerdict = 400
 func judge(ctx context.Context, j Judged, c Case, a Answer, ask Ask) (is bool, reason string, err error) {
 	var b strings.Builder
 	for _, t := range c.Said {
-		for who, text := range map[string]*string{"Instructions": t.System, "Question": t.User, "Answer before": t.Assistant} {
+		for who, text := range map[string]*string{"Instructions": t.System, "Answer before": t.Assistant} {
 			if text != nil {
 				fmt.Fprintf(&b, "%s: %s\n", who, *text)
 			}
+		}
+		for _, p := range t.User {
+			fmt.Fprintf(&b, "Question: %s\n", cmp.Or(p.Text, "[a picture]")) // the judge may be a model of text
 		}
 	}
 	fmt.Fprintf(&b, "\nThe answer to be judged:\n%s\n\nIs this true of the answer: %s? Give a reason first.", a.Text, strings.TrimRight(j.Whether, "?. "))

@@ -144,14 +144,24 @@ func caseOf(r Recorded) (yaml.MapSlice, error) {
 func turnOf(t exchange.Turn, results map[string]string) (yaml.MapSlice, error) {
 	text, spoke := "", false
 	var called []yaml.MapSlice
+	var parts []any // of a user who shows pictures
+	pictured := false
 	for _, p := range t.Parts {
 		switch p := p.(type) {
 		case exchange.Text:
 			text, spoke = text+string(p), true
+			parts = append(parts, string(p))
 		case exchange.Refusal:
 			text, spoke = text+string(p), true
 		case exchange.Image:
-			return nil, fmt.Errorf("it has a picture, and a suite has text")
+			if t.Role != exchange.User {
+				return nil, fmt.Errorf("%s has a picture, and in a suite only users show some", p.At)
+			}
+			one := yaml.MapSlice{{Key: "picture", Value: p.URL}}
+			if p.Detail != "" {
+				one = append(one, yaml.MapItem{Key: "detail", Value: p.Detail})
+			}
+			parts, pictured = append(parts, one), true
 		case exchange.ToolCall:
 			with, err := anything(json.RawMessage(p.Arguments))
 			if err != nil {
@@ -162,7 +172,9 @@ func turnOf(t exchange.Turn, results map[string]string) (yaml.MapSlice, error) {
 		}
 	}
 	var turn yaml.MapSlice
-	if spoke {
+	if pictured {
+		turn = append(turn, yaml.MapItem{Key: string(t.Role), Value: parts})
+	} else if spoke {
 		turn = append(turn, yaml.MapItem{Key: string(t.Role), Value: text})
 	}
 	switch len(called) {

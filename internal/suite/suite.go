@@ -13,6 +13,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -81,10 +82,48 @@ type Case struct {
 // Turn is one of the conversation; one field is set, or Assistant and Called.
 type Turn struct {
 	System    *string `json:"system,omitempty"`
-	User      *string `json:"user,omitempty"`
+	User      content `json:"user,omitempty"`
 	Assistant *string `json:"assistant,omitempty"`
 	Called    calls   `json:"called,omitempty"`
 }
+
+// content is what a user said: a text, or a list of texts and pictures.
+type content []piece
+
+// piece is a text, or a picture: its file's name ([Suite.Files]), an address, or a data URL.
+type piece struct {
+	Text    string `json:"-"`
+	Picture string `json:"picture"`
+	Detail  string `json:"detail,omitempty"` // how closely it is to be looked at, in the standard's words
+}
+
+// UnmarshalJSON reads either.
+func (p *content) UnmarshalJSON(raw []byte) error {
+	list := []json.RawMessage{raw}
+	if raw[0] == '[' {
+		if err := json.Unmarshal(raw, &list); err != nil {
+			return err
+		}
+	}
+	*p = make(content, len(list))
+	for i, one := range list {
+		var into any = &(*p)[i].Text
+		if one[0] == '{' {
+			into = &(*p)[i]
+		}
+		if err := json.Unmarshal(one, into); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// isFile says whether the picture is named by a file rather than by an address.
+func (p piece) isFile() bool {
+	return p.Picture != "" && !address.MatchString(p.Picture)
+}
+
+var address = regexp.MustCompile(`^(?i:data:|https?://)`)
 
 // calls are the tools that were called in one turn: one, or a list.
 type calls []Called
@@ -198,6 +237,52 @@ func Parse(raw []byte) (*Suite, error) {
 	sum := sha256.Sum256(text)
 	s.Digest = hex.EncodeToString(sum[:8])
 	return s, nil
+}
+
+// Files are the names of the files of its pictures.
+func (s *Suite) Files() (names []string) {
+	for _, p := range s.files() {
+		if !slices.Contains(names, p.Picture) {
+			names = append(names, p.Picture)
+		}
+	}
+	return names
+}
+
+func (s *Suite) files() (list []*piece) {
+	for _, c := range s.Cases {
+		for _, t := range c.Said {
+			for i := range t.User {
+				if t.User[i].isFile() {
+					list = append(list, &t.User[i])
+				}
+			}
+		}
+	}
+	return list
+}
+
+// Attach puts pictures in the places where the suite names their files: data URLs by those names. Suites with other pictures are others.
+func (s *Suite) Attach(pictures map[string]string) error {
+	sum := sha256.New()
+	sum.Write([]byte(s.Digest))
+	list := s.files()
+	for _, p := range list {
+		url, ok := pictures[p.Picture]
+		if !ok {
+			url, ok = pictures[path.Base(p.Picture)] // a browser does not tell where a file was
+		}
+		if !ok {
+			return fmt.Errorf("the picture %q is a file, which was not sent; \"kindred suite run FILE\" sends those that stand beside the suite", p.Picture)
+		}
+		p.Picture = url
+		of := sha256.Sum256([]byte(url))
+		sum.Write(of[:])
+	}
+	if len(list) > 0 {
+		s.Digest = hex.EncodeToString(sum.Sum(nil)[:8])
+	}
+	return nil
 }
 
 // document reads YAML as JSON has it, with the names of the cases in the order of the file. The parser panics for some documents.
@@ -404,7 +489,13 @@ func (s *Suite) Request(c Case, model string, seed int64) exchange.Request {
 		case t.System != nil:
 			say(exchange.System, exchange.Text(*t.System))
 		case t.User != nil:
-			say(exchange.User, exchange.Text(*t.User))
+			said := make([]exchange.Part, len(t.User))
+			for j, p := range t.User {
+				if said[j] = exchange.Text(p.Text); p.Picture != "" {
+					said[j] = exchange.Image{URL: p.Picture, Detail: p.Detail, At: fmt.Sprintf("said[%d].user[%d]", i, j)}
+				}
+			}
+			say(exchange.User, said...)
 		default:
 			var parts, results []exchange.Part
 			if t.Assistant != nil {

@@ -1,6 +1,7 @@
 package suite
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"encoding/xml"
@@ -125,7 +126,7 @@ func TestExpectations(t *testing.T) {
 			}
 			return Answer{Text: fmt.Sprintf(`{"reason":"so it seems","true":%v}`, strings.Contains(req.Turns[1].Text(), "judged:\nkind"))}, nil
 		}
-		what, why, err := e.unmet(t.Context(), Case{Said: []Turn{{User: new(string)}}}, c.a, judge)
+		what, why, err := e.unmet(t.Context(), Case{Said: []Turn{{User: content{{}}}}}, c.a, judge)
 		if err != nil || what != c.what || (what == "") != (why == "") {
 			t.Errorf("%s, %s: %q is not met (%s), %v; want %q", c.name, c.e, what, why, err, c.what)
 		}
@@ -133,7 +134,7 @@ func TestExpectations(t *testing.T) {
 	// A judge who gives a reason and no verdict has not judged.
 	for _, says := range []string{`{"reason":"so it seems"}`, `{"true":null}`, `yes`} {
 		e := Expected{Judged: &Judged{By: "judge", Whether: "it is kind"}}
-		if _, _, err := e.unmet(t.Context(), Case{Said: []Turn{{User: new(string)}}}, Answer{Text: "kind"}, func(context.Context, exchange.Request) (Answer, error) { return Answer{Text: says}, nil }); err == nil {
+		if _, _, err := e.unmet(t.Context(), Case{Said: []Turn{{User: content{{}}}}}, Answer{Text: "kind"}, func(context.Context, exchange.Request) (Answer, error) { return Answer{Text: says}, nil }); err == nil {
 			t.Errorf("%s is a verdict", says)
 		}
 	}
@@ -352,7 +353,7 @@ func TestAConversationStaysAsItWas(t *testing.T) {
 		turn(exchange.Assistant, exchange.Text("I look."), exchange.ToolCall{ID: "a", Name: "departures", Arguments: `{"to":"Osmer"}`}, exchange.ToolCall{ID: "b", Name: "departures", Arguments: `{"to":"Quillay"}`}),
 		turn(exchange.ToolRole, exchange.ToolResult{CallID: "a", Content: "19:40"}), turn(exchange.ToolRole, exchange.ToolResult{CallID: "b", Content: "17:50"}),
 		turn(exchange.Assistant, exchange.Text("19:40 and 17:50.")),
-		turn(exchange.User, exchange.Text("And to Brannoc?")),
+		turn(exchange.User, exchange.Text("Is this"), exchange.Image{URL: "data:image/png;base64,AAAA", Detail: "low"}, exchange.Text("the pier of Brannoc?"), exchange.Image{URL: "https://ferry.test/b.png"}),
 	}
 	raw, err := (&exchange.Request{Model: "m", Turns: turns, Tools: []exchange.Tool{{Name: "departures", At: "tools[0]"}}}).Encode()
 	if err != nil {
@@ -372,8 +373,10 @@ func TestAConversationStaysAsItWas(t *testing.T) {
 	}
 	for i, want := range turns {
 		calls := func(t exchange.Turn) (list []string) {
-			for _, p := range t.Parts {
+			for i, p := range t.Parts {
 				switch p := p.(type) {
+				case exchange.Image:
+					list = append(list, fmt.Sprint(i, p.URL, p.Detail))
 				case exchange.ToolCall:
 					list = append(list, p.Name+p.Arguments)
 				case exchange.ToolResult:
@@ -386,9 +389,48 @@ func TestAConversationStaysAsItWas(t *testing.T) {
 			t.Errorf("turn %d is %s %q %q, not %s %q %q", i, got[i].Role, got[i].Text(), calls(got[i]), want.Role, want.Text(), calls(want))
 		}
 	}
-	for _, bad := range []string{`[{user: a, assistant: b}]`, `[{system: a, called: {tool: x, gave: y}}]`, `[{}]`, `[{called: []}]`} {
+	for _, bad := range []string{`[{user: a, assistant: b}]`, `[{system: a, called: {tool: x, gave: y}}]`, `[{}]`, `[{called: []}]`, `[{user: []}]`, `[{user: [3]}]`, `[{user: {picture: a.png}}]`, `[{user: [{picture: ""}]}]`, `[{user: [{picture: a.png, detail: much}]}]`, `[{system: [a]}]`} {
 		if _, err := Parse([]byte("suite: x\ncases: { a: { said: " + bad + ", answer: { is: x } } }")); err == nil {
 			t.Errorf("%s is taken", bad)
+		}
+	}
+}
+
+// Pictures that a suite names by their files are attached to it; which ones they are is part of what the suite asks.
+func TestPicturesOfSuites(t *testing.T) {
+	parse := func() *Suite {
+		s, err := Parse([]byte("suite: x\ncases:\n  a: { said: [{ user: [{ picture: pictures/a.png }, \"What is this?\", { picture: b.png }, { picture: pictures/a.png }] }], answer: { is: x } }\n  b: { said: [{ user: [{ picture: \"DATA:image/png;base64,AAAA\" }] }], answer: { is: x } }\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	s := parse()
+	if got := s.Files(); !slices.Equal(got, []string{"pictures/a.png", "b.png"}) {
+		t.Errorf("its files are %q", got)
+	}
+	if err := s.Attach(map[string]string{"b.png": "data:b"}); err == nil || !strings.Contains(err.Error(), `"pictures/a.png" is a file, which was not sent`) {
+		t.Errorf("without one: %v", err)
+	}
+	digests := map[string]bool{s.Digest: true}
+	for _, pictures := range []map[string]string{{"pictures/a.png": "data:a", "b.png": "data:b"}, {"a.png": "data:c", "b.png": "data:b"}} {
+		s := parse()
+		if err := s.Attach(pictures); err != nil {
+			t.Fatal(err)
+		}
+		if digests[s.Digest] {
+			t.Error("suites of other pictures have one digest")
+		}
+		digests[s.Digest] = true
+		var got []string
+		for _, p := range s.Request(s.Cases[0], "m", 1).Turns[0].Parts {
+			if image, ok := p.(exchange.Image); ok {
+				got = append(got, image.URL+" "+image.At)
+			}
+		}
+		a := cmp.Or(pictures["pictures/a.png"], pictures["a.png"])
+		if want := []string{a + " said[0].user[0]", "data:b said[0].user[2]", a + " said[0].user[3]"}; !slices.Equal(got, want) {
+			t.Errorf("%q, not %q", got, want)
 		}
 	}
 }

@@ -121,7 +121,7 @@ export const replay = ({ id, change }: { id: string; change: Change }) => json<R
 export const suites = async () => (await json<{ runs: SuiteReport[] }>("GET", "/gate/suites")).runs;
 
 /** Runs a suite, and tells how far that has come. */
-export async function runSuite(request: { suite?: string; models: string[]; samples?: number }, signal: AbortSignal, told: (event: { done?: number; all?: number }) => void): Promise<SuiteReport> {
+export async function runSuite(request: { suite?: string; pictures?: Record<string, string>; models: string[]; samples?: number }, signal: AbortSignal, told: (event: { done?: number; all?: number }) => void): Promise<SuiteReport> {
   for await (const { data } of events("/gate/suites/run", request, signal)) {
     if (data === undefined || data === "[DONE]") continue;
     const event = JSON.parse(data) as { done?: number; all?: number; report?: SuiteReport; error?: { message: string; code: string } };

@@ -6,7 +6,8 @@ export type Picture = { name: string; url: string };
 
 const kinds = ["image/png", "image/jpeg", "image/gif", "image/webp"];
 
-const read = (file: File) =>
+/** A file as a data URL. */
+export const read = (file: File) =>
   new Promise<Picture>((done, failed) => {
     const reader = new FileReader();
     reader.onload = () => done({ name: file.name || "pasted picture", url: reader.result as string });

@@ -5,6 +5,7 @@ import { Button, Checkbox, Empty, Field, Heading, NumberInput, Part, Problem, Sk
 import { Table } from "../design/table";
 import { client, useSuites, useTargets } from "../queries";
 import { ago, message, milliseconds } from "../words";
+import { picturesOf, read } from "./pictures";
 
 /** Suites: run one, and what they came to over time. */
 export function SuitesScreen() {
@@ -33,7 +34,7 @@ function Run() {
   const navigate = useNavigate();
   const [chosen, setChosen] = useState<string[]>();
   const [samples, setSamples] = useState<number | undefined>(3);
-  const [file, setFile] = useState<{ name: string; text: string }>();
+  const [file, setFile] = useState<{ name: string; text: string; pictures: Record<string, string> }>();
   const [progress, setProgress] = useState("");
   const [problem, setProblem] = useState("");
   const stop = useRef<AbortController>(null);
@@ -53,7 +54,7 @@ function Run() {
     setProblem("");
     setProgress("Asking…");
     try {
-      const report = await api.runSuite({ suite: file?.text, models: asked, samples }, controller.signal, (event) => setProgress(`${event.done ?? 0} of ${event.all ?? 0}`));
+      const report = await api.runSuite({ suite: file?.text, pictures: file?.pictures, models: asked, samples }, controller.signal, (event) => setProgress(`${event.done ?? 0} of ${event.all ?? 0}`));
       await client.invalidateQueries({ queryKey: ["suites"] });
       await client.invalidateQueries({ queryKey: ["models"] });
       // Who has gone to another screen meanwhile stays there.
@@ -80,16 +81,20 @@ function Run() {
             <NumberInput min={1} max={100} value={samples} onChange={setSamples} />
           </Field>
         </div>
-        <Field label="Suite" id="suite-file">
+        <Field label="Suite, with its pictures" id="suite-file">
           <input
             id="suite-file"
             type="file"
-            accept=".yaml,.yml"
+            multiple
+            accept=".yaml,.yml,image/png,image/jpeg,image/gif,image/webp"
             className="h-9 max-w-72 text-small file:mr-3 file:h-9 file:rounded-control file:border file:border-rule-strong file:bg-leaf file:px-3 file:text-small file:font-medium"
             onChange={(e) => {
-              const chosenFile = e.target.files?.[0];
+              const pictures = picturesOf(e.target.files);
+              const chosenFile = [...(e.target.files ?? [])].find((f) => !pictures.includes(f));
               if (!chosenFile) return setFile(undefined);
-              void chosenFile.text().then((text) => setFile({ name: chosenFile.name, text }));
+              void Promise.all([chosenFile.text(), ...pictures.map(read)])
+                .then(([text, ...shown]) => setFile({ name: chosenFile.name, text, pictures: Object.fromEntries(shown.map((p) => [p.name, p.url])) }))
+                .catch((failed) => setProblem(message(failed)));
             }}
           />
         </Field>

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -292,6 +293,16 @@ func TestPicturesInTheConsole(t *testing.T) {
 	do("remove it",
 		chromedp.Click(css(`button[aria-label="Remove ferry.png"]`)),
 		chromedp.WaitNotPresent(css(`[data-testid="pictures"] img`)))
+	file := filepath.Join(t.TempDir(), "piers.yaml")
+	if err := os.WriteFile(file, []byte("suite: Piers\ncases:\n  pier:\n    said: [{ user: [{ picture: pictures/ferry.png }, what is this] }]\n    settings: { longest_answer: 4 }\n    answer: { tokens_at_most: 4 }\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	do("run a suite with it",
+		chromedp.Evaluate[chromedp.Void](`location.hash = "/suites"`),
+		chromedp.WaitVisible(css("#suite-file")),
+		chromedp.SetUploadFiles(css("#suite-file"), []string{picture, file}),
+		chromedp.Click(`//button[text()="Run piers.yaml"]`),
+		chromedp.WaitVisible(`//*[@data-testid="suite-report"][contains(., "3 of 3")]`))
 }
 
 // A preset shows a model pictures in its examples.
@@ -358,5 +369,56 @@ func TestPicturesOfSuites(t *testing.T) {
 	}
 	if out, errOut, code := run(t, g, "", "suite", "run", write("recorded.yaml", doc), "-m", "pixtral"); code != 0 || !strings.Contains(out, "1 of 1") { // alike to what was recorded
 		t.Errorf("%d: %q %q", code, out, errOut)
+	}
+}
+
+// A projector comes with its model, from a file or from an address; one that does not fit costs nothing that has come.
+func TestProjectorsAreNamed(t *testing.T) {
+	g := looking(t)
+	fetched := map[string]int{}
+	var mu sync.Mutex
+	files := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		fetched[r.URL.Path+r.Header.Get("Range")]++
+		mu.Unlock()
+		http.FileServer(http.Dir(sighted)).ServeHTTP(w, r)
+	}))
+	defer files.Close()
+	const model, right = "gemma3-vision/model.f32.gguf", "gemma3-vision/mmproj.f32.gguf"
+	apart := filepath.Join(t.TempDir(), "text.gguf") // without a projector beside it
+	raw, err := os.ReadFile(sighted + model)
+	if err == nil {
+		err = os.WriteFile(apart, raw, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{apart, "--projector", sighted + model}, "is no projector"},
+		{[]string{apart, "--projector", files.URL + "/" + right}, "must both be addresses"},
+		{[]string{sighted + "pixtral/hf", "--projector", sighted + right}, "leave the projector out"},
+		{[]string{"../demo/models/harbour-4m/harbour-4m.gguf", "--projector", sighted + right}, "is a projector for models that are "},
+		{[]string{files.URL + "/" + model, "--projector", files.URL + "/" + model}, "is no projector: no GGUF file with a tower for pictures; what has come of the model is kept"},
+	} {
+		if _, errOut, code := run(t, g, "", append([]string{"models", "add", "--name", "lookout"}, c.args...)...); code != 1 || !strings.Contains(errOut, c.says) {
+			t.Errorf("%q: %d %q", c.args, code, errOut)
+		}
+	}
+	for _, source := range [][]string{{apart, "--projector", sighted + right}, {files.URL + "/" + model, "--projector", files.URL + "/" + right}} {
+		if out, errOut, code := run(t, g, "", append([]string{"models", "add", "--name", "lookout"}, source...)...); code != 0 {
+			t.Fatalf("%q: %q %q", source, out, errOut)
+		}
+		if out, _, _ := run(t, g, "", "models", "show", "lookout"); !strings.Contains(out, "by lookout-projector.gguf") {
+			t.Errorf("%q: %s", source, out)
+		}
+		if out, errOut, code := run(t, g, "", "models", "remove", "lookout", "--yes"); code != 0 {
+			t.Errorf("%q: %q %q", source, out, errOut)
+		}
+	}
+	if n := fetched["/"+model]; n != 2 { // once as the model, once as what is no projector
+		t.Errorf("the model was fetched %d times from its begin", n)
 	}
 }

@@ -434,7 +434,7 @@ func prepare(ctx context.Context, g *gate.Gate, models config.Models, log *slog.
 		}
 		log.Info("fetching a model", "name", name, "address", f.Address)
 		last := time.Now()
-		_, err := g.AddModel(ctx, library.Addition{Source: f.Address, Name: f.Name, SHA256: f.SHA256}, func(p library.Progress) {
+		_, err := g.AddModel(ctx, library.Addition{Source: f.Address, Name: f.Name, SHA256: f.SHA256, Projector: f.Projector}, func(p library.Progress) {
 			if time.Since(last) > 10*time.Second {
 				last = time.Now()
 				log.Info("fetching a model", "name", name, "file", p.File, "done", p.Done, "total", p.Total)

@@ -198,6 +198,11 @@ func (t *terminal) modelsAdd() *cobra.Command {
 				if a.Source, err = filepath.Abs(a.Source); err != nil {
 					return err
 				}
+				if a.Projector != "" && (library.Addition{Source: a.Projector}).Remote() == a.Remote() {
+					if a.Projector, err = filepath.Abs(a.Projector); err != nil {
+						return err
+					}
+				}
 			}
 			m, err := t.add(c, gate, a)
 			if err != nil {
@@ -210,6 +215,7 @@ func (t *terminal) modelsAdd() *cobra.Command {
 	flags.add(cmd)
 	cmd.Flags().StringVar(&a.Name, "name", "", "name that the model is to have (default that of its file)")
 	cmd.Flags().StringVar(&a.SHA256, "sha256", "", "checksum that the file must have")
+	cmd.Flags().StringVar(&a.Projector, "projector", "", "file or address of the projector, by which a GGUF file takes pictures (default the one beside a file)")
 	cmd.Flags().BoolVar(&a.Copy, "copy", false, "copy files of this machine rather than link to them")
 	return cmd
 }
@@ -223,7 +229,7 @@ func summary(m catalog.Model) string {
 // add has the gate add a model, and shows how far it has come.
 func (t *terminal) add(c *cobra.Command, gate *client, a library.Addition) (*server.InstalledModel, error) {
 	body := map[string]any{"source": a.Source}
-	for name, v := range map[string]string{"name": a.Name, "sha256": a.SHA256} {
+	for name, v := range map[string]string{"name": a.Name, "sha256": a.SHA256, "projector": a.Projector} {
 		if v != "" {
 			body[name] = v
 		}

@@ -305,9 +305,10 @@ type Models struct {
 
 // Fetched is a model with the address that it is to be fetched from.
 type Fetched struct {
-	Name    string `yaml:"name"`
-	Address string `yaml:"address"`
-	SHA256  string `yaml:"sha256"`
+	Name      string `yaml:"name"`
+	Address   string `yaml:"address"`
+	SHA256    string `yaml:"sha256"`
+	Projector string `yaml:"projector"` // address of the tower of a GGUF file that is to take pictures
 }
 
 // Size is a number of bytes, written as 12GiB, 500MB or 1000000.
@@ -446,6 +447,9 @@ func (c *Config) Check() error {
 	for i, f := range c.Models.Fetch {
 		if !strings.HasPrefix(f.Address, "http://") && !strings.HasPrefix(f.Address, "https://") {
 			return fmt.Errorf("models.fetch[%d].address is %q; it must begin with http:// or https://", i, f.Address)
+		}
+		if p := f.Projector; p != "" && !strings.HasPrefix(p, "http://") && !strings.HasPrefix(p, "https://") {
+			return fmt.Errorf("models.fetch[%d].projector is %q; it must begin with http:// or https://", i, p)
 		}
 	}
 	c.Models.Folders = slices.Clone(c.Models.Folders) // which others may be reading

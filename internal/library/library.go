@@ -58,11 +58,15 @@ type Addition struct {
 	Name   string // that it is to have; empty for that of its file
 	SHA256 string // of the file, in hexadecimal; empty if it is not known
 	Copy   bool   // copy files of this machine rather than link to them
+	// Projector is the file, or the address, of the tower of a GGUF file that is to take pictures; empty for the one that lies beside it, if one does.
+	Projector string
 }
 
 // Remote reports whether the source is an address.
-func (a Addition) Remote() bool {
-	return strings.HasPrefix(a.Source, "http://") || strings.HasPrefix(a.Source, "https://")
+func (a Addition) Remote() bool { return isAddress(a.Source) }
+
+func isAddress(source string) bool {
+	return strings.HasPrefix(source, "http://") || strings.HasPrefix(source, "https://")
 }
 
 // Progress is how far an addition has come.
@@ -91,6 +95,9 @@ func (l *Library) Add(ctx context.Context, a Addition, progress func(Progress)) 
 		if raw, err := hex.DecodeString(a.SHA256); err != nil || len(raw) != sha256.Size {
 			return "", exchange.InvalidParam("sha256", "%q is no SHA-256; it has 64 hexadecimal digits", a.SHA256)
 		}
+	}
+	if a.Projector != "" && isAddress(a.Projector) != a.Remote() {
+		return "", exchange.InvalidParam("projector", "source and projector must both be addresses, or both be files of this machine")
 	}
 	if err := os.MkdirAll(l.folder, 0o755); err != nil {
 		return "", l.inWords(err)
@@ -192,7 +199,7 @@ func (l *Library) local(ctx context.Context, a Addition, progress func(Progress)
 	if err != nil {
 		return "", err
 	}
-	if err := l.projector(ctx, source, target, a.Copy, progress); err != nil {
+	if err := l.projector(ctx, a, source, target, progress); err != nil {
 		return "", err
 	}
 	switch {
@@ -216,10 +223,31 @@ func removeIfThere(path string) error {
 	return nil
 }
 
+// placeOfProjector is where a projector that was asked for is to lie, which must be free.
+func (l *Library) placeOfProjector(target string) (string, error) {
+	if filepath.Ext(target) != ".gguf" {
+		return "", exchange.InvalidParam("projector", "a model that is a folder has its tower in that; leave the projector out")
+	}
+	to := projectorOf(target)
+	if _, err := os.Lstat(to); err == nil {
+		return "", exchange.InvalidParam("projector", "there is a %s in %s already; choose another name for the model with --name, or delete that file first", filepath.Base(to), l.folder)
+	}
+	return to, nil
+}
+
 // projector brings the file with the tower of a model, if it has one apart, under a name that begins as the model's: so it is that model's, whatever others
 // of the same width come. It comes first, so that the model is never seen without.
-func (l *Library) projector(ctx context.Context, source, target string, copied bool, progress func(Progress)) error {
-	file, err := disk.Projector(source)
+func (l *Library) projector(ctx context.Context, a Addition, source, target string, progress func(Progress)) error {
+	file, err := a.Projector, error(nil)
+	if file == "" {
+		file, err = disk.Projector(source)
+	} else if _, err = l.placeOfProjector(target); err == nil {
+		if file, err = filepath.Abs(file); err == nil {
+			if wrong := disk.CheckProjector(file, source); wrong != nil {
+				return exchange.InvalidParam("projector", "%v", wrong)
+			}
+		}
+	}
 	if two := (*disk.TwoProjectorsError)(nil); errors.As(err, &two) {
 		return exchange.InvalidParam("source", "%v", err)
 	}
@@ -227,7 +255,7 @@ func (l *Library) projector(ctx context.Context, source, target string, copied b
 		return err
 	}
 	to := projectorOf(target)
-	if !copied {
+	if !a.Copy {
 		return link(file, to)
 	}
 	partly := to + partial
@@ -411,6 +439,12 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 	if err != nil {
 		return "", err
 	}
+	projector := ""
+	if a.Projector != "" {
+		if projector, err = l.placeOfProjector(target); err != nil {
+			return "", err
+		}
+	}
 	dir := filepath.Join(l.folder, "."+name+partial)
 	release, err := l.claim(dir, name, target)
 	if err != nil {
@@ -433,13 +467,18 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 			return "", errors.Join(err, removeEmpty(dir))
 		}
 	}
-	progress(Progress{Doing: "checking", File: name})
-	if err := removeOrigins(dir); err != nil {
-		return "", err
-	}
 	incoming := dir
 	if !folder {
 		incoming = filepath.Join(dir, filepath.Base(target))
+	}
+	if projector != "" {
+		if err := l.fetchProjector(ctx, a.Projector, filepath.Join(dir, filepath.Base(projector)), incoming, progress); err != nil {
+			return "", err
+		}
+	}
+	progress(Progress{Doing: "checking", File: name})
+	if err := removeOrigins(dir); err != nil {
+		return "", err
 	}
 	err = check(incoming)
 	if err == nil && a.SHA256 != "" {
@@ -448,7 +487,30 @@ func (l *Library) fetch(ctx context.Context, a Addition, progress func(Progress)
 	if err != nil {
 		return "", errors.Join(err, os.RemoveAll(dir)) // going on from there would lead to the same
 	}
-	return target, settle(dir, target, len(files), folder)
+	if projector != "" { // first, so that the model is never seen without
+		if err := os.Rename(filepath.Join(dir, filepath.Base(projector)), projector); err != nil {
+			return "", err
+		}
+	}
+	err = settle(dir, target, len(files), folder)
+	if err != nil && projector != "" {
+		err = errors.Join(err, removeIfThere(projector))
+	}
+	return target, err
+}
+
+// fetchProjector fetches the projector of a model, which has come already. One that does not fit goes; the model stays, to go on with.
+func (l *Library) fetchProjector(ctx context.Context, address, to, path string, progress func(Progress)) error {
+	err := l.source.Fetch(ctx, address, to, func(done, total int64) {
+		progress(Progress{"fetching", filepath.Base(to), done, total})
+	})
+	if err != nil {
+		return err
+	}
+	if err := disk.CheckProjector(to, path); err != nil {
+		return exchange.InvalidParam("projector", "%v; what has come of the model is kept", errors.Join(err, os.Remove(to), removeIfThere(to+Origin)))
+	}
+	return nil
 }
 
 // claim makes the folder in which a model arrives the caller's own until it calls release, or its process ends. Two that

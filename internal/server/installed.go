@@ -146,6 +146,7 @@ func (s *Server) addModel(c *gin.Context) (any, error) {
 	}
 	a.Name, _ = o.String("name")
 	a.SHA256, _ = o.String("sha256")
+	a.Projector, _ = o.String("projector")
 	a.Copy = o.Bool("copy")
 	if err := onlyKnown(o); err != nil {
 		return nil, err

@@ -128,6 +128,19 @@ func ProjectorWidth(c *weights.Checkpoint) int {
 	return c.Facts.Int("vision.projection_dim")
 }
 
+// CheckProjector checks that a file is a projector for text models as wide as the GGUF one at path.
+func CheckProjector(file, path string) error {
+	width, tower := look(file)
+	model, _ := look(path)
+	switch {
+	case !tower || width == 0:
+		return fmt.Errorf("%s is no projector: no GGUF file with a tower for pictures", filepath.Base(file))
+	case width != model:
+		return fmt.Errorf("%s is a projector for models that are %d wide, and %s is %d wide", filepath.Base(file), width, filepath.Base(path), model)
+	}
+	return nil
+}
+
 // All are the files of the model at path, that with its tower included.
 func All(path string) ([]string, error) {
 	list, err := Files(path)

@@ -199,6 +199,7 @@ func (l *Library) local(ctx context.Context, a Addition, progress func(Progress)
 	if err != nil {
 		return "", err
 	}
+	_, others := os.Lstat(projectorOf(target)) // nil if that of another, which may be arriving just now
 	if err := l.projector(ctx, a, source, target, progress); err != nil {
 		return "", err
 	}
@@ -210,7 +211,7 @@ func (l *Library) local(ctx context.Context, a Addition, progress func(Progress)
 	default:
 		err = linkParts(files, target)
 	}
-	if err != nil && !info.IsDir() {
+	if err != nil && others != nil && !info.IsDir() {
 		err = errors.Join(err, removeIfThere(projectorOf(target)))
 	}
 	return target, err

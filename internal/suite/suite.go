@@ -241,46 +241,60 @@ func Parse(raw []byte) (*Suite, error) {
 
 // Files are the names of the files of its pictures.
 func (s *Suite) Files() (names []string) {
-	for _, p := range s.files() {
-		if !slices.Contains(names, p.Picture) {
-			names = append(names, p.Picture)
+	seen := map[string]bool{}
+	for _, c := range s.Cases {
+		for _, p := range c.files() {
+			if !seen[p.Picture] {
+				seen[p.Picture] = true
+				names = append(names, p.Picture)
+			}
 		}
 	}
 	return names
 }
 
-func (s *Suite) files() (list []*piece) {
-	for _, c := range s.Cases {
-		for _, t := range c.Said {
-			for i := range t.User {
-				if t.User[i].isFile() {
-					list = append(list, &t.User[i])
-				}
+func (c *Case) files() (list []*piece) {
+	for _, t := range c.Said {
+		for i := range t.User {
+			if t.User[i].isFile() {
+				list = append(list, &t.User[i])
 			}
 		}
 	}
 	return list
 }
 
+// longCase is how long the pictures of a case may be together, as data URLs, in bytes: as long as a request may be. One that is named many times counts as often.
+const longCase = 16 << 20
+
 // Attach puts pictures in the places where the suite names their files: data URLs by those names. Suites with other pictures are others.
 func (s *Suite) Attach(pictures map[string]string) error {
+	urls, names := map[string]string{}, s.Files()
 	sum := sha256.New()
 	sum.Write([]byte(s.Digest))
-	list := s.files()
-	for _, p := range list {
-		url, ok := pictures[p.Picture]
+	for _, name := range names {
+		url, ok := pictures[name]
 		if !ok {
-			url, ok = pictures[path.Base(p.Picture)] // a browser does not tell where a file was
+			url, ok = pictures[path.Base(name)] // a browser does not tell where a file was
 		}
 		if !ok {
-			return fmt.Errorf("the picture %q is a file, which was not sent; \"kindred suite run FILE\" sends those that stand beside the suite", p.Picture)
+			return fmt.Errorf("the picture %q is a file, which was not sent; \"kindred suite run FILE\" sends those that stand beside the suite", name)
 		}
-		p.Picture = url
+		urls[name] = url
 		of := sha256.Sum256([]byte(url))
 		sum.Write(of[:])
 	}
-	if len(list) > 0 {
+	if len(names) > 0 {
 		s.Digest = hex.EncodeToString(sum.Sum(nil)[:8])
+	}
+	for _, c := range s.Cases {
+		bytes := 0
+		for _, p := range c.files() {
+			p.Picture = urls[p.Picture]
+			if bytes += len(p.Picture); bytes > longCase {
+				return fmt.Errorf("cases.%s: its pictures have more than %d bytes together; leave some out, or make them smaller", c.Name, longCase)
+			}
+		}
 	}
 	return nil
 }

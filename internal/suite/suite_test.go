@@ -412,6 +412,9 @@ func TestPicturesOfSuites(t *testing.T) {
 	if err := s.Attach(map[string]string{"b.png": "data:b"}); err == nil || !strings.Contains(err.Error(), `"pictures/a.png" is a file, which was not sent`) {
 		t.Errorf("without one: %v", err)
 	}
+	if err := parse().Attach(map[string]string{"pictures/a.png": "data:" + strings.Repeat("a", longCase/2), "b.png": "data:b"}); err == nil || !strings.Contains(err.Error(), "cases.a: its pictures have more than") {
+		t.Errorf("pictures that are long because one is named twice: %v", err)
+	}
 	digests := map[string]bool{s.Digest: true}
 	for _, pictures := range []map[string]string{{"pictures/a.png": "data:a", "b.png": "data:b"}, {"a.png": "data:c", "b.png": "data:b"}} {
 		s := parse()

@@ -218,7 +218,7 @@ func TestPicturesThatCannotBeRead(t *testing.T) {
 	if status, got := ask("pixtral", `[{"role": "user", "content": [`+strings.Repeat(part+",", 16)+part+`]}]`); status != 400 || got.Error.Code != "too_many_images" || got.Error.Param != "messages[0].content[16].image_url.url" {
 		t.Errorf("17 pictures: %d %+v", status, got.Error)
 	}
-	if status, got := ask("qwen2-vl", `[{"role": "user", "content": [`+part+`, {"type": "input_audio", "input_audio": {"data": "AAAA", "format": "wav"}}]}]`); status != 400 || !strings.Contains(got.Error.Message, "audio") {
+	if status, got := ask("qwen2-vl", `[{"role": "user", "content": [`+part+`, {"type": "input_audio", "input_audio": {"data": "AAAA", "format": "wav"}}]}]`); status != 400 || !strings.Contains(got.Error.Message, "input_audio\", which is not there yet") {
 		t.Errorf("audio: %d %+v", status, got.Error)
 	}
 	// A mark that a user types is text.

@@ -216,7 +216,7 @@ func content(m *field.Object) (list []exchange.Part) {
 				part.Fail("image_url", "%s is missing: it holds the picture's url", part.Path("image_url"))
 			}
 		case "input_audio", "file":
-			part.Fail("type", "%s is %q: models take text, and some take pictures", part.Path("type"), t)
+			part.Fail("type", "%s is %q, which is not there yet: models take text, and some take pictures", part.Path("type"), t)
 		default:
 			part.Fail("type", "%s is %q; \"text\" and \"image_url\" are possible", part.Path("type"), t)
 		}

@@ -481,7 +481,7 @@ func content(item *field.Object, name string) (list []exchange.Part) {
 			list = append(list, wire.Image(part, "image_url"))
 			continue
 		case "input_file", "input_audio":
-			part.Fail("type", "%s is %q: models take text, and some take pictures", part.Path("type"), kind)
+			part.Fail("type", "%s is %q, which is not there yet: models take text, and some take pictures", part.Path("type"), kind)
 			continue
 		default:
 			part.Fail("type", "%s is %q; input_text, input_image, output_text and refusal are possible", part.Path("type"), kind)

@@ -179,7 +179,7 @@ func (t *terminal) runSuite(ctx context.Context, gate *client, body any) (*suite
 
 func (t *terminal) printSuite(r *suite.Report) error {
 	strong, quiet := paint(t.out, color.Bold), paint(t.out, color.Faint)
-	fmt.Fprintf(t.out, "%s  %d cases, each asked %d times, %s\n\n", strong(shown(r.Suite)), len(r.Cases), r.Samples, record.Took(float64(r.TookMS)))
+	fmt.Fprintf(t.out, "%s  cases: %d, samples of each: %d, took %s\n\n", strong(shown(r.Suite)), len(r.Cases), r.Samples, record.Took(float64(r.TookMS)))
 	head := []string{"CASE"}
 	for _, m := range r.Models {
 		head = append(head, strings.ToUpper(m))

@@ -24,6 +24,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 
 	"kindredgate/internal/exchange"
 )
@@ -460,15 +461,35 @@ func valid(doc any) error {
 	if !errors.As(err, &wrong) {
 		return err
 	}
-	for len(wrong.Causes) > 0 {
-		wrong = wrong.Causes[0]
-	}
+	wrong = innermost(wrong)
 	at := "the suite"
 	if len(wrong.InstanceLocation) > 0 {
 		at = strings.Join(wrong.InstanceLocation, ".")
 	}
 	_, said, _ := strings.Cut(wrong.Error(), ": ")
 	return fmt.Errorf("%s: %s", at, strings.TrimSpace(said))
+}
+
+// innermost is the cause that lies deepest in the document: of the alternatives of a oneOf it is in the one that was meant, which fits furthest. Of several
+// it is one that does not only say that something else was expected.
+func innermost(e *jsonschema.ValidationError) *jsonschema.ValidationError {
+	if len(e.Causes) == 0 {
+		return e
+	}
+	rank := func(e *jsonschema.ValidationError) int {
+		r := 2 * len(e.InstanceLocation)
+		if _, other := e.ErrorKind.(*kind.Type); !other {
+			r++
+		}
+		return r
+	}
+	best := innermost(e.Causes[0])
+	for _, c := range e.Causes[1:] {
+		if one := innermost(c); rank(one) > rank(best) {
+			best = one
+		}
+	}
+	return best
 }
 
 // compile makes ready what is expected.

@@ -61,16 +61,17 @@ func TestSuitesAreRead(t *testing.T) {
 		t.Errorf("the suite that ships: %v", err)
 	}
 	for want, doc := range map[string]string{
-		`there is no expectation "hold"; did you mean "holds"?`: "suite: x\ncases: {a: {said: [{user: x}], answer: {hold: y}}}",
-		"cases.a.answer.fits is no regular expression":          "suite: x\ncases: {a: {said: [{user: x}], answer: {fits: '('}}}",
-		"cases.a.answer.first_token_within":                     "suite: x\ncases: {a: {said: [{user: x}], answer: {first_token_within: soon}}}",
-		"cases.a.answer.obeys is no JSON Schema":                "suite: x\ncases: {a: {said: [{user: x}], answer: {obeys: {type: boat}}}}",
-		"missing propert":                                       "suite: x\ncases: {a: {answer: {holds: y}}}",
-		"cases.a.said.0":                                        "suite: x\ncases: {a: {said: [{captain: x}], answer: {holds: y}}}",
-		"samples":                                               "suite: x\nsamples: 0\ncases: {a: {said: [{user: x}], answer: {holds: y}}}",
-		"cannot be read as YAML":                                "suite: [",
-		"cases must be an object":                               "[]",
-		"https://elsewhere.example is not fetched":              "suite: x\ncases: {a: {said: [{user: x}], answer: {obeys: {$ref: 'https://elsewhere.example'}}}}",
+		`there is no expectation "hold"; did you mean "holds"?`:  "suite: x\ncases: {a: {said: [{user: x}], answer: {hold: y}}}",
+		"cases.a.answer.fits is no regular expression":           "suite: x\ncases: {a: {said: [{user: x}], answer: {fits: '('}}}",
+		"cases.a.answer.first_token_within":                      "suite: x\ncases: {a: {said: [{user: x}], answer: {first_token_within: soon}}}",
+		"cases.a.answer.obeys is no JSON Schema":                 "suite: x\ncases: {a: {said: [{user: x}], answer: {obeys: {type: boat}}}}",
+		"missing propert":                                        "suite: x\ncases: {a: {answer: {holds: y}}}",
+		"cases.a.said.0":                                         "suite: x\ncases: {a: {said: [{captain: x}], answer: {holds: y}}}",
+		"cases.a.said.0.user.0: additional properties 'details'": "suite: x\ncases: {a: {said: [{user: [{picture: a.png, details: low}]}], answer: {holds: y}}}",
+		"samples":                                  "suite: x\nsamples: 0\ncases: {a: {said: [{user: x}], answer: {holds: y}}}",
+		"cannot be read as YAML":                   "suite: [",
+		"cases must be an object":                  "[]",
+		"https://elsewhere.example is not fetched": "suite: x\ncases: {a: {said: [{user: x}], answer: {obeys: {$ref: 'https://elsewhere.example'}}}}",
 	} {
 		if _, err := Parse([]byte(doc)); err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "\n") {
 			t.Errorf("%s\n%v, wanted %q", doc, err, want)

@@ -34,6 +34,7 @@ const (
 // The limits that hold where nothing else is said.
 const (
 	maxSide       = 32767
+	maxScans      = 100       // of a JPEG, each of which may go over all pixels for a few bytes; about ten are usual
 	DefaultMemory = 256 << 20 // bytes that decoding a picture may take
 )
 
@@ -76,6 +77,11 @@ func Look(data []byte, memory int64) (*Header, error) {
 	w, t := config.Width, config.Height
 	if w < 1 || t < 1 || w > maxSide || t > maxSide {
 		return nil, &Error{Large: w > maxSide || t > maxSide, Reason: fmt.Sprintf("it is %d × %d pixels; sides of 1 to %d are possible", w, t, maxSide)}
+	}
+	if h.Kind == JPEG {
+		if n := scans(data); n > maxScans {
+			return nil, unreadable("it comes in %d scans; %d are possible", n, maxScans)
+		}
 	}
 	h.orientation = orientation(h.Kind, data)
 	h.Memory = int64(w) * int64(t) * perPixel(h.Kind, data)
@@ -153,6 +159,27 @@ func progressive(data []byte) bool {
 		return marker == 0xc0 || marker == 0xc1 || marker == 0xc2
 	})
 	return found
+}
+
+// scans counts how often a JPEG goes over its pixels: it finds the markers that the decoder finds, which steps over none.
+func scans(data []byte) (n int) {
+	for at := 2; at+4 <= len(data); {
+		marker := data[at+1]
+		switch {
+		case data[at] != 0xff, marker == 0xff:
+			at++
+		case marker == 0, marker >= 0xd0 && marker <= 0xd7: // within pixels
+			at += 2
+		case marker == 0xd9:
+			return n
+		default:
+			if marker == 0xda {
+				n++
+			}
+			at += 2 + int(data[at+2])<<8 + int(data[at+3])
+		}
+	}
+	return n
 }
 
 // segments goes through a JPEG's segments until one stops it, or the pixels begin.

@@ -12,6 +12,7 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -90,6 +91,23 @@ func TestDecode(t *testing.T) {
 		}
 		if e := (*Error)(nil); !errors.As(err, &e) {
 			t.Errorf("%s, which %s: %v", c.File, c.Why, err)
+		}
+	}
+}
+
+// A JPEG that goes over its pixels again and again for a few bytes each is refused before it is decoded.
+func TestScansAreBounded(t *testing.T) {
+	raw := read(t, "decode/progressive.jpg")
+	few := scans(raw)
+	if few < 2 || few > 20 || scans(read(t, "decode/colour.jpg")) != 1 {
+		t.Fatalf("%d scans", few)
+	}
+	last := bytes.LastIndex(raw, []byte{0xff, 0xda})
+	scan := bytes.TrimSuffix(raw[last:], []byte{0xff, 0xd9})
+	for n, refused := range map[int]bool{maxScans - few: false, maxScans - few + 1: true} {
+		_, err := Look(append(slices.Concat(raw[:last], bytes.Repeat(scan, n+1)), 0xff, 0xd9), DefaultMemory)
+		if (err != nil) != refused || refused && !strings.Contains(err.Error(), "scans") {
+			t.Errorf("%d scans more: %v", n, err)
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -127,12 +128,15 @@ func TestPicturesOfContents(t *testing.T) {
 	want["both"] = put("both", "b", pier, boat)
 	sum := sha256.Sum256([]byte(`"` + boat + `"`))
 	want["guess"] = put("guess", "a", fmt.Sprintf("kept-picture:%x", sum))
+	short := url(3)[:2002] // as long as pictures that are kept apart
+	own := sha256.Sum256([]byte(`"` + short + `"`))
+	want["forged"] = put("forged", "a", append(slices.Repeat([]string{fmt.Sprintf("kept-picture:%x", own)}, 10), short)...)
 	for id, request := range want {
 		if c, err := s.Content(t.Context(), id); err != nil || string(c.Request) != string(request) {
 			t.Errorf("%s comes back as %.80s, %v", id, c.Request, err)
 		}
 	}
-	if contents, pictures := count(); contents != 12 || pictures != 2 {
+	if contents, pictures := count(); contents != 13 || pictures != 2 {
 		t.Errorf("%d contents, %d pictures", contents, pictures)
 	}
 	put("turn0", "a", pier) // written anew

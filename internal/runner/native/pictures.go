@@ -26,6 +26,7 @@ import (
 // Bounds of pictures.
 const (
 	mostPictures  = 16       // in a request, of all turns
+	mostFetched   = 16 << 20 // bytes of pictures that are fetched for a request, as long as one that brings them itself may be
 	rowsKept      = 64 << 20 // bytes of rows that a model keeps of pictures it has seen
 	lowTokens     = 256      // of a picture that is to be looked at roughly
 	defaultTokens = 1280     // of one of which nothing else is said
@@ -144,7 +145,7 @@ func content(image exchange.Image) ([]byte, error) {
 
 // fetched puts a picture in the place of its address, if the operator lets the gate fetch some.
 func (e *eyes) fetched(ctx context.Context, image *exchange.Image) error {
-	if e.fetch == nil || isData(image.URL) {
+	if e.fetch == nil {
 		return nil
 	}
 	exchange.Report(ctx, "fetching a picture")
@@ -182,7 +183,7 @@ func unseen(image exchange.Image, err error) error {
 
 // seeing is a request whose pictures have been looked at, so that laying it out several times does not. Models that take none refuse the first one.
 func (l *loadedModel) seeing(ctx context.Context, req *exchange.Request) (*exchange.Request, error) {
-	count := 0
+	count, bytes := 0, 0
 	out := *req
 	out.Turns = nil
 	for _, turn := range req.Turns {
@@ -198,8 +199,13 @@ func (l *loadedModel) seeing(ctx context.Context, req *exchange.Request) (*excha
 			if count > mostPictures {
 				return nil, refused(image, "too_many_images", "%s is picture %d; a request may have %d, in all of its turns together", place(image), count, mostPictures)
 			}
-			if err := l.eyes.fetched(ctx, &image); err != nil {
-				return nil, err
+			if !isData(image.URL) {
+				if err := l.eyes.fetched(ctx, &image); err != nil {
+					return nil, err
+				}
+				if bytes += len(image.URL); bytes > mostFetched {
+					return nil, refused(image, "image_too_large", "%s: the pictures that were fetched for the request have more than %d MiB together", place(image), mostFetched>>20)
+				}
 			}
 			if image.Seen == nil {
 				h, err := header(image, l.eyes.memory)

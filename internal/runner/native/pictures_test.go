@@ -105,3 +105,30 @@ func TestRowsThatAreKept(t *testing.T) {
 		t.Errorf("%v", tokens)
 	}
 }
+
+// Pictures that are fetched for a request are bounded together, as those are that it brings itself.
+func TestFetchedPicturesAreBounded(t *testing.T) {
+	const folder = "../../model/testdata/vision/pixtral/"
+	raw, err := os.ReadFile(folder + "images/a.png")
+	if err != nil {
+		t.Fatal(err)
+	}
+	long := append(raw, make([]byte, 5<<20)...) // behind the picture's end
+	r := New(Options{FetchPicture: func(context.Context, string) ([]byte, error) { return long, nil }})
+	defer r.Close()
+	l, err := r.get(t.Context(), folder+"hf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.release()
+	for n, refused := range map[int]bool{2: false, 3: true} {
+		req := &exchange.Request{Turns: []exchange.Turn{{Role: exchange.User}}}
+		for range n {
+			req.Turns[0].Parts = append(req.Turns[0].Parts, exchange.Image{URL: "https://ferry.test/a.png"})
+		}
+		_, err := l.seeing(t.Context(), req)
+		if e := (*exchange.Error)(nil); (err != nil) != refused || refused && (!errors.As(err, &e) || e.Code != "image_too_large") {
+			t.Errorf("%d of them: %v", n, err)
+		}
+	}
+}

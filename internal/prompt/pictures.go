@@ -113,11 +113,12 @@ func (c *Conversation) writeOut(out jinja.Output, list []Picture) (jinja.Output,
 		return out, nil
 	}
 	m := &c.Sight.Marks
-	var written jinja.Output
+	var written strings.Builder
+	var spans []jinja.Span
 	add := func(text string, o jinja.Origin) {
 		if text != "" {
-			written.Text += text
-			written.Spans = append(written.Spans, jinja.Span{End: len(written.Text), Origin: o})
+			written.WriteString(text)
+			spans = append(spans, jinja.Span{End: written.Len(), Origin: o})
 		}
 	}
 	from, next := 0, 0
@@ -132,9 +133,9 @@ func (c *Conversation) writeOut(out jinja.Output, list []Picture) (jinja.Output,
 			add(before, s.Origin)
 			if next < len(list) {
 				p := &list[next]
-				p.Start = len(written.Text)
+				p.Start = written.Len()
 				add(m.Written(p.Plan), jinja.Origin{Path: p.Origin})
-				p.End = len(written.Text)
+				p.End = written.Len()
 			}
 			next++
 			text = after
@@ -148,7 +149,8 @@ func (c *Conversation) writeOut(out jinja.Output, list []Picture) (jinja.Output,
 	if next > len(list) {
 		return out, exchange.InvalidParam("messages", "the model's template writes %d pictures where the conversation has %d", next, len(list))
 	}
-	return written, nil
+	out.Text, out.Spans = written.String(), spans
+	return out, nil
 }
 
 // unseen guesses which picture a template has left out: the first one that is in no user's turn, and else the first without a mark.

@@ -3,13 +3,16 @@ package prompt
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/jinja"
 	"kindredgate/internal/model"
 	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/vision"
@@ -172,5 +175,28 @@ func TestMarksOfUsers(t *testing.T) {
 		say(exchange.System, exchange.Text("s"), exchange.Image{At: "messages[0].content[1].image_url.url"}), say(exchange.User, exchange.Text("u"), exchange.Image{At: "messages[1].content[1].image_url.url"})}})
 	if e := (*exchange.Error)(nil); !errors.As(err, &e) || e.Param != "messages[0].content[1].image_url.url" || !strings.Contains(e.Message, "leaves out messages[0].content[1], a picture") {
 		t.Errorf("a picture in a system turn: %v", err)
+	}
+}
+
+// A conversation of many turns with a picture costs as much memory as it is long, not its square.
+func TestWritingOutIsLinear(t *testing.T) {
+	c := &Conversation{Sight: &Sight{Marks: vision.Marks{Mark: "<image>", Token: "*"}}}
+	var out jinja.Output
+	const turns = 4000
+	text := strings.Repeat("a", 1<<10)
+	for i := range turns {
+		out.Spans = append(out.Spans, jinja.Span{End: (i + 1) << 10, Origin: jinja.Origin{Path: fmt.Sprintf("messages[%d]", i)}})
+	}
+	out.Text = strings.Repeat(text, turns) + "<image>"
+	out.Spans = append(out.Spans, jinja.Span{End: len(out.Text)})
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	got, err := c.writeOut(out, []Picture{{Origin: "messages[4000].content[0]", Plan: vision.Plan{Rows: 1, Columns: 3}}})
+	runtime.ReadMemStats(&after)
+	if err != nil || !strings.HasSuffix(got.Text, "a***") || len(got.Spans) != turns+1 {
+		t.Fatalf("%d spans, %v", len(got.Spans), err)
+	}
+	if taken := after.TotalAlloc - before.TotalAlloc; taken > 16*uint64(len(out.Text)) {
+		t.Errorf("%d bytes are taken for %d", taken, len(out.Text))
 	}
 }

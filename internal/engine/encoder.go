@@ -62,12 +62,12 @@ func (e *Encoder) Tokens(text string) ([]int32, error) {
 	return e.tok.Wrap(ids), err
 }
 
-// Pair are the tokens of two texts that belong together, the second of which is cut after most tokens, if most is not 0.
-func (e *Encoder) Pair(a, b string, most int) (model.Text, error) {
-	first, err := e.tok.Encode(a)
-	if err != nil {
-		return model.Text{}, err
-	}
+// Bare are the tokens of a text that becomes the first of pairs.
+func (e *Encoder) Bare(text string) ([]int32, error) { return e.tok.Encode(text) }
+
+// Pair are the tokens of two texts that belong together. The second one is cut after most tokens, if most is not 0. If the context does not hold them it is an
+// *[InputError].
+func (e *Encoder) Pair(first []int32, b string, most int) (model.Text, error) {
 	second, err := e.tok.Encode(b)
 	if err != nil {
 		return model.Text{}, err
@@ -76,6 +76,9 @@ func (e *Encoder) Pair(a, b string, most int) (model.Text, error) {
 		second = second[:min(most, len(second))]
 	}
 	ids, at := e.tok.WrapPair(first, second)
+	if len(ids) > e.model.Context {
+		return model.Text{}, &InputError{Tokens: len(ids), Context: e.model.Context}
+	}
 	text := model.Text{IDs: ids}
 	if e.model.Types > 1 {
 		text.Types = make([]int32, len(ids))

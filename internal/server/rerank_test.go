@@ -6,6 +6,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -137,5 +138,24 @@ func TestRerank(t *testing.T) {
 	h.post(t, "/v1/rerank", `{"model":"harbour-rank","query":"q","max_tokens_per_doc":9,"documents":["`+strings.Repeat("a boat ", 60)+`"]}`, &cut)
 	if cut.Usage.Total < 10 || cut.Usage.Total > 20 {
 		t.Errorf("%+v", cut.Usage)
+	}
+}
+
+// A query beside which no document fits is refused at the first of them, before it is paired with all of them.
+func TestLongQueries(t *testing.T) {
+	h := startNative(t)
+	folder := t.TempDir()
+	scorer(t, filepath.Join(folder, "harbour-rank"))
+	h.gate.Catalog = catalog.New(nil, folder)
+	body := `{"model":"harbour-rank","query":"` + strings.Repeat("boat ", 100_000) + `","documents":["pier"` + strings.Repeat(`,"pier"`, 2000) + `]}`
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	resp, raw := h.do(t, "POST", "/v1/rerank", h.key, body)
+	runtime.ReadMemStats(&after)
+	if resp.StatusCode != 400 || !strings.Contains(raw, "document 0 with the query has ") || !strings.Contains(raw, "context_length_exceeded") {
+		t.Errorf("%d %s", resp.StatusCode, raw)
+	}
+	if taken := after.TotalAlloc - before.TotalAlloc; taken > 200*uint64(len(body)) {
+		t.Errorf("%d bytes are taken for a request of %d", taken, len(body))
 	}
 }

@@ -35,7 +35,17 @@ func (r *Runner) encodes(ctx context.Context, path string, scores bool, held fun
 		return nil, nil, exchange.InvalidParam("model", "the model scores documents; it makes no embeddings")
 	}
 	e = &encoding{lease: l, timings: exchange.Timings{Load: l.load}}
-	if err := texts(e); err != nil {
+	said := func(odd *engine.InputError) *exchange.Error {
+		err := unfit(odd)
+		if odd.Tokens > odd.Context {
+			err.Code = "context_length_exceeded"
+		}
+		return err
+	}
+	var odd *engine.InputError
+	if err := texts(e); errors.As(err, &odd) {
+		return nil, nil, said(odd)
+	} else if err != nil {
 		return nil, nil, err
 	}
 	for _, t := range e.texts {
@@ -47,13 +57,8 @@ func (r *Runner) encodes(ctx context.Context, path string, scores bool, held fun
 	begun := time.Now()
 	out, err = l.encoder.Encode(ctx, e.texts)
 	e.timings.Prefill = time.Since(begun)
-	var odd *engine.InputError
 	if errors.As(err, &odd) {
-		said := unfit(odd)
-		if odd.Tokens > odd.Context {
-			said.Code = "context_length_exceeded"
-		}
-		return nil, nil, said
+		return nil, nil, said(odd)
 	}
 	if err != nil {
 		return nil, nil, l.inWords(err)
@@ -97,12 +102,23 @@ func (r *Runner) Embed(ctx context.Context, path string, req *exchange.Embedding
 // Rank scores documents with the weights at path.
 func (r *Runner) Rank(ctx context.Context, path string, req *exchange.Ranking) (*exchange.Relevance, error) {
 	e, out, err := r.encodes(ctx, path, true, req.Reserve, func(e *encoding) (err error) {
+		if e.tooBulky(len(req.Query)) {
+			return e.bulky(len(req.Query), "query")
+		}
+		query, err := e.encoder.Bare(req.Query)
+		if err != nil {
+			return exchange.InvalidParam("query", "the query: %v", err)
+		}
 		e.texts = make([]model.Text, len(req.Documents))
 		for i, document := range req.Documents {
 			if e.tooBulky(len(req.Query) + len(document)) {
 				return e.bulky(len(document), "documents")
 			}
-			if e.texts[i], err = e.encoder.Pair(req.Query, document, req.Longest); err != nil {
+			if e.texts[i], err = e.encoder.Pair(query, document, req.Longest); err != nil {
+				if odd := (*engine.InputError)(nil); errors.As(err, &odd) { // here, so that no other one is read before it is told
+					odd.Index = i
+					return odd
+				}
 				return exchange.InvalidParam("documents", "document %d: %v", i, err)
 			}
 		}

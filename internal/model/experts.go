@@ -61,24 +61,25 @@ func (s *Scratch) gather(l *layer, expert int, in, src slot) bool {
 		return false
 	}
 	y.Shape(len(r.tokens), x.Cols)
-	for j, i := range r.tokens {
-		copy(y.Vec(j), x.Vec(i))
-		if l.FeedForward.Experts.Router.WeighInput {
-			scaledExactly(y.Vec(j), r.weights[j])
-			r.weights[j] = 1
+	s.each(len(r.tokens), x.Cols, operands{x: x, y: y, layer: l}, func(o *operands, i int) {
+		r := &o.experts
+		copy(o.y.Vec(i), o.x.Vec(r.tokens[i]))
+		if o.layer.FeedForward.Experts.Router.WeighInput {
+			scaledExactly(o.y.Vec(i), r.weights[i])
+			r.weights[i] = 1
 		}
-	}
+	})
 	return true
 }
 
 func (s *Scratch) scatter(_ *layer, dst, out slot) {
-	r := &s.experts
-	for j, i := range r.tokens {
-		x, by := s.at[dst].Vec(i), r.weights[j]
-		for k, v := range s.at[out].Vec(j) {
+	y := s.at[out]
+	s.each(len(s.experts.tokens), 8*y.Cols, operands{x: s.at[dst], y: y}, func(o *operands, i int) {
+		x, by := o.x.Vec(o.experts.tokens[i]), o.experts.weights[i] // a token goes to an expert once
+		for k, v := range o.y.Vec(i) {
 			x[k] += float32(by * v)
 		}
-	}
+	})
 }
 
 // choose finds the experts with the best scores, the first of equal ones, and weighs them.

@@ -50,6 +50,7 @@ type Scratch struct {
 	runs          []run       // the tokens of each sequence
 	cos, sin      [][]float32 // [rope][token × Dims/2]
 	attention     attention
+	share         share
 	experts       routing
 	states        states
 	predicted     []float32 // of the streams of one token (AltUp)
@@ -255,9 +256,9 @@ func (s *Scratch) run(team *tensor.Team, tokens []Token) {
 		s.at[at].Shape(len(tokens), s.m.Dim)
 	}
 	s.place()
-	for i, t := range tokens {
-		s.m.embed(s.at[stream].Vec(i), s.at[normed].Vec(i), t, s.positions[i])
-	}
+	s.each(len(tokens), 8*s.m.Dim, operands{x: s.at[stream], y: s.at[normed]}, func(o *operands, i int) {
+		o.m.embed(o.x.Vec(i), o.y.Vec(i), o.tokens[i], o.positions[i])
+	})
 	s.m.walk(s)
 }
 
@@ -293,7 +294,9 @@ func (s *Scratch) place() {
 		} else {
 			s.runs = append(s.runs, run{i, i + 1})
 		}
-		s.turns(i, &s.tokens[i], pos)
+	}
+	if len(s.m.Ropes) > 0 {
+		s.each(len(s.tokens), 128*len(s.m.Ropes)*len(s.cos[0])/max(1, s.rows), operands{}, func(o *operands, i int) { o.turns(i, &o.tokens[i], o.positions[i]) })
 	}
 }
 
@@ -333,9 +336,7 @@ func (s *Scratch) multiplyAll(src slot, list []product) {
 	for i := range list {
 		if b := list[i].w.bias; b != nil {
 			x := s.at[list[i].dst]
-			for j := range x.Len() {
-				tensor.Add(x.Vec(j), b)
-			}
+			s.each(x.Len(), x.Cols, operands{x: x, vector: b}, func(o *operands, i int) { tensor.Add(o.x.Vec(i), o.vector) })
 		}
 	}
 }
@@ -346,23 +347,24 @@ func (s *Scratch) multiplyHeads(dst slot, to heads, src slot, from heads, w []li
 	for h := range w {
 		in.Shape(x.Len(), from.size)
 		out.Shape(x.Len(), to.size)
-		for i := range x.Len() {
-			copy(in.Vec(i), x.Vec(i)[from.from+h*from.step:])
-		}
+		s.eachHead(in, heads{0, from.size, 0, 1}, x, heads{from.from + h*from.step, from.size, 0, 1})
 		s.mul.Mul(s.team, s.pack.Pack(s.team, in, &w[h].Matrix), tensor.Product{W: &w[h].Matrix, Dst: out})
-		for i := range x.Len() {
-			copy(y.Vec(i)[to.from+h*to.step:], out.Vec(i))
-		}
+		s.eachHead(y, heads{to.from + h*to.step, to.size, 0, 1}, out, heads{0, to.size, 0, 1})
 	}
 }
 
 func (s *Scratch) copyHeads(dst slot, to heads, src slot, from heads) {
-	x, y := s.at[src], s.at[dst]
-	for i := range x.Len() {
-		for h := range from.count {
-			copy(y.Vec(i)[to.from+h*to.step:][:to.size], x.Vec(i)[from.from+h*from.step:][:from.size])
+	s.eachHead(s.at[dst], to, s.at[src], from)
+}
+
+// eachHead copies heads of x to y.
+func (s *Scratch) eachHead(y *tensor.Batch, to heads, x *tensor.Batch, from heads) {
+	s.each(x.Len(), from.count*from.size, operands{x: x, from: from, y: y, to: to}, func(o *operands, i int) {
+		x, y := o.x.Vec(i)[o.from.from:], o.y.Vec(i)[o.to.from:]
+		for h := range o.from.count {
+			copy(y[h*o.to.step:][:o.to.size], x[h*o.from.step:][:o.from.size])
 		}
-	}
+	})
 }
 
 func (s *Scratch) distribute(src slot, groups int, parts []part) {
@@ -374,43 +376,40 @@ func (s *Scratch) distribute(src slot, groups int, parts []part) {
 	for _, p := range parts {
 		s.at[p.dst].Shape(x.Len(), width[p.dst])
 	}
-	for i := range x.Len() {
-		v := x.Vec(i)
+	s.each(x.Len(), x.Cols, operands{x: x, count: groups, parts: parts}, func(o *operands, i int) {
+		v := o.x.Vec(i)
 		var at [slots]int
-		group := len(v) / groups
+		group := len(v) / o.count
 		begin := 0
-		for _, p := range parts {
-			y := s.at[p.dst].Vec(i)[at[p.dst]:]
-			for g := range groups {
+		for _, p := range o.parts {
+			y := o.at[p.dst].Vec(i)[at[p.dst]:]
+			for g := range o.count {
 				copy(y[g*p.width:][:p.width], v[g*group+begin:])
 			}
-			at[p.dst] += groups * p.width
+			at[p.dst] += o.count * p.width
 			begin += p.width
 		}
-	}
+	})
 }
 
 func (s *Scratch) normalize(dst, src slot, n *norm) {
 	x, y := s.at[src], s.at[dst]
 	y.Shape(x.Len(), x.Cols)
-	for i := range x.Len() {
-		s.m.normalize(y.Vec(i), x.Vec(i), n)
-	}
+	s.each(x.Len(), 2*x.Cols, operands{x: x, y: y, norm: n}, func(o *operands, i int) { o.m.normalize(o.y.Vec(i), o.x.Vec(i), o.norm) })
 }
 
 func (s *Scratch) normalizeHeads(x slot, at heads, n *norm) {
 	b := s.at[x]
-	each := *n
-	for i := range b.Len() {
-		v := b.Vec(i)
+	s.each(b.Len(), 4*at.count*at.size, operands{x: b, to: at, norm: n}, func(o *operands, i int) {
+		v, n, at := o.x.Vec(i), *o.norm, &o.to
 		for h := range at.count {
-			if len(n.weight) > at.size {
-				each.weight = n.weight[h*at.size : (h+1)*at.size]
+			if len(o.norm.weight) > at.size {
+				n.weight = o.norm.weight[h*at.size : (h+1)*at.size]
 			}
 			part := v[at.from+h*at.step:][:at.size]
-			s.m.normalize(part, part, &each)
+			o.m.normalize(part, part, &n)
 		}
-	}
+	})
 }
 
 // normalize normalizes a vector. dst may be x. Roots are of float32, which any processor rounds in the same way.
@@ -452,22 +451,21 @@ func (m *Model) center(dst, x []float32, n *norm) {
 }
 
 func (s *Scratch) rotate(x slot, at heads, rope int) {
-	b, r := s.at[x], &s.m.Ropes[rope]
-	half := r.Dims / 2
-	for i := range b.Len() {
-		cos, sin := s.cos[rope][i*half:(i+1)*half], s.sin[rope][i*half:(i+1)*half]
-		v := b.Vec(i)
+	b := s.at[x]
+	s.each(b.Len(), 8*at.count*at.size, operands{x: b, to: at, index: rope}, func(o *operands, i int) {
+		r, at := &o.m.Ropes[o.index], &o.to
+		half := r.Dims / 2
+		cos, sin := o.cos[o.index][i*half:(i+1)*half], o.sin[o.index][i*half:(i+1)*half]
+		v := o.x.Vec(i)
 		for h := range at.count {
 			r.turn(v[at.from+h*at.step:][:at.size], cos, sin)
 		}
-	}
+	})
 }
 
 func (s *Scratch) temper(x slot, t *Temper) {
 	b := s.at[x]
-	for i := range b.Len() {
-		scaled(b.Vec(i), t.at(s.positions[i]))
-	}
+	s.each(b.Len(), b.Cols, operands{x: b, temper: t}, func(o *operands, i int) { scaled(o.x.Vec(i), o.temper.at(o.positions[i])) })
 }
 
 // at is what queries at a position are multiplied with.
@@ -476,9 +474,10 @@ func (t *Temper) at(position int) float32 {
 }
 
 func (s *Scratch) put(layer int, k, v slot) {
-	for i, t := range s.tokens {
-		t.KV.Put(layer, s.positions[i], s.at[k].Vec(i), s.at[v].Vec(i))
-	}
+	keys, values := s.at[k], s.at[v]
+	s.each(len(s.tokens), 8*(keys.Cols+values.Cols), operands{x: keys, y: values, index: layer}, func(o *operands, i int) {
+		o.tokens[i].KV.Put(o.index, o.positions[i], o.x.Vec(i), o.y.Vec(i))
+	})
 }
 
 func (s *Scratch) attend(layer, kept int, dst, query slot) {
@@ -495,9 +494,9 @@ func (s *Scratch) scale(x slot, from, to int, by float32) {
 	if to == 0 {
 		to = b.Cols
 	}
-	for i := range b.Len() {
-		scaled(b.Vec(i)[from:to], by)
-	}
+	s.each(b.Len(), to-from, operands{x: b, to: heads{from: from, size: to - from}, number: by}, func(o *operands, i int) {
+		scaled(o.x.Vec(i)[o.to.from:][:o.to.size], o.number)
+	})
 }
 
 // scaled multiplies with a number; 0 stands for none.
@@ -520,30 +519,26 @@ func (s *Scratch) deepen(level int) {
 
 func (s *Scratch) add(dst, src slot) {
 	x, y := s.at[dst], s.at[src]
-	for i := range x.Len() {
-		tensor.Add(x.Vec(i), y.Vec(i))
-	}
+	s.each(x.Len(), x.Cols, operands{x: x, y: y}, func(o *operands, i int) { tensor.Add(o.x.Vec(i), o.y.Vec(i)) })
 }
 
 func (s *Scratch) swish(gate, x slot) {
 	g, b := s.at[gate], s.at[x]
-	for i := range g.Len() {
-		tensor.Swish(g.Vec(i), b.Vec(i), 1)
-	}
+	s.each(g.Len(), 8*g.Cols, operands{x: b, y: g}, func(o *operands, i int) { tensor.Swish(o.y.Vec(i), o.x.Vec(i), 1) })
 }
 
 func (s *Scratch) sigmoid(x, gate slot) {
 	b, g := s.at[x], s.at[gate]
-	for i := range b.Len() {
-		by, v := g.Vec(i), b.Vec(i)
+	s.each(b.Len(), 8*b.Cols, operands{x: b, y: g}, func(o *operands, i int) {
+		by, v := o.y.Vec(i), o.x.Vec(i)
 		if len(by) == 1 {
 			scaledExactly(v, sigmoid(by[0]))
-			continue
+			return
 		}
 		for j := range v {
 			v[j] *= sigmoid(by[j])
 		}
-	}
+	})
 }
 
 // scaledExactly multiplies with a number, 0 being one like any other.
@@ -558,13 +553,13 @@ func sigmoid(x float32) float32 { return 1 / (1 + tensor.Exp(-x)) }
 
 func (s *Scratch) activate(l *layer, gate, up slot) {
 	g, u := s.at[gate], s.at[up]
-	for i := range u.Len() {
-		if l.FeedForward.Gated {
-			gated(l, g.Vec(i), u.Vec(i))
+	s.each(u.Len(), 8*u.Cols, operands{x: u, y: g, layer: l}, func(o *operands, i int) {
+		if l := o.layer; l.FeedForward.Gated {
+			gated(l, o.y.Vec(i), o.x.Vec(i))
 		} else {
-			activate(l.FeedForward.Activation, &l.xielu, u.Vec(i))
+			activate(l.FeedForward.Activation, &l.xielu, o.x.Vec(i))
 		}
-	}
+	})
 }
 
 // gated sets gate to its activation times up.

@@ -24,6 +24,8 @@ type kernels struct {
 	dot       [4]dotKernel
 	tiles     [4][]tileKernel              // the largest first
 	panels    [weights.Types][]panelKernel // the largest first
+	spread    [weights.Types]spreadKernel
+	pairs     [weights.Types][]pairKernel // the largest first
 	transpose func(dst, src *byte, stride, pieces int)
 	round     func(records *byte, xq int, x *float32, quads int) (done int)
 
@@ -44,6 +46,9 @@ type kernels struct {
 	mix1, mix4       func(out *float32, os int, weights, values *float32, vs, positions, dims int)
 	mask             func(scores *[32]float32, scale, from, to int) float32
 	weigh            func(scores *[32]float32, peak int) float32
+	// These may be missing.
+	mixTwice4 func(out *float32, os int, weights, values *float32, vs, positions, dims int)
+	weigh4    func(scores, peaks, sums *float32)
 
 	probeBytes, probeFloats func(n int)
 	probeRead               func(data *byte, n int)
@@ -69,6 +74,15 @@ type tileKernel struct {
 type panelKernel struct {
 	vectors int
 	run     func(acc *float32, x *byte, xq int, panel *byte, units int)
+}
+
+// spreadKernel writes some units of a panel as a half of a pair.
+type spreadKernel func(dst, panel *byte, units int)
+
+// pairKernel multiplies a pair, or two panels as they are if their format has no spreadKernel, with some number of vectors.
+type pairKernel struct {
+	vectors int
+	run     func(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second, quads int)
 }
 
 // record is a quad of activations, 128 of them, rounded to bytes. They lie in the order of unpacked rows: the first halves
@@ -145,7 +159,7 @@ const (
 
 // unpackedRows is the memory for rows that kernels have taken apart.
 type unpackedRows struct {
-	q, panel                          []byte
+	q, panel, pair                    []byte
 	scale, low, scalePanel, lowPanel  []float32
 	acc                               []float32 // [vector][row]
 	rowBytes, rowScales, scalesOfQuad int

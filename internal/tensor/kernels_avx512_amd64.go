@@ -41,25 +41,25 @@ var avx512Kernels = kernels{
 		{{8, tile16_8_avx512}, {4, tile16_4_avx512}, {2, tile16_2_avx512}, {1, tile16_1_avx512}},
 		{{8, tile16Shifted_8_avx512}, {4, tile16Shifted_4_avx512}, {2, tile16Shifted_2_avx512}, {1, tile16Shifted_1_avx512}},
 	},
-	transpose:    transpose_avx512,
-	round:        round_avx512,
-	widenF16:     widenF16_avx512,
-	widenBF16:    widenBF16_avx512,
-	dotFloats1:   dotFloats1_avx512,
-	dotFloats4:   dotFloats4_avx512,
-	add:          addFloats_avx512,
-	scale:        scaleFloats_avx512,
-	blend:        blendFloats_avx512,
-	recur:        recur_avx512,
-	swish:        swish_avx512,
-	tanhGELU:     tanhGELU_avx512,
-	scores1:      scores1_avx512,
-	scores4:      scores4_avx512,
-	mix1:         mix1_avx512,
-	mix4:         mix4_avx512,
-	mask:         mask_avx512,
-	weigh:        weigh_avx512,
-	tileFloats:   tileFloats_avx512,
+	transpose:  transpose_avx512,
+	round:      round_avx512,
+	widenF16:   widenF16_avx512,
+	widenBF16:  widenBF16_avx512,
+	dotFloats1: dotFloats1_avx512,
+	dotFloats4: dotFloats4_avx512,
+	add:        addFloats_avx512,
+	scale:      scaleFloats_avx512,
+	blend:      blendFloats_avx512,
+	recur:      recur_avx512,
+	swish:      swish_avx512,
+	tanhGELU:   tanhGELU_avx512,
+	scores1:    scores1_avx512,
+	scores4:    scores4_avx512,
+	mix1:       mix1_avx512,
+	mix4:       mix4_avx512,
+	mask:       mask_avx512,
+	weigh:      weigh_avx512,
+	tileFloats: tileFloats_avx512, mixTwice4: mixTwice4_avx512, weigh4: weigh4_avx512,
 	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_avx512, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
@@ -408,6 +408,16 @@ func mask_avx512(scores *[32]float32, scale int, from int, to int) float32
 //
 //go:noescape
 func weigh_avx512(scores *[32]float32, peak int) float32
+
+// mixTwice4_avx512 is mix4 with dims 32 at a time.
+//
+//go:noescape
+func mixTwice4_avx512(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
+
+// weigh4_avx512 replaces the scores of four queries, 32 of each, by e^(score − peak), and adds their sums to sums.
+//
+//go:noescape
+func weigh4_avx512(scores *float32, peaks *float32, sums *float32)
 
 // round_avx512 rounds quads of floats to records, xq bytes apart, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.
 //

@@ -72,7 +72,7 @@ func TestKernelsEqualGo(t *testing.T) {
 	for _, k := range available() {
 		for kind := range weights.Types {
 			step := max(kind.Layout().Elements, 1)
-			for _, c := range []struct{ rows, cols, vecs int }{{1, 1, 1}, {37, 3, 2}, {21, 17, 5}, {48, 8, 13}, {5, 4, 29}, {16, 66, 12}, {9, 12, 1}, {26, 20, 3}} {
+			for _, c := range []struct{ rows, cols, vecs int }{{1, 1, 1}, {37, 3, 2}, {21, 17, 5}, {48, 8, 13}, {5, 4, 29}, {16, 66, 12}, {9, 12, 1}, {26, 20, 3}, {53, 9, 41}} {
 				cols := c.cols * step
 				if !Usable(kind, cols) {
 					continue
@@ -176,6 +176,16 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 			p := *(*[PageTokens]float32)(x[n/3:])
 			sum := Weigh(&p, 50)
 			return append(p[:], sum)
+		},
+		"weigh all": func(n int) []float32 {
+			p, totals := slices.Clone(x[n/3:][:5*PageTokens]), slices.Clone(y[:5])
+			WeighAll(p, []float32{50, 1, -3, 200, 7}, totals)
+			return append(p, totals...)
+		},
+		"mix wide": func(n int) []float32 {
+			out := slices.Clone(z[:6*64])
+			Mix(out, 64, 6, 64, y[5:], x[1:], n%5, min(n/64, 9))
+			return out
 		},
 		"pack": func(n int) []float32 {
 			n &^= Block - 1

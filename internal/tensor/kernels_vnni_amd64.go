@@ -53,25 +53,46 @@ var vnniKernels = kernels{
 		weights.Q5_K:   {{8, panelQ5_K_8_vnni}, {4, panelQ5_K_4_vnni}, {2, panelQ5_K_2_vnni}, {1, panelQ5_K_1_vnni}},
 		weights.Q6_K:   {{6, panelQ6_K_6_vnni}, {4, panelQ6_K_4_vnni}, {2, panelQ6_K_2_vnni}, {1, panelQ6_K_1_vnni}},
 	},
-	transpose:    transpose_avx512,
-	round:        round_avx512,
-	widenF16:     widenF16_avx512,
-	widenBF16:    widenBF16_avx512,
-	dotFloats1:   dotFloats1_avx512,
-	dotFloats4:   dotFloats4_avx512,
-	add:          addFloats_avx512,
-	scale:        scaleFloats_avx512,
-	blend:        blendFloats_avx512,
-	recur:        recur_avx512,
-	swish:        swish_avx512,
-	tanhGELU:     tanhGELU_avx512,
-	scores1:      scores1_avx512,
-	scores4:      scores4_avx512,
-	mix1:         mix1_avx512,
-	mix4:         mix4_avx512,
-	mask:         mask_avx512,
-	weigh:        weigh_avx512,
-	tileFloats:   tileFloats_avx512,
+	spread: [weights.Types]spreadKernel{
+		weights.Q4_0:   spreadQ4_0_vnni,
+		weights.Q4_1:   spreadQ4_1_vnni,
+		weights.Q5_0:   spreadQ5_0_vnni,
+		weights.Q5_1:   spreadQ5_1_vnni,
+		weights.IQ4_NL: spreadIQ4_NL_vnni,
+		weights.MXFP4:  spreadMXFP4_vnni,
+		weights.Q4_K:   spreadQ4_K_vnni,
+		weights.Q5_K:   spreadQ5_K_vnni,
+	},
+	pairs: [weights.Types][]pairKernel{
+		weights.Q8_0:   {{6, pairQ8_0_6_vnni}, {4, pairQ8_0_4_vnni}, {2, pairQ8_0_2_vnni}, {1, pairQ8_0_1_vnni}},
+		weights.Q4_0:   {{6, pair32_6_vnni}, {4, pair32_4_vnni}, {2, pair32_2_vnni}, {1, pair32_1_vnni}},
+		weights.Q4_1:   {{6, pair32Shifted_6_vnni}, {4, pair32Shifted_4_vnni}, {2, pair32Shifted_2_vnni}, {1, pair32Shifted_1_vnni}},
+		weights.Q5_0:   {{6, pair32_6_vnni}, {4, pair32_4_vnni}, {2, pair32_2_vnni}, {1, pair32_1_vnni}},
+		weights.Q5_1:   {{6, pair32Shifted_6_vnni}, {4, pair32Shifted_4_vnni}, {2, pair32Shifted_2_vnni}, {1, pair32Shifted_1_vnni}},
+		weights.IQ4_NL: {{6, pair32_6_vnni}, {4, pair32_4_vnni}, {2, pair32_2_vnni}, {1, pair32_1_vnni}},
+		weights.MXFP4:  {{6, pair32_6_vnni}, {4, pair32_4_vnni}, {2, pair32_2_vnni}, {1, pair32_1_vnni}},
+		weights.Q4_K:   {{6, pair32Shifted_6_vnni}, {4, pair32Shifted_4_vnni}, {2, pair32Shifted_2_vnni}, {1, pair32Shifted_1_vnni}},
+		weights.Q5_K:   {{6, pair32Shifted_6_vnni}, {4, pair32Shifted_4_vnni}, {2, pair32Shifted_2_vnni}, {1, pair32Shifted_1_vnni}},
+	},
+	transpose:  transpose_avx512,
+	round:      round_avx512,
+	widenF16:   widenF16_avx512,
+	widenBF16:  widenBF16_avx512,
+	dotFloats1: dotFloats1_avx512,
+	dotFloats4: dotFloats4_avx512,
+	add:        addFloats_avx512,
+	scale:      scaleFloats_avx512,
+	blend:      blendFloats_avx512,
+	recur:      recur_avx512,
+	swish:      swish_avx512,
+	tanhGELU:   tanhGELU_avx512,
+	scores1:    scores1_avx512,
+	scores4:    scores4_avx512,
+	mix1:       mix1_avx512,
+	mix4:       mix4_avx512,
+	mask:       mask_avx512,
+	weigh:      weigh_avx512,
+	tileFloats: tileFloats_avx512, mixTwice4: mixTwice4_avx512, weigh4: weigh4_avx512,
 	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_vnni, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
@@ -535,6 +556,106 @@ func panelQ6_K_2_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
 //
 //go:noescape
 func panelQ6_K_1_vnni(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// spreadQ4_0_vnni writes some units of a panel as a half of a pair.
+//
+//go:noescape
+func spreadQ4_0_vnni(dst *byte, panel *byte, units int)
+
+// spreadQ4_1_vnni writes some units of a panel as a half of a pair.
+//
+//go:noescape
+func spreadQ4_1_vnni(dst *byte, panel *byte, units int)
+
+// spreadQ5_0_vnni writes some units of a panel as a half of a pair.
+//
+//go:noescape
+func spreadQ5_0_vnni(dst *byte, panel *byte, units int)
+
+// spreadQ5_1_vnni writes some units of a panel as a half of a pair.
+//
+//go:noescape
+func spreadQ5_1_vnni(dst *byte, panel *byte, units int)
+
+// spreadIQ4_NL_vnni writes some units of a panel as a half of a pair.
+//
+//go:noescape
+func spreadIQ4_NL_vnni(dst *byte, panel *byte, units int)
+
+// spreadMXFP4_vnni writes some units of a panel as a half of a pair.
+//
+//go:noescape
+func spreadMXFP4_vnni(dst *byte, panel *byte, units int)
+
+// spreadQ4_K_vnni writes some units of a panel as a half of a pair.
+//
+//go:noescape
+func spreadQ4_K_vnni(dst *byte, panel *byte, units int)
+
+// spreadQ5_K_vnni writes some units of a panel as a half of a pair.
+//
+//go:noescape
+func spreadQ5_K_vnni(dst *byte, panel *byte, units int)
+
+// pair32_6_vnni adds the products of a pair with 6 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pair32_6_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pair32_4_vnni adds the products of a pair with 4 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pair32_4_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pair32_2_vnni adds the products of a pair with 2 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pair32_2_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pair32_1_vnni adds the products of a pair with 1 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pair32_1_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pair32Shifted_6_vnni adds the products of a pair with 6 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pair32Shifted_6_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pair32Shifted_4_vnni adds the products of a pair with 4 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pair32Shifted_4_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pair32Shifted_2_vnni adds the products of a pair with 2 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pair32Shifted_2_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pair32Shifted_1_vnni adds the products of a pair with 1 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pair32Shifted_1_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pairQ8_0_6_vnni adds the products of a pair with 6 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pairQ8_0_6_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pairQ8_0_4_vnni adds the products of a pair with 4 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pairQ8_0_4_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pairQ8_0_2_vnni adds the products of a pair with 2 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pairQ8_0_2_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
+
+// pairQ8_0_1_vnni adds the products of a pair with 1 vectors to sums, 32 for each, which lie fs bytes apart, or to 0 if there are none, and writes them ts bytes apart; second is the bytes from a panel to the other one, if they are no pair; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func pairQ8_0_1_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
 
 // probeBytes_vnni does 20 products of bytes in registers, so often.
 //

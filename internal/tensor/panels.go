@@ -203,6 +203,10 @@ func (s *worker) prepared(k *kernels, p Product, x Packed, panels *byte, from, t
 	size, units := f.units(p.W.Cols)*f.unitBytes(), f.units(p.W.Cols)
 	first := from / PanelRows
 	count := (to+PanelRows-1)/PanelRows - first
+	if x.vectors >= pairsFrom && k.pairs[p.W.Type] != nil {
+		s.pairs(k, p, x, panels, first, count, to)
+		return
+	}
 	sums := PanelRows * x.vectors // of a panel
 	u := &s.rows
 	u.sums(count * sums)
@@ -223,8 +227,122 @@ func (s *worker) prepared(k *kernels, p Product, x Packed, panels *byte, from, t
 			}
 		}
 	}
-	for i := range count {
-		p.Dst.put((first+i)*PanelRows, to, u.acc[i*sums:])
+	p.Dst.putPanels(first*PanelRows, to, count, u.acc)
+}
+
+// pairsFrom is from how many vectors on two panels are multiplied at a time.
+const pairsFrom = 32
+
+// Sizes of pairs.
+const (
+	pairBlock = 1280 // bytes of a block
+	// pairSums is how many bytes of sums pairs add to before they go on to more elements: they share the second cache with
+	// the vectors.
+	pairSums = 128 << 10
+)
+
+// pairs multiplies panels with many vectors, two panels at a time.
+func (s *worker) pairs(k *kernels, p Product, x Packed, panels *byte, first, count, to int) {
+	f := panelForms[p.W.Type]
+	size, units := f.units(p.W.Cols)*f.unitBytes(), f.units(p.W.Cols)
+	u := &s.rows
+	if len(u.pair) == 0 {
+		u.pair = aligned(4 * tileQuads * pairBlock)
+	}
+	step := max(1, tileQuads/f.quads)
+	part := max(1, secondCache/(x.vectors*int(unsafe.Sizeof(record{})))/(step*f.quads)) * step
+	spread, list := k.spread[p.W.Type], k.pairs[p.W.Type]
+	sums := 2 * PanelRows * x.vectors // of a pair
+	pass := max(1, pairSums/(4*sums)) // pairs
+	pairs := (count + 1) / 2
+	if need := (min(pass, pairs) + 1) * sums; len(u.acc) < need {
+		u.acc = alignedFloats(need)
+	}
+	last := u.acc[min(pass, pairs)*sums:][:sums] // products that are not written as they come
+	for group := 0; group < pairs; group += pass {
+		for begin := 0; begin < units; begin += part {
+			for i := group; i < min(group+pass, pairs); i++ {
+				acc := u.acc[(i-group)*sums:][:sums]
+				row := (first + 2*i) * PanelRows
+				for unit := begin; unit < min(begin+part, units); unit += step {
+					data := unsafe.Add(unsafe.Pointer(panels), (first+2*i)*size+unit*f.unitBytes())
+					n := min(step, min(begin+part, units)-unit)
+					pair, second := (*byte)(data), size
+					if 2*i+1 == count {
+						second = 0
+					}
+					if spread != nil {
+						pair = &u.pair[0]
+						spread(pair, (*byte)(data), n)
+						if second > 0 {
+							spread(&u.pair[64], (*byte)(unsafe.Add(data, size)), n)
+						}
+					}
+					c := pairCall{from: &acc[0], fs: 8 * PanelRows, to: &acc[0], ts: 8 * PanelRows}
+					if unit == 0 {
+						c.from, c.fs = nil, 0
+					}
+					whole := row+2*PanelRows <= to
+					if unit+n == units {
+						if whole {
+							c.to, c.ts = &p.Dst.data[row], 4*p.Dst.Cols
+						} else {
+							c.to = &last[0]
+						}
+					}
+					c.run(list, &x, unit*f.quads, min(n*f.quads, x.quads-unit*f.quads), pair, second)
+					if unit+n == units && !whole {
+						for v := range x.vectors {
+							copy(p.Dst.data[v*p.Dst.Cols+row:][:to-row], last[2*PanelRows*v:])
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+// pairCall is where the products of a pair go.
+type pairCall struct {
+	from, to *float32
+	fs, ts   int // bytes from one vector's to the next's
+}
+
+// run adds the products of some quads with all vectors.
+func (c *pairCall) run(list []pairKernel, x *Packed, quad, quads int, pair *byte, second int) {
+	at := unsafe.Pointer(unsafe.SliceData(x.records))
+	from, to := unsafe.Pointer(c.from), unsafe.Pointer(c.to)
+	for v := 0; v < x.vectors; v += groupVectors {
+		group := min(groupVectors, x.vectors-v)
+		records := unsafe.Add(at, quad*group*int(unsafe.Sizeof(record{})))
+		for left, i := group, 0; left > 0; {
+			for list[i].vectors > left {
+				i++
+			}
+			list[i].run((*float32)(from), c.fs, (*float32)(to), c.ts, (*byte)(records), group*int(unsafe.Sizeof(record{})), pair, second, quads)
+			n := list[i].vectors
+			records, left = unsafe.Add(records, n*int(unsafe.Sizeof(record{}))), left-n
+			if from != nil {
+				from = unsafe.Add(from, n*c.fs)
+			}
+			to = unsafe.Add(to, n*c.ts)
+		}
+		at = unsafe.Add(at, group*x.quads*int(unsafe.Sizeof(record{})))
+	}
+}
+
+// putPanels sets the elements from r on, so many panels of them but none from to on, of all vectors to sums,
+// [panel][vector][PanelRows].
+func (b *Batch) putPanels(r, to, panels int, sums []float32) {
+	whole := min(panels, (to-r)/PanelRows)
+	for v := range b.n {
+		at := b.data[v*b.Cols+r : (v+1)*b.Cols]
+		for i := range whole {
+			*(*[PanelRows]float32)(at[PanelRows*i:]) = *(*[PanelRows]float32)(sums[PanelRows*(v+b.n*i):])
+		}
+		if whole < panels {
+			copy(at[PanelRows*whole:to-r], sums[PanelRows*(v+b.n*whole):][:PanelRows])
+		}
 	}
 }
 

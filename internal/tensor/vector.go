@@ -244,6 +244,19 @@ func Weigh(scores *[PageTokens]float32, peak float32) float32 {
 	return addUp(&sums)
 }
 
+// WeighAll does what Weigh does with the scores of several queries, each of which has a peak, and adds their sums to totals.
+func WeighAll(scores, peaks, totals []float32) {
+	i := 0
+	if inUse != nil && inUse.weigh4 != nil {
+		for ; i+4 <= len(peaks); i += 4 {
+			inUse.weigh4(&scores[PageTokens*i], &peaks[i], &totals[i])
+		}
+	}
+	for ; i < len(peaks); i++ {
+		totals[i] += Weigh((*[PageTokens]float32)(scores[PageTokens*i:]), peaks[i])
+	}
+}
+
 // Mix adds values to sums, each times its weight: of the values, [positions][dims], and of the weights,
 // [sums][PageTokens], those at positions from ≤ t < to. The sums, of dims elements, lie step elements apart.
 func Mix(out []float32, step, sums, dims int, weights, values []float32, from, to int) {
@@ -283,6 +296,11 @@ func Mix(out []float32, step, sums, dims int, weights, values []float32, from, t
 // mixLanes is Mix for count times lanes of the dimensions, from begin on, by a kernel.
 func mixLanes(out []float32, step, sums, dims int, weights, values []float32, from, to, begin, count int) {
 	i := 0
+	if inUse.mixTwice4 != nil && count%2 == 0 {
+		for ; i+4 <= sums; i += 4 {
+			inUse.mixTwice4(&out[step*i+begin], 4*step, &weights[PageTokens*i+from], &values[from*dims+begin], 4*dims, to-from, count/2)
+		}
+	}
 	for ; i+4 <= sums; i += 4 {
 		inUse.mix4(&out[step*i+begin], 4*step, &weights[PageTokens*i+from], &values[from*dims+begin], 4*dims, to-from, count)
 	}

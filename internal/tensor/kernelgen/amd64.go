@@ -24,6 +24,7 @@ func (a *amd64) kernels() {
 	a.dots()
 	a.tiles()
 	a.panels()
+	a.pairs()
 	a.probes()
 	if a.vnni {
 		return
@@ -72,12 +73,12 @@ func (a *amd64) list() string {
 		}
 		b.WriteString("},\n")
 	}
-	b.WriteString("\t},\n" + a.listPanels())
+	b.WriteString("\t},\n" + a.listPanels() + a.listPairs())
 	for _, f := range vectorKernels {
 		fmt.Fprintf(&b, "\t%s: %s_%s,\n", f.field, f.name, shared)
 	}
 	if a.wide() {
-		fmt.Fprintf(&b, "\ttileFloats: tileFloats_%s,\n", shared)
+		fmt.Fprintf(&b, "\ttileFloats: tileFloats_%s, mixTwice4: mixTwice4_%s, weigh4: weigh4_%s,\n", shared, shared, shared)
 	}
 	fmt.Fprintf(&b, "\tscaleColumns: scaleColumns_%s, scaleRows: scaleRows_%s,\n", shared, shared)
 	fmt.Fprintf(&b, "\tprobeBytes: probeBytes_%s, probeFloats: probeFloats_%s, probeRead: probeRead_%s,\n}\n\n", a.name, shared, shared)

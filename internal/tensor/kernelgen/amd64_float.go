@@ -307,6 +307,128 @@ func (a *amd64) attention() {
 	}
 	a.mask()
 	a.weigh()
+	if a.wide() {
+		a.mix2(4)
+		a.weigh4()
+	}
+}
+
+// mix2 is mix for registers of 512 bits, two at a time.
+func (a *amd64) mix2(n int) {
+	a.begin("mixTwice4", "is mix4 with dims 32 at a time.", "out:*float32=DI", "os:int=R8", "weights:*float32=SI", "values:*float32=DX", "vs:int=R10", "positions:int=R13", "dims:int=CX")
+	a.op("LEAQ", "(R8)(R8*2)", "R9")
+	const parts = 2
+	sums := a.regs(n * parts)
+	v, w, t := a.regs(parts), a.regs(n), a.reg()
+	a.loop("CX", func() {
+		out := func(i, part int) string {
+			return fmt.Sprintf("%d(DI)%s", 64*part, []string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i])
+		}
+		for i := range n {
+			for part := range parts {
+				a.op("VMOVUPS", out(i, part), a.v(sums[i*parts+part]))
+			}
+		}
+		a.op("MOVQ", "DX", "R11")
+		a.op("MOVQ", "SI", "R12")
+		a.op("MOVQ", "R13", "AX")
+		a.loop("AX", func() {
+			for part := range parts {
+				a.op("VMOVUPS", mem("R11", 64*part), a.v(v[part]))
+			}
+			for i := range n {
+				a.op("VBROADCASTSS", mem("R12", 128*i), a.v(w[i]))
+				for part := range parts {
+					a.op("VMULPS", a.v(v[part]), a.v(w[i]), a.v(t))
+					a.op("VADDPS", a.v(t), a.v(sums[i*parts+part]), a.v(sums[i*parts+part]))
+				}
+			}
+			a.op("ADDQ", "R10", "R11")
+			a.op("ADDQ", "$4", "R12")
+		})
+		for i := range n {
+			for part := range parts {
+				a.op("VMOVUPS", a.v(sums[i*parts+part]), out(i, part))
+			}
+		}
+		a.op("ADDQ", "$128", "DI")
+		a.op("ADDQ", "$128", "DX")
+	})
+	a.end()
+}
+
+// weigh4 is weigh for four queries, whose scores lie side by side. Four registers go through each step, so that none waits for
+// the one before it.
+func (a *amd64) weigh4() {
+	a.begin("weigh4", "replaces the scores of four queries, 32 of each, by e^(score − peak), and adds their sums to sums.", "scores:*float32=DI", "peaks:*float32=SI", "sums:*float32=DX")
+	e := a.exponential()
+	peak, rs := a.reg(), a.regs(8)
+	const less = "$1"
+	n := a.regs(8)
+	for i := range 4 {
+		a.op("VBROADCASTSS", mem("SI", 4*i), a.v(peak))
+		for j := range 2 {
+			q := rs[2*i+j]
+			a.op("VMOVUPS", mem("DI", 128*i+64*j), a.v(q))
+			a.op("VSUBPS", a.v(peak), a.v(q), a.v(q))
+		}
+	}
+	t := a.v(e.t[2])
+	pr := []int{e.t[0], e.t[1], e.t[3], e.t[4]}
+	for half := range 2 {
+		q := rs[4*half : 4*half+4]
+		m := n[4*half : 4*half+4]
+		each := func(f func(i int, v, n, p string)) {
+			for i := range 4 {
+				f(i, a.v(q[i]), a.v(m[i]), a.v(pr[i]))
+			}
+		}
+		each(func(i int, v, n, p string) { a.op("VCMPPS", less, a.v(e.least), v, fmt.Sprintf("K%d", i+1)) })
+		each(func(i int, v, n, p string) { a.op("VMAXPS", v, a.v(e.least), v) })
+		each(func(i int, v, n, p string) { a.op("VMINPS", v, a.v(e.most), v) })
+		each(func(i int, v, n, p string) { a.op("VMULPS", a.v(e.log2e), v, n) })
+		each(func(i int, v, n, p string) { a.op("VCVTPS2DQ", n, n) })
+		each(func(i int, v, n, p string) {
+			a.op("VCVTDQ2PS", n, t)
+			a.op("VMULPS", a.v(e.high), t, p)
+			a.op("VSUBPS", p, v, v)
+			a.op("VMULPS", a.v(e.low), t, p)
+			a.op("VSUBPS", p, v, v)
+		})
+		for k, c := range expTerms {
+			if k == 0 {
+				each(func(i int, v, n, p string) {
+					a.op("VBROADCASTSS", a.constant(fmt.Sprintf("word%08x", c), c), p)
+				})
+				continue
+			}
+			each(func(i int, v, n, p string) { a.op("VMULPS", v, p, p) })
+			a.op("VBROADCASTSS", a.constant(fmt.Sprintf("word%08x", c), c), t)
+			each(func(i int, v, n, p string) { a.op("VADDPS", t, p, p) })
+		}
+		for range 2 {
+			each(func(i int, v, n, p string) { a.op("VMULPS", v, p, p) })
+			each(func(i int, v, n, p string) { a.op("VADDPS", a.v(e.one), p, p) })
+		}
+		each(func(i int, v, n, p string) {
+			a.op("VPSLLD", "$23", n, n)
+			a.op("VPADDD", n, p, v)
+			a.op("VPXORD", v, v, fmt.Sprintf("K%d", i+1), v)
+		})
+	}
+	for i := range 4 {
+		for j := range 2 {
+			a.op("VMOVUPS", a.v(rs[2*i+j]), mem("DI", 128*i+64*j))
+		}
+		a.op("VADDPS", a.v(rs[2*i+1]), a.v(rs[2*i]), a.v(rs[2*i]))
+	}
+	for i := range 4 {
+		a.op("VMOVUPS", a.v(rs[2*i]), a.v(e.t[i%2]))
+		a.addUp(e.t[i%2], e.t[i%2], e.t[2+i%2])
+		a.op("VADDSS", mem("DX", 4*i), x(e.t[i%2]), x(e.t[i%2]))
+		a.op("VMOVSS", x(e.t[i%2]), mem("DX", 4*i))
+	}
+	a.end()
 }
 
 func (a *amd64) scores(n int) {

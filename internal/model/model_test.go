@@ -178,6 +178,7 @@ func files(t testing.TB) map[string]string {
 // standard deviation. Vectors of encoders have length 1.
 const (
 	graphTolerance  = 1e-4
+	deltaTolerance  = 3e-4 // of delta nets, which in some prompts make rounding forty times as large
 	vectorTolerance = 1e-5
 )
 
@@ -197,12 +198,16 @@ func TestFamiliesEqualReference(t *testing.T) {
 				embeddingsEqual(t, team, m, v)
 				return
 			}
+			tolerance := graphTolerance
+			if slices.ContainsFunc(m.layers, func(l *layer) bool { return l.State.Kind == DeltaNet }) {
+				tolerance = deltaTolerance
+			}
 			for _, p := range v.Prompts {
 				for _, step := range []int{1, 7, 64} {
 					r := newRunner(t, m, team, kv.F32, len(p.IDs)+len(p.Greedy))
 					all := r.feed(p.IDs, step)
 					last := all[len(all)-1]
-					if worst := logitError(last, p.LastLogits, v.Std); !(worst < graphTolerance) {
+					if worst := logitError(last, p.LastLogits, v.Std); !(worst < tolerance) {
 						t.Errorf("step %d: logits are off by %.2g standard deviations", step, worst)
 					}
 					for i, l := range all {

@@ -236,9 +236,9 @@ func (st *states) delta(w *stateWorker, r run, state []float32, from, to int) {
 			beta := sigmoid(st.inputs.Vec(t)[h])
 			rows := all[h*dims*n : (h+1)*dims*n]
 			tensor.Dots(known, rows, k)
-			for i := range u {
-				u[i] = float32(beta * (v[i] - float32(fade*known[i])))
-			}
+			copy(u, v)
+			tensor.Blend(u, known, 1, -fade)
+			scaledExactly(u, beta)
 			tensor.Recur(out[h*dims:(h+1)*dims], rows, k, q, fade, u)
 		}
 	}

@@ -6,10 +6,10 @@ import "golang.org/x/sys/cpu"
 func available() []*kernels {
 	var list []*kernels
 	c := &cpu.X86
-	if c.HasAVX2 && hasF16C() {
+	if c.HasAVX2 && c.HasFMA && hasF16C() {
 		list = append(list, &avx2Kernels)
 	}
-	if c.HasAVX2 && c.HasFMA && c.HasAVX512F && c.HasAVX512BW && c.HasAVX512DQ && c.HasAVX512VL && hasF16C() {
+	if c.HasFMA && c.HasAVX512F && c.HasAVX512BW && c.HasAVX512DQ && c.HasAVX512VL && hasF16C() {
 		list = append(list, &avx512Kernels)
 		if c.HasAVX512VNNI {
 			list = append(list, &vnniKernels)

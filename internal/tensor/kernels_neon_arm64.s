@@ -2125,8 +2125,7 @@ loop43:
 	WORD $0x4e21d908 // scvtf v8, v8
 	WORD $0x6e2bdd06 // fmul v6, v8, v11
 	WORD $0x3dc0202f // ldr q15, [x1, #128]
-	WORD $0x4f8f90c6 // fmul v6.4s, v6.4s, v15.s[0]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4f8f10c0 // fmla v0.4s, v6.4s, v15.s[0]
 	WORD $0x3dc00429 // ldr q9, [x1, #16]
 	WORD $0x3dc0142a // ldr q10, [x1, #80]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2155,8 +2154,7 @@ loop43:
 	WORD $0x4e21d908 // scvtf v8, v8
 	WORD $0x6e2cdd06 // fmul v6, v8, v12
 	WORD $0x3dc0202f // ldr q15, [x1, #128]
-	WORD $0x4faf90c6 // fmul v6.4s, v6.4s, v15.s[1]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4faf10c0 // fmla v0.4s, v6.4s, v15.s[1]
 	WORD $0x3dc00829 // ldr q9, [x1, #32]
 	WORD $0x3dc0182a // ldr q10, [x1, #96]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2185,8 +2183,7 @@ loop43:
 	WORD $0x4e21d908 // scvtf v8, v8
 	WORD $0x6e2ddd06 // fmul v6, v8, v13
 	WORD $0x3dc0202f // ldr q15, [x1, #128]
-	WORD $0x4f8f98c6 // fmul v6.4s, v6.4s, v15.s[2]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4f8f18c0 // fmla v0.4s, v6.4s, v15.s[2]
 	WORD $0x3dc00c29 // ldr q9, [x1, #48]
 	WORD $0x3dc01c2a // ldr q10, [x1, #112]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2215,8 +2212,7 @@ loop43:
 	WORD $0x4e21d908 // scvtf v8, v8
 	WORD $0x6e2edd06 // fmul v6, v8, v14
 	WORD $0x3dc0202f // ldr q15, [x1, #128]
-	WORD $0x4faf98c6 // fmul v6.4s, v6.4s, v15.s[3]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4faf18c0 // fmla v0.4s, v6.4s, v15.s[3]
 	ADD R2, R1
 	ADD $128, R3
 	ADD $16, R5
@@ -2311,11 +2307,9 @@ loop45:
 	WORD $0x4e21d908 // scvtf v8, v8
 	WORD $0x6e2bdd06 // fmul v6, v8, v11
 	WORD $0x3dc02833 // ldr q19, [x1, #160]
-	WORD $0x4f9391e7 // fmul v7.4s, v15.4s, v19.s[0]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4f9351e6 // fmls v6.4s, v15.4s, v19.s[0]
 	WORD $0x3dc02033 // ldr q19, [x1, #128]
-	WORD $0x4f9390c6 // fmul v6.4s, v6.4s, v19.s[0]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4f9310c0 // fmla v0.4s, v6.4s, v19.s[0]
 	WORD $0x3dc00429 // ldr q9, [x1, #16]
 	WORD $0x3dc0142a // ldr q10, [x1, #80]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2344,11 +2338,9 @@ loop45:
 	WORD $0x4e21d908 // scvtf v8, v8
 	WORD $0x6e2cdd06 // fmul v6, v8, v12
 	WORD $0x3dc02833 // ldr q19, [x1, #160]
-	WORD $0x4fb39207 // fmul v7.4s, v16.4s, v19.s[1]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4fb35206 // fmls v6.4s, v16.4s, v19.s[1]
 	WORD $0x3dc02033 // ldr q19, [x1, #128]
-	WORD $0x4fb390c6 // fmul v6.4s, v6.4s, v19.s[1]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4fb310c0 // fmla v0.4s, v6.4s, v19.s[1]
 	WORD $0x3dc00829 // ldr q9, [x1, #32]
 	WORD $0x3dc0182a // ldr q10, [x1, #96]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2377,11 +2369,9 @@ loop45:
 	WORD $0x4e21d908 // scvtf v8, v8
 	WORD $0x6e2ddd06 // fmul v6, v8, v13
 	WORD $0x3dc02833 // ldr q19, [x1, #160]
-	WORD $0x4f939a27 // fmul v7.4s, v17.4s, v19.s[2]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4f935a26 // fmls v6.4s, v17.4s, v19.s[2]
 	WORD $0x3dc02033 // ldr q19, [x1, #128]
-	WORD $0x4f9398c6 // fmul v6.4s, v6.4s, v19.s[2]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4f9318c0 // fmla v0.4s, v6.4s, v19.s[2]
 	WORD $0x3dc00c29 // ldr q9, [x1, #48]
 	WORD $0x3dc01c2a // ldr q10, [x1, #112]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2410,11 +2400,9 @@ loop45:
 	WORD $0x4e21d908 // scvtf v8, v8
 	WORD $0x6e2edd06 // fmul v6, v8, v14
 	WORD $0x3dc02833 // ldr q19, [x1, #160]
-	WORD $0x4fb39a47 // fmul v7.4s, v18.4s, v19.s[3]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4fb35a46 // fmls v6.4s, v18.4s, v19.s[3]
 	WORD $0x3dc02033 // ldr q19, [x1, #128]
-	WORD $0x4fb398c6 // fmul v6.4s, v6.4s, v19.s[3]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4fb318c0 // fmla v0.4s, v6.4s, v19.s[3]
 	ADD R2, R1
 	ADD $128, R3
 	ADD $16, R5
@@ -2516,11 +2504,9 @@ loop47:
 	WORD $0x4ea4bc67 // addp.4s v7, v3, v4
 	WORD $0x4ea7bd08 // addp.4s v8, v8, v7
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e2fdd08 // fmul v8, v8, v15
-	WORD $0x4e28d4c6 // fadd v6, v6, v8
+	WORD $0x4e2fcd06 // fmla v6, v8, v15
 	WORD $0x3dc02033 // ldr q19, [x1, #128]
-	WORD $0x4f9390c6 // fmul v6.4s, v6.4s, v19.s[0]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4f9310c0 // fmla v0.4s, v6.4s, v19.s[0]
 	WORD $0x3dc00429 // ldr q9, [x1, #16]
 	WORD $0x3dc0142a // ldr q10, [x1, #80]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2556,11 +2542,9 @@ loop47:
 	WORD $0x4ea4bc67 // addp.4s v7, v3, v4
 	WORD $0x4ea7bd08 // addp.4s v8, v8, v7
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e30dd08 // fmul v8, v8, v16
-	WORD $0x4e28d4c6 // fadd v6, v6, v8
+	WORD $0x4e30cd06 // fmla v6, v8, v16
 	WORD $0x3dc02033 // ldr q19, [x1, #128]
-	WORD $0x4fb390c6 // fmul v6.4s, v6.4s, v19.s[1]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4fb310c0 // fmla v0.4s, v6.4s, v19.s[1]
 	WORD $0x3dc00829 // ldr q9, [x1, #32]
 	WORD $0x3dc0182a // ldr q10, [x1, #96]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2596,11 +2580,9 @@ loop47:
 	WORD $0x4ea4bc67 // addp.4s v7, v3, v4
 	WORD $0x4ea7bd08 // addp.4s v8, v8, v7
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e31dd08 // fmul v8, v8, v17
-	WORD $0x4e28d4c6 // fadd v6, v6, v8
+	WORD $0x4e31cd06 // fmla v6, v8, v17
 	WORD $0x3dc02033 // ldr q19, [x1, #128]
-	WORD $0x4f9398c6 // fmul v6.4s, v6.4s, v19.s[2]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4f9318c0 // fmla v0.4s, v6.4s, v19.s[2]
 	WORD $0x3dc00c29 // ldr q9, [x1, #48]
 	WORD $0x3dc01c2a // ldr q10, [x1, #112]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2636,11 +2618,9 @@ loop47:
 	WORD $0x4ea4bc67 // addp.4s v7, v3, v4
 	WORD $0x4ea7bd08 // addp.4s v8, v8, v7
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e32dd08 // fmul v8, v8, v18
-	WORD $0x4e28d4c6 // fadd v6, v6, v8
+	WORD $0x4e32cd06 // fmla v6, v8, v18
 	WORD $0x3dc02033 // ldr q19, [x1, #128]
-	WORD $0x4fb398c6 // fmul v6.4s, v6.4s, v19.s[3]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4fb318c0 // fmla v0.4s, v6.4s, v19.s[3]
 	ADD R2, R1
 	ADD $128, R3
 	ADD $32, R5
@@ -2766,19 +2746,15 @@ loop49:
 	WORD $0x4ea4bc67 // addp.4s v7, v3, v4
 	WORD $0x4ea7bd08 // addp.4s v8, v8, v7
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e33dd08 // fmul v8, v8, v19
-	WORD $0x4e28d4c6 // fadd v6, v6, v8
+	WORD $0x4e33cd06 // fmla v6, v8, v19
 	WORD $0x3dc0283b // ldr q27, [x1, #160]
 	WORD $0x3dc02c3b // ldr q27, [x1, #176]
-	WORD $0x4f9b91e7 // fmul v7.4s, v15.4s, v27.s[0]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4f9b51e6 // fmls v6.4s, v15.4s, v27.s[0]
 	WORD $0x3dc0283b // ldr q27, [x1, #160]
 	WORD $0x3dc0303b // ldr q27, [x1, #192]
-	WORD $0x4f9b92e7 // fmul v7.4s, v23.4s, v27.s[0]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4f9b52e6 // fmls v6.4s, v23.4s, v27.s[0]
 	WORD $0x3dc0203b // ldr q27, [x1, #128]
-	WORD $0x4f9b90c6 // fmul v6.4s, v6.4s, v27.s[0]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4f9b10c0 // fmla v0.4s, v6.4s, v27.s[0]
 	WORD $0x3dc00429 // ldr q9, [x1, #16]
 	WORD $0x3dc0142a // ldr q10, [x1, #80]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2814,19 +2790,15 @@ loop49:
 	WORD $0x4ea4bc67 // addp.4s v7, v3, v4
 	WORD $0x4ea7bd08 // addp.4s v8, v8, v7
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e34dd08 // fmul v8, v8, v20
-	WORD $0x4e28d4c6 // fadd v6, v6, v8
+	WORD $0x4e34cd06 // fmla v6, v8, v20
 	WORD $0x3dc0283b // ldr q27, [x1, #160]
 	WORD $0x3dc02c3b // ldr q27, [x1, #176]
-	WORD $0x4fbb9207 // fmul v7.4s, v16.4s, v27.s[1]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4fbb5206 // fmls v6.4s, v16.4s, v27.s[1]
 	WORD $0x3dc0283b // ldr q27, [x1, #160]
 	WORD $0x3dc0303b // ldr q27, [x1, #192]
-	WORD $0x4fbb9307 // fmul v7.4s, v24.4s, v27.s[1]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4fbb5306 // fmls v6.4s, v24.4s, v27.s[1]
 	WORD $0x3dc0203b // ldr q27, [x1, #128]
-	WORD $0x4fbb90c6 // fmul v6.4s, v6.4s, v27.s[1]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4fbb10c0 // fmla v0.4s, v6.4s, v27.s[1]
 	WORD $0x3dc00829 // ldr q9, [x1, #32]
 	WORD $0x3dc0182a // ldr q10, [x1, #96]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2862,19 +2834,15 @@ loop49:
 	WORD $0x4ea4bc67 // addp.4s v7, v3, v4
 	WORD $0x4ea7bd08 // addp.4s v8, v8, v7
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e35dd08 // fmul v8, v8, v21
-	WORD $0x4e28d4c6 // fadd v6, v6, v8
+	WORD $0x4e35cd06 // fmla v6, v8, v21
 	WORD $0x3dc0283b // ldr q27, [x1, #160]
 	WORD $0x3dc02c3b // ldr q27, [x1, #176]
-	WORD $0x4f9b9a27 // fmul v7.4s, v17.4s, v27.s[2]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4f9b5a26 // fmls v6.4s, v17.4s, v27.s[2]
 	WORD $0x3dc0283b // ldr q27, [x1, #160]
 	WORD $0x3dc0303b // ldr q27, [x1, #192]
-	WORD $0x4f9b9b27 // fmul v7.4s, v25.4s, v27.s[2]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4f9b5b26 // fmls v6.4s, v25.4s, v27.s[2]
 	WORD $0x3dc0203b // ldr q27, [x1, #128]
-	WORD $0x4f9b98c6 // fmul v6.4s, v6.4s, v27.s[2]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4f9b18c0 // fmla v0.4s, v6.4s, v27.s[2]
 	WORD $0x3dc00c29 // ldr q9, [x1, #48]
 	WORD $0x3dc01c2a // ldr q10, [x1, #112]
 	WORD $0x6e211c21 // eor v1, v1, v1
@@ -2910,19 +2878,15 @@ loop49:
 	WORD $0x4ea4bc67 // addp.4s v7, v3, v4
 	WORD $0x4ea7bd08 // addp.4s v8, v8, v7
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e36dd08 // fmul v8, v8, v22
-	WORD $0x4e28d4c6 // fadd v6, v6, v8
+	WORD $0x4e36cd06 // fmla v6, v8, v22
 	WORD $0x3dc0283b // ldr q27, [x1, #160]
 	WORD $0x3dc02c3b // ldr q27, [x1, #176]
-	WORD $0x4fbb9a47 // fmul v7.4s, v18.4s, v27.s[3]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4fbb5a46 // fmls v6.4s, v18.4s, v27.s[3]
 	WORD $0x3dc0283b // ldr q27, [x1, #160]
 	WORD $0x3dc0303b // ldr q27, [x1, #192]
-	WORD $0x4fbb9b47 // fmul v7.4s, v26.4s, v27.s[3]
-	WORD $0x4ea7d4c6 // fsub v6, v6, v7
+	WORD $0x4fbb5b46 // fmls v6.4s, v26.4s, v27.s[3]
 	WORD $0x3dc0203b // ldr q27, [x1, #128]
-	WORD $0x4fbb98c6 // fmul v6.4s, v6.4s, v27.s[3]
-	WORD $0x4e26d400 // fadd v0, v0, v6
+	WORD $0x4fbb18c0 // fmla v0.4s, v6.4s, v27.s[3]
 	ADD R2, R1
 	ADD $128, R3
 	ADD $32, R5
@@ -3180,76 +3144,60 @@ loop53:
 	WORD $0x6e37ddef // fmul v15, v15, v23
 	ADD $0, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dc00 // fmul v0, v0, v24
 	WORD $0x3dc00019 // ldr q25, [x0, #0]
-	WORD $0x4e20d720 // fadd v0, v25, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e38dc21 // fmul v1, v1, v24
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
 	WORD $0x3dc00419 // ldr q25, [x0, #16]
-	WORD $0x4e21d721 // fadd v1, v25, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e38dc42 // fmul v2, v2, v24
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
 	WORD $0x3dc00819 // ldr q25, [x0, #32]
-	WORD $0x4e22d722 // fadd v2, v25, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e38dc63 // fmul v3, v3, v24
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
 	WORD $0x3dc00c19 // ldr q25, [x0, #48]
-	WORD $0x4e23d723 // fadd v3, v25, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
 	ADD $208, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dc84 // fmul v4, v4, v24
 	WORD $0x3dc01019 // ldr q25, [x0, #64]
-	WORD $0x4e24d724 // fadd v4, v25, v4
-	WORD $0x3d801004 // str q4, [x0, #64]
-	WORD $0x6e38dca5 // fmul v5, v5, v24
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
 	WORD $0x3dc01419 // ldr q25, [x0, #80]
-	WORD $0x4e25d725 // fadd v5, v25, v5
-	WORD $0x3d801405 // str q5, [x0, #80]
-	WORD $0x6e38dcc6 // fmul v6, v6, v24
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
 	WORD $0x3dc01819 // ldr q25, [x0, #96]
-	WORD $0x4e26d726 // fadd v6, v25, v6
-	WORD $0x3d801806 // str q6, [x0, #96]
-	WORD $0x6e38dce7 // fmul v7, v7, v24
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
 	WORD $0x3dc01c19 // ldr q25, [x0, #112]
-	WORD $0x4e27d727 // fadd v7, v25, v7
-	WORD $0x3d801c07 // str q7, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
 	ADD $416, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dd08 // fmul v8, v8, v24
 	WORD $0x3dc02019 // ldr q25, [x0, #128]
-	WORD $0x4e28d728 // fadd v8, v25, v8
-	WORD $0x3d802008 // str q8, [x0, #128]
-	WORD $0x6e38dd29 // fmul v9, v9, v24
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
 	WORD $0x3dc02419 // ldr q25, [x0, #144]
-	WORD $0x4e29d729 // fadd v9, v25, v9
-	WORD $0x3d802409 // str q9, [x0, #144]
-	WORD $0x6e38dd4a // fmul v10, v10, v24
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
 	WORD $0x3dc02819 // ldr q25, [x0, #160]
-	WORD $0x4e2ad72a // fadd v10, v25, v10
-	WORD $0x3d80280a // str q10, [x0, #160]
-	WORD $0x6e38dd6b // fmul v11, v11, v24
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
 	WORD $0x3dc02c19 // ldr q25, [x0, #176]
-	WORD $0x4e2bd72b // fadd v11, v25, v11
-	WORD $0x3d802c0b // str q11, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
 	ADD $624, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dd8c // fmul v12, v12, v24
 	WORD $0x3dc03019 // ldr q25, [x0, #192]
-	WORD $0x4e2cd72c // fadd v12, v25, v12
-	WORD $0x3d80300c // str q12, [x0, #192]
-	WORD $0x6e38ddad // fmul v13, v13, v24
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
 	WORD $0x3dc03419 // ldr q25, [x0, #208]
-	WORD $0x4e2dd72d // fadd v13, v25, v13
-	WORD $0x3d80340d // str q13, [x0, #208]
-	WORD $0x6e38ddce // fmul v14, v14, v24
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
 	WORD $0x3dc03819 // ldr q25, [x0, #224]
-	WORD $0x4e2ed72e // fadd v14, v25, v14
-	WORD $0x3d80380e // str q14, [x0, #224]
-	WORD $0x6e38ddef // fmul v15, v15, v24
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
 	WORD $0x3dc03c19 // ldr q25, [x0, #240]
-	WORD $0x4e2fd72f // fadd v15, v25, v15
-	WORD $0x3d803c0f // str q15, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -3414,40 +3362,32 @@ loop57:
 	WORD $0x6e2ddce7 // fmul v7, v7, v13
 	ADD $0, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edc00 // fmul v0, v0, v14
 	WORD $0x3dc0000f // ldr q15, [x0, #0]
-	WORD $0x4e20d5e0 // fadd v0, v15, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e2edc21 // fmul v1, v1, v14
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
 	WORD $0x3dc0040f // ldr q15, [x0, #16]
-	WORD $0x4e21d5e1 // fadd v1, v15, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e2edc42 // fmul v2, v2, v14
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
 	WORD $0x3dc0080f // ldr q15, [x0, #32]
-	WORD $0x4e22d5e2 // fadd v2, v15, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e2edc63 // fmul v3, v3, v14
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
 	WORD $0x3dc00c0f // ldr q15, [x0, #48]
-	WORD $0x4e23d5e3 // fadd v3, v15, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
 	ADD $208, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edc84 // fmul v4, v4, v14
 	WORD $0x3dc0100f // ldr q15, [x0, #64]
-	WORD $0x4e24d5e4 // fadd v4, v15, v4
-	WORD $0x3d801004 // str q4, [x0, #64]
-	WORD $0x6e2edca5 // fmul v5, v5, v14
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
 	WORD $0x3dc0140f // ldr q15, [x0, #80]
-	WORD $0x4e25d5e5 // fadd v5, v15, v5
-	WORD $0x3d801405 // str q5, [x0, #80]
-	WORD $0x6e2edcc6 // fmul v6, v6, v14
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
 	WORD $0x3dc0180f // ldr q15, [x0, #96]
-	WORD $0x4e26d5e6 // fadd v6, v15, v6
-	WORD $0x3d801806 // str q6, [x0, #96]
-	WORD $0x6e2edce7 // fmul v7, v7, v14
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
 	WORD $0x3dc01c0f // ldr q15, [x0, #112]
-	WORD $0x4e27d5e7 // fadd v7, v15, v7
-	WORD $0x3d801c07 // str q7, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -3566,22 +3506,18 @@ loop61:
 	WORD $0x6e28dc63 // fmul v3, v3, v8
 	ADD $0, R7, R9
 	WORD $0x4d40c929 // ld1r {v9.4s}, [x9]
-	WORD $0x6e29dc00 // fmul v0, v0, v9
 	WORD $0x3dc0000a // ldr q10, [x0, #0]
-	WORD $0x4e20d540 // fadd v0, v10, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e29dc21 // fmul v1, v1, v9
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
 	WORD $0x3dc0040a // ldr q10, [x0, #16]
-	WORD $0x4e21d541 // fadd v1, v10, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e29dc42 // fmul v2, v2, v9
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
 	WORD $0x3dc0080a // ldr q10, [x0, #32]
-	WORD $0x4e22d542 // fadd v2, v10, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e29dc63 // fmul v3, v3, v9
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
 	WORD $0x3dc00c0a // ldr q10, [x0, #48]
-	WORD $0x4e23d543 // fadd v3, v10, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -3842,116 +3778,84 @@ loop65:
 	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
 	ADD $32, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d400 // fsub v0, v0, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d421 // fsub v1, v1, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d442 // fsub v2, v2, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d463 // fsub v3, v3, v25
+	WORD $0x4eb8ce80 // fmls v0, v20, v24
+	WORD $0x4eb8cea1 // fmls v1, v21, v24
+	WORD $0x4eb8cec2 // fmls v2, v22, v24
+	WORD $0x4eb8cee3 // fmls v3, v23, v24
 	ADD $240, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d484 // fsub v4, v4, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d4a5 // fsub v5, v5, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d4c6 // fsub v6, v6, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d4e7 // fsub v7, v7, v25
+	WORD $0x4eb8ce84 // fmls v4, v20, v24
+	WORD $0x4eb8cea5 // fmls v5, v21, v24
+	WORD $0x4eb8cec6 // fmls v6, v22, v24
+	WORD $0x4eb8cee7 // fmls v7, v23, v24
 	ADD $448, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d508 // fsub v8, v8, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d529 // fsub v9, v9, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d54a // fsub v10, v10, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d56b // fsub v11, v11, v25
+	WORD $0x4eb8ce88 // fmls v8, v20, v24
+	WORD $0x4eb8cea9 // fmls v9, v21, v24
+	WORD $0x4eb8ceca // fmls v10, v22, v24
+	WORD $0x4eb8ceeb // fmls v11, v23, v24
 	ADD $656, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d58c // fsub v12, v12, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d5ad // fsub v13, v13, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d5ce // fsub v14, v14, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d5ef // fsub v15, v15, v25
+	WORD $0x4eb8ce8c // fmls v12, v20, v24
+	WORD $0x4eb8cead // fmls v13, v21, v24
+	WORD $0x4eb8cece // fmls v14, v22, v24
+	WORD $0x4eb8ceef // fmls v15, v23, v24
 	ADD $0, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dc00 // fmul v0, v0, v24
 	WORD $0x3dc00019 // ldr q25, [x0, #0]
-	WORD $0x4e20d720 // fadd v0, v25, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e38dc21 // fmul v1, v1, v24
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
 	WORD $0x3dc00419 // ldr q25, [x0, #16]
-	WORD $0x4e21d721 // fadd v1, v25, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e38dc42 // fmul v2, v2, v24
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
 	WORD $0x3dc00819 // ldr q25, [x0, #32]
-	WORD $0x4e22d722 // fadd v2, v25, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e38dc63 // fmul v3, v3, v24
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
 	WORD $0x3dc00c19 // ldr q25, [x0, #48]
-	WORD $0x4e23d723 // fadd v3, v25, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
 	ADD $208, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dc84 // fmul v4, v4, v24
 	WORD $0x3dc01019 // ldr q25, [x0, #64]
-	WORD $0x4e24d724 // fadd v4, v25, v4
-	WORD $0x3d801004 // str q4, [x0, #64]
-	WORD $0x6e38dca5 // fmul v5, v5, v24
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
 	WORD $0x3dc01419 // ldr q25, [x0, #80]
-	WORD $0x4e25d725 // fadd v5, v25, v5
-	WORD $0x3d801405 // str q5, [x0, #80]
-	WORD $0x6e38dcc6 // fmul v6, v6, v24
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
 	WORD $0x3dc01819 // ldr q25, [x0, #96]
-	WORD $0x4e26d726 // fadd v6, v25, v6
-	WORD $0x3d801806 // str q6, [x0, #96]
-	WORD $0x6e38dce7 // fmul v7, v7, v24
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
 	WORD $0x3dc01c19 // ldr q25, [x0, #112]
-	WORD $0x4e27d727 // fadd v7, v25, v7
-	WORD $0x3d801c07 // str q7, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
 	ADD $416, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dd08 // fmul v8, v8, v24
 	WORD $0x3dc02019 // ldr q25, [x0, #128]
-	WORD $0x4e28d728 // fadd v8, v25, v8
-	WORD $0x3d802008 // str q8, [x0, #128]
-	WORD $0x6e38dd29 // fmul v9, v9, v24
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
 	WORD $0x3dc02419 // ldr q25, [x0, #144]
-	WORD $0x4e29d729 // fadd v9, v25, v9
-	WORD $0x3d802409 // str q9, [x0, #144]
-	WORD $0x6e38dd4a // fmul v10, v10, v24
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
 	WORD $0x3dc02819 // ldr q25, [x0, #160]
-	WORD $0x4e2ad72a // fadd v10, v25, v10
-	WORD $0x3d80280a // str q10, [x0, #160]
-	WORD $0x6e38dd6b // fmul v11, v11, v24
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
 	WORD $0x3dc02c19 // ldr q25, [x0, #176]
-	WORD $0x4e2bd72b // fadd v11, v25, v11
-	WORD $0x3d802c0b // str q11, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
 	ADD $624, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dd8c // fmul v12, v12, v24
 	WORD $0x3dc03019 // ldr q25, [x0, #192]
-	WORD $0x4e2cd72c // fadd v12, v25, v12
-	WORD $0x3d80300c // str q12, [x0, #192]
-	WORD $0x6e38ddad // fmul v13, v13, v24
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
 	WORD $0x3dc03419 // ldr q25, [x0, #208]
-	WORD $0x4e2dd72d // fadd v13, v25, v13
-	WORD $0x3d80340d // str q13, [x0, #208]
-	WORD $0x6e38ddce // fmul v14, v14, v24
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
 	WORD $0x3dc03819 // ldr q25, [x0, #224]
-	WORD $0x4e2ed72e // fadd v14, v25, v14
-	WORD $0x3d80380e // str q14, [x0, #224]
-	WORD $0x6e38ddef // fmul v15, v15, v24
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
 	WORD $0x3dc03c19 // ldr q25, [x0, #240]
-	WORD $0x4e2fd72f // fadd v15, v25, v15
-	WORD $0x3d803c0f // str q15, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -4120,60 +4024,44 @@ loop69:
 	WORD $0x3dc00cad // ldr q13, [x5, #48]
 	ADD $32, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edd4f // fmul v15, v10, v14
-	WORD $0x4eafd400 // fsub v0, v0, v15
-	WORD $0x6e2edd6f // fmul v15, v11, v14
-	WORD $0x4eafd421 // fsub v1, v1, v15
-	WORD $0x6e2edd8f // fmul v15, v12, v14
-	WORD $0x4eafd442 // fsub v2, v2, v15
-	WORD $0x6e2eddaf // fmul v15, v13, v14
-	WORD $0x4eafd463 // fsub v3, v3, v15
+	WORD $0x4eaecd40 // fmls v0, v10, v14
+	WORD $0x4eaecd61 // fmls v1, v11, v14
+	WORD $0x4eaecd82 // fmls v2, v12, v14
+	WORD $0x4eaecda3 // fmls v3, v13, v14
 	ADD $240, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edd4f // fmul v15, v10, v14
-	WORD $0x4eafd484 // fsub v4, v4, v15
-	WORD $0x6e2edd6f // fmul v15, v11, v14
-	WORD $0x4eafd4a5 // fsub v5, v5, v15
-	WORD $0x6e2edd8f // fmul v15, v12, v14
-	WORD $0x4eafd4c6 // fsub v6, v6, v15
-	WORD $0x6e2eddaf // fmul v15, v13, v14
-	WORD $0x4eafd4e7 // fsub v7, v7, v15
+	WORD $0x4eaecd44 // fmls v4, v10, v14
+	WORD $0x4eaecd65 // fmls v5, v11, v14
+	WORD $0x4eaecd86 // fmls v6, v12, v14
+	WORD $0x4eaecda7 // fmls v7, v13, v14
 	ADD $0, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edc00 // fmul v0, v0, v14
 	WORD $0x3dc0000f // ldr q15, [x0, #0]
-	WORD $0x4e20d5e0 // fadd v0, v15, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e2edc21 // fmul v1, v1, v14
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
 	WORD $0x3dc0040f // ldr q15, [x0, #16]
-	WORD $0x4e21d5e1 // fadd v1, v15, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e2edc42 // fmul v2, v2, v14
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
 	WORD $0x3dc0080f // ldr q15, [x0, #32]
-	WORD $0x4e22d5e2 // fadd v2, v15, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e2edc63 // fmul v3, v3, v14
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
 	WORD $0x3dc00c0f // ldr q15, [x0, #48]
-	WORD $0x4e23d5e3 // fadd v3, v15, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
 	ADD $208, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edc84 // fmul v4, v4, v14
 	WORD $0x3dc0100f // ldr q15, [x0, #64]
-	WORD $0x4e24d5e4 // fadd v4, v15, v4
-	WORD $0x3d801004 // str q4, [x0, #64]
-	WORD $0x6e2edca5 // fmul v5, v5, v14
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
 	WORD $0x3dc0140f // ldr q15, [x0, #80]
-	WORD $0x4e25d5e5 // fadd v5, v15, v5
-	WORD $0x3d801405 // str q5, [x0, #80]
-	WORD $0x6e2edcc6 // fmul v6, v6, v14
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
 	WORD $0x3dc0180f // ldr q15, [x0, #96]
-	WORD $0x4e26d5e6 // fadd v6, v15, v6
-	WORD $0x3d801806 // str q6, [x0, #96]
-	WORD $0x6e2edce7 // fmul v7, v7, v14
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
 	WORD $0x3dc01c0f // ldr q15, [x0, #112]
-	WORD $0x4e27d5e7 // fadd v7, v15, v7
-	WORD $0x3d801c07 // str q7, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -4296,32 +4184,24 @@ loop73:
 	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
 	ADD $32, R7, R9
 	WORD $0x4d40c929 // ld1r {v9.4s}, [x9]
-	WORD $0x6e29dcaa // fmul v10, v5, v9
-	WORD $0x4eaad400 // fsub v0, v0, v10
-	WORD $0x6e29dcca // fmul v10, v6, v9
-	WORD $0x4eaad421 // fsub v1, v1, v10
-	WORD $0x6e29dcea // fmul v10, v7, v9
-	WORD $0x4eaad442 // fsub v2, v2, v10
-	WORD $0x6e29dd0a // fmul v10, v8, v9
-	WORD $0x4eaad463 // fsub v3, v3, v10
+	WORD $0x4ea9cca0 // fmls v0, v5, v9
+	WORD $0x4ea9ccc1 // fmls v1, v6, v9
+	WORD $0x4ea9cce2 // fmls v2, v7, v9
+	WORD $0x4ea9cd03 // fmls v3, v8, v9
 	ADD $0, R7, R9
 	WORD $0x4d40c929 // ld1r {v9.4s}, [x9]
-	WORD $0x6e29dc00 // fmul v0, v0, v9
 	WORD $0x3dc0000a // ldr q10, [x0, #0]
-	WORD $0x4e20d540 // fadd v0, v10, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e29dc21 // fmul v1, v1, v9
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
 	WORD $0x3dc0040a // ldr q10, [x0, #16]
-	WORD $0x4e21d541 // fadd v1, v10, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e29dc42 // fmul v2, v2, v9
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
 	WORD $0x3dc0080a // ldr q10, [x0, #32]
-	WORD $0x4e22d542 // fadd v2, v10, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e29dc63 // fmul v3, v3, v9
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
 	WORD $0x3dc00c0a // ldr q10, [x0, #48]
-	WORD $0x4e23d543 // fadd v3, v10, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -4614,141 +4494,125 @@ loop77:
 	WORD $0x3dc04896 // ldr q22, [x4, #288]
 	WORD $0x3dc04c97 // ldr q23, [x4, #304]
 	WORD $0x4e21d800 // scvtf v0, v0
-	WORD $0x6e34dc00 // fmul v0, v0, v20
 	WORD $0x4e21d821 // scvtf v1, v1
-	WORD $0x6e35dc21 // fmul v1, v1, v21
 	WORD $0x4e21d842 // scvtf v2, v2
-	WORD $0x6e36dc42 // fmul v2, v2, v22
 	WORD $0x4e21d863 // scvtf v3, v3
-	WORD $0x6e37dc63 // fmul v3, v3, v23
 	WORD $0x4e21d884 // scvtf v4, v4
-	WORD $0x6e34dc84 // fmul v4, v4, v20
 	WORD $0x4e21d8a5 // scvtf v5, v5
-	WORD $0x6e35dca5 // fmul v5, v5, v21
 	WORD $0x4e21d8c6 // scvtf v6, v6
-	WORD $0x6e36dcc6 // fmul v6, v6, v22
 	WORD $0x4e21d8e7 // scvtf v7, v7
-	WORD $0x6e37dce7 // fmul v7, v7, v23
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e34dd08 // fmul v8, v8, v20
 	WORD $0x4e21d929 // scvtf v9, v9
-	WORD $0x6e35dd29 // fmul v9, v9, v21
 	WORD $0x4e21d94a // scvtf v10, v10
-	WORD $0x6e36dd4a // fmul v10, v10, v22
 	WORD $0x4e21d96b // scvtf v11, v11
-	WORD $0x6e37dd6b // fmul v11, v11, v23
 	WORD $0x4e21d98c // scvtf v12, v12
-	WORD $0x6e34dd8c // fmul v12, v12, v20
 	WORD $0x4e21d9ad // scvtf v13, v13
-	WORD $0x6e35ddad // fmul v13, v13, v21
 	WORD $0x4e21d9ce // scvtf v14, v14
-	WORD $0x6e36ddce // fmul v14, v14, v22
 	WORD $0x4e21d9ef // scvtf v15, v15
-	WORD $0x6e37ddef // fmul v15, v15, v23
 	WORD $0x3dc00158 // ldr q24, [x10, #0]
-	WORD $0x4e20d700 // fadd v0, v24, v0
+	WORD $0x4e34cc18 // fmla v24, v0, v20
+	WORD $0x4eb81f00 // mov v0, v24
 	WORD $0x3dc00558 // ldr q24, [x10, #16]
-	WORD $0x4e21d701 // fadd v1, v24, v1
+	WORD $0x4e35cc38 // fmla v24, v1, v21
+	WORD $0x4eb81f01 // mov v1, v24
 	WORD $0x3dc00958 // ldr q24, [x10, #32]
-	WORD $0x4e22d702 // fadd v2, v24, v2
+	WORD $0x4e36cc58 // fmla v24, v2, v22
+	WORD $0x4eb81f02 // mov v2, v24
 	WORD $0x3dc00d58 // ldr q24, [x10, #48]
-	WORD $0x4e23d703 // fadd v3, v24, v3
+	WORD $0x4e37cc78 // fmla v24, v3, v23
+	WORD $0x4eb81f03 // mov v3, v24
 	WORD $0x3dc01158 // ldr q24, [x10, #64]
-	WORD $0x4e24d704 // fadd v4, v24, v4
+	WORD $0x4e34cc98 // fmla v24, v4, v20
+	WORD $0x4eb81f04 // mov v4, v24
 	WORD $0x3dc01558 // ldr q24, [x10, #80]
-	WORD $0x4e25d705 // fadd v5, v24, v5
+	WORD $0x4e35ccb8 // fmla v24, v5, v21
+	WORD $0x4eb81f05 // mov v5, v24
 	WORD $0x3dc01958 // ldr q24, [x10, #96]
-	WORD $0x4e26d706 // fadd v6, v24, v6
+	WORD $0x4e36ccd8 // fmla v24, v6, v22
+	WORD $0x4eb81f06 // mov v6, v24
 	WORD $0x3dc01d58 // ldr q24, [x10, #112]
-	WORD $0x4e27d707 // fadd v7, v24, v7
+	WORD $0x4e37ccf8 // fmla v24, v7, v23
+	WORD $0x4eb81f07 // mov v7, v24
 	WORD $0x3dc02158 // ldr q24, [x10, #128]
-	WORD $0x4e28d708 // fadd v8, v24, v8
+	WORD $0x4e34cd18 // fmla v24, v8, v20
+	WORD $0x4eb81f08 // mov v8, v24
 	WORD $0x3dc02558 // ldr q24, [x10, #144]
-	WORD $0x4e29d709 // fadd v9, v24, v9
+	WORD $0x4e35cd38 // fmla v24, v9, v21
+	WORD $0x4eb81f09 // mov v9, v24
 	WORD $0x3dc02958 // ldr q24, [x10, #160]
-	WORD $0x4e2ad70a // fadd v10, v24, v10
+	WORD $0x4e36cd58 // fmla v24, v10, v22
+	WORD $0x4eb81f0a // mov v10, v24
 	WORD $0x3dc02d58 // ldr q24, [x10, #176]
-	WORD $0x4e2bd70b // fadd v11, v24, v11
+	WORD $0x4e37cd78 // fmla v24, v11, v23
+	WORD $0x4eb81f0b // mov v11, v24
 	WORD $0x3dc03158 // ldr q24, [x10, #192]
-	WORD $0x4e2cd70c // fadd v12, v24, v12
+	WORD $0x4e34cd98 // fmla v24, v12, v20
+	WORD $0x4eb81f0c // mov v12, v24
 	WORD $0x3dc03558 // ldr q24, [x10, #208]
-	WORD $0x4e2dd70d // fadd v13, v24, v13
+	WORD $0x4e35cdb8 // fmla v24, v13, v21
+	WORD $0x4eb81f0d // mov v13, v24
 	WORD $0x3dc03958 // ldr q24, [x10, #224]
-	WORD $0x4e2ed70e // fadd v14, v24, v14
+	WORD $0x4e36cdd8 // fmla v24, v14, v22
+	WORD $0x4eb81f0e // mov v14, v24
 	WORD $0x3dc03d58 // ldr q24, [x10, #240]
-	WORD $0x4e2fd70f // fadd v15, v24, v15
+	WORD $0x4e37cdf8 // fmla v24, v15, v23
+	WORD $0x4eb81f0f // mov v15, v24
 	ADD $0, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dc00 // fmul v0, v0, v24
 	WORD $0x3dc00019 // ldr q25, [x0, #0]
-	WORD $0x4e20d720 // fadd v0, v25, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e38dc21 // fmul v1, v1, v24
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
 	WORD $0x3dc00419 // ldr q25, [x0, #16]
-	WORD $0x4e21d721 // fadd v1, v25, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e38dc42 // fmul v2, v2, v24
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
 	WORD $0x3dc00819 // ldr q25, [x0, #32]
-	WORD $0x4e22d722 // fadd v2, v25, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e38dc63 // fmul v3, v3, v24
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
 	WORD $0x3dc00c19 // ldr q25, [x0, #48]
-	WORD $0x4e23d723 // fadd v3, v25, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
 	ADD $208, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dc84 // fmul v4, v4, v24
 	WORD $0x3dc01019 // ldr q25, [x0, #64]
-	WORD $0x4e24d724 // fadd v4, v25, v4
-	WORD $0x3d801004 // str q4, [x0, #64]
-	WORD $0x6e38dca5 // fmul v5, v5, v24
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
 	WORD $0x3dc01419 // ldr q25, [x0, #80]
-	WORD $0x4e25d725 // fadd v5, v25, v5
-	WORD $0x3d801405 // str q5, [x0, #80]
-	WORD $0x6e38dcc6 // fmul v6, v6, v24
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
 	WORD $0x3dc01819 // ldr q25, [x0, #96]
-	WORD $0x4e26d726 // fadd v6, v25, v6
-	WORD $0x3d801806 // str q6, [x0, #96]
-	WORD $0x6e38dce7 // fmul v7, v7, v24
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
 	WORD $0x3dc01c19 // ldr q25, [x0, #112]
-	WORD $0x4e27d727 // fadd v7, v25, v7
-	WORD $0x3d801c07 // str q7, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
 	ADD $416, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dd08 // fmul v8, v8, v24
 	WORD $0x3dc02019 // ldr q25, [x0, #128]
-	WORD $0x4e28d728 // fadd v8, v25, v8
-	WORD $0x3d802008 // str q8, [x0, #128]
-	WORD $0x6e38dd29 // fmul v9, v9, v24
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
 	WORD $0x3dc02419 // ldr q25, [x0, #144]
-	WORD $0x4e29d729 // fadd v9, v25, v9
-	WORD $0x3d802409 // str q9, [x0, #144]
-	WORD $0x6e38dd4a // fmul v10, v10, v24
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
 	WORD $0x3dc02819 // ldr q25, [x0, #160]
-	WORD $0x4e2ad72a // fadd v10, v25, v10
-	WORD $0x3d80280a // str q10, [x0, #160]
-	WORD $0x6e38dd6b // fmul v11, v11, v24
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
 	WORD $0x3dc02c19 // ldr q25, [x0, #176]
-	WORD $0x4e2bd72b // fadd v11, v25, v11
-	WORD $0x3d802c0b // str q11, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
 	ADD $624, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dd8c // fmul v12, v12, v24
 	WORD $0x3dc03019 // ldr q25, [x0, #192]
-	WORD $0x4e2cd72c // fadd v12, v25, v12
-	WORD $0x3d80300c // str q12, [x0, #192]
-	WORD $0x6e38ddad // fmul v13, v13, v24
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
 	WORD $0x3dc03419 // ldr q25, [x0, #208]
-	WORD $0x4e2dd72d // fadd v13, v25, v13
-	WORD $0x3d80340d // str q13, [x0, #208]
-	WORD $0x6e38ddce // fmul v14, v14, v24
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
 	WORD $0x3dc03819 // ldr q25, [x0, #224]
-	WORD $0x4e2ed72e // fadd v14, v25, v14
-	WORD $0x3d80380e // str q14, [x0, #224]
-	WORD $0x6e38ddef // fmul v15, v15, v24
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
 	WORD $0x3dc03c19 // ldr q25, [x0, #240]
-	WORD $0x4e2fd72f // fadd v15, v25, v15
-	WORD $0x3d803c0f // str q15, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -4935,73 +4799,65 @@ loop81:
 	WORD $0x3dc0488c // ldr q12, [x4, #288]
 	WORD $0x3dc04c8d // ldr q13, [x4, #304]
 	WORD $0x4e21d800 // scvtf v0, v0
-	WORD $0x6e2adc00 // fmul v0, v0, v10
 	WORD $0x4e21d821 // scvtf v1, v1
-	WORD $0x6e2bdc21 // fmul v1, v1, v11
 	WORD $0x4e21d842 // scvtf v2, v2
-	WORD $0x6e2cdc42 // fmul v2, v2, v12
 	WORD $0x4e21d863 // scvtf v3, v3
-	WORD $0x6e2ddc63 // fmul v3, v3, v13
 	WORD $0x4e21d884 // scvtf v4, v4
-	WORD $0x6e2adc84 // fmul v4, v4, v10
 	WORD $0x4e21d8a5 // scvtf v5, v5
-	WORD $0x6e2bdca5 // fmul v5, v5, v11
 	WORD $0x4e21d8c6 // scvtf v6, v6
-	WORD $0x6e2cdcc6 // fmul v6, v6, v12
 	WORD $0x4e21d8e7 // scvtf v7, v7
-	WORD $0x6e2ddce7 // fmul v7, v7, v13
 	WORD $0x3dc0014e // ldr q14, [x10, #0]
-	WORD $0x4e20d5c0 // fadd v0, v14, v0
+	WORD $0x4e2acc0e // fmla v14, v0, v10
+	WORD $0x4eae1dc0 // mov v0, v14
 	WORD $0x3dc0054e // ldr q14, [x10, #16]
-	WORD $0x4e21d5c1 // fadd v1, v14, v1
+	WORD $0x4e2bcc2e // fmla v14, v1, v11
+	WORD $0x4eae1dc1 // mov v1, v14
 	WORD $0x3dc0094e // ldr q14, [x10, #32]
-	WORD $0x4e22d5c2 // fadd v2, v14, v2
+	WORD $0x4e2ccc4e // fmla v14, v2, v12
+	WORD $0x4eae1dc2 // mov v2, v14
 	WORD $0x3dc00d4e // ldr q14, [x10, #48]
-	WORD $0x4e23d5c3 // fadd v3, v14, v3
+	WORD $0x4e2dcc6e // fmla v14, v3, v13
+	WORD $0x4eae1dc3 // mov v3, v14
 	WORD $0x3dc0114e // ldr q14, [x10, #64]
-	WORD $0x4e24d5c4 // fadd v4, v14, v4
+	WORD $0x4e2acc8e // fmla v14, v4, v10
+	WORD $0x4eae1dc4 // mov v4, v14
 	WORD $0x3dc0154e // ldr q14, [x10, #80]
-	WORD $0x4e25d5c5 // fadd v5, v14, v5
+	WORD $0x4e2bccae // fmla v14, v5, v11
+	WORD $0x4eae1dc5 // mov v5, v14
 	WORD $0x3dc0194e // ldr q14, [x10, #96]
-	WORD $0x4e26d5c6 // fadd v6, v14, v6
+	WORD $0x4e2cccce // fmla v14, v6, v12
+	WORD $0x4eae1dc6 // mov v6, v14
 	WORD $0x3dc01d4e // ldr q14, [x10, #112]
-	WORD $0x4e27d5c7 // fadd v7, v14, v7
+	WORD $0x4e2dccee // fmla v14, v7, v13
+	WORD $0x4eae1dc7 // mov v7, v14
 	ADD $0, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edc00 // fmul v0, v0, v14
 	WORD $0x3dc0000f // ldr q15, [x0, #0]
-	WORD $0x4e20d5e0 // fadd v0, v15, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e2edc21 // fmul v1, v1, v14
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
 	WORD $0x3dc0040f // ldr q15, [x0, #16]
-	WORD $0x4e21d5e1 // fadd v1, v15, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e2edc42 // fmul v2, v2, v14
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
 	WORD $0x3dc0080f // ldr q15, [x0, #32]
-	WORD $0x4e22d5e2 // fadd v2, v15, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e2edc63 // fmul v3, v3, v14
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
 	WORD $0x3dc00c0f // ldr q15, [x0, #48]
-	WORD $0x4e23d5e3 // fadd v3, v15, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
 	ADD $208, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edc84 // fmul v4, v4, v14
 	WORD $0x3dc0100f // ldr q15, [x0, #64]
-	WORD $0x4e24d5e4 // fadd v4, v15, v4
-	WORD $0x3d801004 // str q4, [x0, #64]
-	WORD $0x6e2edca5 // fmul v5, v5, v14
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
 	WORD $0x3dc0140f // ldr q15, [x0, #80]
-	WORD $0x4e25d5e5 // fadd v5, v15, v5
-	WORD $0x3d801405 // str q5, [x0, #80]
-	WORD $0x6e2edcc6 // fmul v6, v6, v14
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
 	WORD $0x3dc0180f // ldr q15, [x0, #96]
-	WORD $0x4e26d5e6 // fadd v6, v15, v6
-	WORD $0x3d801806 // str q6, [x0, #96]
-	WORD $0x6e2edce7 // fmul v7, v7, v14
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
 	WORD $0x3dc01c0f // ldr q15, [x0, #112]
-	WORD $0x4e27d5e7 // fadd v7, v15, v7
-	WORD $0x3d801c07 // str q7, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -5134,39 +4990,35 @@ loop85:
 	WORD $0x3dc04887 // ldr q7, [x4, #288]
 	WORD $0x3dc04c88 // ldr q8, [x4, #304]
 	WORD $0x4e21d800 // scvtf v0, v0
-	WORD $0x6e25dc00 // fmul v0, v0, v5
 	WORD $0x4e21d821 // scvtf v1, v1
-	WORD $0x6e26dc21 // fmul v1, v1, v6
 	WORD $0x4e21d842 // scvtf v2, v2
-	WORD $0x6e27dc42 // fmul v2, v2, v7
 	WORD $0x4e21d863 // scvtf v3, v3
-	WORD $0x6e28dc63 // fmul v3, v3, v8
 	WORD $0x3dc00149 // ldr q9, [x10, #0]
-	WORD $0x4e20d520 // fadd v0, v9, v0
+	WORD $0x4e25cc09 // fmla v9, v0, v5
+	WORD $0x4ea91d20 // mov v0, v9
 	WORD $0x3dc00549 // ldr q9, [x10, #16]
-	WORD $0x4e21d521 // fadd v1, v9, v1
+	WORD $0x4e26cc29 // fmla v9, v1, v6
+	WORD $0x4ea91d21 // mov v1, v9
 	WORD $0x3dc00949 // ldr q9, [x10, #32]
-	WORD $0x4e22d522 // fadd v2, v9, v2
+	WORD $0x4e27cc49 // fmla v9, v2, v7
+	WORD $0x4ea91d22 // mov v2, v9
 	WORD $0x3dc00d49 // ldr q9, [x10, #48]
-	WORD $0x4e23d523 // fadd v3, v9, v3
+	WORD $0x4e28cc69 // fmla v9, v3, v8
+	WORD $0x4ea91d23 // mov v3, v9
 	ADD $0, R7, R9
 	WORD $0x4d40c929 // ld1r {v9.4s}, [x9]
-	WORD $0x6e29dc00 // fmul v0, v0, v9
 	WORD $0x3dc0000a // ldr q10, [x0, #0]
-	WORD $0x4e20d540 // fadd v0, v10, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e29dc21 // fmul v1, v1, v9
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
 	WORD $0x3dc0040a // ldr q10, [x0, #16]
-	WORD $0x4e21d541 // fadd v1, v10, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e29dc42 // fmul v2, v2, v9
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
 	WORD $0x3dc0080a // ldr q10, [x0, #32]
-	WORD $0x4e22d542 // fadd v2, v10, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e29dc63 // fmul v3, v3, v9
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
 	WORD $0x3dc00c0a // ldr q10, [x0, #48]
-	WORD $0x4e23d543 // fadd v3, v10, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -5461,229 +5313,181 @@ loop89:
 	WORD $0x3dc04896 // ldr q22, [x4, #288]
 	WORD $0x3dc04c97 // ldr q23, [x4, #304]
 	WORD $0x4e21d800 // scvtf v0, v0
-	WORD $0x6e34dc00 // fmul v0, v0, v20
 	WORD $0x4e21d821 // scvtf v1, v1
-	WORD $0x6e35dc21 // fmul v1, v1, v21
 	WORD $0x4e21d842 // scvtf v2, v2
-	WORD $0x6e36dc42 // fmul v2, v2, v22
 	WORD $0x4e21d863 // scvtf v3, v3
-	WORD $0x6e37dc63 // fmul v3, v3, v23
 	WORD $0x4e21d884 // scvtf v4, v4
-	WORD $0x6e34dc84 // fmul v4, v4, v20
 	WORD $0x4e21d8a5 // scvtf v5, v5
-	WORD $0x6e35dca5 // fmul v5, v5, v21
 	WORD $0x4e21d8c6 // scvtf v6, v6
-	WORD $0x6e36dcc6 // fmul v6, v6, v22
 	WORD $0x4e21d8e7 // scvtf v7, v7
-	WORD $0x6e37dce7 // fmul v7, v7, v23
 	WORD $0x4e21d908 // scvtf v8, v8
-	WORD $0x6e34dd08 // fmul v8, v8, v20
 	WORD $0x4e21d929 // scvtf v9, v9
-	WORD $0x6e35dd29 // fmul v9, v9, v21
 	WORD $0x4e21d94a // scvtf v10, v10
-	WORD $0x6e36dd4a // fmul v10, v10, v22
 	WORD $0x4e21d96b // scvtf v11, v11
-	WORD $0x6e37dd6b // fmul v11, v11, v23
 	WORD $0x4e21d98c // scvtf v12, v12
-	WORD $0x6e34dd8c // fmul v12, v12, v20
 	WORD $0x4e21d9ad // scvtf v13, v13
-	WORD $0x6e35ddad // fmul v13, v13, v21
 	WORD $0x4e21d9ce // scvtf v14, v14
-	WORD $0x6e36ddce // fmul v14, v14, v22
 	WORD $0x4e21d9ef // scvtf v15, v15
-	WORD $0x6e37ddef // fmul v15, v15, v23
 	WORD $0x3dc00158 // ldr q24, [x10, #0]
-	WORD $0x4e20d700 // fadd v0, v24, v0
+	WORD $0x4e34cc18 // fmla v24, v0, v20
+	WORD $0x4eb81f00 // mov v0, v24
 	WORD $0x3dc00558 // ldr q24, [x10, #16]
-	WORD $0x4e21d701 // fadd v1, v24, v1
+	WORD $0x4e35cc38 // fmla v24, v1, v21
+	WORD $0x4eb81f01 // mov v1, v24
 	WORD $0x3dc00958 // ldr q24, [x10, #32]
-	WORD $0x4e22d702 // fadd v2, v24, v2
+	WORD $0x4e36cc58 // fmla v24, v2, v22
+	WORD $0x4eb81f02 // mov v2, v24
 	WORD $0x3dc00d58 // ldr q24, [x10, #48]
-	WORD $0x4e23d703 // fadd v3, v24, v3
+	WORD $0x4e37cc78 // fmla v24, v3, v23
+	WORD $0x4eb81f03 // mov v3, v24
 	WORD $0x3dc01158 // ldr q24, [x10, #64]
-	WORD $0x4e24d704 // fadd v4, v24, v4
+	WORD $0x4e34cc98 // fmla v24, v4, v20
+	WORD $0x4eb81f04 // mov v4, v24
 	WORD $0x3dc01558 // ldr q24, [x10, #80]
-	WORD $0x4e25d705 // fadd v5, v24, v5
+	WORD $0x4e35ccb8 // fmla v24, v5, v21
+	WORD $0x4eb81f05 // mov v5, v24
 	WORD $0x3dc01958 // ldr q24, [x10, #96]
-	WORD $0x4e26d706 // fadd v6, v24, v6
+	WORD $0x4e36ccd8 // fmla v24, v6, v22
+	WORD $0x4eb81f06 // mov v6, v24
 	WORD $0x3dc01d58 // ldr q24, [x10, #112]
-	WORD $0x4e27d707 // fadd v7, v24, v7
+	WORD $0x4e37ccf8 // fmla v24, v7, v23
+	WORD $0x4eb81f07 // mov v7, v24
 	WORD $0x3dc02158 // ldr q24, [x10, #128]
-	WORD $0x4e28d708 // fadd v8, v24, v8
+	WORD $0x4e34cd18 // fmla v24, v8, v20
+	WORD $0x4eb81f08 // mov v8, v24
 	WORD $0x3dc02558 // ldr q24, [x10, #144]
-	WORD $0x4e29d709 // fadd v9, v24, v9
+	WORD $0x4e35cd38 // fmla v24, v9, v21
+	WORD $0x4eb81f09 // mov v9, v24
 	WORD $0x3dc02958 // ldr q24, [x10, #160]
-	WORD $0x4e2ad70a // fadd v10, v24, v10
+	WORD $0x4e36cd58 // fmla v24, v10, v22
+	WORD $0x4eb81f0a // mov v10, v24
 	WORD $0x3dc02d58 // ldr q24, [x10, #176]
-	WORD $0x4e2bd70b // fadd v11, v24, v11
+	WORD $0x4e37cd78 // fmla v24, v11, v23
+	WORD $0x4eb81f0b // mov v11, v24
 	WORD $0x3dc03158 // ldr q24, [x10, #192]
-	WORD $0x4e2cd70c // fadd v12, v24, v12
+	WORD $0x4e34cd98 // fmla v24, v12, v20
+	WORD $0x4eb81f0c // mov v12, v24
 	WORD $0x3dc03558 // ldr q24, [x10, #208]
-	WORD $0x4e2dd70d // fadd v13, v24, v13
+	WORD $0x4e35cdb8 // fmla v24, v13, v21
+	WORD $0x4eb81f0d // mov v13, v24
 	WORD $0x3dc03958 // ldr q24, [x10, #224]
-	WORD $0x4e2ed70e // fadd v14, v24, v14
+	WORD $0x4e36cdd8 // fmla v24, v14, v22
+	WORD $0x4eb81f0e // mov v14, v24
 	WORD $0x3dc03d58 // ldr q24, [x10, #240]
-	WORD $0x4e2fd70f // fadd v15, v24, v15
+	WORD $0x4e37cdf8 // fmla v24, v15, v23
+	WORD $0x4eb81f0f // mov v15, v24
 	WORD $0x3dc000b4 // ldr q20, [x5, #0]
 	WORD $0x3dc004b5 // ldr q21, [x5, #16]
 	WORD $0x3dc008b6 // ldr q22, [x5, #32]
 	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
 	ADD $48, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d400 // fsub v0, v0, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d421 // fsub v1, v1, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d442 // fsub v2, v2, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d463 // fsub v3, v3, v25
+	WORD $0x4eb8ce80 // fmls v0, v20, v24
+	WORD $0x4eb8cea1 // fmls v1, v21, v24
+	WORD $0x4eb8cec2 // fmls v2, v22, v24
+	WORD $0x4eb8cee3 // fmls v3, v23, v24
 	ADD $256, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d484 // fsub v4, v4, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d4a5 // fsub v5, v5, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d4c6 // fsub v6, v6, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d4e7 // fsub v7, v7, v25
+	WORD $0x4eb8ce84 // fmls v4, v20, v24
+	WORD $0x4eb8cea5 // fmls v5, v21, v24
+	WORD $0x4eb8cec6 // fmls v6, v22, v24
+	WORD $0x4eb8cee7 // fmls v7, v23, v24
 	ADD $464, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d508 // fsub v8, v8, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d529 // fsub v9, v9, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d54a // fsub v10, v10, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d56b // fsub v11, v11, v25
+	WORD $0x4eb8ce88 // fmls v8, v20, v24
+	WORD $0x4eb8cea9 // fmls v9, v21, v24
+	WORD $0x4eb8ceca // fmls v10, v22, v24
+	WORD $0x4eb8ceeb // fmls v11, v23, v24
 	ADD $672, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d58c // fsub v12, v12, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d5ad // fsub v13, v13, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d5ce // fsub v14, v14, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d5ef // fsub v15, v15, v25
+	WORD $0x4eb8ce8c // fmls v12, v20, v24
+	WORD $0x4eb8cead // fmls v13, v21, v24
+	WORD $0x4eb8cece // fmls v14, v22, v24
+	WORD $0x4eb8ceef // fmls v15, v23, v24
 	WORD $0x3dc040b4 // ldr q20, [x5, #256]
 	WORD $0x3dc044b5 // ldr q21, [x5, #272]
 	WORD $0x3dc048b6 // ldr q22, [x5, #288]
 	WORD $0x3dc04cb7 // ldr q23, [x5, #304]
 	ADD $64, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d400 // fsub v0, v0, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d421 // fsub v1, v1, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d442 // fsub v2, v2, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d463 // fsub v3, v3, v25
+	WORD $0x4eb8ce80 // fmls v0, v20, v24
+	WORD $0x4eb8cea1 // fmls v1, v21, v24
+	WORD $0x4eb8cec2 // fmls v2, v22, v24
+	WORD $0x4eb8cee3 // fmls v3, v23, v24
 	ADD $272, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d484 // fsub v4, v4, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d4a5 // fsub v5, v5, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d4c6 // fsub v6, v6, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d4e7 // fsub v7, v7, v25
+	WORD $0x4eb8ce84 // fmls v4, v20, v24
+	WORD $0x4eb8cea5 // fmls v5, v21, v24
+	WORD $0x4eb8cec6 // fmls v6, v22, v24
+	WORD $0x4eb8cee7 // fmls v7, v23, v24
 	ADD $480, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d508 // fsub v8, v8, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d529 // fsub v9, v9, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d54a // fsub v10, v10, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d56b // fsub v11, v11, v25
+	WORD $0x4eb8ce88 // fmls v8, v20, v24
+	WORD $0x4eb8cea9 // fmls v9, v21, v24
+	WORD $0x4eb8ceca // fmls v10, v22, v24
+	WORD $0x4eb8ceeb // fmls v11, v23, v24
 	ADD $688, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38de99 // fmul v25, v20, v24
-	WORD $0x4eb9d58c // fsub v12, v12, v25
-	WORD $0x6e38deb9 // fmul v25, v21, v24
-	WORD $0x4eb9d5ad // fsub v13, v13, v25
-	WORD $0x6e38ded9 // fmul v25, v22, v24
-	WORD $0x4eb9d5ce // fsub v14, v14, v25
-	WORD $0x6e38def9 // fmul v25, v23, v24
-	WORD $0x4eb9d5ef // fsub v15, v15, v25
+	WORD $0x4eb8ce8c // fmls v12, v20, v24
+	WORD $0x4eb8cead // fmls v13, v21, v24
+	WORD $0x4eb8cece // fmls v14, v22, v24
+	WORD $0x4eb8ceef // fmls v15, v23, v24
 	ADD $0, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dc00 // fmul v0, v0, v24
 	WORD $0x3dc00019 // ldr q25, [x0, #0]
-	WORD $0x4e20d720 // fadd v0, v25, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e38dc21 // fmul v1, v1, v24
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
 	WORD $0x3dc00419 // ldr q25, [x0, #16]
-	WORD $0x4e21d721 // fadd v1, v25, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e38dc42 // fmul v2, v2, v24
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
 	WORD $0x3dc00819 // ldr q25, [x0, #32]
-	WORD $0x4e22d722 // fadd v2, v25, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e38dc63 // fmul v3, v3, v24
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
 	WORD $0x3dc00c19 // ldr q25, [x0, #48]
-	WORD $0x4e23d723 // fadd v3, v25, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
 	ADD $208, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dc84 // fmul v4, v4, v24
 	WORD $0x3dc01019 // ldr q25, [x0, #64]
-	WORD $0x4e24d724 // fadd v4, v25, v4
-	WORD $0x3d801004 // str q4, [x0, #64]
-	WORD $0x6e38dca5 // fmul v5, v5, v24
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
 	WORD $0x3dc01419 // ldr q25, [x0, #80]
-	WORD $0x4e25d725 // fadd v5, v25, v5
-	WORD $0x3d801405 // str q5, [x0, #80]
-	WORD $0x6e38dcc6 // fmul v6, v6, v24
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
 	WORD $0x3dc01819 // ldr q25, [x0, #96]
-	WORD $0x4e26d726 // fadd v6, v25, v6
-	WORD $0x3d801806 // str q6, [x0, #96]
-	WORD $0x6e38dce7 // fmul v7, v7, v24
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
 	WORD $0x3dc01c19 // ldr q25, [x0, #112]
-	WORD $0x4e27d727 // fadd v7, v25, v7
-	WORD $0x3d801c07 // str q7, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
 	ADD $416, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dd08 // fmul v8, v8, v24
 	WORD $0x3dc02019 // ldr q25, [x0, #128]
-	WORD $0x4e28d728 // fadd v8, v25, v8
-	WORD $0x3d802008 // str q8, [x0, #128]
-	WORD $0x6e38dd29 // fmul v9, v9, v24
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
 	WORD $0x3dc02419 // ldr q25, [x0, #144]
-	WORD $0x4e29d729 // fadd v9, v25, v9
-	WORD $0x3d802409 // str q9, [x0, #144]
-	WORD $0x6e38dd4a // fmul v10, v10, v24
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
 	WORD $0x3dc02819 // ldr q25, [x0, #160]
-	WORD $0x4e2ad72a // fadd v10, v25, v10
-	WORD $0x3d80280a // str q10, [x0, #160]
-	WORD $0x6e38dd6b // fmul v11, v11, v24
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
 	WORD $0x3dc02c19 // ldr q25, [x0, #176]
-	WORD $0x4e2bd72b // fadd v11, v25, v11
-	WORD $0x3d802c0b // str q11, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
 	ADD $624, R7, R9
 	WORD $0x4d40c938 // ld1r {v24.4s}, [x9]
-	WORD $0x6e38dd8c // fmul v12, v12, v24
 	WORD $0x3dc03019 // ldr q25, [x0, #192]
-	WORD $0x4e2cd72c // fadd v12, v25, v12
-	WORD $0x3d80300c // str q12, [x0, #192]
-	WORD $0x6e38ddad // fmul v13, v13, v24
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
 	WORD $0x3dc03419 // ldr q25, [x0, #208]
-	WORD $0x4e2dd72d // fadd v13, v25, v13
-	WORD $0x3d80340d // str q13, [x0, #208]
-	WORD $0x6e38ddce // fmul v14, v14, v24
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
 	WORD $0x3dc03819 // ldr q25, [x0, #224]
-	WORD $0x4e2ed72e // fadd v14, v25, v14
-	WORD $0x3d80380e // str q14, [x0, #224]
-	WORD $0x6e38ddef // fmul v15, v15, v24
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
 	WORD $0x3dc03c19 // ldr q25, [x0, #240]
-	WORD $0x4e2fd72f // fadd v15, v25, v15
-	WORD $0x3d803c0f // str q15, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -5870,121 +5674,97 @@ loop93:
 	WORD $0x3dc0488c // ldr q12, [x4, #288]
 	WORD $0x3dc04c8d // ldr q13, [x4, #304]
 	WORD $0x4e21d800 // scvtf v0, v0
-	WORD $0x6e2adc00 // fmul v0, v0, v10
 	WORD $0x4e21d821 // scvtf v1, v1
-	WORD $0x6e2bdc21 // fmul v1, v1, v11
 	WORD $0x4e21d842 // scvtf v2, v2
-	WORD $0x6e2cdc42 // fmul v2, v2, v12
 	WORD $0x4e21d863 // scvtf v3, v3
-	WORD $0x6e2ddc63 // fmul v3, v3, v13
 	WORD $0x4e21d884 // scvtf v4, v4
-	WORD $0x6e2adc84 // fmul v4, v4, v10
 	WORD $0x4e21d8a5 // scvtf v5, v5
-	WORD $0x6e2bdca5 // fmul v5, v5, v11
 	WORD $0x4e21d8c6 // scvtf v6, v6
-	WORD $0x6e2cdcc6 // fmul v6, v6, v12
 	WORD $0x4e21d8e7 // scvtf v7, v7
-	WORD $0x6e2ddce7 // fmul v7, v7, v13
 	WORD $0x3dc0014e // ldr q14, [x10, #0]
-	WORD $0x4e20d5c0 // fadd v0, v14, v0
+	WORD $0x4e2acc0e // fmla v14, v0, v10
+	WORD $0x4eae1dc0 // mov v0, v14
 	WORD $0x3dc0054e // ldr q14, [x10, #16]
-	WORD $0x4e21d5c1 // fadd v1, v14, v1
+	WORD $0x4e2bcc2e // fmla v14, v1, v11
+	WORD $0x4eae1dc1 // mov v1, v14
 	WORD $0x3dc0094e // ldr q14, [x10, #32]
-	WORD $0x4e22d5c2 // fadd v2, v14, v2
+	WORD $0x4e2ccc4e // fmla v14, v2, v12
+	WORD $0x4eae1dc2 // mov v2, v14
 	WORD $0x3dc00d4e // ldr q14, [x10, #48]
-	WORD $0x4e23d5c3 // fadd v3, v14, v3
+	WORD $0x4e2dcc6e // fmla v14, v3, v13
+	WORD $0x4eae1dc3 // mov v3, v14
 	WORD $0x3dc0114e // ldr q14, [x10, #64]
-	WORD $0x4e24d5c4 // fadd v4, v14, v4
+	WORD $0x4e2acc8e // fmla v14, v4, v10
+	WORD $0x4eae1dc4 // mov v4, v14
 	WORD $0x3dc0154e // ldr q14, [x10, #80]
-	WORD $0x4e25d5c5 // fadd v5, v14, v5
+	WORD $0x4e2bccae // fmla v14, v5, v11
+	WORD $0x4eae1dc5 // mov v5, v14
 	WORD $0x3dc0194e // ldr q14, [x10, #96]
-	WORD $0x4e26d5c6 // fadd v6, v14, v6
+	WORD $0x4e2cccce // fmla v14, v6, v12
+	WORD $0x4eae1dc6 // mov v6, v14
 	WORD $0x3dc01d4e // ldr q14, [x10, #112]
-	WORD $0x4e27d5c7 // fadd v7, v14, v7
+	WORD $0x4e2dccee // fmla v14, v7, v13
+	WORD $0x4eae1dc7 // mov v7, v14
 	WORD $0x3dc000aa // ldr q10, [x5, #0]
 	WORD $0x3dc004ab // ldr q11, [x5, #16]
 	WORD $0x3dc008ac // ldr q12, [x5, #32]
 	WORD $0x3dc00cad // ldr q13, [x5, #48]
 	ADD $48, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edd4f // fmul v15, v10, v14
-	WORD $0x4eafd400 // fsub v0, v0, v15
-	WORD $0x6e2edd6f // fmul v15, v11, v14
-	WORD $0x4eafd421 // fsub v1, v1, v15
-	WORD $0x6e2edd8f // fmul v15, v12, v14
-	WORD $0x4eafd442 // fsub v2, v2, v15
-	WORD $0x6e2eddaf // fmul v15, v13, v14
-	WORD $0x4eafd463 // fsub v3, v3, v15
+	WORD $0x4eaecd40 // fmls v0, v10, v14
+	WORD $0x4eaecd61 // fmls v1, v11, v14
+	WORD $0x4eaecd82 // fmls v2, v12, v14
+	WORD $0x4eaecda3 // fmls v3, v13, v14
 	ADD $256, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edd4f // fmul v15, v10, v14
-	WORD $0x4eafd484 // fsub v4, v4, v15
-	WORD $0x6e2edd6f // fmul v15, v11, v14
-	WORD $0x4eafd4a5 // fsub v5, v5, v15
-	WORD $0x6e2edd8f // fmul v15, v12, v14
-	WORD $0x4eafd4c6 // fsub v6, v6, v15
-	WORD $0x6e2eddaf // fmul v15, v13, v14
-	WORD $0x4eafd4e7 // fsub v7, v7, v15
+	WORD $0x4eaecd44 // fmls v4, v10, v14
+	WORD $0x4eaecd65 // fmls v5, v11, v14
+	WORD $0x4eaecd86 // fmls v6, v12, v14
+	WORD $0x4eaecda7 // fmls v7, v13, v14
 	WORD $0x3dc040aa // ldr q10, [x5, #256]
 	WORD $0x3dc044ab // ldr q11, [x5, #272]
 	WORD $0x3dc048ac // ldr q12, [x5, #288]
 	WORD $0x3dc04cad // ldr q13, [x5, #304]
 	ADD $64, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edd4f // fmul v15, v10, v14
-	WORD $0x4eafd400 // fsub v0, v0, v15
-	WORD $0x6e2edd6f // fmul v15, v11, v14
-	WORD $0x4eafd421 // fsub v1, v1, v15
-	WORD $0x6e2edd8f // fmul v15, v12, v14
-	WORD $0x4eafd442 // fsub v2, v2, v15
-	WORD $0x6e2eddaf // fmul v15, v13, v14
-	WORD $0x4eafd463 // fsub v3, v3, v15
+	WORD $0x4eaecd40 // fmls v0, v10, v14
+	WORD $0x4eaecd61 // fmls v1, v11, v14
+	WORD $0x4eaecd82 // fmls v2, v12, v14
+	WORD $0x4eaecda3 // fmls v3, v13, v14
 	ADD $272, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edd4f // fmul v15, v10, v14
-	WORD $0x4eafd484 // fsub v4, v4, v15
-	WORD $0x6e2edd6f // fmul v15, v11, v14
-	WORD $0x4eafd4a5 // fsub v5, v5, v15
-	WORD $0x6e2edd8f // fmul v15, v12, v14
-	WORD $0x4eafd4c6 // fsub v6, v6, v15
-	WORD $0x6e2eddaf // fmul v15, v13, v14
-	WORD $0x4eafd4e7 // fsub v7, v7, v15
+	WORD $0x4eaecd44 // fmls v4, v10, v14
+	WORD $0x4eaecd65 // fmls v5, v11, v14
+	WORD $0x4eaecd86 // fmls v6, v12, v14
+	WORD $0x4eaecda7 // fmls v7, v13, v14
 	ADD $0, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edc00 // fmul v0, v0, v14
 	WORD $0x3dc0000f // ldr q15, [x0, #0]
-	WORD $0x4e20d5e0 // fadd v0, v15, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e2edc21 // fmul v1, v1, v14
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
 	WORD $0x3dc0040f // ldr q15, [x0, #16]
-	WORD $0x4e21d5e1 // fadd v1, v15, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e2edc42 // fmul v2, v2, v14
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
 	WORD $0x3dc0080f // ldr q15, [x0, #32]
-	WORD $0x4e22d5e2 // fadd v2, v15, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e2edc63 // fmul v3, v3, v14
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
 	WORD $0x3dc00c0f // ldr q15, [x0, #48]
-	WORD $0x4e23d5e3 // fadd v3, v15, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
 	ADD $208, R7, R9
 	WORD $0x4d40c92e // ld1r {v14.4s}, [x9]
-	WORD $0x6e2edc84 // fmul v4, v4, v14
 	WORD $0x3dc0100f // ldr q15, [x0, #64]
-	WORD $0x4e24d5e4 // fadd v4, v15, v4
-	WORD $0x3d801004 // str q4, [x0, #64]
-	WORD $0x6e2edca5 // fmul v5, v5, v14
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
 	WORD $0x3dc0140f // ldr q15, [x0, #80]
-	WORD $0x4e25d5e5 // fadd v5, v15, v5
-	WORD $0x3d801405 // str q5, [x0, #80]
-	WORD $0x6e2edcc6 // fmul v6, v6, v14
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
 	WORD $0x3dc0180f // ldr q15, [x0, #96]
-	WORD $0x4e26d5e6 // fadd v6, v15, v6
-	WORD $0x3d801806 // str q6, [x0, #96]
-	WORD $0x6e2edce7 // fmul v7, v7, v14
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
 	WORD $0x3dc01c0f // ldr q15, [x0, #112]
-	WORD $0x4e27d5e7 // fadd v7, v15, v7
-	WORD $0x3d801c07 // str q7, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -6117,67 +5897,55 @@ loop97:
 	WORD $0x3dc04887 // ldr q7, [x4, #288]
 	WORD $0x3dc04c88 // ldr q8, [x4, #304]
 	WORD $0x4e21d800 // scvtf v0, v0
-	WORD $0x6e25dc00 // fmul v0, v0, v5
 	WORD $0x4e21d821 // scvtf v1, v1
-	WORD $0x6e26dc21 // fmul v1, v1, v6
 	WORD $0x4e21d842 // scvtf v2, v2
-	WORD $0x6e27dc42 // fmul v2, v2, v7
 	WORD $0x4e21d863 // scvtf v3, v3
-	WORD $0x6e28dc63 // fmul v3, v3, v8
 	WORD $0x3dc00149 // ldr q9, [x10, #0]
-	WORD $0x4e20d520 // fadd v0, v9, v0
+	WORD $0x4e25cc09 // fmla v9, v0, v5
+	WORD $0x4ea91d20 // mov v0, v9
 	WORD $0x3dc00549 // ldr q9, [x10, #16]
-	WORD $0x4e21d521 // fadd v1, v9, v1
+	WORD $0x4e26cc29 // fmla v9, v1, v6
+	WORD $0x4ea91d21 // mov v1, v9
 	WORD $0x3dc00949 // ldr q9, [x10, #32]
-	WORD $0x4e22d522 // fadd v2, v9, v2
+	WORD $0x4e27cc49 // fmla v9, v2, v7
+	WORD $0x4ea91d22 // mov v2, v9
 	WORD $0x3dc00d49 // ldr q9, [x10, #48]
-	WORD $0x4e23d523 // fadd v3, v9, v3
+	WORD $0x4e28cc69 // fmla v9, v3, v8
+	WORD $0x4ea91d23 // mov v3, v9
 	WORD $0x3dc000a5 // ldr q5, [x5, #0]
 	WORD $0x3dc004a6 // ldr q6, [x5, #16]
 	WORD $0x3dc008a7 // ldr q7, [x5, #32]
 	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
 	ADD $48, R7, R9
 	WORD $0x4d40c929 // ld1r {v9.4s}, [x9]
-	WORD $0x6e29dcaa // fmul v10, v5, v9
-	WORD $0x4eaad400 // fsub v0, v0, v10
-	WORD $0x6e29dcca // fmul v10, v6, v9
-	WORD $0x4eaad421 // fsub v1, v1, v10
-	WORD $0x6e29dcea // fmul v10, v7, v9
-	WORD $0x4eaad442 // fsub v2, v2, v10
-	WORD $0x6e29dd0a // fmul v10, v8, v9
-	WORD $0x4eaad463 // fsub v3, v3, v10
+	WORD $0x4ea9cca0 // fmls v0, v5, v9
+	WORD $0x4ea9ccc1 // fmls v1, v6, v9
+	WORD $0x4ea9cce2 // fmls v2, v7, v9
+	WORD $0x4ea9cd03 // fmls v3, v8, v9
 	WORD $0x3dc040a5 // ldr q5, [x5, #256]
 	WORD $0x3dc044a6 // ldr q6, [x5, #272]
 	WORD $0x3dc048a7 // ldr q7, [x5, #288]
 	WORD $0x3dc04ca8 // ldr q8, [x5, #304]
 	ADD $64, R7, R9
 	WORD $0x4d40c929 // ld1r {v9.4s}, [x9]
-	WORD $0x6e29dcaa // fmul v10, v5, v9
-	WORD $0x4eaad400 // fsub v0, v0, v10
-	WORD $0x6e29dcca // fmul v10, v6, v9
-	WORD $0x4eaad421 // fsub v1, v1, v10
-	WORD $0x6e29dcea // fmul v10, v7, v9
-	WORD $0x4eaad442 // fsub v2, v2, v10
-	WORD $0x6e29dd0a // fmul v10, v8, v9
-	WORD $0x4eaad463 // fsub v3, v3, v10
+	WORD $0x4ea9cca0 // fmls v0, v5, v9
+	WORD $0x4ea9ccc1 // fmls v1, v6, v9
+	WORD $0x4ea9cce2 // fmls v2, v7, v9
+	WORD $0x4ea9cd03 // fmls v3, v8, v9
 	ADD $0, R7, R9
 	WORD $0x4d40c929 // ld1r {v9.4s}, [x9]
-	WORD $0x6e29dc00 // fmul v0, v0, v9
 	WORD $0x3dc0000a // ldr q10, [x0, #0]
-	WORD $0x4e20d540 // fadd v0, v10, v0
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x6e29dc21 // fmul v1, v1, v9
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
 	WORD $0x3dc0040a // ldr q10, [x0, #16]
-	WORD $0x4e21d541 // fadd v1, v10, v1
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x6e29dc42 // fmul v2, v2, v9
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
 	WORD $0x3dc0080a // ldr q10, [x0, #32]
-	WORD $0x4e22d542 // fadd v2, v10, v2
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x6e29dc63 // fmul v3, v3, v9
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
 	WORD $0x3dc00c0a // ldr q10, [x0, #48]
-	WORD $0x4e23d543 // fadd v3, v10, v3
-	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
 	ADD $16, R1
 	ADD $4, R7
 	ADD $256, R3
@@ -6362,17 +6130,13 @@ loop105:
 	WORD $0x3dc00826 // ldr q6, [x1, #32]
 	WORD $0x3dc00c27 // ldr q7, [x1, #48]
 	WORD $0x3dc00008 // ldr q8, [x0, #0]
-	WORD $0x6e24dd08 // fmul v8, v8, v4
-	WORD $0x4e28d400 // fadd v0, v0, v8
+	WORD $0x4e24cd00 // fmla v0, v8, v4
 	WORD $0x3dc00408 // ldr q8, [x0, #16]
-	WORD $0x6e25dd08 // fmul v8, v8, v5
-	WORD $0x4e28d421 // fadd v1, v1, v8
+	WORD $0x4e25cd01 // fmla v1, v8, v5
 	WORD $0x3dc00808 // ldr q8, [x0, #32]
-	WORD $0x6e26dd08 // fmul v8, v8, v6
-	WORD $0x4e28d442 // fadd v2, v2, v8
+	WORD $0x4e26cd02 // fmla v2, v8, v6
 	WORD $0x3dc00c08 // ldr q8, [x0, #48]
-	WORD $0x6e27dd08 // fmul v8, v8, v7
-	WORD $0x4e28d463 // fadd v3, v3, v8
+	WORD $0x4e27cd03 // fmla v3, v8, v7
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R2
@@ -6421,56 +6185,40 @@ loop107:
 	WORD $0x3dc00872 // ldr q18, [x3, #32]
 	WORD $0x3dc00c73 // ldr q19, [x3, #48]
 	WORD $0x3dc00034 // ldr q20, [x1, #0]
-	WORD $0x6e30de94 // fmul v20, v20, v16
-	WORD $0x4e34d400 // fadd v0, v0, v20
+	WORD $0x4e30ce80 // fmla v0, v20, v16
 	WORD $0x3dc00434 // ldr q20, [x1, #16]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x4e34d421 // fadd v1, v1, v20
+	WORD $0x4e31ce81 // fmla v1, v20, v17
 	WORD $0x3dc00834 // ldr q20, [x1, #32]
-	WORD $0x6e32de94 // fmul v20, v20, v18
-	WORD $0x4e34d442 // fadd v2, v2, v20
+	WORD $0x4e32ce82 // fmla v2, v20, v18
 	WORD $0x3dc00c34 // ldr q20, [x1, #48]
-	WORD $0x6e33de94 // fmul v20, v20, v19
-	WORD $0x4e34d463 // fadd v3, v3, v20
+	WORD $0x4e33ce83 // fmla v3, v20, v19
 	ADD $64, R1
 	WORD $0x3dc000b4 // ldr q20, [x5, #0]
-	WORD $0x6e30de94 // fmul v20, v20, v16
-	WORD $0x4e34d484 // fadd v4, v4, v20
+	WORD $0x4e30ce84 // fmla v4, v20, v16
 	WORD $0x3dc004b4 // ldr q20, [x5, #16]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x4e34d4a5 // fadd v5, v5, v20
+	WORD $0x4e31ce85 // fmla v5, v20, v17
 	WORD $0x3dc008b4 // ldr q20, [x5, #32]
-	WORD $0x6e32de94 // fmul v20, v20, v18
-	WORD $0x4e34d4c6 // fadd v6, v6, v20
+	WORD $0x4e32ce86 // fmla v6, v20, v18
 	WORD $0x3dc00cb4 // ldr q20, [x5, #48]
-	WORD $0x6e33de94 // fmul v20, v20, v19
-	WORD $0x4e34d4e7 // fadd v7, v7, v20
+	WORD $0x4e33ce87 // fmla v7, v20, v19
 	ADD $64, R5
 	WORD $0x3dc000d4 // ldr q20, [x6, #0]
-	WORD $0x6e30de94 // fmul v20, v20, v16
-	WORD $0x4e34d508 // fadd v8, v8, v20
+	WORD $0x4e30ce88 // fmla v8, v20, v16
 	WORD $0x3dc004d4 // ldr q20, [x6, #16]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x4e34d529 // fadd v9, v9, v20
+	WORD $0x4e31ce89 // fmla v9, v20, v17
 	WORD $0x3dc008d4 // ldr q20, [x6, #32]
-	WORD $0x6e32de94 // fmul v20, v20, v18
-	WORD $0x4e34d54a // fadd v10, v10, v20
+	WORD $0x4e32ce8a // fmla v10, v20, v18
 	WORD $0x3dc00cd4 // ldr q20, [x6, #48]
-	WORD $0x6e33de94 // fmul v20, v20, v19
-	WORD $0x4e34d56b // fadd v11, v11, v20
+	WORD $0x4e33ce8b // fmla v11, v20, v19
 	ADD $64, R6
 	WORD $0x3dc000f4 // ldr q20, [x7, #0]
-	WORD $0x6e30de94 // fmul v20, v20, v16
-	WORD $0x4e34d58c // fadd v12, v12, v20
+	WORD $0x4e30ce8c // fmla v12, v20, v16
 	WORD $0x3dc004f4 // ldr q20, [x7, #16]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x4e34d5ad // fadd v13, v13, v20
+	WORD $0x4e31ce8d // fmla v13, v20, v17
 	WORD $0x3dc008f4 // ldr q20, [x7, #32]
-	WORD $0x6e32de94 // fmul v20, v20, v18
-	WORD $0x4e34d5ce // fadd v14, v14, v20
+	WORD $0x4e32ce8e // fmla v14, v20, v18
 	WORD $0x3dc00cf4 // ldr q20, [x7, #48]
-	WORD $0x6e33de94 // fmul v20, v20, v19
-	WORD $0x4e34d5ef // fadd v15, v15, v20
+	WORD $0x4e33ce8f // fmla v15, v20, v19
 	ADD $64, R7
 	ADD $64, R3
 	SUB $1, R4
@@ -6592,26 +6340,22 @@ loop113:
 	WORD $0x3dc00002 // ldr q2, [x0, #0]
 	WORD $0x3dc00023 // ldr q3, [x1, #0]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x6e21dc63 // fmul v3, v3, v1
-	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x4e21cc62 // fmla v2, v3, v1
 	WORD $0x3d800002 // str q2, [x0, #0]
 	WORD $0x3dc00402 // ldr q2, [x0, #16]
 	WORD $0x3dc00423 // ldr q3, [x1, #16]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x6e21dc63 // fmul v3, v3, v1
-	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x4e21cc62 // fmla v2, v3, v1
 	WORD $0x3d800402 // str q2, [x0, #16]
 	WORD $0x3dc00802 // ldr q2, [x0, #32]
 	WORD $0x3dc00823 // ldr q3, [x1, #32]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x6e21dc63 // fmul v3, v3, v1
-	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x4e21cc62 // fmla v2, v3, v1
 	WORD $0x3d800802 // str q2, [x0, #32]
 	WORD $0x3dc00c02 // ldr q2, [x0, #48]
 	WORD $0x3dc00c23 // ldr q3, [x1, #48]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x6e21dc63 // fmul v3, v3, v1
-	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x4e21cc62 // fmla v2, v3, v1
 	WORD $0x3d800c02 // str q2, [x0, #48]
 	ADD $64, R0
 	ADD $64, R1
@@ -6648,39 +6392,31 @@ loop117:
 	WORD $0x3dc00022 // ldr q2, [x1, #0]
 	WORD $0x3dc00103 // ldr q3, [x8, #0]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x6e21dc63 // fmul v3, v3, v1
-	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x4e21cc62 // fmla v2, v3, v1
 	WORD $0x3d800022 // str q2, [x1, #0]
 	WORD $0x3dc00123 // ldr q3, [x9, #0]
-	WORD $0x6e22dc63 // fmul v3, v3, v2
-	WORD $0x4e23d484 // fadd v4, v4, v3
+	WORD $0x4e22cc64 // fmla v4, v3, v2
 	WORD $0x3dc00422 // ldr q2, [x1, #16]
 	WORD $0x3dc00503 // ldr q3, [x8, #16]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x6e21dc63 // fmul v3, v3, v1
-	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x4e21cc62 // fmla v2, v3, v1
 	WORD $0x3d800422 // str q2, [x1, #16]
 	WORD $0x3dc00523 // ldr q3, [x9, #16]
-	WORD $0x6e22dc63 // fmul v3, v3, v2
-	WORD $0x4e23d4a5 // fadd v5, v5, v3
+	WORD $0x4e22cc65 // fmla v5, v3, v2
 	WORD $0x3dc00822 // ldr q2, [x1, #32]
 	WORD $0x3dc00903 // ldr q3, [x8, #32]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x6e21dc63 // fmul v3, v3, v1
-	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x4e21cc62 // fmla v2, v3, v1
 	WORD $0x3d800822 // str q2, [x1, #32]
 	WORD $0x3dc00923 // ldr q3, [x9, #32]
-	WORD $0x6e22dc63 // fmul v3, v3, v2
-	WORD $0x4e23d4c6 // fadd v6, v6, v3
+	WORD $0x4e22cc66 // fmla v6, v3, v2
 	WORD $0x3dc00c22 // ldr q2, [x1, #48]
 	WORD $0x3dc00d03 // ldr q3, [x8, #48]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x6e21dc63 // fmul v3, v3, v1
-	WORD $0x4e23d442 // fadd v2, v2, v3
+	WORD $0x4e21cc62 // fmla v2, v3, v1
 	WORD $0x3d800c22 // str q2, [x1, #48]
 	WORD $0x3dc00d23 // ldr q3, [x9, #48]
-	WORD $0x6e22dc63 // fmul v3, v3, v2
-	WORD $0x4e23d4e7 // fadd v7, v7, v3
+	WORD $0x4e22cc67 // fmla v7, v3, v2
 	ADD $64, R1
 	ADD $64, R8
 	ADD $64, R9
@@ -7103,14 +6839,10 @@ loop123:
 	MOVD R5, R8
 	WORD $0x4d40c908 // ld1r {v8.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e28dc89 // fmul v9, v4, v8
-	WORD $0x4e29d400 // fadd v0, v0, v9
-	WORD $0x6e28dca9 // fmul v9, v5, v8
-	WORD $0x4e29d421 // fadd v1, v1, v9
-	WORD $0x6e28dcc9 // fmul v9, v6, v8
-	WORD $0x4e29d442 // fadd v2, v2, v9
-	WORD $0x6e28dce9 // fmul v9, v7, v8
-	WORD $0x4e29d463 // fadd v3, v3, v9
+	WORD $0x4e28cc80 // fmla v0, v4, v8
+	WORD $0x4e28cca1 // fmla v1, v5, v8
+	WORD $0x4e28ccc2 // fmla v2, v6, v8
+	WORD $0x4e28cce3 // fmla v3, v7, v8
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
@@ -7137,14 +6869,10 @@ loop125:
 	MOVD R5, R8
 	WORD $0x4d40c908 // ld1r {v8.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e28dc89 // fmul v9, v4, v8
-	WORD $0x4e29d400 // fadd v0, v0, v9
-	WORD $0x6e28dca9 // fmul v9, v5, v8
-	WORD $0x4e29d421 // fadd v1, v1, v9
-	WORD $0x6e28dcc9 // fmul v9, v6, v8
-	WORD $0x4e29d442 // fadd v2, v2, v9
-	WORD $0x6e28dce9 // fmul v9, v7, v8
-	WORD $0x4e29d463 // fadd v3, v3, v9
+	WORD $0x4e28cc80 // fmla v0, v4, v8
+	WORD $0x4e28cca1 // fmla v1, v5, v8
+	WORD $0x4e28ccc2 // fmla v2, v6, v8
+	WORD $0x4e28cce3 // fmla v3, v7, v8
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
@@ -7185,14 +6913,10 @@ loop129:
 	WORD $0x3dc00ce7 // ldr q7, [x7, #48]
 	ADD $0, R8, R10
 	WORD $0x4d40c948 // ld1r {v8.4s}, [x10]
-	WORD $0x6e28dc89 // fmul v9, v4, v8
-	WORD $0x4e29d400 // fadd v0, v0, v9
-	WORD $0x6e28dca9 // fmul v9, v5, v8
-	WORD $0x4e29d421 // fadd v1, v1, v9
-	WORD $0x6e28dcc9 // fmul v9, v6, v8
-	WORD $0x4e29d442 // fadd v2, v2, v9
-	WORD $0x6e28dce9 // fmul v9, v7, v8
-	WORD $0x4e29d463 // fadd v3, v3, v9
+	WORD $0x4e28cc80 // fmla v0, v4, v8
+	WORD $0x4e28cca1 // fmla v1, v5, v8
+	WORD $0x4e28ccc2 // fmla v2, v6, v8
+	WORD $0x4e28cce3 // fmla v3, v7, v8
 	ADD R4, R7
 	ADD $4, R8
 	SUB $1, R9
@@ -7246,44 +6970,28 @@ loop131:
 	MOVD R5, R8
 	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d400 // fadd v0, v0, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d421 // fadd v1, v1, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d442 // fadd v2, v2, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d463 // fadd v3, v3, v21
+	WORD $0x4e34ce00 // fmla v0, v16, v20
+	WORD $0x4e34ce21 // fmla v1, v17, v20
+	WORD $0x4e34ce42 // fmla v2, v18, v20
+	WORD $0x4e34ce63 // fmla v3, v19, v20
 	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d484 // fadd v4, v4, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d4a5 // fadd v5, v5, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d4c6 // fadd v6, v6, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d4e7 // fadd v7, v7, v21
+	WORD $0x4e34ce04 // fmla v4, v16, v20
+	WORD $0x4e34ce25 // fmla v5, v17, v20
+	WORD $0x4e34ce46 // fmla v6, v18, v20
+	WORD $0x4e34ce67 // fmla v7, v19, v20
 	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d508 // fadd v8, v8, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d529 // fadd v9, v9, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d54a // fadd v10, v10, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d56b // fadd v11, v11, v21
+	WORD $0x4e34ce08 // fmla v8, v16, v20
+	WORD $0x4e34ce29 // fmla v9, v17, v20
+	WORD $0x4e34ce4a // fmla v10, v18, v20
+	WORD $0x4e34ce6b // fmla v11, v19, v20
 	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d58c // fadd v12, v12, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d5ad // fadd v13, v13, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d5ce // fadd v14, v14, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d5ef // fadd v15, v15, v21
+	WORD $0x4e34ce0c // fmla v12, v16, v20
+	WORD $0x4e34ce2d // fmla v13, v17, v20
+	WORD $0x4e34ce4e // fmla v14, v18, v20
+	WORD $0x4e34ce6f // fmla v15, v19, v20
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
@@ -7334,44 +7042,28 @@ loop133:
 	MOVD R5, R8
 	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d400 // fadd v0, v0, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d421 // fadd v1, v1, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d442 // fadd v2, v2, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d463 // fadd v3, v3, v21
+	WORD $0x4e34ce00 // fmla v0, v16, v20
+	WORD $0x4e34ce21 // fmla v1, v17, v20
+	WORD $0x4e34ce42 // fmla v2, v18, v20
+	WORD $0x4e34ce63 // fmla v3, v19, v20
 	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d484 // fadd v4, v4, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d4a5 // fadd v5, v5, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d4c6 // fadd v6, v6, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d4e7 // fadd v7, v7, v21
+	WORD $0x4e34ce04 // fmla v4, v16, v20
+	WORD $0x4e34ce25 // fmla v5, v17, v20
+	WORD $0x4e34ce46 // fmla v6, v18, v20
+	WORD $0x4e34ce67 // fmla v7, v19, v20
 	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d508 // fadd v8, v8, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d529 // fadd v9, v9, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d54a // fadd v10, v10, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d56b // fadd v11, v11, v21
+	WORD $0x4e34ce08 // fmla v8, v16, v20
+	WORD $0x4e34ce29 // fmla v9, v17, v20
+	WORD $0x4e34ce4a // fmla v10, v18, v20
+	WORD $0x4e34ce6b // fmla v11, v19, v20
 	WORD $0x4d40c914 // ld1r {v20.4s}, [x8]
 	ADD R2, R8
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d58c // fadd v12, v12, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d5ad // fadd v13, v13, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d5ce // fadd v14, v14, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d5ef // fadd v15, v15, v21
+	WORD $0x4e34ce0c // fmla v12, v16, v20
+	WORD $0x4e34ce2d // fmla v13, v17, v20
+	WORD $0x4e34ce4e // fmla v14, v18, v20
+	WORD $0x4e34ce6f // fmla v15, v19, v20
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
@@ -7439,44 +7131,28 @@ loop137:
 	WORD $0x3dc00cf3 // ldr q19, [x7, #48]
 	ADD $0, R8, R10
 	WORD $0x4d40c954 // ld1r {v20.4s}, [x10]
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d400 // fadd v0, v0, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d421 // fadd v1, v1, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d442 // fadd v2, v2, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d463 // fadd v3, v3, v21
+	WORD $0x4e34ce00 // fmla v0, v16, v20
+	WORD $0x4e34ce21 // fmla v1, v17, v20
+	WORD $0x4e34ce42 // fmla v2, v18, v20
+	WORD $0x4e34ce63 // fmla v3, v19, v20
 	ADD $128, R8, R10
 	WORD $0x4d40c954 // ld1r {v20.4s}, [x10]
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d484 // fadd v4, v4, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d4a5 // fadd v5, v5, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d4c6 // fadd v6, v6, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d4e7 // fadd v7, v7, v21
+	WORD $0x4e34ce04 // fmla v4, v16, v20
+	WORD $0x4e34ce25 // fmla v5, v17, v20
+	WORD $0x4e34ce46 // fmla v6, v18, v20
+	WORD $0x4e34ce67 // fmla v7, v19, v20
 	ADD $256, R8, R10
 	WORD $0x4d40c954 // ld1r {v20.4s}, [x10]
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d508 // fadd v8, v8, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d529 // fadd v9, v9, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d54a // fadd v10, v10, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d56b // fadd v11, v11, v21
+	WORD $0x4e34ce08 // fmla v8, v16, v20
+	WORD $0x4e34ce29 // fmla v9, v17, v20
+	WORD $0x4e34ce4a // fmla v10, v18, v20
+	WORD $0x4e34ce6b // fmla v11, v19, v20
 	ADD $384, R8, R10
 	WORD $0x4d40c954 // ld1r {v20.4s}, [x10]
-	WORD $0x6e34de15 // fmul v21, v16, v20
-	WORD $0x4e35d58c // fadd v12, v12, v21
-	WORD $0x6e34de35 // fmul v21, v17, v20
-	WORD $0x4e35d5ad // fadd v13, v13, v21
-	WORD $0x6e34de55 // fmul v21, v18, v20
-	WORD $0x4e35d5ce // fadd v14, v14, v21
-	WORD $0x6e34de75 // fmul v21, v19, v20
-	WORD $0x4e35d5ef // fadd v15, v15, v21
+	WORD $0x4e34ce0c // fmla v12, v16, v20
+	WORD $0x4e34ce2d // fmla v13, v17, v20
+	WORD $0x4e34ce4e // fmla v14, v18, v20
+	WORD $0x4e34ce6f // fmla v15, v19, v20
 	ADD R4, R7
 	ADD $4, R8
 	SUB $1, R9

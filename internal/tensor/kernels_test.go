@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"math/big"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -271,5 +272,39 @@ func TestChooseKernels(t *testing.T) {
 	}
 	if _, err := chooseKernels("fast"); err == nil {
 		t.Error("kernels that do not exist are accepted")
+	}
+}
+
+// fused rounds once: as exact numbers say, with results between normal ones, in the middle of two, too small and too large.
+func TestFused(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	number := func(low, high int) float32 {
+		x := math.Ldexp(float64(1<<23|random.IntN(1<<23)), low+random.IntN(high-low)-23)
+		if random.IntN(2) == 0 {
+			x = -x
+		}
+		return float32(x)
+	}
+	try := func(x, y, z float32) {
+		exact := new(big.Float).SetPrec(600).Mul(big.NewFloat(float64(x)), big.NewFloat(float64(y)))
+		exact.Add(exact, big.NewFloat(float64(z)))
+		want, _ := exact.Float32()
+		if got := fused(x, y, z); got != want {
+			t.Fatalf("%x·%x + %x is %x, want %x", x, y, z, got, want)
+		}
+	}
+	for range 200_000 {
+		try(number(-3, 3), number(-3, 3), number(-30, 6))
+		try(number(-80, -60), number(-70, -60), number(-149, -120))
+		try(number(60, 64), number(60, 64), number(100, 127))
+		// A sum just beside a middle, by less than a float64 shows.
+		z := number(0, 1)
+		half := math.Float32frombits(math.Float32bits(z)&0xff800000) * 0x1p-24
+		try(half, 1+0x1p-23, z)
+		try(half*(1-0x1p-20), 1+0x1p-20, z)
+	}
+	try(0, 0, 0)
+	if !math.IsNaN(float64(fused(float32(math.Inf(1)), 0, 1))) || !math.IsInf(float64(fused(3e38, 2, 1)), 1) {
+		t.Error("what is no number is one")
 	}
 }

@@ -286,8 +286,8 @@ func (s *worker) floatBlock(p Product, x *Batch, first int, rows []float32, stri
 	}
 }
 
-// dot is the product of an unpacked row with a vector. Each step is rounded to float32 by itself, as the conversions say:
-// a compiler or a processor that joined a multiplication with an addition would get other sums.
+// dot is the product of an unpacked row with a vector. Each step is rounded to float32, and where something is multiplied and
+// added, once: so every processor gets the same sums.
 func (w *unpacked) dot(f *Format, x *Packed, vector int) (sum float32) {
 	for b := range len(w.q) / Block {
 		r, i := x.record(vector, b/4), b%4
@@ -296,17 +296,17 @@ func (w *unpacked) dot(f *Format, x *Packed, vector int) (sum float32) {
 		if f.group == Block {
 			t = float32(float32(first+second) * w.scale[b])
 			if f.shifted {
-				t -= float32(r.sum[i] * w.low[b])
+				t = fused(-r.sum[i], w.low[b], t)
 			}
 		} else {
 			t = float32(float32(first) * w.scale[2*b])
-			t += float32(float32(second) * w.scale[2*b+1])
+			t = fused(float32(second), w.scale[2*b+1], t)
 			if f.shifted {
-				t -= float32(r.half[i] * w.low[2*b])
-				t -= float32(r.half[4+i] * w.low[2*b+1])
+				t = fused(-r.half[i], w.low[2*b], t)
+				t = fused(-r.half[4+i], w.low[2*b+1], t)
 			}
 		}
-		sum += float32(t * r.scale[i])
+		sum = fused(t, r.scale[i], sum)
 	}
 	return sum
 }

@@ -10,6 +10,32 @@ import (
 // lanes is into how many sums a dot product of floats is divided: as many as a vector register holds.
 const lanes = 16
 
+// fused is x·y + z, rounded once, as vector units do it.
+func fused(x, y, z float32) float32 {
+	p := float64(x) * float64(y) // exact
+	s := p + float64(z)
+	// To round s again, to float32, gives what rounding once would, unless s lies in the middle between two of these.
+	const below = 1<<29 - 1 // the bits that a float32 has no room for
+	if math.Float64bits(s)&below != 1<<28 && math.Abs(s) >= leastNormal {
+		return float32(s)
+	}
+	return roundOdd(p, float64(z), s)
+}
+
+// leastNormal is the least number that has all of its digits as a float32.
+const leastNormal = 0x1p-126
+
+// roundOdd rounds x + y, of which s is the nearest float64, to float32: first to an odd digit if it is not exact, so that the
+// second time knows on which side of a middle it lies (Boldo and Melquiond, "Emulation of a FMA and correctly rounded sums", 2008).
+func roundOdd(x, y, s float64) float32 {
+	part := s - x
+	rest := (x - (s - part)) + (y - part) // exact (Knuth, "The Art of Computer Programming", volume 2, 4.2.2)
+	if rest != 0 && math.Float64bits(s)&1 == 0 {
+		s = math.Nextafter(s, math.Copysign(math.Inf(1), rest))
+	}
+	return float32(s)
+}
+
 // Dot is the dot product of two float32 vectors of equal length: the products of elements i, i + 16, i + 32, … are added
 // in order, and then sum i + 8 to sum i, i + 4 to i, and so on.
 func Dot(a, b []float32) float32 {
@@ -23,15 +49,12 @@ func Dot(a, b []float32) float32 {
 		var s0, s1, s2, s3 float32
 		for i := l; i < whole; i += lanes {
 			x, y := (*[4]float32)(a[i:]), (*[4]float32)(b[i:])
-			s0 += float32(x[0] * y[0])
-			s1 += float32(x[1] * y[1])
-			s2 += float32(x[2] * y[2])
-			s3 += float32(x[3] * y[3])
+			s0, s1, s2, s3 = fused(x[0], y[0], s0), fused(x[1], y[1], s1), fused(x[2], y[2], s2), fused(x[3], y[3], s3)
 		}
 		sums[l], sums[l+1], sums[l+2], sums[l+3] = s0, s1, s2, s3
 	}
 	for i := whole; i < len(a); i++ {
-		sums[i-whole] += float32(a[i] * b[i])
+		sums[i-whole] = fused(a[i], b[i], sums[i-whole])
 	}
 	return addUp(&sums)
 }
@@ -83,7 +106,7 @@ func Blend(x, y []float32, a, b float32) {
 		inUse.blend(&x[0], &y[0], int(math.Float32bits(a)), int(math.Float32bits(b)), n)
 	}
 	for i := n * lanes; i < len(x); i++ {
-		x[i] = float32(x[i]*a) + float32(y[i]*b)
+		x[i] = fused(y[i], b, x[i]*a)
 	}
 }
 
@@ -201,7 +224,7 @@ func Scores(out []float32, q []float32, step, queries, dims int, keys []float32)
 		for j, x := range q[step*i : step*i+dims] {
 			k := (*[PageTokens]float32)(keys[j*PageTokens:])
 			for t := range scores {
-				scores[t] += float32(x * k[t])
+				scores[t] = fused(x, k[t], scores[t])
 			}
 		}
 	}
@@ -287,7 +310,7 @@ func Mix(out []float32, step, sums, dims int, weights, values []float32, from, t
 		for t := from; t < to; t++ {
 			w, v := weights[PageTokens*i+t], values[t*dims:(t+1)*dims]
 			for j := range sum {
-				sum[j] += float32(w * v[j])
+				sum[j] = fused(w, v[j], sum[j])
 			}
 		}
 	}

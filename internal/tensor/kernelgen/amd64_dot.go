@@ -147,8 +147,7 @@ func (a *amd64) dot(k kind) {
 			minimum := func(scaleOffset, sumOffset int) {
 				scales(w, "DX", scaleOffset)
 				a.op("VPERMPS", mem("SI", sumOffset), a.v(expand), a.v(t))
-				a.op("VMULPS", a.v(t), a.v(w), a.v(w))
-				a.op("VSUBPS", a.v(w), a.v(total), a.v(total))
+				a.op("VFNMADD231PS", a.v(t), a.v(w), a.v(total))
 			}
 			if !k.halves {
 				clear()
@@ -180,8 +179,7 @@ func (a *amd64) dot(k kind) {
 					if h == 0 {
 						a.op("VMULPS", a.v(w), a.v(sums[0]), a.v(total))
 					} else {
-						a.op("VMULPS", a.v(w), a.v(sums[0]), a.v(sums[0]))
-						a.op("VADDPS", a.v(sums[0]), a.v(total), a.v(total))
+						a.op("VFMADD231PS", a.v(w), a.v(sums[0]), a.v(total))
 					}
 				}
 				if k.shifted {
@@ -190,12 +188,14 @@ func (a *amd64) dot(k kind) {
 					}
 				}
 			}
-			a.op("VPERMPS", mem("SI", recordScale+4*first), a.v(expand), a.v(t))
-			a.op("VMULPS", a.v(t), a.v(total), a.v(total))
-			a.op("VADDPS", x(total), x(acc), x(acc))
-			for lane := 1; lane < a.lanes; lane++ {
-				a.op(a.by("VEXTRACTF128", "VEXTRACTF32X4"), fmt.Sprintf("$%d", lane), a.v(total), x(t))
-				a.op("VADDPS", x(t), x(acc), x(acc))
+			for lane := range a.lanes {
+				from := total
+				if lane > 0 {
+					from = t
+					a.op(a.by("VEXTRACTF128", "VEXTRACTF32X4"), fmt.Sprintf("$%d", lane), a.v(total), x(t))
+				}
+				a.op("VBROADCASTSS", mem("SI", recordScale+4*(first+lane)), x(w))
+				a.op("VFMADD231PS", x(w), x(from), x(acc))
 			}
 		})
 		a.op("ADDQ", "BX", "SI")
@@ -317,8 +317,7 @@ func (a *amd64) tile(k kind, n int) {
 				case h == 0:
 					a.op("VMULPS", f, a.v(s), a.v(firsts[v]))
 				default:
-					a.op("VMULPS", f, a.v(s), a.v(s))
-					a.op("VADDPS", a.v(s), a.v(firsts[v]), a.v(s))
+					a.op("VFMADD132PS", f, a.v(firsts[v]), a.v(s))
 				}
 			}
 		}
@@ -331,23 +330,21 @@ func (a *amd64) tile(k kind, n int) {
 				f := factor(mem("BX", g[0]))
 				for v, s := range sums {
 					if a.wide() {
-						a.op("VMULPS.BCST", tail(v, g[1]), f, a.v(t))
+						a.op("VFNMADD231PS.BCST", tail(v, g[1]), f, a.v(s))
 					} else {
 						splat(tail(v, g[1]))
-						a.op("VMULPS", f, a.v(t), a.v(t))
+						a.op("VFNMADD231PS", f, a.v(t), a.v(s))
 					}
-					a.op("VSUBPS", a.v(t), a.v(s), a.v(s))
 				}
 			}
 		}
 		for v, s := range sums {
 			if a.wide() {
-				a.op("VMULPS.BCST", tail(v, recordScale), a.v(s), a.v(s))
+				a.op("VFMADD231PS.BCST", tail(v, recordScale), a.v(s), a.v(acc[v]))
 			} else {
 				splat(tail(v, recordScale))
-				a.op("VMULPS", a.v(t), a.v(s), a.v(s))
+				a.op("VFMADD231PS", a.v(t), a.v(s), a.v(acc[v]))
 			}
-			a.op("VADDPS", a.v(s), a.v(acc[v]), a.v(acc[v]))
 		}
 	}
 	step := func(panel, scale int) {

@@ -30,10 +30,8 @@ func (a *amd64) floats() {
 	a.eachFloat("blendFloats", "writes x times one number plus y times another to x, 16 elements at a time.", []string{"x:*float32=DI", "y:*float32=SI", "a:int=BX", "b:int=DX", "n:int=CX"},
 		func() { scale, other = a.reg(), a.reg(); a.number("BX", scale); a.number("DX", other) },
 		func(r int, at func(string) string) {
-			t := a.next
 			a.op("VMULPS", at("DI"), a.v(scale), a.v(r))
-			a.op("VMULPS", at("SI"), a.v(other), a.v(t))
-			a.op("VADDPS", a.v(t), a.v(r), a.v(r))
+			a.op("VFMADD231PS", at("SI"), a.v(other), a.v(r))
 			a.op("VMOVUPS", a.v(r), at("DI"))
 		})
 	if a.wide() {
@@ -135,8 +133,7 @@ func (a *amd64) dotFloats(name, comment string, rows int, parameters ...string) 
 			at := "(SI)" + []string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i]
 			a.op("PREFETCHT0", fmt.Sprint(ahead, at))
 			for part := range parts {
-				a.op("VMULPS", fmt.Sprint(32*part, at), a.v(v[part]), a.v(w))
-				a.op("VADDPS", a.v(w), a.v(sums[i*parts+part]), a.v(sums[i*parts+part]))
+				a.op("VFMADD231PS", fmt.Sprint(32*part, at), a.v(v[part]), a.v(sums[i*parts+part]))
 			}
 		}
 		a.op("ADDQ", "$64", "DX")
@@ -172,8 +169,7 @@ func (a *amd64) tileFloats() {
 		for r, at := range []string{"", "(R8*1)", "(R8*2)", "(R9*1)"} {
 			a.op("VMOVUPS", "(SI)"+at, a.v(w))
 			for i := range n {
-				a.op("VMULPS", a.v(w), a.v(v[i]), a.v(t))
-				a.op("VADDPS", a.v(t), a.v(sums[n*i+r]), a.v(sums[n*i+r]))
+				a.op("VFMADD231PS", a.v(w), a.v(v[i]), a.v(sums[n*i+r]))
 			}
 		}
 		a.op("ADDQ", "$64", "DX")
@@ -211,11 +207,9 @@ func (a *amd64) recur() {
 			for part := range parts {
 				at := func(base string) string { return fmt.Sprintf("%d(%s)(AX*1)", 32*part, base) }
 				a.op("VMULPS", at("SI"), a.v(fade), a.v(r))
-				a.op("VMULPS", at("DX"), a.v(u), a.v(t))
-				a.op("VADDPS", a.v(t), a.v(r), a.v(r))
+				a.op("VFMADD231PS", at("DX"), a.v(u), a.v(r))
 				a.op("VMOVUPS", a.v(r), at("SI"))
-				a.op("VMULPS", at("R8"), a.v(r), a.v(t))
-				a.op("VADDPS", a.v(t), a.v(sums[part]), a.v(sums[part]))
+				a.op("VFMADD231PS", at("R8"), a.v(r), a.v(sums[part]))
 			}
 			a.op("ADDQ", "$64", "AX")
 		})
@@ -319,7 +313,7 @@ func (a *amd64) mix2(n int) {
 	a.op("LEAQ", "(R8)(R8*2)", "R9")
 	const parts = 2
 	sums := a.regs(n * parts)
-	v, w, t := a.regs(parts), a.regs(n), a.reg()
+	v, w := a.regs(parts), a.regs(n)
 	a.loop("CX", func() {
 		out := func(i, part int) string {
 			return fmt.Sprintf("%d(DI)%s", 64*part, []string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i])
@@ -339,8 +333,7 @@ func (a *amd64) mix2(n int) {
 			for i := range n {
 				a.op("VBROADCASTSS", mem("R12", 128*i), a.v(w[i]))
 				for part := range parts {
-					a.op("VMULPS", a.v(v[part]), a.v(w[i]), a.v(t))
-					a.op("VADDPS", a.v(t), a.v(sums[i*parts+part]), a.v(sums[i*parts+part]))
+					a.op("VFMADD231PS", a.v(v[part]), a.v(w[i]), a.v(sums[i*parts+part]))
 				}
 			}
 			a.op("ADDQ", "R10", "R11")
@@ -444,7 +437,7 @@ func (a *amd64) scores(n int) {
 			a.next = 0
 		}
 		sums := a.regs(2 * n)
-		k, q, t := a.regs(2), a.reg(), a.reg()
+		k, q := a.regs(2), a.reg()
 		for _, s := range sums {
 			a.zero(s)
 		}
@@ -456,8 +449,7 @@ func (a *amd64) scores(n int) {
 			for i := range n {
 				a.op("VBROADCASTSS", "(SI)"+[]string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i], a.v(q))
 				for j := range 2 {
-					a.op("VMULPS", a.v(k[j]), a.v(q), a.v(t))
-					a.op("VADDPS", a.v(t), a.v(sums[2*i+j]), a.v(sums[2*i+j]))
+					a.op("VFMADD231PS", a.v(k[j]), a.v(q), a.v(sums[2*i+j]))
 				}
 			}
 			a.op("ADDQ", "$4", "SI")
@@ -498,8 +490,7 @@ func (a *amd64) mix(n int) {
 			for i := range n {
 				for part := range parts {
 					a.op("VBROADCASTSS", mem("R12", 128*i), a.v(w))
-					a.op("VMULPS", a.v(v[part]), a.v(w), a.v(w))
-					a.op("VADDPS", a.v(w), a.v(sums[i*parts+part]), a.v(sums[i*parts+part]))
+					a.op("VFMADD231PS", a.v(v[part]), a.v(w), a.v(sums[i*parts+part]))
 				}
 			}
 			a.op("ADDQ", "R10", "R11")

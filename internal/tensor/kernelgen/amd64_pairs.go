@@ -148,10 +148,6 @@ func (a *amd64) pair(k kind, n int, direct bool) {
 	w := a.regs(wide)
 	b := a.reg()
 	offset := a.splat(magic)
-	t := b
-	if k.shifted {
-		t = a.reg()
-	}
 	some, begun := a.label("some"), a.label("begun")
 	a.op("TESTQ", "DI", "DI")
 	a.op("JNE", some)
@@ -210,11 +206,9 @@ func (a *amd64) pair(k kind, n int, direct bool) {
 					s, to := sums[h*n+v], acc[h*n+v]
 					a.op("VFMADD213PS", a.v(less), a.v(scale), a.v(s)) // the product with the integer, rounded once: the rest is exact
 					if k.shifted {
-						a.op("VMULPS.BCST", tail(v, recordSum), a.v(b), a.v(t))
-						a.op("VSUBPS", a.v(t), a.v(s), a.v(s))
+						a.op("VFNMADD231PS.BCST", tail(v, recordSum), a.v(b), a.v(s))
 					}
-					a.op("VMULPS.BCST", tail(v, recordScale), a.v(s), a.v(s))
-					a.op("VADDPS", a.v(s), a.v(to), a.v(to))
+					a.op("VFMADD231PS.BCST", tail(v, recordScale), a.v(s), a.v(to))
 				}
 			}
 			a.op("ADDQ", "$16", "SI")

@@ -275,17 +275,14 @@ func (p *panelKernel) block() {
 			case h == 0:
 				p.op("VMULPS", p.v(p.scale), p.v(s), p.v(p.firsts[v]))
 			default:
-				p.op("VMULPS", p.v(p.scale), p.v(s), p.v(s))
-				p.op("VADDPS", p.v(s), p.v(p.firsts[v]), p.v(s))
+				p.op("VFMADD213PS", p.v(p.firsts[v]), p.v(p.scale), p.v(s))
 			}
 		}
 	}
 	for v, s := range p.sums {
 		if f.kind.shifted {
-			p.op("VMULPS.BCST", p.tail(v, recordSum), p.v(p.low), p.v(p.t))
-			p.op("VSUBPS", p.v(p.t), p.v(s), p.v(s))
+			p.op("VFNMADD231PS.BCST", p.tail(v, recordSum), p.v(p.low), p.v(s))
 		}
-		p.op("VMULPS.BCST", p.tail(v, recordScale), p.v(s), p.v(s))
-		p.op("VADDPS", p.v(s), p.v(p.acc[v]), p.v(p.acc[v]))
+		p.op("VFMADD231PS.BCST", p.tail(v, recordScale), p.v(s), p.v(p.acc[v]))
 	}
 }

@@ -71,13 +71,12 @@ func (k *rowsKernel) vectors(body func()) {
 		k.op("VMOVDQU32", mem("SI", 0), k.v(k.a0))
 		k.op("VMOVDQU32", mem("SI", 64), k.v(k.a1))
 		body()
-		k.op("VPERMPS", mem("SI", recordScale), k.v(k.expand), k.v(k.t))
-		k.op("VMULPS", k.v(k.t), k.v(k.total), k.v(k.total))
 		// The blocks are added in order.
-		k.op("VADDPS", "(R15)", x(k.total), x(k.acc))
+		k.op("VMOVUPS", "(R15)", x(k.acc))
+		k.op("VFMADD231PS.BCST", mem("SI", recordScale), x(k.total), x(k.acc))
 		for lane := 1; lane < 4; lane++ {
 			k.op("VEXTRACTF32X4", fmt.Sprintf("$%d", lane), k.v(k.total), x(k.t))
-			k.op("VADDPS", x(k.t), x(k.acc), x(k.acc))
+			k.op("VFMADD231PS.BCST", mem("SI", recordScale+4*lane), x(k.t), x(k.acc))
 		}
 		k.op("VMOVUPS", x(k.acc), "(R15)")
 		k.op("ADDQ", "$16", "R15")
@@ -292,8 +291,7 @@ func (a *amd64) rowsSimple(f blocks32) {
 			a.op("VMULPS", a.v(k.scale), a.v(k.total), a.v(k.total))
 			if f.low > 0 {
 				a.op("VPERMPS", mem("SI", recordSum), a.v(k.expand), a.v(k.t))
-				a.op("VMULPS", a.v(k.t), a.v(low), a.v(k.t))
-				a.op("VADDPS", a.v(k.t), a.v(k.total), a.v(k.total)) // the minimum is taken off, and stored negative
+				a.op("VFMADD231PS", a.v(k.t), a.v(low), a.v(k.total)) // the minimum is taken off, and stored negative
 			}
 		})
 		k.next(4 * f.stride)
@@ -439,8 +437,7 @@ func (a *amd64) rowsQ4K(name string, stride, data, fifth int) {
 				a.op("VCVTDQ2PS", a.v(k.sums[0]), a.v(k.total))
 				a.op("VMULPS", a.v(scales[q]), a.v(k.total), a.v(k.total))
 				a.op("VPERMPS", mem("SI", recordSum), a.v(k.expand), a.v(k.t))
-				a.op("VMULPS", a.v(k.t), a.v(lows[q]), a.v(k.t))
-				a.op("VSUBPS", a.v(k.t), a.v(k.total), a.v(k.total))
+				a.op("VFNMADD231PS", a.v(k.t), a.v(lows[q]), a.v(k.total))
 			})
 		}
 		k.next(stride)
@@ -510,8 +507,7 @@ func (a *amd64) rowsQ6K() {
 					if h == 0 {
 						a.op("VMULPS", a.v(scales[h]), a.v(k.sums[0]), a.v(k.total))
 					} else {
-						a.op("VMULPS", a.v(scales[h]), a.v(k.sums[0]), a.v(k.sums[0]))
-						a.op("VADDPS", a.v(k.sums[0]), a.v(k.total), a.v(k.total))
+						a.op("VFMADD231PS", a.v(scales[h]), a.v(k.sums[0]), a.v(k.total))
 					}
 				}
 			})

@@ -15,7 +15,7 @@ type arm64 struct {
 
 // Vector instructions on four words or 16 bytes: the word with registers 0, to which their numbers are added.
 var vector = map[string]uint32{
-	"fadd": 0x4e20d400, "fsub": 0x4ea0d400, "fmul": 0x6e20dc00, "fdiv": 0x6e20fc00, "fmax": 0x4e20f400, "fmin": 0x4ea0f400, "fcmgt": 0x6ea0e400, "fcmge": 0x6e20e400, "fmla": 0x4e20cc00,
+	"fadd": 0x4e20d400, "fsub": 0x4ea0d400, "fmul": 0x6e20dc00, "fdiv": 0x6e20fc00, "fmax": 0x4e20f400, "fmin": 0x4ea0f400, "fcmgt": 0x6ea0e400, "fcmge": 0x6e20e400, "fmla": 0x4e20cc00, "fmls": 0x4ea0cc00,
 	"add.4s": 0x4ea08400, "addp.4s": 0x4ea0bc00, "umax.4s": 0x6ea06400, "add.16b": 0x4e208400, "sub.16b": 0x6e208400,
 	"and": 0x4e201c00, "orr": 0x4ea01c00, "eor": 0x6e201c00, "bic": 0x4e601c00, "cmtst.16b": 0x4e208c00, "bsl": 0x6e601c00, "bif": 0x6ee01c00,
 	"sdot": 0x4e809400, "tbl": 0x4e000000, "ushl.16b": 0x6e204400,
@@ -63,8 +63,13 @@ func (a *arm64) sdotElement(d, n, m, i int) {
 	a.word(0x4f80e000|element(i)|uint32(m)<<16|uint32(n)<<5|uint32(d), "sdot v%d.4s, v%d.16b, v%d.4b[%d]", d, n, m, i)
 }
 
-func (a *arm64) fmulElement(d, n, m, i int) {
-	a.word(0x4f809000|element(i)|uint32(m)<<16|uint32(n)<<5|uint32(d), "fmul v%d.4s, v%d.4s, v%d.s[%d]", d, n, m, i)
+// fmlaElement adds n's words times word i of m, and fmlsElement takes them off.
+func (a *arm64) fmlaElement(d, n, m, i int) {
+	a.word(0x4f801000|element(i)|uint32(m)<<16|uint32(n)<<5|uint32(d), "fmla v%d.4s, v%d.4s, v%d.s[%d]", d, n, m, i)
+}
+
+func (a *arm64) fmlsElement(d, n, m, i int) {
+	a.word(0x4f805000|element(i)|uint32(m)<<16|uint32(n)<<5|uint32(d), "fmls v%d.4s, v%d.4s, v%d.s[%d]", d, n, m, i)
 }
 
 func (a *arm64) shiftRight(d, n, by int) {

@@ -84,21 +84,18 @@ func (a *arm64) dot(k kind) {
 				a.v("fmul", total, sum, scales[0][b])
 				products(b, 1, true)
 				tree()
-				a.v("fmul", sum, sum, scales[1][b])
-				a.v("fadd", total, total, sum)
+				a.v("fmla", total, sum, scales[1][b])
 			}
 			if k.shifted {
 				for h := range halves {
 					if a.load(factors, 1, recordSum); k.halves {
 						a.load(factors, 1, recordHalf+16*h)
 					}
-					a.fmulElement(t, lows[h][b], factors, b)
-					a.v("fsub", total, total, t)
+					a.fmlsElement(total, lows[h][b], factors, b)
 				}
 			}
 			a.load(factors, 1, recordScale)
-			a.fmulElement(total, total, factors, b)
-			a.v("fadd", acc, acc, total)
+			a.fmlaElement(acc, total, factors, b)
 		}
 		a.op("ADD", "R2", "R1")
 		for i := range 4 {
@@ -147,14 +144,16 @@ func (a *arm64) tile(k kind, n int) {
 			}
 		}
 	}
-	// scale multiplies the sums with factors, which are integers till then.
+	// scale multiplies the sums with factors, which are integers till then; second halves are multiplied when they are added.
 	scale := func(offset int) {
 		for part := range 4 {
 			a.load(w[part], 4, offset+16*part)
 		}
 		for i, s := range sums {
 			a.u("scvtf", s, s)
-			a.v("fmul", s, s, w[i%4])
+			if offset == 0 {
+				a.v("fmul", s, s, w[i%4])
+			}
 		}
 	}
 	spill := func(store bool) { // what the first halves came to
@@ -163,7 +162,8 @@ func (a *arm64) tile(k kind, n int) {
 				a.store(s, 10, 16*i)
 			} else {
 				a.load(t, 10, 16*i)
-				a.v("fadd", s, t, s)
+				a.v("fmla", t, s, w[i%4])
+				a.u("mov", s, t)
 			}
 		}
 	}
@@ -195,8 +195,7 @@ func (a *arm64) tile(k kind, n int) {
 						base(v, g[1])
 						a.splat(t, 9)
 						for part := range 4 {
-							a.v("fmul", u, w[part], t)
-							a.v("fsub", sums[4*v+part], sums[4*v+part], u)
+							a.v("fmls", sums[4*v+part], w[part], t)
 						}
 					}
 				}
@@ -206,10 +205,9 @@ func (a *arm64) tile(k kind, n int) {
 				a.splat(t, 9)
 				for part := range 4 {
 					s := sums[4*v+part]
-					a.v("fmul", s, s, t)
 					a.load(u, 0, 64*v+16*part)
-					a.v("fadd", s, u, s)
-					a.store(s, 0, 64*v+16*part)
+					a.v("fmla", u, s, t)
+					a.store(u, 0, 64*v+16*part)
 				}
 			}
 			a.advance(q, 16)

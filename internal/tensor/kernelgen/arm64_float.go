@@ -56,8 +56,7 @@ func (a *arm64) floats() {
 			a.load(v, 0, at)
 			a.load(y, 1, at)
 			a.v("fmul", v, v, by)
-			a.v("fmul", y, y, other)
-			a.v("fadd", v, v, y)
+			a.v("fmla", v, y, other)
 			a.store(v, 0, at)
 		}, 0, 1)
 	a.recur()
@@ -120,8 +119,7 @@ func (a *arm64) dotFloats(rows, x, counter int, pointers []int) {
 		for i, p := range pointers {
 			for part := range 4 {
 				a.load(t, p, 16*part)
-				a.v("fmul", t, t, v[part])
-				a.v("fadd", sums[4*i+part], sums[4*i+part], t)
+				a.v("fmla", sums[4*i+part], t, v[part])
 			}
 			a.advance(p, 64)
 		}
@@ -158,12 +156,10 @@ func (a *arm64) recur() {
 				a.load(v, 1, 16*part)
 				a.load(t, 8, 16*part)
 				a.v("fmul", v, v, fade)
-				a.v("fmul", t, t, u)
-				a.v("fadd", v, v, t)
+				a.v("fmla", v, t, u)
 				a.store(v, 1, 16*part)
 				a.load(t, 9, 16*part)
-				a.v("fmul", t, t, v)
-				a.v("fadd", sums[part], sums[part], t)
+				a.v("fmla", sums[part], t, v)
 			}
 			for _, p := range []int{1, 8, 9} {
 				a.advance(p, 64)
@@ -258,7 +254,7 @@ func (a *arm64) attention() {
 func (a *arm64) scores(n int) {
 	a.begin(fmt.Sprintf("scores%d", n), fmt.Sprintf("gives the products of %d queries, qs bytes apart, with keys of [dims][32]; out is [%d][32].", n, n),
 		"out:*float32", "q:*float32", "qs:int", "keys:*float32", "dims:int")
-	sums, k, q, t := a.regs(4*n), a.regs(4), a.reg(), a.reg()
+	sums, k, q := a.regs(4*n), a.regs(4), a.reg()
 	for half := range 2 {
 		a.op("MOVD", "R1", "R5")
 		a.op("ADD", fmt.Sprintf("$%d", 64*half), "R3", "R6")
@@ -275,8 +271,7 @@ func (a *arm64) scores(n int) {
 				a.splat(q, 8)
 				a.op("ADD", "R2", "R8")
 				for part := range 4 {
-					a.v("fmul", t, k[part], q)
-					a.v("fadd", sums[4*i+part], sums[4*i+part], t)
+					a.v("fmla", sums[4*i+part], k[part], q)
 				}
 			}
 			a.advance(5, 4)
@@ -294,7 +289,7 @@ func (a *arm64) scores(n int) {
 func (a *arm64) mix(n int) {
 	a.begin(fmt.Sprintf("mix%d", n), fmt.Sprintf("adds values of [dims], vs bytes apart, times their weights, [%d][32], to %d outs, os bytes apart; dims are 16 at a time.", n, n),
 		"out:*float32", "os:int", "weights:*float32", "values:*float32", "vs:int", "positions:int", "dims:int")
-	sums, v, w, t := a.regs(4*n), a.regs(4), a.reg(), a.reg()
+	sums, v, w := a.regs(4*n), a.regs(4), a.reg()
 	outs := func(do func(s, base, offset int)) {
 		a.op("MOVD", "R0", "R10")
 		for i := range n {
@@ -317,8 +312,7 @@ func (a *arm64) mix(n int) {
 				a.op("ADD", fmt.Sprintf("$%d", 128*i), "R8", "R10")
 				a.splat(w, 10)
 				for part := range 4 {
-					a.v("fmul", t, v[part], w)
-					a.v("fadd", sums[4*i+part], sums[4*i+part], t)
+					a.v("fmla", sums[4*i+part], v[part], w)
 				}
 			}
 			a.op("ADD", "R4", "R7")

@@ -42,13 +42,12 @@ type kernels struct {
 	swish               func(gate, up *float32, factor, n int)
 	tanhGELU            func(gate, up *float32, factor, cubic, n int)
 
-	scores1, scores4 func(out, q *float32, qs int, keys *float32, dims int)
-	mix1, mix4       func(out *float32, os int, weights, values *float32, vs, positions, dims int)
-	mask             func(scores *[32]float32, scale, from, to int) float32
-	weigh            func(scores *[32]float32, peak int) float32
-	// These may be missing.
-	mixTwice4 func(out *float32, os int, weights, values *float32, vs, positions, dims int)
-	weigh4    func(scores, peaks, sums *float32)
+	scores []scoresKernel // the largest first, down to one query
+	mix    []mixKernel
+	mask   func(scores *[32]float32, scale, from, to int) float32
+	weigh  func(scores *[32]float32, peak int) float32
+	exp    func(x int) float32
+	soften func(scores *float32, scale int, ranges *[2]int32, peaks, totals, shrinks *float32, queries int)
 
 	probeBytes, probeFloats func(n int)
 	probeRead               func(data *byte, n int)
@@ -83,6 +82,18 @@ type spreadKernel func(dst, panel *byte, units int)
 type pairKernel struct {
 	vectors int
 	run     func(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second, quads int)
+}
+
+// scoresKernel multiplies some number of queries with 32 keys.
+type scoresKernel struct {
+	queries int
+	run     func(out, q *float32, qs int, keys *float32, dims int)
+}
+
+// mixKernel adds 32 values, weighed, to the sums of some number of queries.
+type mixKernel struct {
+	queries int
+	run     func(out *float32, os int, by, weights, values *float32, vs, positions, dims int)
 }
 
 // record is a quad of activations, 128 of them, rounded to bytes. They lie in the order of unpacked rows: the first halves

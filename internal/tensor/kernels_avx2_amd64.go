@@ -41,12 +41,12 @@ var avx2Kernels = kernels{
 	recur:        recur_avx2,
 	swish:        swish_avx2,
 	tanhGELU:     tanhGELU_avx2,
-	scores1:      scores1_avx2,
-	scores4:      scores4_avx2,
-	mix1:         mix1_avx2,
-	mix4:         mix4_avx2,
 	mask:         mask_avx2,
 	weigh:        weigh_avx2,
+	soften:       soften_avx2,
+	exp:          exp_avx2,
+	scores:       []scoresKernel{{4, scores4_avx2}, {1, scores1_avx2}},
+	mix:          []mixKernel{{4, mix4_avx2}, {1, mix1_avx2}},
 	scaleColumns: scaleColumns_avx2, scaleRows: scaleRows_avx2,
 	probeBytes: probeBytes_avx2, probeFloats: probeFloats_avx2, probeRead: probeRead_avx2,
 }
@@ -281,25 +281,25 @@ func swish_avx2(gate *float32, up *float32, factor int, n int)
 //go:noescape
 func tanhGELU_avx2(gate *float32, up *float32, factor int, cubic int, n int)
 
-// scores1_avx2 gives the products of 1 queries, qs bytes apart, with keys of [dims][32]; out is [1][32].
-//
-//go:noescape
-func scores1_avx2(out *float32, q *float32, qs int, keys *float32, dims int)
-
-// mix1_avx2 adds values of [dims], vs bytes apart, times their weights, [1][32], to 1 outs, os bytes apart; dims are 16 at a time.
-//
-//go:noescape
-func mix1_avx2(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
-
 // scores4_avx2 gives the products of 4 queries, qs bytes apart, with keys of [dims][32]; out is [4][32].
 //
 //go:noescape
 func scores4_avx2(out *float32, q *float32, qs int, keys *float32, dims int)
 
-// mix4_avx2 adds values of [dims], vs bytes apart, times their weights, [4][32], to 4 outs, os bytes apart; dims are 16 at a time.
+// mix4_avx2 makes each of 4 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [4][32]; dims are 16 at a time.
 //
 //go:noescape
-func mix4_avx2(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
+func mix4_avx2(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
+
+// scores1_avx2 gives the products of 1 queries, qs bytes apart, with keys of [dims][32]; out is [1][32].
+//
+//go:noescape
+func scores1_avx2(out *float32, q *float32, qs int, keys *float32, dims int)
+
+// mix1_avx2 makes each of 1 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [1][32]; dims are 16 at a time.
+//
+//go:noescape
+func mix1_avx2(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
 
 // mask_avx2 multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.
 //
@@ -310,6 +310,16 @@ func mask_avx2(scores *[32]float32, scale int, from int, to int) float32
 //
 //go:noescape
 func weigh_avx2(scores *[32]float32, peak int) float32
+
+// soften_avx2 turns 32 scores of each query, times a number, into weights, e^(score − peak), and 0 outside of its range: peaks and totals, the sums of weights, go on, and shrinks are what weights of before are to be multiplied with.
+//
+//go:noescape
+func soften_avx2(scores *float32, scale int, ranges *[2]int32, peaks *float32, totals *float32, shrinks *float32, queries int)
+
+// exp_avx2 is e^x.
+//
+//go:noescape
+func exp_avx2(x int) float32
 
 // round_avx2 rounds quads of floats to records, xq bytes apart, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.
 //

@@ -41,25 +41,25 @@ var avx512Kernels = kernels{
 		{{8, tile16_8_avx512}, {4, tile16_4_avx512}, {2, tile16_2_avx512}, {1, tile16_1_avx512}},
 		{{8, tile16Shifted_8_avx512}, {4, tile16Shifted_4_avx512}, {2, tile16Shifted_2_avx512}, {1, tile16Shifted_1_avx512}},
 	},
-	transpose:  transpose_avx512,
-	round:      round_avx512,
-	widenF16:   widenF16_avx512,
-	widenBF16:  widenBF16_avx512,
-	dotFloats1: dotFloats1_avx512,
-	dotFloats4: dotFloats4_avx512,
-	add:        addFloats_avx512,
-	scale:      scaleFloats_avx512,
-	blend:      blendFloats_avx512,
-	recur:      recur_avx512,
-	swish:      swish_avx512,
-	tanhGELU:   tanhGELU_avx512,
-	scores1:    scores1_avx512,
-	scores4:    scores4_avx512,
-	mix1:       mix1_avx512,
-	mix4:       mix4_avx512,
-	mask:       mask_avx512,
-	weigh:      weigh_avx512,
-	tileFloats: tileFloats_avx512, mixTwice4: mixTwice4_avx512, weigh4: weigh4_avx512,
+	transpose:    transpose_avx512,
+	round:        round_avx512,
+	widenF16:     widenF16_avx512,
+	widenBF16:    widenBF16_avx512,
+	dotFloats1:   dotFloats1_avx512,
+	dotFloats4:   dotFloats4_avx512,
+	add:          addFloats_avx512,
+	scale:        scaleFloats_avx512,
+	blend:        blendFloats_avx512,
+	recur:        recur_avx512,
+	swish:        swish_avx512,
+	tanhGELU:     tanhGELU_avx512,
+	mask:         mask_avx512,
+	weigh:        weigh_avx512,
+	soften:       soften_avx512,
+	exp:          exp_avx512,
+	tileFloats:   tileFloats_avx512,
+	scores:       []scoresKernel{{8, scores8_avx512}, {4, scores4_avx512}, {1, scores1_avx512}},
+	mix:          []mixKernel{{8, mix8_avx512}, {4, mix4_avx512}, {1, mix1_avx512}},
 	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_avx512, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
@@ -379,25 +379,35 @@ func swish_avx512(gate *float32, up *float32, factor int, n int)
 //go:noescape
 func tanhGELU_avx512(gate *float32, up *float32, factor int, cubic int, n int)
 
-// scores1_avx512 gives the products of 1 queries, qs bytes apart, with keys of [dims][32]; out is [1][32].
+// scores8_avx512 gives the products of 8 queries, qs bytes apart, with keys of [dims][32]; out is [8][32].
 //
 //go:noescape
-func scores1_avx512(out *float32, q *float32, qs int, keys *float32, dims int)
+func scores8_avx512(out *float32, q *float32, qs int, keys *float32, dims int)
 
-// mix1_avx512 adds values of [dims], vs bytes apart, times their weights, [1][32], to 1 outs, os bytes apart; dims are 16 at a time.
+// mix8_avx512 makes each of 8 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [8][32]; dims are 16 at a time.
 //
 //go:noescape
-func mix1_avx512(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
+func mix8_avx512(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
 
 // scores4_avx512 gives the products of 4 queries, qs bytes apart, with keys of [dims][32]; out is [4][32].
 //
 //go:noescape
 func scores4_avx512(out *float32, q *float32, qs int, keys *float32, dims int)
 
-// mix4_avx512 adds values of [dims], vs bytes apart, times their weights, [4][32], to 4 outs, os bytes apart; dims are 16 at a time.
+// mix4_avx512 makes each of 4 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [4][32]; dims are 16 at a time.
 //
 //go:noescape
-func mix4_avx512(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
+func mix4_avx512(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
+
+// scores1_avx512 gives the products of 1 queries, qs bytes apart, with keys of [dims][32]; out is [1][32].
+//
+//go:noescape
+func scores1_avx512(out *float32, q *float32, qs int, keys *float32, dims int)
+
+// mix1_avx512 makes each of 1 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [1][32]; dims are 16 at a time.
+//
+//go:noescape
+func mix1_avx512(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
 
 // mask_avx512 multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.
 //
@@ -409,15 +419,15 @@ func mask_avx512(scores *[32]float32, scale int, from int, to int) float32
 //go:noescape
 func weigh_avx512(scores *[32]float32, peak int) float32
 
-// mixTwice4_avx512 is mix4 with dims 32 at a time.
+// soften_avx512 turns 32 scores of each query, times a number, into weights, e^(score − peak), and 0 outside of its range: peaks and totals, the sums of weights, go on, and shrinks are what weights of before are to be multiplied with.
 //
 //go:noescape
-func mixTwice4_avx512(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
+func soften_avx512(scores *float32, scale int, ranges *[2]int32, peaks *float32, totals *float32, shrinks *float32, queries int)
 
-// weigh4_avx512 replaces the scores of four queries, 32 of each, by e^(score − peak), and adds their sums to sums.
+// exp_avx512 is e^x.
 //
 //go:noescape
-func weigh4_avx512(scores *float32, peaks *float32, sums *float32)
+func exp_avx512(x int) float32
 
 // round_avx512 rounds quads of floats to records, xq bytes apart, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.
 //

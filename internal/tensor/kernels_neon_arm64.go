@@ -41,12 +41,12 @@ var neonKernels = kernels{
 	recur:      recur_neon,
 	swish:      swish_neon,
 	tanhGELU:   tanhGELU_neon,
-	scores1:    scores1_neon,
-	scores4:    scores4_neon,
-	mix1:       mix1_neon,
-	mix4:       mix4_neon,
 	mask:       mask_neon,
 	weigh:      weigh_neon,
+	soften:     soften_neon,
+	exp:        exp_neon,
+	scores:     []scoresKernel{{4, scores4_neon}, {1, scores1_neon}},
+	mix:        []mixKernel{{4, mix4_neon}, {1, mix1_neon}},
 	probeBytes: probeBytes_neon, probeFloats: probeFloats_neon, probeRead: probeRead_neon,
 }
 
@@ -255,25 +255,25 @@ func swish_neon(gate *float32, up *float32, factor int, n int)
 //go:noescape
 func tanhGELU_neon(gate *float32, up *float32, factor int, cubic int, n int)
 
-// scores1_neon gives the products of 1 queries, qs bytes apart, with keys of [dims][32]; out is [1][32].
-//
-//go:noescape
-func scores1_neon(out *float32, q *float32, qs int, keys *float32, dims int)
-
-// mix1_neon adds values of [dims], vs bytes apart, times their weights, [1][32], to 1 outs, os bytes apart; dims are 16 at a time.
-//
-//go:noescape
-func mix1_neon(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
-
 // scores4_neon gives the products of 4 queries, qs bytes apart, with keys of [dims][32]; out is [4][32].
 //
 //go:noescape
 func scores4_neon(out *float32, q *float32, qs int, keys *float32, dims int)
 
-// mix4_neon adds values of [dims], vs bytes apart, times their weights, [4][32], to 4 outs, os bytes apart; dims are 16 at a time.
+// mix4_neon makes each of 4 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [4][32]; dims are 16 at a time.
 //
 //go:noescape
-func mix4_neon(out *float32, os int, weights *float32, values *float32, vs int, positions int, dims int)
+func mix4_neon(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
+
+// scores1_neon gives the products of 1 queries, qs bytes apart, with keys of [dims][32]; out is [1][32].
+//
+//go:noescape
+func scores1_neon(out *float32, q *float32, qs int, keys *float32, dims int)
+
+// mix1_neon makes each of 1 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [1][32]; dims are 16 at a time.
+//
+//go:noescape
+func mix1_neon(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
 
 // mask_neon multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.
 //
@@ -284,6 +284,16 @@ func mask_neon(scores *[32]float32, scale int, from int, to int) float32
 //
 //go:noescape
 func weigh_neon(scores *[32]float32, peak int) float32
+
+// soften_neon turns 32 scores of each query, times a number, into weights, e^(score − peak), and 0 outside of its range: peaks and totals, the sums of weights, go on, and shrinks are what weights of before are to be multiplied with.
+//
+//go:noescape
+func soften_neon(scores *float32, scale int, ranges *[2]int32, peaks *float32, totals *float32, shrinks *float32, queries int)
+
+// exp_neon is e^x.
+//
+//go:noescape
+func exp_neon(x int) float32
 
 // round_neon rounds quads of floats to records, xq bytes apart, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.
 //

@@ -158,6 +158,12 @@ DATA word3f000000_neon<>+8(SB)/4, $0x3f000000
 DATA word3f000000_neon<>+12(SB)/4, $0x3f000000
 GLOBL word3f000000_neon<>(SB), RODATA|NOPTR, $16
 
+DATA word7f800000_neon<>+0(SB)/4, $0x7f800000
+DATA word7f800000_neon<>+4(SB)/4, $0x7f800000
+DATA word7f800000_neon<>+8(SB)/4, $0x7f800000
+DATA word7f800000_neon<>+12(SB)/4, $0x7f800000
+GLOBL word7f800000_neon<>(SB), RODATA|NOPTR, $16
+
 DATA maskLow_neon<>+0(SB)/4, $0xff800000
 DATA maskLow_neon<>+4(SB)/4, $0xff800000
 DATA maskLow_neon<>+8(SB)/4, $0xff800000
@@ -290,11 +296,11 @@ DATA maskHigh_neon<>+248(SB)/4, $0xff800000
 DATA maskHigh_neon<>+252(SB)/4, $0xff800000
 GLOBL maskHigh_neon<>(SB), RODATA|NOPTR, $256
 
-DATA word7f800000_neon<>+0(SB)/4, $0x7f800000
-DATA word7f800000_neon<>+4(SB)/4, $0x7f800000
-DATA word7f800000_neon<>+8(SB)/4, $0x7f800000
-DATA word7f800000_neon<>+12(SB)/4, $0x7f800000
-GLOBL word7f800000_neon<>(SB), RODATA|NOPTR, $16
+DATA wordff7fffff_neon<>+0(SB)/4, $0xff7fffff
+DATA wordff7fffff_neon<>+4(SB)/4, $0xff7fffff
+DATA wordff7fffff_neon<>+8(SB)/4, $0xff7fffff
+DATA wordff7fffff_neon<>+12(SB)/4, $0xff7fffff
+GLOBL wordff7fffff_neon<>(SB), RODATA|NOPTR, $16
 
 DATA word42fe0000_neon<>+0(SB)/4, $0x42fe0000
 DATA word42fe0000_neon<>+4(SB)/4, $0x42fe0000
@@ -6479,25 +6485,22 @@ loop119:
 	WORD $0x6e24de4d // fmul v13, v18, v4
 	WORD $0x4e21a9ad // fcvtns v13, v13
 	WORD $0x4e21d9af // scvtf v15, v13
-	WORD $0x6e25ddee // fmul v14, v15, v5
-	WORD $0x4eaed652 // fsub v18, v18, v14
-	WORD $0x6e26ddee // fmul v14, v15, v6
-	WORD $0x4eaed652 // fsub v18, v18, v14
-	WORD $0x4ea71cee // mov v14, v7
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e28d5ce // fadd v14, v14, v8
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e29d5ce // fadd v14, v14, v9
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2ad5ce // fadd v14, v14, v10
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2bd5ce // fadd v14, v14, v11
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2cd5ce // fadd v14, v14, v12
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e21d5ce // fadd v14, v14, v1
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e21d5ce // fadd v14, v14, v1
+	WORD $0x4ea5cdf2 // fmls v18, v15, v5
+	WORD $0x4ea6cdf2 // fmls v18, v15, v6
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32ccee // fmla v14, v7, v18
+	WORD $0x4ea91d2f // mov v15, v9
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdee // fmla v14, v15, v18
+	WORD $0x4eab1d6f // mov v15, v11
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4eac1d8e // mov v14, v12
+	WORD $0x4e32cdee // fmla v14, v15, v18
+	WORD $0x4ea11c2f // mov v15, v1
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4ea11c2e // mov v14, v1
+	WORD $0x4e32cdee // fmla v14, v15, v18
 	WORD $0x4f3755ad // shl v13.4s, v13.4s, #23
 	WORD $0x4ead85d2 // add.4s v18, v14, v13
 	WORD $0x4e701e52 // bic v18, v18, v16
@@ -6514,25 +6517,22 @@ loop119:
 	WORD $0x6e24de4d // fmul v13, v18, v4
 	WORD $0x4e21a9ad // fcvtns v13, v13
 	WORD $0x4e21d9af // scvtf v15, v13
-	WORD $0x6e25ddee // fmul v14, v15, v5
-	WORD $0x4eaed652 // fsub v18, v18, v14
-	WORD $0x6e26ddee // fmul v14, v15, v6
-	WORD $0x4eaed652 // fsub v18, v18, v14
-	WORD $0x4ea71cee // mov v14, v7
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e28d5ce // fadd v14, v14, v8
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e29d5ce // fadd v14, v14, v9
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2ad5ce // fadd v14, v14, v10
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2bd5ce // fadd v14, v14, v11
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2cd5ce // fadd v14, v14, v12
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e21d5ce // fadd v14, v14, v1
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e21d5ce // fadd v14, v14, v1
+	WORD $0x4ea5cdf2 // fmls v18, v15, v5
+	WORD $0x4ea6cdf2 // fmls v18, v15, v6
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32ccee // fmla v14, v7, v18
+	WORD $0x4ea91d2f // mov v15, v9
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdee // fmla v14, v15, v18
+	WORD $0x4eab1d6f // mov v15, v11
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4eac1d8e // mov v14, v12
+	WORD $0x4e32cdee // fmla v14, v15, v18
+	WORD $0x4ea11c2f // mov v15, v1
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4ea11c2e // mov v14, v1
+	WORD $0x4e32cdee // fmla v14, v15, v18
 	WORD $0x4f3755ad // shl v13.4s, v13.4s, #23
 	WORD $0x4ead85d2 // add.4s v18, v14, v13
 	WORD $0x4e701e52 // bic v18, v18, v16
@@ -6549,25 +6549,22 @@ loop119:
 	WORD $0x6e24de4d // fmul v13, v18, v4
 	WORD $0x4e21a9ad // fcvtns v13, v13
 	WORD $0x4e21d9af // scvtf v15, v13
-	WORD $0x6e25ddee // fmul v14, v15, v5
-	WORD $0x4eaed652 // fsub v18, v18, v14
-	WORD $0x6e26ddee // fmul v14, v15, v6
-	WORD $0x4eaed652 // fsub v18, v18, v14
-	WORD $0x4ea71cee // mov v14, v7
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e28d5ce // fadd v14, v14, v8
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e29d5ce // fadd v14, v14, v9
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2ad5ce // fadd v14, v14, v10
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2bd5ce // fadd v14, v14, v11
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2cd5ce // fadd v14, v14, v12
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e21d5ce // fadd v14, v14, v1
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e21d5ce // fadd v14, v14, v1
+	WORD $0x4ea5cdf2 // fmls v18, v15, v5
+	WORD $0x4ea6cdf2 // fmls v18, v15, v6
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32ccee // fmla v14, v7, v18
+	WORD $0x4ea91d2f // mov v15, v9
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdee // fmla v14, v15, v18
+	WORD $0x4eab1d6f // mov v15, v11
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4eac1d8e // mov v14, v12
+	WORD $0x4e32cdee // fmla v14, v15, v18
+	WORD $0x4ea11c2f // mov v15, v1
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4ea11c2e // mov v14, v1
+	WORD $0x4e32cdee // fmla v14, v15, v18
 	WORD $0x4f3755ad // shl v13.4s, v13.4s, #23
 	WORD $0x4ead85d2 // add.4s v18, v14, v13
 	WORD $0x4e701e52 // bic v18, v18, v16
@@ -6584,25 +6581,22 @@ loop119:
 	WORD $0x6e24de4d // fmul v13, v18, v4
 	WORD $0x4e21a9ad // fcvtns v13, v13
 	WORD $0x4e21d9af // scvtf v15, v13
-	WORD $0x6e25ddee // fmul v14, v15, v5
-	WORD $0x4eaed652 // fsub v18, v18, v14
-	WORD $0x6e26ddee // fmul v14, v15, v6
-	WORD $0x4eaed652 // fsub v18, v18, v14
-	WORD $0x4ea71cee // mov v14, v7
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e28d5ce // fadd v14, v14, v8
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e29d5ce // fadd v14, v14, v9
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2ad5ce // fadd v14, v14, v10
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2bd5ce // fadd v14, v14, v11
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e2cd5ce // fadd v14, v14, v12
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e21d5ce // fadd v14, v14, v1
-	WORD $0x6e32ddce // fmul v14, v14, v18
-	WORD $0x4e21d5ce // fadd v14, v14, v1
+	WORD $0x4ea5cdf2 // fmls v18, v15, v5
+	WORD $0x4ea6cdf2 // fmls v18, v15, v6
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32ccee // fmla v14, v7, v18
+	WORD $0x4ea91d2f // mov v15, v9
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdee // fmla v14, v15, v18
+	WORD $0x4eab1d6f // mov v15, v11
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4eac1d8e // mov v14, v12
+	WORD $0x4e32cdee // fmla v14, v15, v18
+	WORD $0x4ea11c2f // mov v15, v1
+	WORD $0x4e32cdcf // fmla v15, v14, v18
+	WORD $0x4ea11c2e // mov v14, v1
+	WORD $0x4e32cdee // fmla v14, v15, v18
 	WORD $0x4f3755ad // shl v13.4s, v13.4s, #23
 	WORD $0x4ead85d2 // add.4s v18, v14, v13
 	WORD $0x4e701e52 // bic v18, v18, v16
@@ -6665,25 +6659,22 @@ loop121:
 	WORD $0x6e25de6e // fmul v14, v19, v5
 	WORD $0x4e21a9ce // fcvtns v14, v14
 	WORD $0x4e21d9d0 // scvtf v16, v14
-	WORD $0x6e26de0f // fmul v15, v16, v6
-	WORD $0x4eafd673 // fsub v19, v19, v15
-	WORD $0x6e27de0f // fmul v15, v16, v7
-	WORD $0x4eafd673 // fsub v19, v19, v15
-	WORD $0x4ea81d0f // mov v15, v8
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e29d5ef // fadd v15, v15, v9
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2ad5ef // fadd v15, v15, v10
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2bd5ef // fadd v15, v15, v11
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2cd5ef // fadd v15, v15, v12
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2dd5ef // fadd v15, v15, v13
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e22d5ef // fadd v15, v15, v2
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e22d5ef // fadd v15, v15, v2
+	WORD $0x4ea6ce13 // fmls v19, v16, v6
+	WORD $0x4ea7ce13 // fmls v19, v16, v7
+	WORD $0x4ea91d2f // mov v15, v9
+	WORD $0x4e33cd0f // fmla v15, v8, v19
+	WORD $0x4eaa1d50 // mov v16, v10
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4eab1d6f // mov v15, v11
+	WORD $0x4e33ce0f // fmla v15, v16, v19
+	WORD $0x4eac1d90 // mov v16, v12
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4ead1daf // mov v15, v13
+	WORD $0x4e33ce0f // fmla v15, v16, v19
+	WORD $0x4ea21c50 // mov v16, v2
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4ea21c4f // mov v15, v2
+	WORD $0x4e33ce0f // fmla v15, v16, v19
 	WORD $0x4f3755ce // shl v14.4s, v14.4s, #23
 	WORD $0x4eae85f3 // add.4s v19, v15, v14
 	WORD $0x4e711e73 // bic v19, v19, v17
@@ -6704,25 +6695,22 @@ loop121:
 	WORD $0x6e25de6e // fmul v14, v19, v5
 	WORD $0x4e21a9ce // fcvtns v14, v14
 	WORD $0x4e21d9d0 // scvtf v16, v14
-	WORD $0x6e26de0f // fmul v15, v16, v6
-	WORD $0x4eafd673 // fsub v19, v19, v15
-	WORD $0x6e27de0f // fmul v15, v16, v7
-	WORD $0x4eafd673 // fsub v19, v19, v15
-	WORD $0x4ea81d0f // mov v15, v8
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e29d5ef // fadd v15, v15, v9
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2ad5ef // fadd v15, v15, v10
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2bd5ef // fadd v15, v15, v11
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2cd5ef // fadd v15, v15, v12
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2dd5ef // fadd v15, v15, v13
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e22d5ef // fadd v15, v15, v2
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e22d5ef // fadd v15, v15, v2
+	WORD $0x4ea6ce13 // fmls v19, v16, v6
+	WORD $0x4ea7ce13 // fmls v19, v16, v7
+	WORD $0x4ea91d2f // mov v15, v9
+	WORD $0x4e33cd0f // fmla v15, v8, v19
+	WORD $0x4eaa1d50 // mov v16, v10
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4eab1d6f // mov v15, v11
+	WORD $0x4e33ce0f // fmla v15, v16, v19
+	WORD $0x4eac1d90 // mov v16, v12
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4ead1daf // mov v15, v13
+	WORD $0x4e33ce0f // fmla v15, v16, v19
+	WORD $0x4ea21c50 // mov v16, v2
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4ea21c4f // mov v15, v2
+	WORD $0x4e33ce0f // fmla v15, v16, v19
 	WORD $0x4f3755ce // shl v14.4s, v14.4s, #23
 	WORD $0x4eae85f3 // add.4s v19, v15, v14
 	WORD $0x4e711e73 // bic v19, v19, v17
@@ -6743,25 +6731,22 @@ loop121:
 	WORD $0x6e25de6e // fmul v14, v19, v5
 	WORD $0x4e21a9ce // fcvtns v14, v14
 	WORD $0x4e21d9d0 // scvtf v16, v14
-	WORD $0x6e26de0f // fmul v15, v16, v6
-	WORD $0x4eafd673 // fsub v19, v19, v15
-	WORD $0x6e27de0f // fmul v15, v16, v7
-	WORD $0x4eafd673 // fsub v19, v19, v15
-	WORD $0x4ea81d0f // mov v15, v8
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e29d5ef // fadd v15, v15, v9
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2ad5ef // fadd v15, v15, v10
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2bd5ef // fadd v15, v15, v11
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2cd5ef // fadd v15, v15, v12
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2dd5ef // fadd v15, v15, v13
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e22d5ef // fadd v15, v15, v2
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e22d5ef // fadd v15, v15, v2
+	WORD $0x4ea6ce13 // fmls v19, v16, v6
+	WORD $0x4ea7ce13 // fmls v19, v16, v7
+	WORD $0x4ea91d2f // mov v15, v9
+	WORD $0x4e33cd0f // fmla v15, v8, v19
+	WORD $0x4eaa1d50 // mov v16, v10
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4eab1d6f // mov v15, v11
+	WORD $0x4e33ce0f // fmla v15, v16, v19
+	WORD $0x4eac1d90 // mov v16, v12
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4ead1daf // mov v15, v13
+	WORD $0x4e33ce0f // fmla v15, v16, v19
+	WORD $0x4ea21c50 // mov v16, v2
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4ea21c4f // mov v15, v2
+	WORD $0x4e33ce0f // fmla v15, v16, v19
 	WORD $0x4f3755ce // shl v14.4s, v14.4s, #23
 	WORD $0x4eae85f3 // add.4s v19, v15, v14
 	WORD $0x4e711e73 // bic v19, v19, v17
@@ -6782,25 +6767,22 @@ loop121:
 	WORD $0x6e25de6e // fmul v14, v19, v5
 	WORD $0x4e21a9ce // fcvtns v14, v14
 	WORD $0x4e21d9d0 // scvtf v16, v14
-	WORD $0x6e26de0f // fmul v15, v16, v6
-	WORD $0x4eafd673 // fsub v19, v19, v15
-	WORD $0x6e27de0f // fmul v15, v16, v7
-	WORD $0x4eafd673 // fsub v19, v19, v15
-	WORD $0x4ea81d0f // mov v15, v8
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e29d5ef // fadd v15, v15, v9
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2ad5ef // fadd v15, v15, v10
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2bd5ef // fadd v15, v15, v11
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2cd5ef // fadd v15, v15, v12
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e2dd5ef // fadd v15, v15, v13
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e22d5ef // fadd v15, v15, v2
-	WORD $0x6e33ddef // fmul v15, v15, v19
-	WORD $0x4e22d5ef // fadd v15, v15, v2
+	WORD $0x4ea6ce13 // fmls v19, v16, v6
+	WORD $0x4ea7ce13 // fmls v19, v16, v7
+	WORD $0x4ea91d2f // mov v15, v9
+	WORD $0x4e33cd0f // fmla v15, v8, v19
+	WORD $0x4eaa1d50 // mov v16, v10
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4eab1d6f // mov v15, v11
+	WORD $0x4e33ce0f // fmla v15, v16, v19
+	WORD $0x4eac1d90 // mov v16, v12
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4ead1daf // mov v15, v13
+	WORD $0x4e33ce0f // fmla v15, v16, v19
+	WORD $0x4ea21c50 // mov v16, v2
+	WORD $0x4e33cdf0 // fmla v16, v15, v19
+	WORD $0x4ea21c4f // mov v15, v2
+	WORD $0x4e33ce0f // fmla v15, v16, v19
 	WORD $0x4f3755ce // shl v14.4s, v14.4s, #23
 	WORD $0x4eae85f3 // add.4s v19, v15, v14
 	WORD $0x4e711e73 // bic v19, v19, v17
@@ -6814,125 +6796,6 @@ loop121:
 	SUB $1, R4
 	CBNZ R4, loop121
 done122:
-	RET
-
-TEXT ·scores1_neon(SB), NOSPLIT, $0-40
-	MOVD out+0(FP), R0
-	MOVD q+8(FP), R1
-	MOVD qs+16(FP), R2
-	MOVD keys+24(FP), R3
-	MOVD dims+32(FP), R4
-	MOVD R1, R5
-	ADD $0, R3, R6
-	MOVD R4, R7
-	WORD $0x6e201c00 // eor v0, v0, v0
-	WORD $0x6e211c21 // eor v1, v1, v1
-	WORD $0x6e221c42 // eor v2, v2, v2
-	WORD $0x6e231c63 // eor v3, v3, v3
-	CMP $0, R7
-	BLE done124
-loop123:
-	WORD $0x3dc000c4 // ldr q4, [x6, #0]
-	WORD $0x3dc004c5 // ldr q5, [x6, #16]
-	WORD $0x3dc008c6 // ldr q6, [x6, #32]
-	WORD $0x3dc00cc7 // ldr q7, [x6, #48]
-	MOVD R5, R8
-	WORD $0x4d40c908 // ld1r {v8.4s}, [x8]
-	ADD R2, R8
-	WORD $0x4e28cc80 // fmla v0, v4, v8
-	WORD $0x4e28cca1 // fmla v1, v5, v8
-	WORD $0x4e28ccc2 // fmla v2, v6, v8
-	WORD $0x4e28cce3 // fmla v3, v7, v8
-	ADD $4, R5
-	ADD $128, R6
-	SUB $1, R7
-	CBNZ R7, loop123
-done124:
-	WORD $0x3d800000 // str q0, [x0, #0]
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x3d800c03 // str q3, [x0, #48]
-	MOVD R1, R5
-	ADD $64, R3, R6
-	MOVD R4, R7
-	WORD $0x6e201c00 // eor v0, v0, v0
-	WORD $0x6e211c21 // eor v1, v1, v1
-	WORD $0x6e221c42 // eor v2, v2, v2
-	WORD $0x6e231c63 // eor v3, v3, v3
-	CMP $0, R7
-	BLE done126
-loop125:
-	WORD $0x3dc000c4 // ldr q4, [x6, #0]
-	WORD $0x3dc004c5 // ldr q5, [x6, #16]
-	WORD $0x3dc008c6 // ldr q6, [x6, #32]
-	WORD $0x3dc00cc7 // ldr q7, [x6, #48]
-	MOVD R5, R8
-	WORD $0x4d40c908 // ld1r {v8.4s}, [x8]
-	ADD R2, R8
-	WORD $0x4e28cc80 // fmla v0, v4, v8
-	WORD $0x4e28cca1 // fmla v1, v5, v8
-	WORD $0x4e28ccc2 // fmla v2, v6, v8
-	WORD $0x4e28cce3 // fmla v3, v7, v8
-	ADD $4, R5
-	ADD $128, R6
-	SUB $1, R7
-	CBNZ R7, loop125
-done126:
-	WORD $0x3d801000 // str q0, [x0, #64]
-	WORD $0x3d801401 // str q1, [x0, #80]
-	WORD $0x3d801802 // str q2, [x0, #96]
-	WORD $0x3d801c03 // str q3, [x0, #112]
-	RET
-
-TEXT ·mix1_neon(SB), NOSPLIT, $0-56
-	MOVD out+0(FP), R0
-	MOVD os+8(FP), R1
-	MOVD weights+16(FP), R2
-	MOVD values+24(FP), R3
-	MOVD vs+32(FP), R4
-	MOVD positions+40(FP), R5
-	MOVD dims+48(FP), R6
-	CMP $0, R6
-	BLE done128
-loop127:
-	MOVD R0, R10
-	WORD $0x3dc00140 // ldr q0, [x10, #0]
-	WORD $0x3dc00541 // ldr q1, [x10, #16]
-	WORD $0x3dc00942 // ldr q2, [x10, #32]
-	WORD $0x3dc00d43 // ldr q3, [x10, #48]
-	ADD R1, R10
-	MOVD R3, R7
-	MOVD R2, R8
-	MOVD R5, R9
-	CMP $0, R9
-	BLE done130
-loop129:
-	WORD $0x3dc000e4 // ldr q4, [x7, #0]
-	WORD $0x3dc004e5 // ldr q5, [x7, #16]
-	WORD $0x3dc008e6 // ldr q6, [x7, #32]
-	WORD $0x3dc00ce7 // ldr q7, [x7, #48]
-	ADD $0, R8, R10
-	WORD $0x4d40c948 // ld1r {v8.4s}, [x10]
-	WORD $0x4e28cc80 // fmla v0, v4, v8
-	WORD $0x4e28cca1 // fmla v1, v5, v8
-	WORD $0x4e28ccc2 // fmla v2, v6, v8
-	WORD $0x4e28cce3 // fmla v3, v7, v8
-	ADD R4, R7
-	ADD $4, R8
-	SUB $1, R9
-	CBNZ R9, loop129
-done130:
-	MOVD R0, R10
-	WORD $0x3d800140 // str q0, [x10, #0]
-	WORD $0x3d800541 // str q1, [x10, #16]
-	WORD $0x3d800942 // str q2, [x10, #32]
-	WORD $0x3d800d43 // str q3, [x10, #48]
-	ADD R1, R10
-	ADD $64, R0
-	ADD $64, R3
-	SUB $1, R6
-	CBNZ R6, loop127
-done128:
 	RET
 
 TEXT ·scores4_neon(SB), NOSPLIT, $0-40
@@ -6961,8 +6824,8 @@ TEXT ·scores4_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
 	CMP $0, R7
-	BLE done132
-loop131:
+	BLE done124
+loop123:
 	WORD $0x3dc000d0 // ldr q16, [x6, #0]
 	WORD $0x3dc004d1 // ldr q17, [x6, #16]
 	WORD $0x3dc008d2 // ldr q18, [x6, #32]
@@ -6995,8 +6858,8 @@ loop131:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop131
-done132:
+	CBNZ R7, loop123
+done124:
 	WORD $0x3d800000 // str q0, [x0, #0]
 	WORD $0x3d800401 // str q1, [x0, #16]
 	WORD $0x3d800802 // str q2, [x0, #32]
@@ -7033,8 +6896,8 @@ done132:
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
 	CMP $0, R7
-	BLE done134
-loop133:
+	BLE done126
+loop125:
 	WORD $0x3dc000d0 // ldr q16, [x6, #0]
 	WORD $0x3dc004d1 // ldr q17, [x6, #16]
 	WORD $0x3dc008d2 // ldr q18, [x6, #32]
@@ -7067,8 +6930,8 @@ loop133:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop133
-done134:
+	CBNZ R7, loop125
+done126:
 	WORD $0x3d801000 // str q0, [x0, #64]
 	WORD $0x3d801401 // str q1, [x0, #80]
 	WORD $0x3d801802 // str q2, [x0, #96]
@@ -7087,77 +6950,102 @@ done134:
 	WORD $0x3d807c0f // str q15, [x0, #496]
 	RET
 
-TEXT ·mix4_neon(SB), NOSPLIT, $0-56
+TEXT ·mix4_neon(SB), NOSPLIT, $0-64
 	MOVD out+0(FP), R0
 	MOVD os+8(FP), R1
-	MOVD weights+16(FP), R2
-	MOVD values+24(FP), R3
-	MOVD vs+32(FP), R4
-	MOVD positions+40(FP), R5
-	MOVD dims+48(FP), R6
-	CMP $0, R6
-	BLE done136
-loop135:
+	MOVD by+16(FP), R2
+	MOVD weights+24(FP), R3
+	MOVD values+32(FP), R4
+	MOVD vs+40(FP), R5
+	MOVD positions+48(FP), R6
+	MOVD dims+56(FP), R7
+	CMP $0, R7
+	BLE done128
+loop127:
 	MOVD R0, R10
+	ADD $0, R2, R11
+	WORD $0x4d40c974 // ld1r {v20.4s}, [x11]
 	WORD $0x3dc00140 // ldr q0, [x10, #0]
+	WORD $0x6e34dc00 // fmul v0, v0, v20
 	WORD $0x3dc00541 // ldr q1, [x10, #16]
+	WORD $0x6e34dc21 // fmul v1, v1, v20
 	WORD $0x3dc00942 // ldr q2, [x10, #32]
+	WORD $0x6e34dc42 // fmul v2, v2, v20
 	WORD $0x3dc00d43 // ldr q3, [x10, #48]
+	WORD $0x6e34dc63 // fmul v3, v3, v20
 	ADD R1, R10
+	ADD $4, R2, R11
+	WORD $0x4d40c974 // ld1r {v20.4s}, [x11]
 	WORD $0x3dc00144 // ldr q4, [x10, #0]
+	WORD $0x6e34dc84 // fmul v4, v4, v20
 	WORD $0x3dc00545 // ldr q5, [x10, #16]
+	WORD $0x6e34dca5 // fmul v5, v5, v20
 	WORD $0x3dc00946 // ldr q6, [x10, #32]
+	WORD $0x6e34dcc6 // fmul v6, v6, v20
 	WORD $0x3dc00d47 // ldr q7, [x10, #48]
+	WORD $0x6e34dce7 // fmul v7, v7, v20
 	ADD R1, R10
+	ADD $8, R2, R11
+	WORD $0x4d40c974 // ld1r {v20.4s}, [x11]
 	WORD $0x3dc00148 // ldr q8, [x10, #0]
+	WORD $0x6e34dd08 // fmul v8, v8, v20
 	WORD $0x3dc00549 // ldr q9, [x10, #16]
+	WORD $0x6e34dd29 // fmul v9, v9, v20
 	WORD $0x3dc0094a // ldr q10, [x10, #32]
+	WORD $0x6e34dd4a // fmul v10, v10, v20
 	WORD $0x3dc00d4b // ldr q11, [x10, #48]
+	WORD $0x6e34dd6b // fmul v11, v11, v20
 	ADD R1, R10
+	ADD $12, R2, R11
+	WORD $0x4d40c974 // ld1r {v20.4s}, [x11]
 	WORD $0x3dc0014c // ldr q12, [x10, #0]
+	WORD $0x6e34dd8c // fmul v12, v12, v20
 	WORD $0x3dc0054d // ldr q13, [x10, #16]
+	WORD $0x6e34ddad // fmul v13, v13, v20
 	WORD $0x3dc0094e // ldr q14, [x10, #32]
+	WORD $0x6e34ddce // fmul v14, v14, v20
 	WORD $0x3dc00d4f // ldr q15, [x10, #48]
+	WORD $0x6e34ddef // fmul v15, v15, v20
 	ADD R1, R10
-	MOVD R3, R7
-	MOVD R2, R8
-	MOVD R5, R9
-	CMP $0, R9
-	BLE done138
-loop137:
-	WORD $0x3dc000f0 // ldr q16, [x7, #0]
-	WORD $0x3dc004f1 // ldr q17, [x7, #16]
-	WORD $0x3dc008f2 // ldr q18, [x7, #32]
-	WORD $0x3dc00cf3 // ldr q19, [x7, #48]
-	ADD $0, R8, R10
+	MOVD R4, R8
+	MOVD R3, R9
+	MOVD R6, R12
+	CMP $0, R12
+	BLE done130
+loop129:
+	WORD $0x3dc00110 // ldr q16, [x8, #0]
+	WORD $0x3dc00511 // ldr q17, [x8, #16]
+	WORD $0x3dc00912 // ldr q18, [x8, #32]
+	WORD $0x3dc00d13 // ldr q19, [x8, #48]
+	ADD $0, R9, R10
 	WORD $0x4d40c954 // ld1r {v20.4s}, [x10]
 	WORD $0x4e34ce00 // fmla v0, v16, v20
 	WORD $0x4e34ce21 // fmla v1, v17, v20
 	WORD $0x4e34ce42 // fmla v2, v18, v20
 	WORD $0x4e34ce63 // fmla v3, v19, v20
-	ADD $128, R8, R10
+	ADD $128, R9, R10
 	WORD $0x4d40c954 // ld1r {v20.4s}, [x10]
 	WORD $0x4e34ce04 // fmla v4, v16, v20
 	WORD $0x4e34ce25 // fmla v5, v17, v20
 	WORD $0x4e34ce46 // fmla v6, v18, v20
 	WORD $0x4e34ce67 // fmla v7, v19, v20
-	ADD $256, R8, R10
+	ADD $256, R9, R10
 	WORD $0x4d40c954 // ld1r {v20.4s}, [x10]
 	WORD $0x4e34ce08 // fmla v8, v16, v20
 	WORD $0x4e34ce29 // fmla v9, v17, v20
 	WORD $0x4e34ce4a // fmla v10, v18, v20
 	WORD $0x4e34ce6b // fmla v11, v19, v20
-	ADD $384, R8, R10
+	ADD $384, R9, R10
 	WORD $0x4d40c954 // ld1r {v20.4s}, [x10]
 	WORD $0x4e34ce0c // fmla v12, v16, v20
 	WORD $0x4e34ce2d // fmla v13, v17, v20
 	WORD $0x4e34ce4e // fmla v14, v18, v20
 	WORD $0x4e34ce6f // fmla v15, v19, v20
-	ADD R4, R7
-	ADD $4, R8
-	SUB $1, R9
-	CBNZ R9, loop137
-done138:
+	ADD R5, R8
+	ADD $4, R9
+	SUB $1, R12
+	CBNZ R12, loop129
+done130:
 	MOVD R0, R10
 	WORD $0x3d800140 // str q0, [x10, #0]
 	WORD $0x3d800541 // str q1, [x10, #16]
@@ -7180,9 +7068,135 @@ done138:
 	WORD $0x3d800d4f // str q15, [x10, #48]
 	ADD R1, R10
 	ADD $64, R0
-	ADD $64, R3
-	SUB $1, R6
-	CBNZ R6, loop135
+	ADD $64, R4
+	SUB $1, R7
+	CBNZ R7, loop127
+done128:
+	RET
+
+TEXT ·scores1_neon(SB), NOSPLIT, $0-40
+	MOVD out+0(FP), R0
+	MOVD q+8(FP), R1
+	MOVD qs+16(FP), R2
+	MOVD keys+24(FP), R3
+	MOVD dims+32(FP), R4
+	MOVD R1, R5
+	ADD $0, R3, R6
+	MOVD R4, R7
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	CMP $0, R7
+	BLE done132
+loop131:
+	WORD $0x3dc000c4 // ldr q4, [x6, #0]
+	WORD $0x3dc004c5 // ldr q5, [x6, #16]
+	WORD $0x3dc008c6 // ldr q6, [x6, #32]
+	WORD $0x3dc00cc7 // ldr q7, [x6, #48]
+	MOVD R5, R8
+	WORD $0x4d40c908 // ld1r {v8.4s}, [x8]
+	ADD R2, R8
+	WORD $0x4e28cc80 // fmla v0, v4, v8
+	WORD $0x4e28cca1 // fmla v1, v5, v8
+	WORD $0x4e28ccc2 // fmla v2, v6, v8
+	WORD $0x4e28cce3 // fmla v3, v7, v8
+	ADD $4, R5
+	ADD $128, R6
+	SUB $1, R7
+	CBNZ R7, loop131
+done132:
+	WORD $0x3d800000 // str q0, [x0, #0]
+	WORD $0x3d800401 // str q1, [x0, #16]
+	WORD $0x3d800802 // str q2, [x0, #32]
+	WORD $0x3d800c03 // str q3, [x0, #48]
+	MOVD R1, R5
+	ADD $64, R3, R6
+	MOVD R4, R7
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	CMP $0, R7
+	BLE done134
+loop133:
+	WORD $0x3dc000c4 // ldr q4, [x6, #0]
+	WORD $0x3dc004c5 // ldr q5, [x6, #16]
+	WORD $0x3dc008c6 // ldr q6, [x6, #32]
+	WORD $0x3dc00cc7 // ldr q7, [x6, #48]
+	MOVD R5, R8
+	WORD $0x4d40c908 // ld1r {v8.4s}, [x8]
+	ADD R2, R8
+	WORD $0x4e28cc80 // fmla v0, v4, v8
+	WORD $0x4e28cca1 // fmla v1, v5, v8
+	WORD $0x4e28ccc2 // fmla v2, v6, v8
+	WORD $0x4e28cce3 // fmla v3, v7, v8
+	ADD $4, R5
+	ADD $128, R6
+	SUB $1, R7
+	CBNZ R7, loop133
+done134:
+	WORD $0x3d801000 // str q0, [x0, #64]
+	WORD $0x3d801401 // str q1, [x0, #80]
+	WORD $0x3d801802 // str q2, [x0, #96]
+	WORD $0x3d801c03 // str q3, [x0, #112]
+	RET
+
+TEXT ·mix1_neon(SB), NOSPLIT, $0-64
+	MOVD out+0(FP), R0
+	MOVD os+8(FP), R1
+	MOVD by+16(FP), R2
+	MOVD weights+24(FP), R3
+	MOVD values+32(FP), R4
+	MOVD vs+40(FP), R5
+	MOVD positions+48(FP), R6
+	MOVD dims+56(FP), R7
+	CMP $0, R7
+	BLE done136
+loop135:
+	MOVD R0, R10
+	ADD $0, R2, R11
+	WORD $0x4d40c968 // ld1r {v8.4s}, [x11]
+	WORD $0x3dc00140 // ldr q0, [x10, #0]
+	WORD $0x6e28dc00 // fmul v0, v0, v8
+	WORD $0x3dc00541 // ldr q1, [x10, #16]
+	WORD $0x6e28dc21 // fmul v1, v1, v8
+	WORD $0x3dc00942 // ldr q2, [x10, #32]
+	WORD $0x6e28dc42 // fmul v2, v2, v8
+	WORD $0x3dc00d43 // ldr q3, [x10, #48]
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	ADD R1, R10
+	MOVD R4, R8
+	MOVD R3, R9
+	MOVD R6, R12
+	CMP $0, R12
+	BLE done138
+loop137:
+	WORD $0x3dc00104 // ldr q4, [x8, #0]
+	WORD $0x3dc00505 // ldr q5, [x8, #16]
+	WORD $0x3dc00906 // ldr q6, [x8, #32]
+	WORD $0x3dc00d07 // ldr q7, [x8, #48]
+	ADD $0, R9, R10
+	WORD $0x4d40c948 // ld1r {v8.4s}, [x10]
+	WORD $0x4e28cc80 // fmla v0, v4, v8
+	WORD $0x4e28cca1 // fmla v1, v5, v8
+	WORD $0x4e28ccc2 // fmla v2, v6, v8
+	WORD $0x4e28cce3 // fmla v3, v7, v8
+	ADD R5, R8
+	ADD $4, R9
+	SUB $1, R12
+	CBNZ R12, loop137
+done138:
+	MOVD R0, R10
+	WORD $0x3d800140 // str q0, [x10, #0]
+	WORD $0x3d800541 // str q1, [x10, #16]
+	WORD $0x3d800942 // str q2, [x10, #32]
+	WORD $0x3d800d43 // str q3, [x10, #48]
+	ADD R1, R10
+	ADD $64, R0
+	ADD $64, R4
+	SUB $1, R7
+	CBNZ R7, loop135
 done136:
 	RET
 
@@ -7191,97 +7205,99 @@ TEXT ·mask_neon(SB), NOSPLIT, $0-36
 	MOVD scale+8(FP), R1
 	MOVD from+16(FP), R2
 	MOVD to+24(FP), R3
-	WORD $0x4e040c20 // dup v0.4s, w1
-	MOVD $maskLow_neon<>(SB), R5
-	ADD $128, R5
-	SUB R2<<2, R5
-	MOVD $maskHigh_neon<>(SB), R6
-	ADD $128, R6
-	SUB R3<<2, R6
 	MOVD $word7f800000_neon<>(SB), R20
-	WORD $0x3dc00285 // ldr q5, [x20, #0]
-	WORD $0x3dc00001 // ldr q1, [x0, #0]
-	WORD $0x6e20dc21 // fmul v1, v1, v0
-	WORD $0x6e21e423 // fcmge v3, v1, v1
-	WORD $0x6ee31ca1 // bif v1, v5, v3
-	WORD $0x3dc000a2 // ldr q2, [x5, #0]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3dc000c2 // ldr q2, [x6, #0]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3d800001 // str q1, [x0, #0]
-	WORD $0x4ea11c24 // mov v4, v1
-	WORD $0x3dc00401 // ldr q1, [x0, #16]
-	WORD $0x6e20dc21 // fmul v1, v1, v0
-	WORD $0x6e21e423 // fcmge v3, v1, v1
-	WORD $0x6ee31ca1 // bif v1, v5, v3
-	WORD $0x3dc004a2 // ldr q2, [x5, #16]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3dc004c2 // ldr q2, [x6, #16]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3d800401 // str q1, [x0, #16]
-	WORD $0x4e21f484 // fmax v4, v4, v1
-	WORD $0x3dc00801 // ldr q1, [x0, #32]
-	WORD $0x6e20dc21 // fmul v1, v1, v0
-	WORD $0x6e21e423 // fcmge v3, v1, v1
-	WORD $0x6ee31ca1 // bif v1, v5, v3
-	WORD $0x3dc008a2 // ldr q2, [x5, #32]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3dc008c2 // ldr q2, [x6, #32]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3d800801 // str q1, [x0, #32]
-	WORD $0x4e21f484 // fmax v4, v4, v1
-	WORD $0x3dc00c01 // ldr q1, [x0, #48]
-	WORD $0x6e20dc21 // fmul v1, v1, v0
-	WORD $0x6e21e423 // fcmge v3, v1, v1
-	WORD $0x6ee31ca1 // bif v1, v5, v3
-	WORD $0x3dc00ca2 // ldr q2, [x5, #48]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3dc00cc2 // ldr q2, [x6, #48]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3d800c01 // str q1, [x0, #48]
-	WORD $0x4e21f484 // fmax v4, v4, v1
-	WORD $0x3dc01001 // ldr q1, [x0, #64]
-	WORD $0x6e20dc21 // fmul v1, v1, v0
-	WORD $0x6e21e423 // fcmge v3, v1, v1
-	WORD $0x6ee31ca1 // bif v1, v5, v3
-	WORD $0x3dc010a2 // ldr q2, [x5, #64]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3dc010c2 // ldr q2, [x6, #64]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3d801001 // str q1, [x0, #64]
-	WORD $0x4e21f484 // fmax v4, v4, v1
-	WORD $0x3dc01401 // ldr q1, [x0, #80]
-	WORD $0x6e20dc21 // fmul v1, v1, v0
-	WORD $0x6e21e423 // fcmge v3, v1, v1
-	WORD $0x6ee31ca1 // bif v1, v5, v3
-	WORD $0x3dc014a2 // ldr q2, [x5, #80]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3dc014c2 // ldr q2, [x6, #80]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3d801401 // str q1, [x0, #80]
-	WORD $0x4e21f484 // fmax v4, v4, v1
-	WORD $0x3dc01801 // ldr q1, [x0, #96]
-	WORD $0x6e20dc21 // fmul v1, v1, v0
-	WORD $0x6e21e423 // fcmge v3, v1, v1
-	WORD $0x6ee31ca1 // bif v1, v5, v3
-	WORD $0x3dc018a2 // ldr q2, [x5, #96]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3dc018c2 // ldr q2, [x6, #96]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3d801801 // str q1, [x0, #96]
-	WORD $0x4e21f484 // fmax v4, v4, v1
-	WORD $0x3dc01c01 // ldr q1, [x0, #112]
-	WORD $0x6e20dc21 // fmul v1, v1, v0
-	WORD $0x6e21e423 // fcmge v3, v1, v1
-	WORD $0x6ee31ca1 // bif v1, v5, v3
-	WORD $0x3dc01ca2 // ldr q2, [x5, #112]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3dc01cc2 // ldr q2, [x6, #112]
-	WORD $0x4ea2f421 // fmin v1, v1, v2
-	WORD $0x3d801c01 // str q1, [x0, #112]
-	WORD $0x4e21f484 // fmax v4, v4, v1
-	WORD $0x6e30f884 // fmaxv v4, v4
-	FMOVS F4, ret+32(FP)
+	WORD $0x3dc00281 // ldr q1, [x20, #0]
+	WORD $0x4e040c20 // dup v0.4s, w1
+	MOVD R2, R14
+	MOVD R3, R15
+	MOVD $maskLow_neon<>(SB), R12
+	ADD $128, R12
+	MOVD $maskHigh_neon<>(SB), R13
+	ADD $128, R13
+	SUB R14<<2, R12, R16
+	SUB R15<<2, R13, R17
+	WORD $0x3dc00002 // ldr q2, [x0, #0]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e22e444 // fcmge v4, v2, v2
+	WORD $0x6ee41c22 // bif v2, v1, v4
+	WORD $0x3dc00203 // ldr q3, [x16, #0]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3dc00223 // ldr q3, [x17, #0]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3d800002 // str q2, [x0, #0]
+	WORD $0x4ea21c45 // mov v5, v2
+	WORD $0x3dc00402 // ldr q2, [x0, #16]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e22e444 // fcmge v4, v2, v2
+	WORD $0x6ee41c22 // bif v2, v1, v4
+	WORD $0x3dc00603 // ldr q3, [x16, #16]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3dc00623 // ldr q3, [x17, #16]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3d800402 // str q2, [x0, #16]
+	WORD $0x4e22f4a5 // fmax v5, v5, v2
+	WORD $0x3dc00802 // ldr q2, [x0, #32]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e22e444 // fcmge v4, v2, v2
+	WORD $0x6ee41c22 // bif v2, v1, v4
+	WORD $0x3dc00a03 // ldr q3, [x16, #32]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3dc00a23 // ldr q3, [x17, #32]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3d800802 // str q2, [x0, #32]
+	WORD $0x4e22f4a5 // fmax v5, v5, v2
+	WORD $0x3dc00c02 // ldr q2, [x0, #48]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e22e444 // fcmge v4, v2, v2
+	WORD $0x6ee41c22 // bif v2, v1, v4
+	WORD $0x3dc00e03 // ldr q3, [x16, #48]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3dc00e23 // ldr q3, [x17, #48]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3d800c02 // str q2, [x0, #48]
+	WORD $0x4e22f4a5 // fmax v5, v5, v2
+	WORD $0x3dc01002 // ldr q2, [x0, #64]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e22e444 // fcmge v4, v2, v2
+	WORD $0x6ee41c22 // bif v2, v1, v4
+	WORD $0x3dc01203 // ldr q3, [x16, #64]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3dc01223 // ldr q3, [x17, #64]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3d801002 // str q2, [x0, #64]
+	WORD $0x4e22f4a5 // fmax v5, v5, v2
+	WORD $0x3dc01402 // ldr q2, [x0, #80]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e22e444 // fcmge v4, v2, v2
+	WORD $0x6ee41c22 // bif v2, v1, v4
+	WORD $0x3dc01603 // ldr q3, [x16, #80]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3dc01623 // ldr q3, [x17, #80]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3d801402 // str q2, [x0, #80]
+	WORD $0x4e22f4a5 // fmax v5, v5, v2
+	WORD $0x3dc01802 // ldr q2, [x0, #96]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e22e444 // fcmge v4, v2, v2
+	WORD $0x6ee41c22 // bif v2, v1, v4
+	WORD $0x3dc01a03 // ldr q3, [x16, #96]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3dc01a23 // ldr q3, [x17, #96]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3d801802 // str q2, [x0, #96]
+	WORD $0x4e22f4a5 // fmax v5, v5, v2
+	WORD $0x3dc01c02 // ldr q2, [x0, #112]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x6e22e444 // fcmge v4, v2, v2
+	WORD $0x6ee41c22 // bif v2, v1, v4
+	WORD $0x3dc01e03 // ldr q3, [x16, #112]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3dc01e23 // ldr q3, [x17, #112]
+	WORD $0x4ea3f442 // fmin v2, v2, v3
+	WORD $0x3d801c02 // str q2, [x0, #112]
+	WORD $0x4e22f4a5 // fmax v5, v5, v2
+	WORD $0x6e30f8a5 // fmaxv v5, v5
+	FMOVS F5, ret+32(FP)
 	RET
 
 TEXT ·weigh_neon(SB), NOSPLIT, $0-20
@@ -7320,25 +7336,22 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	WORD $0x6e23de4c // fmul v12, v18, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x6e24ddcd // fmul v13, v14, v4
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x6e25ddcd // fmul v13, v14, v5
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x4ea61ccd // mov v13, v6
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e27d5ad // fadd v13, v13, v7
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e28d5ad // fadd v13, v13, v8
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e29d5ad // fadd v13, v13, v9
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2ad5ad // fadd v13, v13, v10
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2bd5ad // fadd v13, v13, v11
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
+	WORD $0x4ea4cdd2 // fmls v18, v14, v4
+	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e32cdcd // fmla v13, v14, v18
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
 	WORD $0x4eac85b2 // add.4s v18, v13, v12
 	WORD $0x4e6f1e52 // bic v18, v18, v15
@@ -7352,25 +7365,22 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	WORD $0x6e23de4c // fmul v12, v18, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x6e24ddcd // fmul v13, v14, v4
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x6e25ddcd // fmul v13, v14, v5
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x4ea61ccd // mov v13, v6
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e27d5ad // fadd v13, v13, v7
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e28d5ad // fadd v13, v13, v8
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e29d5ad // fadd v13, v13, v9
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2ad5ad // fadd v13, v13, v10
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2bd5ad // fadd v13, v13, v11
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
+	WORD $0x4ea4cdd2 // fmls v18, v14, v4
+	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e32cdcd // fmla v13, v14, v18
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
 	WORD $0x4eac85b2 // add.4s v18, v13, v12
 	WORD $0x4e6f1e52 // bic v18, v18, v15
@@ -7384,25 +7394,22 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	WORD $0x6e23de4c // fmul v12, v18, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x6e24ddcd // fmul v13, v14, v4
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x6e25ddcd // fmul v13, v14, v5
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x4ea61ccd // mov v13, v6
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e27d5ad // fadd v13, v13, v7
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e28d5ad // fadd v13, v13, v8
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e29d5ad // fadd v13, v13, v9
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2ad5ad // fadd v13, v13, v10
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2bd5ad // fadd v13, v13, v11
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
+	WORD $0x4ea4cdd2 // fmls v18, v14, v4
+	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e32cdcd // fmla v13, v14, v18
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
 	WORD $0x4eac85b2 // add.4s v18, v13, v12
 	WORD $0x4e6f1e52 // bic v18, v18, v15
@@ -7416,25 +7423,22 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	WORD $0x6e23de4c // fmul v12, v18, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x6e24ddcd // fmul v13, v14, v4
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x6e25ddcd // fmul v13, v14, v5
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x4ea61ccd // mov v13, v6
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e27d5ad // fadd v13, v13, v7
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e28d5ad // fadd v13, v13, v8
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e29d5ad // fadd v13, v13, v9
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2ad5ad // fadd v13, v13, v10
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2bd5ad // fadd v13, v13, v11
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
+	WORD $0x4ea4cdd2 // fmls v18, v14, v4
+	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e32cdcd // fmla v13, v14, v18
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
 	WORD $0x4eac85b2 // add.4s v18, v13, v12
 	WORD $0x4e6f1e52 // bic v18, v18, v15
@@ -7448,25 +7452,22 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	WORD $0x6e23de4c // fmul v12, v18, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x6e24ddcd // fmul v13, v14, v4
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x6e25ddcd // fmul v13, v14, v5
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x4ea61ccd // mov v13, v6
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e27d5ad // fadd v13, v13, v7
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e28d5ad // fadd v13, v13, v8
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e29d5ad // fadd v13, v13, v9
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2ad5ad // fadd v13, v13, v10
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2bd5ad // fadd v13, v13, v11
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
+	WORD $0x4ea4cdd2 // fmls v18, v14, v4
+	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e32cdcd // fmla v13, v14, v18
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
 	WORD $0x4eac85b2 // add.4s v18, v13, v12
 	WORD $0x4e6f1e52 // bic v18, v18, v15
@@ -7480,25 +7481,22 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	WORD $0x6e23de4c // fmul v12, v18, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x6e24ddcd // fmul v13, v14, v4
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x6e25ddcd // fmul v13, v14, v5
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x4ea61ccd // mov v13, v6
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e27d5ad // fadd v13, v13, v7
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e28d5ad // fadd v13, v13, v8
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e29d5ad // fadd v13, v13, v9
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2ad5ad // fadd v13, v13, v10
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2bd5ad // fadd v13, v13, v11
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
+	WORD $0x4ea4cdd2 // fmls v18, v14, v4
+	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e32cdcd // fmla v13, v14, v18
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
 	WORD $0x4eac85b2 // add.4s v18, v13, v12
 	WORD $0x4e6f1e52 // bic v18, v18, v15
@@ -7512,25 +7510,22 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	WORD $0x6e23de4c // fmul v12, v18, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x6e24ddcd // fmul v13, v14, v4
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x6e25ddcd // fmul v13, v14, v5
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x4ea61ccd // mov v13, v6
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e27d5ad // fadd v13, v13, v7
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e28d5ad // fadd v13, v13, v8
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e29d5ad // fadd v13, v13, v9
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2ad5ad // fadd v13, v13, v10
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2bd5ad // fadd v13, v13, v11
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
+	WORD $0x4ea4cdd2 // fmls v18, v14, v4
+	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e32cdcd // fmla v13, v14, v18
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
 	WORD $0x4eac85b2 // add.4s v18, v13, v12
 	WORD $0x4e6f1e52 // bic v18, v18, v15
@@ -7544,25 +7539,22 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	WORD $0x6e23de4c // fmul v12, v18, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x6e24ddcd // fmul v13, v14, v4
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x6e25ddcd // fmul v13, v14, v5
-	WORD $0x4eadd652 // fsub v18, v18, v13
-	WORD $0x4ea61ccd // mov v13, v6
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e27d5ad // fadd v13, v13, v7
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e28d5ad // fadd v13, v13, v8
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e29d5ad // fadd v13, v13, v9
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2ad5ad // fadd v13, v13, v10
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e2bd5ad // fadd v13, v13, v11
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
-	WORD $0x6e32ddad // fmul v13, v13, v18
-	WORD $0x4e20d5ad // fadd v13, v13, v0
+	WORD $0x4ea4cdd2 // fmls v18, v14, v4
+	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e32cdcd // fmla v13, v14, v18
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
 	WORD $0x4eac85b2 // add.4s v18, v13, v12
 	WORD $0x4e6f1e52 // bic v18, v18, v15
@@ -7578,6 +7570,475 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	FMOVS F19, ret+16(FP)
 	RET
 
+TEXT ·soften_neon(SB), NOSPLIT, $0-56
+	MOVD scores+0(FP), R0
+	MOVD scale+8(FP), R1
+	MOVD ranges+16(FP), R2
+	MOVD peaks+24(FP), R3
+	MOVD totals+32(FP), R4
+	MOVD shrinks+40(FP), R5
+	MOVD queries+48(FP), R6
+	MOVD $word3f800000_neon<>(SB), R20
+	WORD $0x3dc00280 // ldr q0, [x20, #0]
+	MOVD $wordc2aeac4f_neon<>(SB), R20
+	WORD $0x3dc00281 // ldr q1, [x20, #0]
+	MOVD $word42b0c0a5_neon<>(SB), R20
+	WORD $0x3dc00282 // ldr q2, [x20, #0]
+	MOVD $word3fb8aa3b_neon<>(SB), R20
+	WORD $0x3dc00283 // ldr q3, [x20, #0]
+	MOVD $word3f318000_neon<>(SB), R20
+	WORD $0x3dc00284 // ldr q4, [x20, #0]
+	MOVD $wordb95e8083_neon<>(SB), R20
+	WORD $0x3dc00285 // ldr q5, [x20, #0]
+	MOVD $word39506967_neon<>(SB), R20
+	WORD $0x3dc00286 // ldr q6, [x20, #0]
+	MOVD $word3ab743ce_neon<>(SB), R20
+	WORD $0x3dc00287 // ldr q7, [x20, #0]
+	MOVD $word3c088908_neon<>(SB), R20
+	WORD $0x3dc00288 // ldr q8, [x20, #0]
+	MOVD $word3d2aa9c1_neon<>(SB), R20
+	WORD $0x3dc00289 // ldr q9, [x20, #0]
+	MOVD $word3e2aaaaa_neon<>(SB), R20
+	WORD $0x3dc0028a // ldr q10, [x20, #0]
+	MOVD $word3f000000_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	MOVD $word7f800000_neon<>(SB), R20
+	WORD $0x3dc00292 // ldr q18, [x20, #0]
+	MOVD $wordff7fffff_neon<>(SB), R20
+	WORD $0x3dc00293 // ldr q19, [x20, #0]
+	WORD $0x4e040c31 // dup v17.4s, w1
+	MOVD $maskLow_neon<>(SB), R12
+	ADD $128, R12
+	MOVD $maskHigh_neon<>(SB), R13
+	ADD $128, R13
+	CMP $0, R6
+	BLE done140
+loop139:
+	MOVW (R2), R14
+	MOVW 4(R2), R15
+	SUB R14<<2, R12, R16
+	SUB R15<<2, R13, R17
+	WORD $0x3dc00014 // ldr q20, [x0, #0]
+	WORD $0x6e31de94 // fmul v20, v20, v17
+	WORD $0x6e34e698 // fcmge v24, v20, v20
+	WORD $0x6ef81e54 // bif v20, v18, v24
+	WORD $0x3dc00217 // ldr q23, [x16, #0]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3dc00237 // ldr q23, [x17, #0]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3d800014 // str q20, [x0, #0]
+	WORD $0x4eb41e96 // mov v22, v20
+	WORD $0x3dc00414 // ldr q20, [x0, #16]
+	WORD $0x6e31de94 // fmul v20, v20, v17
+	WORD $0x6e34e698 // fcmge v24, v20, v20
+	WORD $0x6ef81e54 // bif v20, v18, v24
+	WORD $0x3dc00617 // ldr q23, [x16, #16]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3dc00637 // ldr q23, [x17, #16]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3d800414 // str q20, [x0, #16]
+	WORD $0x4e34f6d6 // fmax v22, v22, v20
+	WORD $0x3dc00814 // ldr q20, [x0, #32]
+	WORD $0x6e31de94 // fmul v20, v20, v17
+	WORD $0x6e34e698 // fcmge v24, v20, v20
+	WORD $0x6ef81e54 // bif v20, v18, v24
+	WORD $0x3dc00a17 // ldr q23, [x16, #32]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3dc00a37 // ldr q23, [x17, #32]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3d800814 // str q20, [x0, #32]
+	WORD $0x4e34f6d6 // fmax v22, v22, v20
+	WORD $0x3dc00c14 // ldr q20, [x0, #48]
+	WORD $0x6e31de94 // fmul v20, v20, v17
+	WORD $0x6e34e698 // fcmge v24, v20, v20
+	WORD $0x6ef81e54 // bif v20, v18, v24
+	WORD $0x3dc00e17 // ldr q23, [x16, #48]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3dc00e37 // ldr q23, [x17, #48]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3d800c14 // str q20, [x0, #48]
+	WORD $0x4e34f6d6 // fmax v22, v22, v20
+	WORD $0x3dc01014 // ldr q20, [x0, #64]
+	WORD $0x6e31de94 // fmul v20, v20, v17
+	WORD $0x6e34e698 // fcmge v24, v20, v20
+	WORD $0x6ef81e54 // bif v20, v18, v24
+	WORD $0x3dc01217 // ldr q23, [x16, #64]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3dc01237 // ldr q23, [x17, #64]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3d801014 // str q20, [x0, #64]
+	WORD $0x4e34f6d6 // fmax v22, v22, v20
+	WORD $0x3dc01414 // ldr q20, [x0, #80]
+	WORD $0x6e31de94 // fmul v20, v20, v17
+	WORD $0x6e34e698 // fcmge v24, v20, v20
+	WORD $0x6ef81e54 // bif v20, v18, v24
+	WORD $0x3dc01617 // ldr q23, [x16, #80]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3dc01637 // ldr q23, [x17, #80]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3d801414 // str q20, [x0, #80]
+	WORD $0x4e34f6d6 // fmax v22, v22, v20
+	WORD $0x3dc01814 // ldr q20, [x0, #96]
+	WORD $0x6e31de94 // fmul v20, v20, v17
+	WORD $0x6e34e698 // fcmge v24, v20, v20
+	WORD $0x6ef81e54 // bif v20, v18, v24
+	WORD $0x3dc01a17 // ldr q23, [x16, #96]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3dc01a37 // ldr q23, [x17, #96]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3d801814 // str q20, [x0, #96]
+	WORD $0x4e34f6d6 // fmax v22, v22, v20
+	WORD $0x3dc01c14 // ldr q20, [x0, #112]
+	WORD $0x6e31de94 // fmul v20, v20, v17
+	WORD $0x6e34e698 // fcmge v24, v20, v20
+	WORD $0x6ef81e54 // bif v20, v18, v24
+	WORD $0x3dc01e17 // ldr q23, [x16, #112]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3dc01e37 // ldr q23, [x17, #112]
+	WORD $0x4eb7f694 // fmin v20, v20, v23
+	WORD $0x3d801c14 // str q20, [x0, #112]
+	WORD $0x4e34f6d6 // fmax v22, v22, v20
+	WORD $0x6e30fad6 // fmaxv v22, v22
+	WORD $0x4d40c877 // ld1r {v23.4s}, [x3]
+	WORD $0x4e0406d5 // dup v21, v22
+	WORD $0x4e37f6b5 // fmax v21, v21, v23
+	WORD $0x4e33f6b5 // fmax v21, v21, v19
+	WORD $0xbd000075 // str s21, [x3, #0]
+	WORD $0x4eb5d6f7 // fsub v23, v23, v21
+	WORD $0x6eb7e42f // fcmgt v15, v1, v23
+	WORD $0x4e21f6f7 // fmax v23, v23, v1
+	WORD $0x4ea2f6f7 // fmin v23, v23, v2
+	WORD $0x6e23deec // fmul v12, v23, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd7 // fmls v23, v14, v4
+	WORD $0x4ea5cdd7 // fmls v23, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e37cccd // fmla v13, v6, v23
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e37cdae // fmla v14, v13, v23
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e37cdcd // fmla v13, v14, v23
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e37cdae // fmla v14, v13, v23
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e37cdcd // fmla v13, v14, v23
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e37cdae // fmla v14, v13, v23
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e37cdcd // fmla v13, v14, v23
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b7 // add.4s v23, v13, v12
+	WORD $0x4e6f1ef7 // bic v23, v23, v15
+	WORD $0xbd0000b7 // str s23, [x5, #0]
+	WORD $0x3dc00014 // ldr q20, [x0, #0]
+	WORD $0x4eb5d694 // fsub v20, v20, v21
+	WORD $0x6eb4e42f // fcmgt v15, v1, v20
+	WORD $0x4e21f694 // fmax v20, v20, v1
+	WORD $0x4ea2f694 // fmin v20, v20, v2
+	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd4 // fmls v20, v14, v4
+	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b4 // add.4s v20, v13, v12
+	WORD $0x4e6f1e94 // bic v20, v20, v15
+	WORD $0x3d800014 // str q20, [x0, #0]
+	WORD $0x4eb41e96 // mov v22, v20
+	WORD $0x3dc00414 // ldr q20, [x0, #16]
+	WORD $0x4eb5d694 // fsub v20, v20, v21
+	WORD $0x6eb4e42f // fcmgt v15, v1, v20
+	WORD $0x4e21f694 // fmax v20, v20, v1
+	WORD $0x4ea2f694 // fmin v20, v20, v2
+	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd4 // fmls v20, v14, v4
+	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b4 // add.4s v20, v13, v12
+	WORD $0x4e6f1e94 // bic v20, v20, v15
+	WORD $0x3d800414 // str q20, [x0, #16]
+	WORD $0x4eb41e97 // mov v23, v20
+	WORD $0x3dc00814 // ldr q20, [x0, #32]
+	WORD $0x4eb5d694 // fsub v20, v20, v21
+	WORD $0x6eb4e42f // fcmgt v15, v1, v20
+	WORD $0x4e21f694 // fmax v20, v20, v1
+	WORD $0x4ea2f694 // fmin v20, v20, v2
+	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd4 // fmls v20, v14, v4
+	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b4 // add.4s v20, v13, v12
+	WORD $0x4e6f1e94 // bic v20, v20, v15
+	WORD $0x3d800814 // str q20, [x0, #32]
+	WORD $0x4eb41e98 // mov v24, v20
+	WORD $0x3dc00c14 // ldr q20, [x0, #48]
+	WORD $0x4eb5d694 // fsub v20, v20, v21
+	WORD $0x6eb4e42f // fcmgt v15, v1, v20
+	WORD $0x4e21f694 // fmax v20, v20, v1
+	WORD $0x4ea2f694 // fmin v20, v20, v2
+	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd4 // fmls v20, v14, v4
+	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b4 // add.4s v20, v13, v12
+	WORD $0x4e6f1e94 // bic v20, v20, v15
+	WORD $0x3d800c14 // str q20, [x0, #48]
+	WORD $0x4eb41e99 // mov v25, v20
+	WORD $0x3dc01014 // ldr q20, [x0, #64]
+	WORD $0x4eb5d694 // fsub v20, v20, v21
+	WORD $0x6eb4e42f // fcmgt v15, v1, v20
+	WORD $0x4e21f694 // fmax v20, v20, v1
+	WORD $0x4ea2f694 // fmin v20, v20, v2
+	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd4 // fmls v20, v14, v4
+	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b4 // add.4s v20, v13, v12
+	WORD $0x4e6f1e94 // bic v20, v20, v15
+	WORD $0x3d801014 // str q20, [x0, #64]
+	WORD $0x4e34d6d6 // fadd v22, v22, v20
+	WORD $0x3dc01414 // ldr q20, [x0, #80]
+	WORD $0x4eb5d694 // fsub v20, v20, v21
+	WORD $0x6eb4e42f // fcmgt v15, v1, v20
+	WORD $0x4e21f694 // fmax v20, v20, v1
+	WORD $0x4ea2f694 // fmin v20, v20, v2
+	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd4 // fmls v20, v14, v4
+	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b4 // add.4s v20, v13, v12
+	WORD $0x4e6f1e94 // bic v20, v20, v15
+	WORD $0x3d801414 // str q20, [x0, #80]
+	WORD $0x4e34d6f7 // fadd v23, v23, v20
+	WORD $0x3dc01814 // ldr q20, [x0, #96]
+	WORD $0x4eb5d694 // fsub v20, v20, v21
+	WORD $0x6eb4e42f // fcmgt v15, v1, v20
+	WORD $0x4e21f694 // fmax v20, v20, v1
+	WORD $0x4ea2f694 // fmin v20, v20, v2
+	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd4 // fmls v20, v14, v4
+	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b4 // add.4s v20, v13, v12
+	WORD $0x4e6f1e94 // bic v20, v20, v15
+	WORD $0x3d801814 // str q20, [x0, #96]
+	WORD $0x4e34d718 // fadd v24, v24, v20
+	WORD $0x3dc01c14 // ldr q20, [x0, #112]
+	WORD $0x4eb5d694 // fsub v20, v20, v21
+	WORD $0x6eb4e42f // fcmgt v15, v1, v20
+	WORD $0x4e21f694 // fmax v20, v20, v1
+	WORD $0x4ea2f694 // fmin v20, v20, v2
+	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd4 // fmls v20, v14, v4
+	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b4 // add.4s v20, v13, v12
+	WORD $0x4e6f1e94 // bic v20, v20, v15
+	WORD $0x3d801c14 // str q20, [x0, #112]
+	WORD $0x4e34d739 // fadd v25, v25, v20
+	WORD $0x4e38d6d6 // fadd v22, v22, v24
+	WORD $0x4e39d6f7 // fadd v23, v23, v25
+	WORD $0x4e37d6d6 // fadd v22, v22, v23
+	WORD $0x4ed67ad4 // zip2.2d v20, v22, v22
+	WORD $0x4e34d6d6 // fadd v22, v22, v20
+	WORD $0x4e0c06d4 // dup v20.4s, v22.s[1]
+	WORD $0x4e34d6d6 // fadd v22, v22, v20
+	WORD $0x4d40c894 // ld1r {v20.4s}, [x4]
+	WORD $0x4d40c8b5 // ld1r {v21.4s}, [x5]
+	WORD $0x4e35ce96 // fmla v22, v20, v21
+	WORD $0xbd000096 // str s22, [x4, #0]
+	ADD $128, R0
+	ADD $8, R2
+	ADD $4, R3
+	ADD $4, R4
+	ADD $4, R5
+	SUB $1, R6
+	CBNZ R6, loop139
+done140:
+	RET
+
+TEXT ·exp_neon(SB), NOSPLIT, $0-12
+	MOVD x+0(FP), R0
+	MOVD $word3f800000_neon<>(SB), R20
+	WORD $0x3dc00280 // ldr q0, [x20, #0]
+	MOVD $wordc2aeac4f_neon<>(SB), R20
+	WORD $0x3dc00281 // ldr q1, [x20, #0]
+	MOVD $word42b0c0a5_neon<>(SB), R20
+	WORD $0x3dc00282 // ldr q2, [x20, #0]
+	MOVD $word3fb8aa3b_neon<>(SB), R20
+	WORD $0x3dc00283 // ldr q3, [x20, #0]
+	MOVD $word3f318000_neon<>(SB), R20
+	WORD $0x3dc00284 // ldr q4, [x20, #0]
+	MOVD $wordb95e8083_neon<>(SB), R20
+	WORD $0x3dc00285 // ldr q5, [x20, #0]
+	MOVD $word39506967_neon<>(SB), R20
+	WORD $0x3dc00286 // ldr q6, [x20, #0]
+	MOVD $word3ab743ce_neon<>(SB), R20
+	WORD $0x3dc00287 // ldr q7, [x20, #0]
+	MOVD $word3c088908_neon<>(SB), R20
+	WORD $0x3dc00288 // ldr q8, [x20, #0]
+	MOVD $word3d2aa9c1_neon<>(SB), R20
+	WORD $0x3dc00289 // ldr q9, [x20, #0]
+	MOVD $word3e2aaaaa_neon<>(SB), R20
+	WORD $0x3dc0028a // ldr q10, [x20, #0]
+	MOVD $word3f000000_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	WORD $0x4e040c11 // dup v17.4s, w0
+	WORD $0x6eb1e42f // fcmgt v15, v1, v17
+	WORD $0x4e21f631 // fmax v17, v17, v1
+	WORD $0x4ea2f631 // fmin v17, v17, v2
+	WORD $0x6e23de2c // fmul v12, v17, v3
+	WORD $0x4e21a98c // fcvtns v12, v12
+	WORD $0x4e21d98e // scvtf v14, v12
+	WORD $0x4ea4cdd1 // fmls v17, v14, v4
+	WORD $0x4ea5cdd1 // fmls v17, v14, v5
+	WORD $0x4ea71ced // mov v13, v7
+	WORD $0x4e31cccd // fmla v13, v6, v17
+	WORD $0x4ea81d0e // mov v14, v8
+	WORD $0x4e31cdae // fmla v14, v13, v17
+	WORD $0x4ea91d2d // mov v13, v9
+	WORD $0x4e31cdcd // fmla v13, v14, v17
+	WORD $0x4eaa1d4e // mov v14, v10
+	WORD $0x4e31cdae // fmla v14, v13, v17
+	WORD $0x4eab1d6d // mov v13, v11
+	WORD $0x4e31cdcd // fmla v13, v14, v17
+	WORD $0x4ea01c0e // mov v14, v0
+	WORD $0x4e31cdae // fmla v14, v13, v17
+	WORD $0x4ea01c0d // mov v13, v0
+	WORD $0x4e31cdcd // fmla v13, v14, v17
+	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
+	WORD $0x4eac85b1 // add.4s v17, v13, v12
+	WORD $0x4e6f1e31 // bic v17, v17, v15
+	FMOVS F17, ret+8(FP)
+	RET
+
 TEXT ·round_neon(SB), NOSPLIT, $0-40
 	MOVD records+0(FP), R0
 	MOVD xq+8(FP), R1
@@ -7587,8 +8048,8 @@ TEXT ·round_neon(SB), NOSPLIT, $0-40
 	MOVD $word42fe0000_neon<>(SB), R20
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	CMP $0, R3
-	BLE done141
-loop140:
+	BLE done143
+loop142:
 	WORD $0x3dc00040 // ldr q0, [x2, #0]
 	WORD $0x4ea0f809 // fabs v9, v0
 	WORD $0x4ea91d28 // mov v8, v9
@@ -7618,7 +8079,7 @@ loop140:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop139
+	BHS stop141
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008009 // str s9, [x0, #128]
@@ -7702,7 +8163,7 @@ loop140:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop139
+	BHS stop141
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008409 // str s9, [x0, #132]
@@ -7786,7 +8247,7 @@ loop140:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop139
+	BHS stop141
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008809 // str s9, [x0, #136]
@@ -7870,7 +8331,7 @@ loop140:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop139
+	BHS stop141
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008c09 // str s9, [x0, #140]
@@ -7929,9 +8390,9 @@ loop140:
 	ADD $512, R2
 	ADD $1, R4
 	SUB $1, R3
-	CBNZ R3, loop140
-done141:
-stop139:
+	CBNZ R3, loop142
+done143:
+stop141:
 	MOVD R4, ret+32(FP)
 	RET
 
@@ -7949,8 +8410,8 @@ TEXT ·probeBytes_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
 	CMP $0, R0
-	BLE done143
-loop142:
+	BLE done145
+loop144:
 	WORD $0x4e809401 // sdot v1, v0, v0
 	WORD $0x4e809402 // sdot v2, v0, v0
 	WORD $0x4e809403 // sdot v3, v0, v0
@@ -7962,8 +8423,8 @@ loop142:
 	WORD $0x4e809409 // sdot v9, v0, v0
 	WORD $0x4e80940a // sdot v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop142
-done143:
+	CBNZ R0, loop144
+done145:
 	RET
 
 TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
@@ -7980,8 +8441,8 @@ TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
 	CMP $0, R0
-	BLE done145
-loop144:
+	BLE done147
+loop146:
 	WORD $0x4e20cc01 // fmla v1, v0, v0
 	WORD $0x4e20cc02 // fmla v2, v0, v0
 	WORD $0x4e20cc03 // fmla v3, v0, v0
@@ -7993,16 +8454,16 @@ loop144:
 	WORD $0x4e20cc09 // fmla v9, v0, v0
 	WORD $0x4e20cc0a // fmla v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop144
-done145:
+	CBNZ R0, loop146
+done147:
 	RET
 
 TEXT ·probeRead_neon(SB), NOSPLIT, $0-16
 	MOVD data+0(FP), R0
 	MOVD n+8(FP), R1
 	CMP $0, R1
-	BLE done147
-loop146:
+	BLE done149
+loop148:
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
 	WORD $0x3dc00401 // ldr q1, [x0, #16]
 	WORD $0x3dc00802 // ldr q2, [x0, #32]
@@ -8021,6 +8482,6 @@ loop146:
 	WORD $0x3dc03c07 // ldr q7, [x0, #240]
 	ADD $256, R0
 	SUB $1, R1
-	CBNZ R1, loop146
-done147:
+	CBNZ R1, loop148
+done149:
 	RET

@@ -162,10 +162,19 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 			Scores(out, x[1:], 9, 7, min(dims, 9), y)
 			return out
 		},
-		"mix": func(n int) []float32 {
-			out := slices.Clone(z[:6*16])
-			Mix(out, 16, 6, 16, y[5:], x[1:], n%5, min(n/16, 30))
+		"scores of many": func(n int) []float32 {
+			out := make([]float32, 15*PageTokens)
+			Scores(out, x[1:], 9, 15, min(n/PageTokens, 9), y)
 			return out
+		},
+		"mix": func(n int) []float32 {
+			var all []float32
+			for _, dims := range []int{5, 16, 24, 48, 64} {
+				out, queries := slices.Clone(z[:7*dims]), min(7, len(y[5:])/PageTokens)
+				Mix(out, z[3:3+queries], dims, y[5:], x[1:], n%5, min(n/dims, 9))
+				all = append(all, out...)
+			}
+			return all
 		},
 		"mask": func(n int) []float32 {
 			p := *(*[PageTokens]float32)(x[n/3:])
@@ -178,15 +187,14 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 			sum := Weigh(&p, 50)
 			return append(p[:], sum)
 		},
-		"weigh all": func(n int) []float32 {
-			p, totals := slices.Clone(x[n/3:][:5*PageTokens]), slices.Clone(y[:5])
-			WeighAll(p, []float32{50, 1, -3, 200, 7}, totals)
-			return append(p, totals...)
-		},
-		"mix wide": func(n int) []float32 {
-			out := slices.Clone(z[:6*64])
-			Mix(out, 64, 6, 64, y[5:], x[1:], n%5, min(n/64, 9))
-			return out
+		"soften": func(n int) []float32 {
+			scores := append(slices.Clone(x[n/3:][:5*PageTokens]), z[:6*PageTokens]...)
+			inf := float32(math.Inf(-1))
+			peaks, totals, shrinks := []float32{inf, 1, -3, 200, inf, inf, 0.2, inf, 3, 3, -9}, slices.Clone(y[:11]), make([]float32, 11)
+			from := int32(n % 7)
+			ranges := [][2]int32{{0, 32}, {from, from + 25}, {0, from}, {31, 32}, {0, 0}, {0, 32}, {0, 0}, {from, 32}, {0, 31}, {5, 5}, {2, 4}}
+			Soften(scores, 0.3, ranges, peaks, totals, shrinks)
+			return slices.Concat(scores, peaks, totals, shrinks)
 		},
 		"pack": func(n int) []float32 {
 			n &^= Block - 1

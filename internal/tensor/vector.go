@@ -186,6 +186,9 @@ var expTerms = [...]float32{1.9875691500e-4, 1.3981999507e-3, 8.3334519073e-3, 4
 // Exp is e^x to about one unit in the last place: 0 where that is less than a normal number, and the same for all
 // x above 88.37.
 func Exp(x float32) float32 {
+	if inUse != nil {
+		return inUse.exp(int(math.Float32bits(x)))
+	}
 	if x != x {
 		return x
 	}
@@ -194,11 +197,11 @@ func Exp(x float32) float32 {
 	}
 	x = min(x, mostExp)
 	n := float32(math.RoundToEven(float64(float32(x * math.Log2E))))
-	x -= float32(n * 0.693359375) // ln 2 in two parts, the first with few digits
-	x -= float32(n * -2.12194440e-4)
+	x = fused(n, -0.693359375, x) // ln 2 in two parts, the first with few digits
+	x = fused(n, 2.12194440e-4, x)
 	p := expTerms[0]
 	for _, c := range expTerms[1:] {
-		p = float32(p*x) + c
+		p = fused(p, x, c)
 	}
 	return math.Float32frombits(math.Float32bits(p) + uint32(int32(n))<<23)
 }
@@ -211,11 +214,10 @@ const PageTokens = 32
 func Scores(out []float32, q []float32, step, queries, dims int, keys []float32) {
 	i := 0
 	if inUse != nil {
-		for ; i+4 <= queries; i += 4 {
-			inUse.scores4(&out[PageTokens*i], &q[step*i], 4*step, &keys[0], dims)
-		}
-		for ; i < queries; i++ {
-			inUse.scores1(&out[PageTokens*i], &q[step*i], 4*step, &keys[0], dims)
+		for _, k := range inUse.scores {
+			for ; i+k.queries <= queries; i += k.queries {
+				k.run(&out[PageTokens*i], &q[step*i], 4*step, &keys[0], dims)
+			}
 		}
 	}
 	for ; i < queries; i++ {
@@ -267,27 +269,32 @@ func Weigh(scores *[PageTokens]float32, peak float32) float32 {
 	return addUp(&sums)
 }
 
-// WeighAll does what Weigh does with the scores of several queries, each of which has a peak, and adds their sums to totals.
-func WeighAll(scores, peaks, totals []float32) {
-	i := 0
-	if inUse != nil && inUse.weigh4 != nil {
-		for ; i+4 <= len(peaks); i += 4 {
-			inUse.weigh4(&scores[PageTokens*i], &peaks[i], &totals[i])
-		}
+// Soften is a step of a softmax that goes through a context page by page. It turns the scores of each query, [PageTokens], times scale, into
+// weights: e^(score − peak) at the positions of its range, from ≤ t < to, and 0 at others. Its peak, which begins as −∞, becomes the largest
+// score so far, and its total, which begins as 0, the sum of the weights. What had the weights of before is to be multiplied with what
+// is written to shrinks. A score that is no number makes weights that are none.
+func Soften(scores []float32, scale float32, ranges [][2]int32, peaks, totals, shrinks []float32) {
+	n := len(ranges)
+	scores, peaks, totals, shrinks = scores[:n*PageTokens], peaks[:n], totals[:n], shrinks[:n]
+	if inUse != nil && n > 0 {
+		inUse.soften(&scores[0], int(math.Float32bits(scale)), &ranges[0], &peaks[0], &totals[0], &shrinks[0], n)
+		return
 	}
-	for ; i < len(peaks); i++ {
-		totals[i] += Weigh((*[PageTokens]float32)(scores[PageTokens*i:]), peaks[i])
+	for i, r := range ranges {
+		s := (*[PageTokens]float32)(scores[PageTokens*i:])
+		peak := max(Mask(s, scale, int(r[0]), int(r[1])), peaks[i], -math.MaxFloat32)
+		shrinks[i], peaks[i] = Exp(peaks[i]-peak), peak
+		totals[i] = fused(totals[i], shrinks[i], Weigh(s, peak))
 	}
 }
 
-// Mix adds values to sums, each times its weight: of the values, [positions][dims], and of the weights,
-// [sums][PageTokens], those at positions from ≤ t < to. The sums, of dims elements, lie step elements apart.
-func Mix(out []float32, step, sums, dims int, weights, values []float32, from, to int) {
-	if from >= to {
-		return
-	}
-	if inUse != nil && dims >= lanes {
-		mixLanes(out, step, sums, dims, weights, values, from, to, 0, dims/lanes)
+// Mix multiplies each of some sums with a number, and adds values to it, each times its weight: of the values, [positions][dims], and of
+// the weights, [sums][PageTokens], those at positions from ≤ t < to. The sums are [sums][dims].
+func Mix(out []float32, by []float32, dims int, weights, values []float32, from, to int) {
+	sums := len(by)
+	to = max(from, to)
+	if inUse != nil && dims >= lanes && sums > 0 {
+		mixLanes(out, by, dims, weights, values, from, to, 0, dims/lanes)
 		if rest := dims % lanes; rest > 0 {
 			// The last lanes overlap with those before, which get back what they were.
 			begin, twice := dims-lanes, lanes-rest
@@ -295,18 +302,21 @@ func Mix(out []float32, step, sums, dims int, weights, values []float32, from, t
 			for i := 0; i < sums; i += 64 {
 				n := min(64, sums-i)
 				for j := range n {
-					copy(before[lanes*j:][:twice], out[step*(i+j)+begin:])
+					copy(before[lanes*j:][:twice], out[dims*(i+j)+begin:])
 				}
-				mixLanes(out[step*i:], step, n, dims, weights[PageTokens*i:], values, from, to, begin, 1)
+				mixLanes(out[dims*i:], by[i:i+n], dims, weights[PageTokens*i:], values, from, to, begin, 1)
 				for j := range n {
-					copy(out[step*(i+j)+begin:], before[lanes*j:][:twice])
+					copy(out[dims*(i+j)+begin:], before[lanes*j:][:twice])
 				}
 			}
 		}
 		return
 	}
-	for i := range sums {
-		sum := out[step*i : step*i+dims]
+	for i, by := range by {
+		sum := out[dims*i : dims*(i+1)]
+		for j := range sum {
+			sum[j] *= by
+		}
 		for t := from; t < to; t++ {
 			w, v := weights[PageTokens*i+t], values[t*dims:(t+1)*dims]
 			for j := range sum {
@@ -317,18 +327,15 @@ func Mix(out []float32, step, sums, dims int, weights, values []float32, from, t
 }
 
 // mixLanes is Mix for count times lanes of the dimensions, from begin on, by a kernel.
-func mixLanes(out []float32, step, sums, dims int, weights, values []float32, from, to, begin, count int) {
+func mixLanes(out, by []float32, dims int, weights, values []float32, from, to, begin, count int) {
+	if from == to {
+		from, to = 0, 0 // so that there is something to point to
+	}
 	i := 0
-	if inUse.mixTwice4 != nil && count%2 == 0 {
-		for ; i+4 <= sums; i += 4 {
-			inUse.mixTwice4(&out[step*i+begin], 4*step, &weights[PageTokens*i+from], &values[from*dims+begin], 4*dims, to-from, count/2)
+	for _, k := range inUse.mix {
+		for ; i+k.queries <= len(by); i += k.queries {
+			k.run(&out[dims*i+begin], 4*dims, &by[i], &weights[PageTokens*i+from], &values[from*dims+begin], 4*dims, to-from, count)
 		}
-	}
-	for ; i+4 <= sums; i += 4 {
-		inUse.mix4(&out[step*i+begin], 4*step, &weights[PageTokens*i+from], &values[from*dims+begin], 4*dims, to-from, count)
-	}
-	for ; i < sums; i++ {
-		inUse.mix1(&out[step*i+begin], 4*step, &weights[PageTokens*i+from], &values[from*dims+begin], 4*dims, to-from, count)
 	}
 }
 

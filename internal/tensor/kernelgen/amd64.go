@@ -78,8 +78,9 @@ func (a *amd64) list() string {
 		fmt.Fprintf(&b, "\t%s: %s_%s,\n", f.field, f.name, shared)
 	}
 	if a.wide() {
-		fmt.Fprintf(&b, "\ttileFloats: tileFloats_%s, mixTwice4: mixTwice4_%s, weigh4: weigh4_%s,\n", shared, shared, shared)
+		fmt.Fprintf(&b, "\ttileFloats: tileFloats_%s,\n", shared)
 	}
+	b.WriteString(a.listAttention(shared))
 	fmt.Fprintf(&b, "\tscaleColumns: scaleColumns_%s, scaleRows: scaleRows_%s,\n", shared, shared)
 	fmt.Fprintf(&b, "\tprobeBytes: probeBytes_%s, probeFloats: probeFloats_%s, probeRead: probeRead_%s,\n}\n\n", a.name, shared, shared)
 	return b.String()

@@ -254,6 +254,19 @@ func (a *amd64) exponential() (e exponential) {
 // expTerms are the coefficients of e^r for |r| ≤ ln 2 / 2, the highest first; two ones follow.
 var expTerms = []uint32{0x39506967, 0x3ab743ce, 0x3c088908, 0x3d2aa9c1, 0x3e2aaaaa, 0x3f000000}
 
+// word is a constant of one word.
+func (a *amd64) word(w uint32) string { return a.constant(fmt.Sprintf("word%08x", w), w) }
+
+// expTerm multiplies p with v and adds a constant.
+func (a *amd64) expTerm(c uint32, v, p, t string) {
+	if a.wide() {
+		a.op("VFMADD213PS.BCST", a.word(c), v, p)
+		return
+	}
+	a.op("VBROADCASTSS", a.word(c), t)
+	a.op("VFMADD213PS", t, v, p)
+}
+
 // exp replaces a register by its exponential, as Exp defines it.
 func (a *amd64) exp(e exponential, r int) {
 	n, p, t, small := a.v(e.t[0]), a.v(e.t[1]), a.v(e.t[2]), a.v(e.t[3])
@@ -270,19 +283,14 @@ func (a *amd64) exp(e exponential, r int) {
 	a.op("VMULPS", a.v(e.log2e), v, n)
 	a.op("VCVTPS2DQ", n, n)
 	a.op("VCVTDQ2PS", n, t)
-	a.op("VMULPS", a.v(e.high), t, p)
-	a.op("VSUBPS", p, v, v)
-	a.op("VMULPS", a.v(e.low), t, p)
-	a.op("VSUBPS", p, v, v)
-	a.op("VBROADCASTSS", a.constant(fmt.Sprintf("word%08x", expTerms[0]), expTerms[0]), p)
+	a.op("VFNMADD231PS", a.v(e.high), t, v)
+	a.op("VFNMADD231PS", a.v(e.low), t, v)
+	a.op("VBROADCASTSS", a.word(expTerms[0]), p)
 	for _, c := range expTerms[1:] {
-		a.op("VMULPS", v, p, p)
-		a.op("VBROADCASTSS", a.constant(fmt.Sprintf("word%08x", c), c), t)
-		a.op("VADDPS", t, p, p)
+		a.expTerm(c, v, p, t)
 	}
 	for range 2 {
-		a.op("VMULPS", v, p, p)
-		a.op("VADDPS", a.v(e.one), p, p)
+		a.op("VFMADD213PS", a.v(e.one), v, p)
 	}
 	a.op("VPSLLD", "$23", n, n)
 	a.op("VPADDD", n, p, v)
@@ -291,290 +299,6 @@ func (a *amd64) exp(e exponential, r int) {
 	} else {
 		a.op("VANDNPS", v, small, v)
 	}
-}
-
-// attention's products of queries with a page of 32 positions, whose keys lie side by side.
-func (a *amd64) attention() {
-	for _, n := range []int{1, 4} {
-		a.scores(n)
-		a.mix(n)
-	}
-	a.mask()
-	a.weigh()
-	if a.wide() {
-		a.mix2(4)
-		a.weigh4()
-	}
-}
-
-// mix2 is mix for registers of 512 bits, two at a time.
-func (a *amd64) mix2(n int) {
-	a.begin("mixTwice4", "is mix4 with dims 32 at a time.", "out:*float32=DI", "os:int=R8", "weights:*float32=SI", "values:*float32=DX", "vs:int=R10", "positions:int=R13", "dims:int=CX")
-	a.op("LEAQ", "(R8)(R8*2)", "R9")
-	const parts = 2
-	sums := a.regs(n * parts)
-	v, w := a.regs(parts), a.regs(n)
-	a.loop("CX", func() {
-		out := func(i, part int) string {
-			return fmt.Sprintf("%d(DI)%s", 64*part, []string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i])
-		}
-		for i := range n {
-			for part := range parts {
-				a.op("VMOVUPS", out(i, part), a.v(sums[i*parts+part]))
-			}
-		}
-		a.op("MOVQ", "DX", "R11")
-		a.op("MOVQ", "SI", "R12")
-		a.op("MOVQ", "R13", "AX")
-		a.loop("AX", func() {
-			for part := range parts {
-				a.op("VMOVUPS", mem("R11", 64*part), a.v(v[part]))
-			}
-			for i := range n {
-				a.op("VBROADCASTSS", mem("R12", 128*i), a.v(w[i]))
-				for part := range parts {
-					a.op("VFMADD231PS", a.v(v[part]), a.v(w[i]), a.v(sums[i*parts+part]))
-				}
-			}
-			a.op("ADDQ", "R10", "R11")
-			a.op("ADDQ", "$4", "R12")
-		})
-		for i := range n {
-			for part := range parts {
-				a.op("VMOVUPS", a.v(sums[i*parts+part]), out(i, part))
-			}
-		}
-		a.op("ADDQ", "$128", "DI")
-		a.op("ADDQ", "$128", "DX")
-	})
-	a.end()
-}
-
-// weigh4 is weigh for four queries, whose scores lie side by side. Four registers go through each step, so that none waits for
-// the one before it.
-func (a *amd64) weigh4() {
-	a.begin("weigh4", "replaces the scores of four queries, 32 of each, by e^(score − peak), and adds their sums to sums.", "scores:*float32=DI", "peaks:*float32=SI", "sums:*float32=DX")
-	e := a.exponential()
-	peak, rs := a.reg(), a.regs(8)
-	const less = "$1"
-	n := a.regs(8)
-	for i := range 4 {
-		a.op("VBROADCASTSS", mem("SI", 4*i), a.v(peak))
-		for j := range 2 {
-			q := rs[2*i+j]
-			a.op("VMOVUPS", mem("DI", 128*i+64*j), a.v(q))
-			a.op("VSUBPS", a.v(peak), a.v(q), a.v(q))
-		}
-	}
-	t := a.v(e.t[2])
-	pr := []int{e.t[0], e.t[1], e.t[3], e.t[4]}
-	for half := range 2 {
-		q := rs[4*half : 4*half+4]
-		m := n[4*half : 4*half+4]
-		each := func(f func(i int, v, n, p string)) {
-			for i := range 4 {
-				f(i, a.v(q[i]), a.v(m[i]), a.v(pr[i]))
-			}
-		}
-		each(func(i int, v, n, p string) { a.op("VCMPPS", less, a.v(e.least), v, fmt.Sprintf("K%d", i+1)) })
-		each(func(i int, v, n, p string) { a.op("VMAXPS", v, a.v(e.least), v) })
-		each(func(i int, v, n, p string) { a.op("VMINPS", v, a.v(e.most), v) })
-		each(func(i int, v, n, p string) { a.op("VMULPS", a.v(e.log2e), v, n) })
-		each(func(i int, v, n, p string) { a.op("VCVTPS2DQ", n, n) })
-		each(func(i int, v, n, p string) {
-			a.op("VCVTDQ2PS", n, t)
-			a.op("VMULPS", a.v(e.high), t, p)
-			a.op("VSUBPS", p, v, v)
-			a.op("VMULPS", a.v(e.low), t, p)
-			a.op("VSUBPS", p, v, v)
-		})
-		for k, c := range expTerms {
-			if k == 0 {
-				each(func(i int, v, n, p string) {
-					a.op("VBROADCASTSS", a.constant(fmt.Sprintf("word%08x", c), c), p)
-				})
-				continue
-			}
-			each(func(i int, v, n, p string) { a.op("VMULPS", v, p, p) })
-			a.op("VBROADCASTSS", a.constant(fmt.Sprintf("word%08x", c), c), t)
-			each(func(i int, v, n, p string) { a.op("VADDPS", t, p, p) })
-		}
-		for range 2 {
-			each(func(i int, v, n, p string) { a.op("VMULPS", v, p, p) })
-			each(func(i int, v, n, p string) { a.op("VADDPS", a.v(e.one), p, p) })
-		}
-		each(func(i int, v, n, p string) {
-			a.op("VPSLLD", "$23", n, n)
-			a.op("VPADDD", n, p, v)
-			a.op("VPXORD", v, v, fmt.Sprintf("K%d", i+1), v)
-		})
-	}
-	for i := range 4 {
-		for j := range 2 {
-			a.op("VMOVUPS", a.v(rs[2*i+j]), mem("DI", 128*i+64*j))
-		}
-		a.op("VADDPS", a.v(rs[2*i+1]), a.v(rs[2*i]), a.v(rs[2*i]))
-	}
-	for i := range 4 {
-		a.op("VMOVUPS", a.v(rs[2*i]), a.v(e.t[i%2]))
-		a.addUp(e.t[i%2], e.t[i%2], e.t[2+i%2])
-		a.op("VADDSS", mem("DX", 4*i), x(e.t[i%2]), x(e.t[i%2]))
-		a.op("VMOVSS", x(e.t[i%2]), mem("DX", 4*i))
-	}
-	a.end()
-}
-
-func (a *amd64) scores(n int) {
-	a.begin(fmt.Sprintf("scores%d", n), fmt.Sprintf("gives the products of %d queries, qs bytes apart, with keys of [dims][32]; out is [%d][32].", n, n),
-		"out:*float32=DI", "q:*float32=SI", "qs:int=R8", "keys:*float32=DX", "dims:int=CX")
-	a.op("LEAQ", "(R8)(R8*2)", "R9")
-	// Narrow registers take half the positions at a time.
-	for half := range 4 / a.lanes {
-		if half > 0 {
-			a.op("MOVQ", "q+8(FP)", "SI")
-			a.op("MOVQ", "keys+24(FP)", "DX")
-			a.op("MOVQ", "dims+32(FP)", "CX")
-			a.next = 0
-		}
-		sums := a.regs(2 * n)
-		k, q := a.regs(2), a.reg()
-		for _, s := range sums {
-			a.zero(s)
-		}
-		width := 16 * a.lanes
-		a.loop("CX", func() {
-			for i := range 2 {
-				a.op("VMOVUPS", mem("DX", 64*half+width*i), a.v(k[i]))
-			}
-			for i := range n {
-				a.op("VBROADCASTSS", "(SI)"+[]string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i], a.v(q))
-				for j := range 2 {
-					a.op("VFMADD231PS", a.v(k[j]), a.v(q), a.v(sums[2*i+j]))
-				}
-			}
-			a.op("ADDQ", "$4", "SI")
-			a.op("ADDQ", "$128", "DX")
-		})
-		for i := range n {
-			for j := range 2 {
-				a.op("VMOVUPS", a.v(sums[2*i+j]), mem("DI", 128*i+64*half+width*j))
-			}
-		}
-	}
-	a.end()
-}
-
-func (a *amd64) mix(n int) {
-	a.begin(fmt.Sprintf("mix%d", n), fmt.Sprintf("adds values of [dims], vs bytes apart, times their weights, [%d][32], to %d outs, os bytes apart; dims are 16 at a time.", n, n),
-		"out:*float32=DI", "os:int=R8", "weights:*float32=SI", "values:*float32=DX", "vs:int=R10", "positions:int=R13", "dims:int=CX")
-	a.op("LEAQ", "(R8)(R8*2)", "R9")
-	parts := 4 / a.lanes
-	sums := a.regs(n * parts)
-	v, w := a.regs(parts), a.reg()
-	a.loop("CX", func() {
-		out := func(i, part int) string {
-			return fmt.Sprintf("%d(DI)%s", 32*part, []string{"", "(R8*1)", "(R8*2)", "(R9*1)"}[i])
-		}
-		for i := range n {
-			for part := range parts {
-				a.op("VMOVUPS", out(i, part), a.v(sums[i*parts+part]))
-			}
-		}
-		a.op("MOVQ", "DX", "R11")
-		a.op("MOVQ", "SI", "R12")
-		a.op("MOVQ", "R13", "AX")
-		a.loop("AX", func() {
-			for part := range parts {
-				a.op("VMOVUPS", mem("R11", 32*part), a.v(v[part]))
-			}
-			for i := range n {
-				for part := range parts {
-					a.op("VBROADCASTSS", mem("R12", 128*i), a.v(w))
-					a.op("VFMADD231PS", a.v(v[part]), a.v(w), a.v(sums[i*parts+part]))
-				}
-			}
-			a.op("ADDQ", "R10", "R11")
-			a.op("ADDQ", "$4", "R12")
-		})
-		for i := range n {
-			for part := range parts {
-				a.op("VMOVUPS", a.v(sums[i*parts+part]), out(i, part))
-			}
-		}
-		a.op("ADDQ", "$64", "DI")
-		a.op("ADDQ", "$64", "DX")
-	})
-	a.end()
-}
-
-// mask is the part of the softmax that comes before the peak is known, as Mask defines it. Positions outside the range
-// are made −∞ by the least of a score and of a piece of a table.
-func (a *amd64) mask() {
-	const least, most = 0xff800000, 0x7f800000
-	low, high := make([]uint32, 64), make([]uint32, 64)
-	for i := range 32 {
-		low[i], low[32+i] = least, most
-		high[i], high[32+i] = most, least
-	}
-	a.begin("mask", "multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.",
-		"scores:*[32]float32=DI", "scale:int=SI", "from:int=AX", "to:int=BX", ":float32")
-	a.op("LEAQ", a.constant("maskLow", low...), "R8")
-	a.op("LEAQ", a.constant("maskHigh", high...), "R9")
-	a.op("MOVQ", "$32", "R10")
-	a.op("MOVQ", "$32", "R11")
-	a.op("SUBQ", "AX", "R10")
-	a.op("SUBQ", "BX", "R11")
-	scale, r, largest, t := a.reg(), a.reg(), a.reg(), a.reg()
-	a.number("SI", scale)
-	for i := range 8 / a.lanes {
-		at := 16 * a.lanes * i
-		a.op("VMULPS", mem("DI", at), a.v(scale), a.v(r))
-		// Of what is no number, the second operand is taken: here the first that is written.
-		a.op("VMINPS", fmt.Sprintf("%d(R8)(R10*4)", at), a.v(r), a.v(r))
-		a.op("VMINPS", fmt.Sprintf("%d(R9)(R11*4)", at), a.v(r), a.v(r))
-		a.op("VMOVUPS", a.v(r), mem("DI", at))
-		if i == 0 {
-			a.op("VMOVUPS", a.v(r), a.v(largest))
-		} else {
-			a.op("VMAXPS", a.v(r), a.v(largest), a.v(largest))
-		}
-	}
-	if a.wide() {
-		a.op("VEXTRACTF64X4", "$1", a.v(largest), y(t))
-		a.op("VMAXPS", y(t), y(largest), y(largest))
-	}
-	a.op("VEXTRACTF128", "$1", y(largest), x(t))
-	a.op("VMAXPS", x(t), x(largest), x(largest))
-	for _, shift := range []string{"$8", "$4"} {
-		a.op("VPSRLDQ", shift, x(largest), x(t))
-		a.op("VMAXPS", x(t), x(largest), x(largest))
-	}
-	a.op("VMOVSS", x(largest), a.result)
-	a.end()
-}
-
-// weigh is the softmax of a page, as Weigh defines it.
-func (a *amd64) weigh() {
-	a.begin("weigh", "replaces 32 scores by e^(score − peak), and gives their sum.", "scores:*[32]float32=DI", "peak:int=SI", ":float32")
-	e := a.exponential()
-	peak, r, total := a.reg(), a.reg(), a.regs(4/a.lanes)
-	a.number("SI", peak)
-	parts := 4 / a.lanes
-	for i := range 2 * parts {
-		at := mem("DI", 16*a.lanes*i)
-		a.op("VMOVUPS", at, a.v(r))
-		a.op("VSUBPS", a.v(peak), a.v(r), a.v(r))
-		a.exp(e, r)
-		a.op("VMOVUPS", a.v(r), at)
-		if i < parts {
-			a.op("VMOVUPS", a.v(r), a.v(total[i]))
-		} else {
-			a.op("VADDPS", a.v(r), a.v(total[i-parts]), a.v(total[i-parts]))
-		}
-	}
-	a.addUp(total[0], total[parts-1], r)
-	a.op("VMOVSS", x(total[0]), a.result)
-	a.end()
 }
 
 // activations rounds them to records.

@@ -27,7 +27,7 @@ var unary = map[string]uint32{
 	"scvtf": 0x4e21d800, "fcvtns": 0x4e21a800, "fcvtl": 0x0e217800, "fcvtl2": 0x4e217800, "fabs": 0x4ea0f800, "fneg": 0x6ea0f800,
 	"sxtl.8h": 0x0f08a400, "sxtl2.8h": 0x4f08a400, "sxtl.4s": 0x0f10a400, "sxtl2.4s": 0x4f10a400, "uxtl.8h": 0x2f08a400, "uxtl.4s": 0x2f10a400, "uxtl2.4s": 0x6f10a400,
 	"sqxtn.4h": 0x0e614800, "sqxtn2.8h": 0x4e614800, "sqxtn.8b": 0x0e214800, "sqxtn2.16b": 0x4e214800, "umaxv.4s": 0x6eb0a800, "fmaxnmv": 0x6e30c800, "fmaxv": 0x6e30f800, "addv.4s": 0x4eb1b800,
-	"mov": 0x4ea01c00,
+	"mov": 0x4ea01c00, "dup": 0x4e040400, // of the lowest place
 }
 
 func (a *arm64) word(w uint32, comment string, args ...any) {
@@ -226,6 +226,13 @@ func (a *arm64) list() string {
 	b.WriteString("\t},\n")
 	for _, f := range vectorKernels {
 		fmt.Fprintf(&b, "\t%s: %s_neon,\n", f.field, f.name)
+	}
+	for _, of := range []struct{ field, kind string }{{"scores", "scoresKernel"}, {"mix", "mixKernel"}} {
+		fmt.Fprintf(&b, "\t%s: []%s{", of.field, of.kind)
+		for _, n := range neonQueries {
+			fmt.Fprintf(&b, "{%d, %s%d_neon}, ", n, of.field, n)
+		}
+		b.WriteString("},\n")
 	}
 	b.WriteString("\tprobeBytes: probeBytes_neon, probeFloats: probeFloats_neon, probeRead: probeRead_neon,\n}\n\n")
 	return b.String()

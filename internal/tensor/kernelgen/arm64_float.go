@@ -227,28 +227,39 @@ func (a *arm64) exp(e neonExp, v int) {
 	a.v("fmul", e.n, v, e.log2e)
 	a.u("fcvtns", e.n, e.n)
 	a.u("scvtf", e.t, e.n)
-	a.v("fmul", e.p, e.t, e.high)
-	a.v("fsub", v, v, e.p)
-	a.v("fmul", e.p, e.t, e.low)
-	a.v("fsub", v, v, e.p)
-	a.u("mov", e.p, e.terms[0])
-	for _, t := range append(append([]int{}, e.terms[1:]...), e.one, e.one) {
-		a.v("fmul", e.p, e.p, v)
-		a.v("fadd", e.p, e.p, t)
+	a.v("fmls", v, e.t, e.high)
+	a.v("fmls", v, e.t, e.low)
+	p, next := e.terms[0], e.p
+	for _, term := range append(append([]int{}, e.terms[1:]...), e.one, e.one) {
+		a.u("mov", next, term)
+		a.v("fmla", next, p, v)
+		if p == e.terms[0] {
+			p = e.t
+		}
+		p, next = next, p
 	}
 	a.shiftLeftWords(e.n, e.n, 23)
-	a.v("add.4s", v, e.p, e.n)
+	a.v("add.4s", v, p, e.n)
 	a.v("bic", v, v, e.small)
 }
 
 func (a *arm64) attention() {
-	for _, n := range []int{1, 4} {
+	for _, n := range neonQueries {
 		a.scores(n)
 		a.mix(n)
 	}
 	a.mask()
 	a.weigh()
+	a.soften()
+	a.begin("exp", "is e^x.", "x:int", ":float32")
+	e, v := a.exponential(), a.reg()
+	a.fromGeneral(v, 0)
+	a.exp(e, v)
+	a.op("FMOVS", fmt.Sprintf("F%d", v), a.result)
+	a.end()
 }
+
+var neonQueries = []int{4, 1}
 
 // scores takes 16 positions at a time.
 func (a *arm64) scores(n int) {
@@ -287,67 +298,76 @@ func (a *arm64) scores(n int) {
 }
 
 func (a *arm64) mix(n int) {
-	a.begin(fmt.Sprintf("mix%d", n), fmt.Sprintf("adds values of [dims], vs bytes apart, times their weights, [%d][32], to %d outs, os bytes apart; dims are 16 at a time.", n, n),
-		"out:*float32", "os:int", "weights:*float32", "values:*float32", "vs:int", "positions:int", "dims:int")
+	a.begin(fmt.Sprintf("mix%d", n), fmt.Sprintf("makes each of %d outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [%d][32]; dims are 16 at a time.", n, n),
+		"out:*float32", "os:int", "by:*float32", "weights:*float32", "values:*float32", "vs:int", "positions:int", "dims:int")
 	sums, v, w := a.regs(4*n), a.regs(4), a.reg()
-	outs := func(do func(s, base, offset int)) {
+	outs := func(do func(i, s, base, offset int)) {
 		a.op("MOVD", "R0", "R10")
 		for i := range n {
 			for part := range 4 {
-				do(sums[4*i+part], 10, 16*part)
+				do(i, sums[4*i+part], 10, 16*part)
 			}
 			a.op("ADD", "R1", "R10")
 		}
 	}
-	a.loop(6, func() {
-		outs(a.load)
-		a.op("MOVD", "R3", "R7")
-		a.op("MOVD", "R2", "R8")
-		a.op("MOVD", "R5", "R9")
-		a.loop(9, func() {
+	a.loop(7, func() {
+		outs(func(i, s, base, offset int) {
+			if offset == 0 {
+				a.op("ADD", fmt.Sprintf("$%d", 4*i), "R2", "R11")
+				a.splat(w, 11)
+			}
+			a.load(s, base, offset)
+			a.v("fmul", s, s, w)
+		})
+		a.op("MOVD", "R4", "R8")
+		a.op("MOVD", "R3", "R9")
+		a.op("MOVD", "R6", "R12")
+		a.loop(12, func() {
 			for part := range 4 {
-				a.load(v[part], 7, 16*part)
+				a.load(v[part], 8, 16*part)
 			}
 			for i := range n {
-				a.op("ADD", fmt.Sprintf("$%d", 128*i), "R8", "R10")
+				a.op("ADD", fmt.Sprintf("$%d", 128*i), "R9", "R10")
 				a.splat(w, 10)
 				for part := range 4 {
 					a.v("fmla", sums[4*i+part], v[part], w)
 				}
 			}
-			a.op("ADD", "R4", "R7")
-			a.advance(8, 4)
+			a.op("ADD", "R5", "R8")
+			a.advance(9, 4)
 		})
-		outs(a.store)
+		outs(func(_, s, base, offset int) { a.store(s, base, offset) })
 		a.advance(0, 64)
-		a.advance(3, 64)
+		a.advance(4, 64)
 	})
 	a.end()
 }
 
-func (a *arm64) mask() {
-	const least, most = 0xff800000, 0x7f800000
+// masks puts the addresses of tables in R12 and R13: the least of scores and of pieces of both is −∞ outside of a range.
+func (a *arm64) masks() {
 	low, high := make([]uint32, 64), make([]uint32, 64)
 	for i := range 32 {
-		low[i], low[32+i] = least, most
-		high[i], high[32+i] = most, least
+		low[i], low[32+i] = minusInfinity, infinity
+		high[i], high[32+i] = infinity, minusInfinity
 	}
-	a.begin("mask", "multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.", "scores:*[32]float32", "scale:int", "from:int", "to:int", ":float32")
-	scale := a.reg()
-	a.fromGeneral(scale, 1)
 	for i, table := range []string{a.constant("maskLow", low...), a.constant("maskHigh", high...)} {
-		a.op("MOVD", "$"+table, r(5+i))
-		a.advance(5+i, 128)
-		a.op("SUB", fmt.Sprintf("R%d<<2", 2+i), r(5+i))
+		a.op("MOVD", "$"+table, r(12+i))
+		a.advance(12+i, 128)
 	}
-	v, t, odd, largest := a.reg(), a.reg(), a.reg(), a.reg()
-	infinite := a.everywhere(most)
+}
+
+// masked multiplies 32 scores at R0 with a number, makes those outside of the range from R14 to R15 −∞, and leaves the largest of
+// them in the lowest place of a register.
+func (a *arm64) masked(scale, infinite, v, t, odd, largest int) {
+	for i := range 2 {
+		a.op("SUB", fmt.Sprintf("R%d<<2", 14+i), r(12+i), r(16+i))
+	}
 	for i := range 8 {
 		a.load(v, 0, 16*i)
 		a.v("fmul", v, v, scale)
 		a.v("fcmge", odd, v, v) // not so of what is no number, which counts as infinite
 		a.v("bif", v, infinite, odd)
-		for _, from := range []int{5, 6} {
+		for _, from := range []int{16, 17} {
 			a.load(t, from, 16*i)
 			a.v("fmin", v, v, t)
 		}
@@ -359,15 +379,22 @@ func (a *arm64) mask() {
 		}
 	}
 	a.u("fmaxv", largest, largest)
+}
+
+func (a *arm64) mask() {
+	a.begin("mask", "multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.", "scores:*[32]float32", "scale:int", "from:int", "to:int", ":float32")
+	scale, infinite, v, t, odd, largest := a.reg(), a.everywhere(infinity), a.reg(), a.reg(), a.reg(), a.reg()
+	a.fromGeneral(scale, 1)
+	a.op("MOVD", "R2", "R14")
+	a.op("MOVD", "R3", "R15")
+	a.masks()
+	a.masked(scale, infinite, v, t, odd, largest)
 	a.op("FMOVS", fmt.Sprintf("F%d", largest), a.result)
 	a.end()
 }
 
-func (a *arm64) weigh() {
-	a.begin("weigh", "replaces 32 scores by e^(score − peak), and gives their sum.", "scores:*[32]float32", "peak:int", ":float32")
-	e := a.exponential()
-	peak, v, totals := a.reg(), a.reg(), a.regs(4)
-	a.fromGeneral(peak, 1)
+// weighed replaces 32 scores at R0 by e^(score − peak), and leaves their sum in the lowest place of the first of totals.
+func (a *arm64) weighed(e neonExp, peak, v int, totals []int) {
 	for i := range 8 {
 		a.load(v, 0, 16*i)
 		a.v("fsub", v, v, peak)
@@ -380,7 +407,51 @@ func (a *arm64) weigh() {
 		}
 	}
 	a.addUp(totals, v)
+}
+
+func (a *arm64) weigh() {
+	a.begin("weigh", "replaces 32 scores by e^(score − peak), and gives their sum.", "scores:*[32]float32", "peak:int", ":float32")
+	e := a.exponential()
+	peak, v, totals := a.reg(), a.reg(), a.regs(4)
+	a.fromGeneral(peak, 1)
+	a.weighed(e, peak, v, totals)
 	a.op("FMOVS", fmt.Sprintf("F%d", totals[0]), a.result)
+	a.end()
+}
+
+// soften is mask and weigh for some queries, with what they have seen before.
+func (a *arm64) soften() {
+	a.begin("soften", "turns 32 scores of each query, times a number, into weights, e^(score − peak), and 0 outside of its range: peaks and totals, the sums of weights, go on, and shrinks are what weights of before are to be multiplied with.",
+		"scores:*float32", "scale:int", "ranges:*[2]int32", "peaks:*float32", "totals:*float32", "shrinks:*float32", "queries:int")
+	e := a.exponential()
+	scale, infinite, least := a.reg(), a.everywhere(infinity), a.everywhere(lowest)
+	v, peak, totals := a.reg(), a.reg(), a.regs(4)
+	a.fromGeneral(scale, 1)
+	a.masks()
+	a.loop(6, func() {
+		a.op("MOVW", "(R2)", "R14")
+		a.op("MOVW", "4(R2)", "R15")
+		largest, old := totals[0], totals[1]
+		a.masked(scale, infinite, v, totals[1], totals[2], largest)
+		a.splat(old, 3)
+		a.u("dup", peak, largest)
+		a.v("fmax", peak, peak, old)
+		a.v("fmax", peak, peak, least)
+		a.store4(peak, 3, 0)
+		a.v("fsub", old, old, peak)
+		a.exp(e, old)
+		a.store4(old, 5, 0)
+		a.weighed(e, peak, v, totals)
+		a.splat(v, 4)
+		a.splat(peak, 5)
+		a.v("fmla", totals[0], v, peak)
+		a.store4(totals[0], 4, 0)
+		a.advance(0, 128)
+		a.advance(2, 8)
+		for _, p := range []int{3, 4, 5} {
+			a.advance(p, 4)
+		}
+	})
 	a.end()
 }
 

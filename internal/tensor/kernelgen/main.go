@@ -42,7 +42,7 @@ func files() map[string][]byte {
 var vectorKernels = []struct{ field, name string }{
 	{"transpose", "transpose"}, {"round", "round"}, {"widenF16", "widenF16"}, {"widenBF16", "widenBF16"}, {"dotFloats1", "dotFloats1"}, {"dotFloats4", "dotFloats4"},
 	{"add", "addFloats"}, {"scale", "scaleFloats"}, {"blend", "blendFloats"}, {"recur", "recur"}, {"swish", "swish"}, {"tanhGELU", "tanhGELU"},
-	{"scores1", "scores1"}, {"scores4", "scores4"}, {"mix1", "mix1"}, {"mix4", "mix4"}, {"mask", "mask"}, {"weigh", "weigh"},
+	{"mask", "mask"}, {"weigh", "weigh"}, {"soften", "soften"}, {"exp", "exp"},
 }
 
 // source is what the generators of all processors have: a text that grows by functions.

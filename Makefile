@@ -12,7 +12,7 @@ export GOFLAGS := -tags=nomsgpack $(GOFLAGS)
 SYSTEMS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
 BUILD := go build -trimpath -ldflags "-s -w"
 
-.PHONY: build demo test race mutants lint fuzz bench generate arm64 chromium screenshots soak release release-check clean
+.PHONY: build demo test race mutants lint fuzz bench generate arm64 avxvnni chromium screenshots soak release release-check clean
 
 build: $(BINARY)
 
@@ -31,7 +31,7 @@ web/node_modules/.package-lock.json: web/package-lock.json
 demo: build
 	@$(BINARY) demo
 
-test: lint build chromium arm64
+test: lint build chromium arm64 avxvnni
 	go test -timeout 10m ./...
 	$(MAKE) fuzz
 
@@ -69,6 +69,11 @@ generate:
 arm64:
 	@command -v qemu-aarch64 >/dev/null || sh tools/install.sh qemu-user
 	GOARCH=arm64 go test -exec qemu-aarch64 -run 'Kernel|Exp' ./internal/tensor
+
+# The kernels of AVX-VNNI, whose instruction processors with AVX-512 have in another form; where there is neither, nothing is tried.
+avxvnni:
+	@mkdir -p bin/_avxvnni && go run ./internal/tensor/kernelgen -overlay bin/_avxvnni/list.json internal/tensor
+	go test -overlay bin/_avxvnni/list.json -run 'Kernel' ./internal/tensor
 
 bench:
 	go test -run '^$$' -bench . ./internal/...

@@ -57,8 +57,8 @@ func (f *File) Close() error {
 
 const (
 	// version changes when what a file holds does.
-	version = "kindred gate prepared weights 2\n"
-	suffix  = ".panels"
+	version = "kindred gate prepared weights 2 " + tensor.PanelOrder + "\n"
+	suffix  = "." + tensor.PanelOrder + ".panels"
 	// part begins the names of files that are being written.
 	part      = "part-"
 	dataStart = 4096 // bytes before the weights: the version and a sum of what they are of
@@ -303,8 +303,7 @@ func (l *layout) write(ctx context.Context, file *os.File, before func(done int6
 			n := min(step, panels-p)
 			buffer = slices.Grow(buffer[:0], n*size)[:n*size]
 			err := weights.Guarded(func() error {
-				w.WritePanels(buffer, p*tensor.PanelRows, min((p+n)*tensor.PanelRows, w.Rows))
-				return nil
+				return w.WritePanels(buffer, p*tensor.PanelRows, min((p+n)*tensor.PanelRows, w.Rows))
 			})
 			if err != nil {
 				return err

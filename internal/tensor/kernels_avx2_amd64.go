@@ -29,6 +29,18 @@ var avx2Kernels = kernels{
 		{{4, tile16_4_avx2}, {2, tile16_2_avx2}, {1, tile16_1_avx2}},
 		{{4, tile16Shifted_4_avx2}, {2, tile16Shifted_2_avx2}, {1, tile16Shifted_1_avx2}},
 	},
+	panels: [weights.Types][]panelKernel{
+		weights.Q8_0:   {{4, panelQ8_0_4_avx2}, {2, panelQ8_0_2_avx2}, {1, panelQ8_0_1_avx2}},
+		weights.Q4_0:   {{6, panelQ4_0_6_avx2}, {4, panelQ4_0_4_avx2}, {2, panelQ4_0_2_avx2}, {1, panelQ4_0_1_avx2}},
+		weights.Q4_1:   {{6, panelQ4_1_6_avx2}, {4, panelQ4_1_4_avx2}, {2, panelQ4_1_2_avx2}, {1, panelQ4_1_1_avx2}},
+		weights.Q5_0:   {{3, panelQ5_0_3_avx2}, {2, panelQ5_0_2_avx2}, {1, panelQ5_0_1_avx2}},
+		weights.Q5_1:   {{3, panelQ5_1_3_avx2}, {2, panelQ5_1_2_avx2}, {1, panelQ5_1_1_avx2}},
+		weights.IQ4_NL: {{4, panelIQ4_NL_4_avx2}, {2, panelIQ4_NL_2_avx2}, {1, panelIQ4_NL_1_avx2}},
+		weights.MXFP4:  {{2, panelMXFP4_2_avx2}, {1, panelMXFP4_1_avx2}},
+		weights.Q4_K:   {{6, panelQ4_K_6_avx2}, {4, panelQ4_K_4_avx2}, {2, panelQ4_K_2_avx2}, {1, panelQ4_K_1_avx2}},
+		weights.Q5_K:   {{3, panelQ5_K_3_avx2}, {2, panelQ5_K_2_avx2}, {1, panelQ5_K_1_avx2}},
+		weights.Q6_K:   {{2, panelQ6_K_2_avx2}, {1, panelQ6_K_1_avx2}},
+	},
 	transpose:    transpose_avx2,
 	round:        round_avx2,
 	widenF16:     widenF16_avx2,
@@ -200,6 +212,161 @@ func tile16Shifted_2_avx2(acc *float32, x *byte, xq int, panel *byte, scale *flo
 //
 //go:noescape
 func tile16Shifted_1_avx2(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// panelQ8_0_4_avx2 adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_4_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ8_0_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ8_0_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_6_avx2 adds the products of some units of a panel with 6 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_6_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_4_avx2 adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_4_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_6_avx2 adds the products of some units of a panel with 6 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_6_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_4_avx2 adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_4_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_3_avx2 adds the products of some units of a panel with 3 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_3_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_3_avx2 adds the products of some units of a panel with 3 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_3_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_4_avx2 adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_4_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_6_avx2 adds the products of some units of a panel with 6 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_6_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_4_avx2 adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_4_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_3_avx2 adds the products of some units of a panel with 3 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_3_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ6_K_2_avx2 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ6_K_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ6_K_1_avx2 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ6_K_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
 
 // probeBytes_avx2 does 10 products of bytes in registers, so often.
 //

@@ -90,7 +90,9 @@ func TestKernelsEqualGo(t *testing.T) {
 						with(one, func() {
 							if bytes := w.PanelBytes(); i == 2 && bytes > 0 {
 								panels := aligned(int(bytes))
-								w.WritePanels(panels, 0, w.Rows)
+								if err := w.WritePanels(panels, 0, w.Rows); err != nil {
+									t.Fatal(err)
+								}
 								w.UsePanels(panels)
 							}
 							var pack Packer
@@ -109,6 +111,40 @@ func TestKernelsEqualGo(t *testing.T) {
 					}
 				}
 			}
+		}
+	}
+}
+
+// Scales with which kernels would not multiply as the Go functions do are an error, in every format.
+func TestPanelsRefuseScales(t *testing.T) {
+	if inUse == nil {
+		t.Skip("no kernels")
+	}
+	for kind := range weights.Types {
+		f := panelForms[kind]
+		if f == nil {
+			continue
+		}
+		layout := kind.Layout()
+		m := stored(t, kind, 1, layout.Elements*8, 1)
+		if m.PanelBytes() == 0 {
+			continue
+		}
+		panels := aligned(int(m.PanelBytes()))
+		if err := m.WritePanels(panels, 0, 1); err != nil {
+			t.Errorf("%s: %v", kind, err)
+		}
+		data, apart := m.row(0)
+		switch at := map[weights.Type]int{weights.Q6_K: 208}[kind]; {
+		case kind == weights.MXFP4:
+			data[at] = 232
+		case apart != nil:
+			apart[3] = 232
+		default:
+			binary.LittleEndian.PutUint16(data[at:], 0x7c00)
+		}
+		if err := m.WritePanels(panels, 0, 1); err == nil {
+			t.Errorf("%s: an infinite scale is accepted", kind)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package tensor
 
 import (
 	"encoding/binary"
+	"fmt"
 	"math"
 	"slices"
 	"unsafe"
@@ -23,10 +24,15 @@ type panelForm struct {
 	add     byte       // to a weight so that it is not negative; half of what its bits can be
 	index   *[256]byte // which four bits stand for a value; nil if it is their own
 	high    int        // bits beyond four, which lie apart
+	upper   bool       // scales are the upper halves of floats rather than half floats
 	// parts reads the scales of block b of a row as they are stored; head, those of its superblock.
 	parts func(row, apart []byte, b int) (scale, low uint16)
 	super func(row []byte, b int) (d, low uint16)
 }
+
+// PanelOrder names the order in which panels have weights. Kernels of all processors that read panels read this one, so that a file that one of them
+// wrote is good for the others.
+const PanelOrder = "rows16words4"
 
 // Places in a panel.
 const (
@@ -77,7 +83,7 @@ func superAt(stride, d, low int) func(row []byte, b int) (uint16, uint16) {
 	}
 }
 
-var mxfp4Form = panelForm{quads: 1, scales: 32, weights: panelHalves, bits: 15, index: indexOf(&twiceFP4)}
+var mxfp4Form = panelForm{quads: 1, upper: true, scales: 32, weights: panelHalves, bits: 15, index: indexOf(&twiceFP4)}
 
 // panelForms are those of the formats that have one.
 var panelForms = [weights.Types]*panelForm{
@@ -118,8 +124,9 @@ func (m *Matrix) PanelBytes() int64 {
 }
 
 // WritePanels writes the panels of the rows from ≤ r < to, of which from is a multiple of 16, into dst, which is of their
-// share of PanelBytes.
-func (m *Matrix) WritePanels(dst []byte, from, to int) {
+// share of PanelBytes. Scales that are no numbers, or of 2^104 and more, are an error: kernels could not multiply with them as the Go
+// functions do.
+func (m *Matrix) WritePanels(dst []byte, from, to int) error {
 	f := panelForms[m.Type]
 	size := f.units(m.Cols) * f.unitBytes()
 	clear(dst)
@@ -128,17 +135,32 @@ func (m *Matrix) WritePanels(dst []byte, from, to int) {
 	for r := from; r < to; r++ {
 		row, apart := m.row(r)
 		formats[m.Type].unpack(&u, row, apart)
-		f.writeRow(dst[(r-from)/PanelRows*size:][:size], r%PanelRows, u.q, row, apart)
+		if !f.writeRow(dst[(r-from)/PanelRows*size:][:size], r%PanelRows, u.q, row, apart) {
+			return fmt.Errorf("row %d of a matrix of %s has a scale that is infinite or no number", r, m.Type)
+		}
 	}
+	return nil
 }
 
-// writeRow writes row i of a panel, whose elements are q.
-func (f *panelForm) writeRow(panel []byte, i int, q []int8, row, apart []byte) {
+// Scales, and what their exponents are less than.
+const (
+	halfExponent, noHalf   = 0x7c00, 0x7c00
+	upperExponent, noUpper = 0x7f80, (127 + 104) << 7
+)
+
+// writeRow writes row i of a panel, whose elements are q. It reports whether the scales can be used.
+func (f *panelForm) writeRow(panel []byte, i int, q []int8, row, apart []byte) bool {
 	unit, blocks := f.unitBytes(), 4*f.quads
+	exponent, most := uint16(halfExponent), uint16(noHalf)
+	if f.upper {
+		exponent, most = upperExponent, noUpper
+	}
+	usable := true
 	for b := range len(q) / Block {
 		at := panel[b/blocks*unit:][:unit]
 		if f.super != nil && b%blocks == 0 {
 			d, low := f.super(row, b)
+			usable = usable && d&exponent < most
 			binary.LittleEndian.PutUint16(at[2*i:], d)
 			binary.LittleEndian.PutUint16(at[2*PanelRows+2*i:], low)
 		}
@@ -147,6 +169,7 @@ func (f *panelForm) writeRow(panel []byte, i int, q []int8, row, apart []byte) {
 		if f.super != nil {
 			scales[i], scales[PanelRows+i] = byte(scale), byte(low)
 		} else {
+			usable = usable && scale&exponent < most
 			binary.LittleEndian.PutUint16(scales[2*i:], scale)
 			if f.scales > 2*PanelRows {
 				binary.LittleEndian.PutUint16(scales[2*PanelRows+2*i:], low)
@@ -155,6 +178,7 @@ func (f *panelForm) writeRow(panel []byte, i int, q []int8, row, apart []byte) {
 		dst := at[f.head+blocks*f.scales+b%blocks*f.weights:][:f.weights]
 		f.writeBlock(dst, i, (*[Block]int8)(q[b*Block:]))
 	}
+	return usable
 }
 
 // writeBlock writes the weights of a block of row i, four at a time.

@@ -11,6 +11,7 @@ type amd64 struct {
 	name  string
 	lanes int  // of 128 bits in a register
 	vnni  bool // whether four products of bytes are added up by one instruction
+	evex  bool // whether that instruction is written in the form for AVX-512
 
 	next   int    // the register that reg gives
 	result string // where the function under way returns its result
@@ -19,12 +20,19 @@ type amd64 struct {
 // The files of 512-bit registers share everything but the products of bytes, so the set with VNNI has only these.
 func (a *amd64) kernels() {
 	a.set = a.name
+	if a.vnni && !a.wide() {
+		a.sumPanels() // the rest is shared with the set without VNNI
+		return
+	}
 	a.unpackers()
 	a.rowsKernels()
 	a.dots()
 	a.tiles()
 	a.panels()
 	a.pairs()
+	if !a.vnni {
+		a.sumPanels()
+	}
 	a.probes()
 	if a.vnni {
 		return
@@ -37,6 +45,9 @@ func (a *amd64) kernels() {
 
 // list is the Go value that has all kernels of the set.
 func (a *amd64) list() string {
+	if a.vnni && !a.wide() {
+		return fmt.Sprintf("var %sPanels = %s\n", a.name, a.listSumPanels())
+	}
 	shared := a.name
 	if a.vnni {
 		shared = "avx512"
@@ -74,6 +85,9 @@ func (a *amd64) list() string {
 		b.WriteString("},\n")
 	}
 	b.WriteString("\t},\n" + a.listPanels() + a.listPairs())
+	if !a.vnni {
+		b.WriteString("\tpanels: " + a.listSumPanels() + ",\n")
+	}
 	for _, f := range vectorKernels {
 		fmt.Fprintf(&b, "\t%s: %s_%s,\n", f.field, f.name, shared)
 	}

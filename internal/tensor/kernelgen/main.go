@@ -4,6 +4,8 @@ package main
 
 import (
 	"bytes"
+	"encoding/json"
+	"flag"
 	"fmt"
 	"go/format"
 	"os"
@@ -13,22 +15,64 @@ import (
 )
 
 func main() {
+	overlay := flag.String("overlay", "", "write a file for go test -overlay instead, with which the kernels of AVX-VNNI run on a processor that has the same instruction in AVX-512")
+	flag.Parse()
 	dir := "."
-	if len(os.Args) > 1 {
-		dir = os.Args[1]
+	if flag.NArg() > 0 {
+		dir = flag.Arg(0)
 	}
-	for name, text := range files() {
+	var err error
+	if *overlay != "" {
+		err = writeOverlay(*overlay, dir)
+	} else {
+		err = write(dir, files())
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func write(dir string, files map[string][]byte) error {
+	for name, text := range files {
 		if err := os.WriteFile(filepath.Join(dir, name), text, 0o644); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			os.Exit(1)
+			return err
 		}
 	}
+	return nil
+}
+
+// writeOverlay writes the kernels of AVX-VNNI with the instruction in its other form, and a list of what is replaced by what, beside
+// each other.
+func writeOverlay(list, dir string) error {
+	set := &amd64{name: "avxvnni", lanes: 2, vnni: true, evex: true}
+	set.kernels()
+	files := map[string][]byte{"avxvnni_amd64.go": []byte("package tensor\n\nimport \"golang.org/x/sys/cpu\"\n\nfunc hasAVXVNNI() bool { return cpu.X86.HasAVX512VNNI && cpu.X86.HasAVX512VL }\n")}
+	set.write(files, "amd64", set.list())
+	delete(files, "kernels_avxvnni_amd64.go") // which is the same
+	var replace struct{ Replace map[string]string }
+	replace.Replace = map[string]string{}
+	for name := range files {
+		from, err := filepath.Abs(filepath.Join(dir, name))
+		if err != nil {
+			return err
+		}
+		if replace.Replace[from], err = filepath.Abs(filepath.Join(filepath.Dir(list), name)); err != nil {
+			return err
+		}
+	}
+	text, err := json.Marshal(replace)
+	if err != nil {
+		return err
+	}
+	files[filepath.Base(list)] = text
+	return write(filepath.Dir(list), files)
 }
 
 // files gives every generated file by its name.
 func files() map[string][]byte {
 	out := map[string][]byte{}
-	for _, set := range []*amd64{{name: "avx2", lanes: 2}, {name: "avx512", lanes: 4}, {name: "vnni", lanes: 4, vnni: true}} {
+	for _, set := range []*amd64{{name: "avx2", lanes: 2}, {name: "avxvnni", lanes: 2, vnni: true}, {name: "avx512", lanes: 4}, {name: "vnni", lanes: 4, vnni: true}} {
 		set.kernels()
 		set.write(out, "amd64", set.list())
 	}

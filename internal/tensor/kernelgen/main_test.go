@@ -19,3 +19,20 @@ func TestGeneratedFilesAreCurrent(t *testing.T) {
 		}
 	}
 }
+
+// The bytes of VPDPBUSD, as an assembler that knows it in the form for AVX-VNNI writes them.
+func TestVEX(t *testing.T) {
+	for _, c := range []struct {
+		x, w, sum int
+		want      [5]byte
+	}{
+		{2, 1, 0, [5]byte{0xc4, 0xe2, 0x75, 0x50, 0xc2}},
+		{12, 13, 9, [5]byte{0xc4, 0x42, 0x15, 0x50, 0xcc}},
+		{8, 15, 7, [5]byte{0xc4, 0xc2, 0x05, 0x50, 0xf8}},
+		{3, 0, 14, [5]byte{0xc4, 0x62, 0x7d, 0x50, 0xf3}},
+	} {
+		if got := vexVPDPBUSD(c.x, c.w, c.sum); got != c.want {
+			t.Errorf("VPDPBUSD Y%d, Y%d, Y%d is % x, want % x", c.x, c.w, c.sum, got, c.want)
+		}
+	}
+}

@@ -32,8 +32,9 @@ var rooms = map[string][]string{
 	"model":     {"tensor", "weights", "kv", "vision", "picture"},
 	"engine":    {"model", "tokenizer", "tensor", "grammar", "kv", "weights"},
 	"machine":   {"tensor", "weights"},
-	"prepared":  {"machine", "model", "tensor", "weights"},
-	"measure":   {"engine", "machine", "model", "prepared", "tensor", "tokenizer", "weights"},
+	"cache":     {"machine"},
+	"prepared":  {"cache", "model", "tensor", "weights"},
+	"measure":   {"cache", "engine", "machine", "model", "prepared", "tensor", "tokenizer", "weights"},
 
 	"tensor/kernelgen": {}, // a program that writes parts of tensor
 	"dialect":          {}, // the names of the styles
@@ -52,7 +53,7 @@ var rooms = map[string][]string{
 	"dialect/rerank":     {"exchange", "dialect/field", "dialect/wire"},
 
 	"runner/scripted": {"exchange"},
-	"runner/native":   {"picture", "vision", "sampling", "exchange", "prompt", "reading", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk"},
+	"runner/native":   {"picture", "vision", "sampling", "exchange", "prompt", "reading", "cache", "engine", "grammar", "kv", "model", "prepared", "tensor", "tokenizer", "weights", "weights/disk", "system"},
 	"runner/remote":   {"sampling", "exchange", "prompt", "reading", "tokenizer", "weights", "weights/disk"},
 	"difference":      {},
 	"catalog":         {"picture", "sampling", "system", "exchange", "kv", "weights", "weights/disk", "weights/safetensors", "model", "prompt", "tokenizer"},
@@ -80,7 +81,7 @@ var rooms = map[string][]string{
 	"snippet":         {"dialect", "exchange"},
 	"suites":          {"loop", "exchange", "gate", "kept", "keyring", "ledger", "record", "suite"},
 	"server":          {"loop", "tool", "sampling", "suites", "apply", "suite", "record", "replay", "check", "config", "kept", "ledger", "dialect", "machine", "snippet", "gate", "exchange", "prompt", "catalog", "keyring", "library", "runner/native", "runner/remote", "answers", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/field", "dialect/generate", "dialect/rerank", "dialect/response", "dialect/wire"},
-	"boot":            {"loop", "tool", "tool/mcp", "tool/web", "suites", "exchange", "apply", "check", "dialect", "record", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "runner/remote", "server", "store", "tensor"},
+	"boot":            {"cache", "loop", "tool", "tool/mcp", "tool/web", "suites", "exchange", "apply", "check", "dialect", "record", "forward", "tracing", "system", "ledger", "metrics", "answers", "catalog", "config", "fetch", "gate", "kept", "keyring", "kv", "library", "machine", "prepared", "runner/native", "runner/remote", "server", "store", "tensor"},
 	"cli":             {"picture", "loop", "tool", "suites", "suite", "record", "difference", "replay", "check", "system", "kept", "ledger", "boot", "catalog", "config", "convert", "dialect", "exchange", "fetch", "keyring", "library", "machine", "measure", "prompt", "runner/remote", "runner/scripted", "server", "snippet", "tensor", "weights", "weights/disk"},
 	"standin":         {"exchange", "runner/scripted", "dialect/chat", "dialect/completion", "dialect/embedding", "dialect/rerank", "dialect/response"},
 	"arch":            {},

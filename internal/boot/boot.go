@@ -22,6 +22,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"kindredgate/internal/answers"
+	"kindredgate/internal/cache"
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/config"
 	"kindredgate/internal/dialect"
@@ -54,6 +55,7 @@ const (
 	lockFile        = "gate.lock"
 	holderFile      = "gate.holder"
 	preparedDir     = "prepared"
+	contextsDir     = "contexts"
 	certificatesDir = "certificates" // that an authority has made
 	keysDir         = "keys"         // that were created as the configuration declares them
 )
@@ -385,6 +387,7 @@ func (app *App) runnerOptions(installed *catalog.Catalog) native.Options {
 		o.Engine.Contexts = kv.Q8
 	}
 	o.Prepared = prepared.Cache{Folder: filepath.Join(cfg.Data, preparedDir), Space: int64(cfg.Models.Prepared)}
+	o.Contexts = cache.Folder{Path: filepath.Join(cfg.Data, contextsDir), Space: int64(cfg.Models.SavedContexts), Suffix: ".contexts", What: "contexts", Setting: "models.saved_contexts"}
 	if o.Context == 0 {
 		o.Context = min(o.Memory/8, 4<<30)
 	}

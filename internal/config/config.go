@@ -293,6 +293,7 @@ type Models struct {
 	ContextMemory    Size          `yaml:"context_memory" apply:"restart"`               // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
 	ContextType      ContextType   `yaml:"context_type" apply:"restart"`                 // how contexts are kept
 	Prepared         Size          `yaml:"prepared" apply:"restart"`                     // on disk, for weights in the order of this processor; 0 for none
+	SavedContexts    Size          `yaml:"saved_contexts" apply:"restart"`               // on disk, for prompt prefixes that requests have in common; none if 0
 	PictureMemory    Size          `yaml:"picture_memory" apply:"restart"`               // that decoding a picture may take; 256 MiB if 0
 	PictureTokens    int           `yaml:"picture_tokens" apply:"restart"`               // that a picture becomes at the most, unless a request wants the original; 1280 if 0
 	PictureAddresses string        `yaml:"picture_addresses" apply:"restart"`            // where pictures may be fetched from: nowhere if empty, public addresses, or private ones too

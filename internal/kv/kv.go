@@ -39,6 +39,9 @@ type Pool struct {
 	idle   *list.List       // pages that are known and that nobody uses, the least recently used first
 	serial uint64
 
+	clock       uint64 // counts what was found, by which pages are known that were used last
+	sharedCount int    // pages that a second context has found
+
 	states    [][]float32 // room for states that nobody has
 	snapshots *list.List  // of states, the least recently used first
 }
@@ -54,6 +57,11 @@ type page struct {
 	count int           // tokens of the key that it holds: all, unless a sequence ended within it
 	known bool          // in the index, or the latest
 	place *list.Element // among the idle ones
+
+	variant uint64
+	depth   int    // pages before it
+	shared  bool   // a second context has found it
+	used    uint64 // by the pool's clock
 
 	snapshot *snapshot // the state after its last token; nil if it is not known
 }
@@ -147,7 +155,7 @@ func (p *Pool) take() *page {
 		return nil
 	}
 	p.serial++
-	one.id, one.refs, one.cold = p.serial, 1, false
+	one.id, one.refs, one.cold, one.shared, one.used = p.serial, 1, false, false, 0
 	return one
 }
 
@@ -292,10 +300,12 @@ func (s *Sequence) Commit() {
 				other.place = nil
 			}
 			other.refs++
+			p.found(other)
 			s.pages[s.known] = other
 			p.drop(one)
 			continue
 		}
+		one.variant, one.depth = s.variant, s.known
 		p.learn(one, key, PageTokens)
 	}
 }
@@ -315,9 +325,11 @@ func (s *Sequence) Match(tokens []int32) int {
 			break
 		}
 		p.use(one)
+		p.found(one)
 		s.pages = append(s.pages, one)
 		s.known++
 	}
+	p.clock++
 	if p.shape.State > 0 {
 		s.matchState(tokens)
 	} else {
@@ -325,6 +337,14 @@ func (s *Sequence) Match(tokens []int32) int {
 	}
 	s.sound = len(s.tokens)
 	return len(s.tokens)
+}
+
+// found notes that a context has found a page that another one wrote. The pool is locked.
+func (p *Pool) found(one *page) {
+	if one.used = p.clock; !one.shared {
+		one.shared = true
+		p.sharedCount++
+	}
 }
 
 // use takes a page that is known. The pool is locked.

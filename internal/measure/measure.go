@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"kindredgate/internal/cache"
 	"kindredgate/internal/engine"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/model"
@@ -258,7 +259,7 @@ func (r *run) prepare() (err error) {
 	r.tell("preparing the weights")
 	f := Figure{ID: "prepare", Name: "preparing the weights", Unit: "ms"}
 	begun := time.Now()
-	if r.prepared, err = c.Make(r.ctx, r.model, "", func(int64) error { return nil }); errors.Is(err, prepared.ErrNoSpace) {
+	if r.prepared, err = c.Make(r.ctx, r.model, "", func(int64) error { return nil }); errors.Is(err, cache.ErrNoSpace) {
 		f.Skipped, err = err.Error(), nil
 	}
 	f.Value = ms(time.Since(begun))

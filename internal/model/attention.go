@@ -215,7 +215,7 @@ func (a *attention) page(w *attentionWorker, u *unit, part *sums, query, n, begi
 	tensor.Scores(scores, w.queries[query*k:], k, n, k, keys)
 	if a.spec.Cap > 0 {
 		for i, s := range scores {
-			scores[i] = softCap(s*scale, a.spec.Cap)
+			scores[i] = softCap(float32(s*scale), a.spec.Cap)
 		}
 		scale = 1
 	}

@@ -21,13 +21,10 @@ import (
 	"hash/crc32"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
-	"strings"
-	"time"
 	"unsafe"
 
-	"kindredgate/internal/machine"
+	"kindredgate/internal/cache"
 	"kindredgate/internal/model"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/weights"
@@ -59,8 +56,7 @@ const (
 	// version changes when what a file holds does.
 	version = "kindred gate prepared weights 2 " + tensor.PanelOrder + "\n"
 	suffix  = "." + tensor.PanelOrder + ".panels"
-	// part begins the names of files that are being written.
-	part      = "part-"
+
 	dataStart = 4096 // bytes before the weights: the version and a sum of what they are of
 	pieceSize = 4 << 20
 	// sumOf is of how many bytes there is a checksum. All of them stand at the end of the file, with one of their own.
@@ -74,8 +70,10 @@ var polynomial = crc32.MakeTable(crc32.Castagnoli)
 // ErrDamaged is wrapped by the error for prepared weights that are not what was written.
 var ErrDamaged = errors.New("the prepared weights are damaged")
 
-// ErrNoSpace is wrapped by the error for weights that there is no space for.
-var ErrNoSpace = errors.New("no space for prepared weights")
+// folder is the cache as a folder of files.
+func (c Cache) folder() cache.Folder {
+	return cache.Folder{Path: c.Folder, Space: c.Space, Suffix: suffix, What: "prepared weights", Setting: "models.prepared"}
+}
 
 // layout is what the file of a model holds.
 type layout struct {
@@ -103,7 +101,7 @@ func layoutOf(m *model.Model, identity string) (l layout, ok bool) {
 	l.size = l.data + sumBytes*((l.data+sumOf-1)/sumOf+1)
 	sum := h.Sum(nil)
 	l.header = append([]byte(version), sum...)
-	l.name = hex.EncodeToString(sum[:16]) + suffix
+	l.name = hex.EncodeToString(sum[:16])
 	return l, len(l.matrices) > 0
 }
 
@@ -117,13 +115,7 @@ func (c Cache) Needs(m *model.Model) int64 {
 }
 
 // Clean removes what a gate that was killed has left half written. It must not be called while prepared weights are made.
-func (c Cache) Clean() error {
-	left, err := filepath.Glob(filepath.Join(c.Folder, part+"*"))
-	for _, file := range left {
-		err = errors.Join(err, os.Remove(file))
-	}
-	return err
-}
+func (c Cache) Clean() error { return c.folder().Clean() }
 
 // Open maps the prepared weights of a model if they are there. They are used when they were checked, by [File.Check] and [File.Use]. If they are
 // not there, the file is nil; if they are no such file at all, they are removed, and the error wraps [ErrDamaged].
@@ -132,7 +124,7 @@ func (c Cache) Open(m *model.Model, identity string) (*File, error) {
 	if !ok || c.Space <= 0 {
 		return nil, nil
 	}
-	path := filepath.Join(c.Folder, l.name)
+	path := c.folder().File(l.name)
 	mapped, err := weights.Map(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -143,8 +135,7 @@ func (c Cache) Open(m *model.Model, identity string) (*File, error) {
 	if int64(len(mapped.Data)) != l.size || !bytes.HasPrefix(mapped.Data, l.header) {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, ErrDamaged), mapped.Close(), os.Remove(path))
 	}
-	now := time.Now()
-	_ = os.Chtimes(path, now, now) // which one was used last only decides which one goes first
+	c.folder().Used(path)
 	return &File{Path: path, All: len(l.matrices) == len(m.Matrices()), layout: l, mapped: mapped}, nil
 }
 
@@ -220,23 +211,8 @@ func (c Cache) Make(ctx context.Context, m *model.Model, identity string, before
 	if !ok || c.Space <= 0 {
 		return nil, nil
 	}
-	if err := c.makeRoom(l.size); err != nil {
+	if err := c.folder().Write(l.name, l.size, func(out *os.File) error { return l.write(ctx, out, before) }); err != nil {
 		return nil, err
-	}
-	out, err := os.CreateTemp(c.Folder, part)
-	if err != nil {
-		return nil, err
-	}
-	err = l.write(ctx, out, before)
-	if err == nil {
-		err = out.Sync() // its name says that it is whole
-	}
-	err = errors.Join(err, out.Close())
-	if err == nil {
-		err = os.Rename(out.Name(), filepath.Join(c.Folder, l.name))
-	}
-	if err != nil {
-		return nil, errors.Join(err, os.Remove(out.Name()))
 	}
 	f, err := c.Open(m, identity)
 	if err == nil && f == nil {
@@ -315,51 +291,4 @@ func (l *layout) write(ctx context.Context, file *os.File, before func(done int6
 		}
 	}
 	return out.end()
-}
-
-// makeRoom removes what was not used for longest until there is room for so many bytes. As much again has to be free on the disk: preparing
-// weights is not worth filling it.
-func (c Cache) makeRoom(size int64) error {
-	if size > c.Space {
-		return fmt.Errorf("%w: they would take %.1f GB of the %.1f GB that are set aside (models.prepared)", ErrNoSpace, float64(size)/1e9, float64(c.Space)/1e9)
-	}
-	if err := os.MkdirAll(c.Folder, 0o700); err != nil {
-		return err
-	}
-	// A backup need not hold this folder (bford.info/cachedir).
-	tag := filepath.Join(c.Folder, "CACHEDIR.TAG")
-	if err := os.WriteFile(tag, []byte("Signature: 8a477f597d28d172789f06886806bc55\n"), 0o600); err != nil {
-		return err
-	}
-	entries, err := os.ReadDir(c.Folder)
-	if err != nil {
-		return err
-	}
-	var files []fs.FileInfo
-	used := int64(0)
-	for _, e := range entries {
-		info, err := e.Info()
-		switch {
-		case err != nil || !info.Mode().IsRegular():
-		case strings.HasPrefix(e.Name(), part):
-			used += info.Size() // which goes at the next start
-		case strings.HasSuffix(e.Name(), suffix):
-			files = append(files, info)
-			used += info.Size()
-		}
-	}
-	slices.SortFunc(files, func(a, b fs.FileInfo) int { return cmp.Compare(a.ModTime().UnixNano(), b.ModTime().UnixNano()) })
-	for _, f := range files {
-		if used+size <= c.Space {
-			break
-		}
-		if err := os.Remove(filepath.Join(c.Folder, f.Name())); err != nil {
-			return err
-		}
-		used -= f.Size()
-	}
-	if free, ok := machine.FreeSpace(c.Folder); ok && free < 2*size {
-		return fmt.Errorf("%w: they would take %.1f GB of the %.1f GB that are free on the disk", ErrNoSpace, float64(size)/1e9, float64(free)/1e9)
-	}
-	return nil
 }

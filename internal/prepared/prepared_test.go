@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"kindredgate/internal/cache"
 	"kindredgate/internal/kv"
 	"kindredgate/internal/measure"
 	"kindredgate/internal/model"
@@ -42,7 +43,7 @@ func logits(t *testing.T, m *model.Model) []float32 {
 	return slices.Clone(m.Forward(nil, m.NewScratch(3, 1), tokens)[0])
 }
 
-func cache(t *testing.T, m *model.Model) prepared.Cache {
+func prepareIn(t *testing.T, m *model.Model) prepared.Cache {
 	c := prepared.Cache{Folder: filepath.Join(t.TempDir(), "prepared"), Space: 1 << 40}
 	if c.Needs(m) == 0 {
 		t.Skip("the kernels in use multiply rows as they lie in the file")
@@ -74,7 +75,7 @@ func nothing(int64) error { return nil }
 func TestPreparedWeightsGiveTheSame(t *testing.T) {
 	for _, kind := range []weights.Type{weights.Q8_0, weights.Q4_K, weights.Q6_K} {
 		m := load(t, kind)
-		c := cache(t, m)
+		c := prepareIn(t, m)
 		want := logits(t, m)
 		if f := must(t)(c.Open(m, "as it is")); f != nil {
 			t.Fatal("a file that was not made is there")
@@ -123,7 +124,7 @@ func TestPreparedWeightsGiveTheSame(t *testing.T) {
 // A byte that is not what was written is found wherever it stands, and so is a file that was cut short while it is open.
 func TestDamageIsFound(t *testing.T) {
 	m := load(t, weights.Q8_0)
-	c := cache(t, m)
+	c := prepareIn(t, m)
 	path := must(t)(c.Make(t.Context(), m, "as it is", nothing)).Path
 	whole, err := os.ReadFile(path)
 	if err != nil {
@@ -173,7 +174,7 @@ func canceled() context.Context {
 // What a killed gate has left counts until it is removed, which the next start does.
 func TestPartsOfAKilledGate(t *testing.T) {
 	m := load(t, weights.Q8_0)
-	c := cache(t, m)
+	c := prepareIn(t, m)
 	first := must(t)(c.Make(t.Context(), m, "as it is", nothing)).Path
 	left := filepath.Join(c.Folder, "part-123")
 	if err := os.WriteFile(left, make([]byte, 1000), 0o600); err != nil {
@@ -198,7 +199,7 @@ func TestPartsOfAKilledGate(t *testing.T) {
 // Files are of one state of one model, and whole.
 func TestFilesThatDoNotFitAreNotUsed(t *testing.T) {
 	m := load(t, weights.Q8_0)
-	c := cache(t, m)
+	c := prepareIn(t, m)
 	path := must(t)(c.Make(t.Context(), m, "as it is", nothing)).Path
 	if must(t)(c.Open(m, "changed since")) != nil {
 		t.Error("weights of files that are not the same any more are used")
@@ -226,12 +227,12 @@ func TestFilesThatDoNotFitAreNotUsed(t *testing.T) {
 // The folder keeps within its bound: what was used last stays, and work that ended early leaves nothing.
 func TestSpaceIsBounded(t *testing.T) {
 	m, other := load(t, weights.Q8_0), load(t, weights.Q4_0)
-	c := cache(t, m)
+	c := prepareIn(t, m)
 	if f, err := (prepared.Cache{Folder: c.Folder}).Make(t.Context(), m, "", nothing); f != nil || err != nil {
 		t.Errorf("without space: %v, %v", f, err)
 	}
 	small := prepared.Cache{Folder: c.Folder, Space: c.Needs(m) - 1}
-	if _, err := small.Make(t.Context(), m, "", nothing); !errors.Is(err, prepared.ErrNoSpace) {
+	if _, err := small.Make(t.Context(), m, "", nothing); !errors.Is(err, cache.ErrNoSpace) {
 		t.Errorf("with too little space: %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())

@@ -12,7 +12,7 @@ const lanes = 16
 
 // fused is x·y + z, rounded once, as vector units do it.
 func fused(x, y, z float32) float32 {
-	p := float64(x) * float64(y) // exact
+	p := float64(float64(x) * float64(y)) // exact
 	s := p + float64(z)
 	// To round s again, to float32, gives what rounding once would, unless s lies in the middle between two of these.
 	const below = 1<<29 - 1 // the bits that a float32 has no room for

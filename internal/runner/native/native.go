@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"kindredgate/internal/cache"
 	"kindredgate/internal/engine"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/prepared"
@@ -28,6 +29,8 @@ type Options struct {
 	Threads int           // processors to use; all
 	// Prepared keeps weights in the order of this processor. They are made in the background; nothing is if it has no space.
 	Prepared prepared.Cache
+	// Contexts keeps what the contexts of models have in common; nothing if it has no space.
+	Contexts cache.Folder
 	Engine   engine.Options
 	// Drafter gives the path of the small model that guesses tokens for the one at path, "" for none. It may be nil.
 	Drafter func(path string) (string, error)
@@ -69,6 +72,7 @@ type entry struct {
 	ahead     *readAhead
 	prepared  *prepared.File
 	preparing *preparing
+	contexts  *contexts // nil if they are not kept
 
 	// The runner's mutex guards what follows.
 	leases  int
@@ -85,6 +89,11 @@ func New(o Options) *Runner {
 	r.settled.L = &r.mu
 	if err := o.Prepared.Clean(); err != nil {
 		r.tell("what was left half prepared cannot be removed", o.Prepared.Folder, err)
+	}
+	if o.Contexts.Space > 0 {
+		if err := o.Contexts.Clean(); err != nil {
+			r.tell("what was left half written cannot be removed", o.Contexts.Path, err)
+		}
 	}
 	r.opts.Engine.Team = r.team
 	if o.Context > 0 {
@@ -188,6 +197,7 @@ func (l *lease) release() {
 		r.finish(e)
 	} else {
 		r.watch(e)
+		e.contexts.soon()
 	}
 }
 
@@ -241,6 +251,7 @@ func (r *Runner) finish(e *entry) {
 			if err := errors.Join(e.close(), e.preparing.close(), e.prepared.Close()); err != nil {
 				r.tell("closing failed", e.path, err)
 			}
+			e.contexts.end()
 		}
 		r.mu.Lock()
 		r.used -= e.bytes
@@ -323,6 +334,7 @@ func (r *Runner) fill(e *entry) {
 			r.tell("is loaded without the model that is to draft for it", e.path, e.unfit)
 		}
 		r.warm(e)
+		r.restore(e)
 		r.tell("loaded", e.path, nil)
 	}
 }

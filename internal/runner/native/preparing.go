@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"kindredgate/internal/cache"
 	"kindredgate/internal/prepared"
 	"kindredgate/internal/weights"
 )
@@ -121,7 +122,7 @@ func (p *preparing) make(ctx context.Context, r *Runner, e *entry) error {
 		}
 		return nil
 	})
-	if errors.Is(err, prepared.ErrNoSpace) {
+	if errors.Is(err, cache.ErrNoSpace) {
 		r.tell(fmt.Sprintf("is used as it is in its file: %v", err), e.path, nil)
 		return nil
 	}

@@ -1,0 +1,107 @@
+package native
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"kindredgate/internal/cache"
+	"kindredgate/internal/exchange"
+)
+
+// cached asks behind long instructions, and gives the answer and how many tokens of the prompt were known.
+func cached(t *testing.T, r *Runner, path, question string) (answer string, tokens int) {
+	t.Helper()
+	req := ask(strings.Repeat("The boats of the line call at Sellen, Osmer and Vray. ", 20) + question)
+	req.MaxTokens = 8
+	for event, err := range r.Run(t.Context(), path, req) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		switch e := event.(type) {
+		case exchange.TextDelta:
+			answer += e.Text
+		case exchange.Started:
+			tokens = e.CachedTokens
+		}
+	}
+	return answer, tokens
+}
+
+// What two requests had in common is known to the next gate, which answers the same; what only one had is not. A damaged file is removed, and none
+// is written without being asked for.
+func TestContextsSurviveARestart(t *testing.T) {
+	path := copied(t, harbour)
+	var mu sync.Mutex
+	var told []error
+	start := func(folder string, space int64) *Runner {
+		return New(Options{Contexts: cache.Folder{Path: folder, Space: space, Suffix: ".contexts"}, Told: func(_, _ string, err error) {
+			mu.Lock()
+			defer mu.Unlock()
+			told = append(told, err)
+		}})
+	}
+	folder := t.TempDir()
+	r := start(folder, 1<<30)
+	want, _ := cached(t, r, path, "Which is the last one?")
+	if _, n := cached(t, r, path, "And on Sundays?"); n < 64 {
+		t.Fatalf("%d tokens are cached within one run; the prompt is too short for this test", n)
+	}
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+	files, err := filepath.Glob(filepath.Join(folder, "*.contexts"))
+	if len(files) != 1 || err != nil {
+		t.Fatalf("there are %v, %v; want one file", files, err)
+	}
+	if info, err := os.Stat(files[0]); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the file has mode %v, %v", info.Mode(), err)
+	}
+
+	r = start(folder, 1<<30)
+	answer, n := cached(t, r, path, "Which is the last one?")
+	if n < 64 || answer != want {
+		t.Errorf("after a restart %d tokens are cached, and it says %q; before %q", n, answer, want)
+	}
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+
+	whole, err := os.ReadFile(files[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	whole[200] ^= 1
+	if err := os.WriteFile(files[0], whole, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	told = nil
+	r = start(folder, 1<<30)
+	if answer, n := cached(t, r, path, "Which is the last one?"); n > 0 || answer != want {
+		t.Errorf("of a damaged file %d tokens are cached, and it says %q", n, answer)
+	}
+	if !slices.ContainsFunc(told, func(err error) bool { return err != nil }) {
+		t.Error("nobody was told of the damage")
+	}
+	if _, err := os.Stat(files[0]); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("the damaged file: %v", err)
+	}
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+
+	none := t.TempDir()
+	r = start(none, 0)
+	cached(t, r, path, "Which is the last one?")
+	cached(t, r, path, "And on Sundays?")
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := os.ReadDir(none); len(list) > 0 || err != nil {
+		t.Errorf("%v, %v were written without being asked for", list, err)
+	}
+}

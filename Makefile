@@ -47,6 +47,7 @@ mutants: web/dist/index.html
 lint: web/dist/index.html
 	@test -z "$$(gofmt -l api cmd demo e2e internal tools web/*.go)" || { echo "not gofmt'ed:"; gofmt -l api cmd demo e2e internal tools web/*.go; exit 1; }
 	go vet ./...
+	go vet -tags nomsgpack,purego ./internal/tensor
 	go run ./tools/vet $(SYSTEMS)
 	go tool staticcheck ./...
 	cd web && npm run check
@@ -55,7 +56,7 @@ lint: web/dist/index.html
 # time is up in the middle of one; FUZZTIME=10m for longer.
 FUZZTIME ?= 30000x
 fuzz:
-	@set -e; for target in internal/weights/gguf:FuzzParse internal/weights/safetensors:FuzzHeader internal/weights/safetensors:FuzzConfig internal/weights/safetensors:FuzzTokenizer internal/tokenizer:FuzzEncode internal/tokenizer:FuzzExpression internal/config:FuzzConfiguration internal/fetch:FuzzLinks internal/exchange:FuzzDecode internal/ledger:FuzzJournal internal/runner/remote:FuzzTextPiece internal/runner/remote:FuzzStream internal/difference:FuzzWords internal/suite:FuzzParse internal/jinja:FuzzParse internal/reading:FuzzRead internal/grammar:FuzzCompile internal/server:FuzzPassedForm internal/dialect/field:FuzzParse internal/dialect/field:FuzzMembers internal/ledger:FuzzRedaction internal/dialect/chat:FuzzDecode internal/dialect/completion:FuzzDecode internal/dialect/generate:FuzzDecode internal/dialect/embedding:FuzzDecode internal/dialect/rerank:FuzzDecode internal/dialect/response:FuzzDecode internal/picture:FuzzDecode internal/tool:FuzzBound internal/tool/mcp:FuzzSaw; do \
+	@set -e; for target in internal/weights/gguf:FuzzParse internal/weights/safetensors:FuzzHeader internal/weights/safetensors:FuzzConfig internal/weights/safetensors:FuzzTokenizer internal/tokenizer:FuzzEncode internal/tokenizer:FuzzExpression internal/config:FuzzConfiguration internal/fetch:FuzzLinks internal/exchange:FuzzDecode internal/ledger:FuzzJournal internal/runner/remote:FuzzTextPiece internal/runner/remote:FuzzStream internal/difference:FuzzWords internal/suite:FuzzParse internal/jinja:FuzzParse internal/reading:FuzzRead internal/grammar:FuzzCompile internal/server:FuzzPassedForm internal/dialect/field:FuzzParse internal/dialect/field:FuzzMembers internal/ledger:FuzzRedaction internal/dialect/chat:FuzzDecode internal/dialect/completion:FuzzDecode internal/dialect/generate:FuzzDecode internal/dialect/embedding:FuzzDecode internal/dialect/rerank:FuzzDecode internal/dialect/response:FuzzDecode internal/picture:FuzzDecode internal/kv:FuzzRestore internal/tool:FuzzBound internal/tool/mcp:FuzzSaw; do \
 		echo "fuzzing $$target for $(FUZZTIME)"; \
 		go test ./$${target%%:*} -run '^$$' -fuzz "^$${target##*:}\$$" -fuzztime $(FUZZTIME); \
 	done

@@ -1,3 +1,5 @@
+//go:build !purego
+
 #include "textflag.h"
 
 // func hasF16C() bool

@@ -1,3 +1,5 @@
+//go:build !purego
+
 package tensor
 
 import "golang.org/x/sys/cpu"

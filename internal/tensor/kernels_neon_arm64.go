@@ -31,6 +31,18 @@ var neonKernels = kernels{
 		{{4, tile16_4_neon}, {2, tile16_2_neon}, {1, tile16_1_neon}},
 		{{4, tile16Shifted_4_neon}, {2, tile16Shifted_2_neon}, {1, tile16Shifted_1_neon}},
 	},
+	panels: [weights.Types][]panelKernel{
+		weights.Q8_0:   {{4, panelQ8_0_4_neon}, {2, panelQ8_0_2_neon}, {1, panelQ8_0_1_neon}},
+		weights.Q4_0:   {{4, panelQ4_0_4_neon}, {2, panelQ4_0_2_neon}, {1, panelQ4_0_1_neon}},
+		weights.Q4_1:   {{4, panelQ4_1_4_neon}, {2, panelQ4_1_2_neon}, {1, panelQ4_1_1_neon}},
+		weights.Q5_0:   {{4, panelQ5_0_4_neon}, {2, panelQ5_0_2_neon}, {1, panelQ5_0_1_neon}},
+		weights.Q5_1:   {{4, panelQ5_1_4_neon}, {2, panelQ5_1_2_neon}, {1, panelQ5_1_1_neon}},
+		weights.IQ4_NL: {{4, panelIQ4_NL_4_neon}, {2, panelIQ4_NL_2_neon}, {1, panelIQ4_NL_1_neon}},
+		weights.MXFP4:  {{4, panelMXFP4_4_neon}, {2, panelMXFP4_2_neon}, {1, panelMXFP4_1_neon}},
+		weights.Q4_K:   {{4, panelQ4_K_4_neon}, {2, panelQ4_K_2_neon}, {1, panelQ4_K_1_neon}},
+		weights.Q5_K:   {{4, panelQ5_K_4_neon}, {2, panelQ5_K_2_neon}, {1, panelQ5_K_1_neon}},
+		weights.Q6_K:   {{2, panelQ6_K_2_neon}, {1, panelQ6_K_1_neon}},
+	},
 	transpose:  transpose_neon,
 	round:      round_neon,
 	widenF16:   widenF16_neon,
@@ -201,6 +213,151 @@ func tile16Shifted_2_neon(acc *float32, x *byte, xq int, panel *byte, scale *flo
 //
 //go:noescape
 func tile16Shifted_1_neon(acc *float32, x *byte, xq int, panel *byte, scale *float32, low *float32, quads int)
+
+// panelQ8_0_4_neon adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_4_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ8_0_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ8_0_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ8_0_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_4_neon adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_4_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_0_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_0_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_4_neon adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_4_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_1_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_1_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_4_neon adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_4_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_0_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_0_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_4_neon adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_4_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_1_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_1_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_4_neon adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_4_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelIQ4_NL_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelIQ4_NL_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_4_neon adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_4_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelMXFP4_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelMXFP4_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_4_neon adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_4_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ4_K_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ4_K_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_4_neon adds the products of some units of a panel with 4 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_4_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ5_K_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ5_K_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ6_K_2_neon adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ6_K_2_neon(acc *float32, x *byte, xq int, panel *byte, units int)
+
+// panelQ6_K_1_neon adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
+//
+//go:noescape
+func panelQ6_K_1_neon(acc *float32, x *byte, xq int, panel *byte, units int)
 
 // transpose_neon writes the words of 16 rows, stride bytes apart, 16 of one place after the other; pieces are 16 bytes.
 //

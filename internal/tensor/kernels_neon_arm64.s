@@ -88,6 +88,24 @@ DATA tableIQ4_XS_neon<>+8(SB)/4, $0x26190d01
 DATA tableIQ4_XS_neon<>+12(SB)/4, $0x71594535
 GLOBL tableIQ4_XS_neon<>(SB), RODATA|NOPTR, $16
 
+DATA word80808080_neon<>+0(SB)/4, $0x80808080
+DATA word80808080_neon<>+4(SB)/4, $0x80808080
+DATA word80808080_neon<>+8(SB)/4, $0x80808080
+DATA word80808080_neon<>+12(SB)/4, $0x80808080
+GLOBL word80808080_neon<>(SB), RODATA|NOPTR, $16
+
+DATA panelIQ4_NL_neon<>+0(SB)/4, $0xbfad9881
+DATA panelIQ4_NL_neon<>+4(SB)/4, $0xf6eaddcf
+DATA panelIQ4_NL_neon<>+8(SB)/4, $0x26190d01
+DATA panelIQ4_NL_neon<>+12(SB)/4, $0x71594535
+GLOBL panelIQ4_NL_neon<>(SB), RODATA|NOPTR, $16
+
+DATA panelMXFP4_neon<>+0(SB)/4, $0x03020100
+DATA panelMXFP4_neon<>+4(SB)/4, $0x0c080604
+DATA panelMXFP4_neon<>+8(SB)/4, $0xfdfeff00
+DATA panelMXFP4_neon<>+12(SB)/4, $0xf4f8fafc
+GLOBL panelMXFP4_neon<>(SB), RODATA|NOPTR, $16
+
 DATA word3f800000_neon<>+0(SB)/4, $0x3f800000
 DATA word3f800000_neon<>+4(SB)/4, $0x3f800000
 DATA word3f800000_neon<>+8(SB)/4, $0x3f800000
@@ -5974,14 +5992,9750 @@ done98:
 done96:
 	RET
 
+TEXT ·panelQ8_0_4_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word80808080_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done100
+loop99:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done102
+loop101:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done104
+loop103:
+	WORD $0x3dc00030 // ldr q16, [x1, #0]
+	WORD $0x3dc03431 // ldr q17, [x1, #208]
+	WORD $0x3dc06832 // ldr q18, [x1, #416]
+	WORD $0x3dc09c33 // ldr q19, [x1, #624]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x6e3a1e94 // eor v20, v20, v26
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x6e3a1eb5 // eor v21, v21, v26
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x6e3a1ed6 // eor v22, v22, v26
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x6e3a1ef7 // eor v23, v23, v26
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x6e3a1e94 // eor v20, v20, v26
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x6e3a1eb5 // eor v21, v21, v26
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x6e3a1ed6 // eor v22, v22, v26
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x6e3a1ef7 // eor v23, v23, v26
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x6e3a1e94 // eor v20, v20, v26
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x6e3a1eb5 // eor v21, v21, v26
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x6e3a1ed6 // eor v22, v22, v26
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x6e3a1ef7 // eor v23, v23, v26
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x6e3a1e94 // eor v20, v20, v26
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x6e3a1eb5 // eor v21, v21, v26
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x6e3a1ed6 // eor v22, v22, v26
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x6e3a1ef7 // eor v23, v23, v26
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc01030 // ldr q16, [x1, #64]
+	WORD $0x3dc04431 // ldr q17, [x1, #272]
+	WORD $0x3dc07832 // ldr q18, [x1, #480]
+	WORD $0x3dc0ac33 // ldr q19, [x1, #688]
+	WORD $0x3dc040b4 // ldr q20, [x5, #256]
+	WORD $0x6e3a1e94 // eor v20, v20, v26
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc044b5 // ldr q21, [x5, #272]
+	WORD $0x6e3a1eb5 // eor v21, v21, v26
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc048b6 // ldr q22, [x5, #288]
+	WORD $0x6e3a1ed6 // eor v22, v22, v26
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc04cb7 // ldr q23, [x5, #304]
+	WORD $0x6e3a1ef7 // eor v23, v23, v26
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc050b4 // ldr q20, [x5, #320]
+	WORD $0x6e3a1e94 // eor v20, v20, v26
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc054b5 // ldr q21, [x5, #336]
+	WORD $0x6e3a1eb5 // eor v21, v21, v26
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc058b6 // ldr q22, [x5, #352]
+	WORD $0x6e3a1ed6 // eor v22, v22, v26
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc05cb7 // ldr q23, [x5, #368]
+	WORD $0x6e3a1ef7 // eor v23, v23, v26
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc060b4 // ldr q20, [x5, #384]
+	WORD $0x6e3a1e94 // eor v20, v20, v26
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc064b5 // ldr q21, [x5, #400]
+	WORD $0x6e3a1eb5 // eor v21, v21, v26
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc068b6 // ldr q22, [x5, #416]
+	WORD $0x6e3a1ed6 // eor v22, v22, v26
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc06cb7 // ldr q23, [x5, #432]
+	WORD $0x6e3a1ef7 // eor v23, v23, v26
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc070b4 // ldr q20, [x5, #448]
+	WORD $0x6e3a1e94 // eor v20, v20, v26
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc074b5 // ldr q21, [x5, #464]
+	WORD $0x6e3a1eb5 // eor v21, v21, v26
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc078b6 // ldr q22, [x5, #480]
+	WORD $0x6e3a1ed6 // eor v22, v22, v26
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc07cb7 // ldr q23, [x5, #496]
+	WORD $0x6e3a1ef7 // eor v23, v23, v26
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc00078 // ldr q24, [x3, #0]
+	WORD $0x0e217b14 // fcvtl v20, v24
+	WORD $0x4e217b15 // fcvtl2 v21, v24
+	WORD $0x3dc00478 // ldr q24, [x3, #16]
+	WORD $0x0e217b16 // fcvtl v22, v24
+	WORD $0x4e217b17 // fcvtl2 v23, v24
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e34dc00 // fmul v0, v0, v20
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e35dc21 // fmul v1, v1, v21
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e36dc42 // fmul v2, v2, v22
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e37dc63 // fmul v3, v3, v23
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e34dc84 // fmul v4, v4, v20
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e35dca5 // fmul v5, v5, v21
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e36dcc6 // fmul v6, v6, v22
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e37dce7 // fmul v7, v7, v23
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e34dd08 // fmul v8, v8, v20
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e35dd29 // fmul v9, v9, v21
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e36dd4a // fmul v10, v10, v22
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e37dd6b // fmul v11, v11, v23
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e34dd8c // fmul v12, v12, v20
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e35ddad // fmul v13, v13, v21
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e36ddce // fmul v14, v14, v22
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e37ddef // fmul v15, v15, v23
+	ADD $0, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc00019 // ldr q25, [x0, #0]
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
+	WORD $0x3dc00419 // ldr q25, [x0, #16]
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
+	WORD $0x3dc00819 // ldr q25, [x0, #32]
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
+	WORD $0x3dc00c19 // ldr q25, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc01019 // ldr q25, [x0, #64]
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
+	WORD $0x3dc01419 // ldr q25, [x0, #80]
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
+	WORD $0x3dc01819 // ldr q25, [x0, #96]
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
+	WORD $0x3dc01c19 // ldr q25, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
+	ADD $416, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc02019 // ldr q25, [x0, #128]
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
+	WORD $0x3dc02419 // ldr q25, [x0, #144]
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
+	WORD $0x3dc02819 // ldr q25, [x0, #160]
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
+	WORD $0x3dc02c19 // ldr q25, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
+	ADD $624, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc03019 // ldr q25, [x0, #192]
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
+	WORD $0x3dc03419 // ldr q25, [x0, #208]
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
+	WORD $0x3dc03819 // ldr q25, [x0, #224]
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
+	WORD $0x3dc03c19 // ldr q25, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $512, R5
+	SUB $1, R11
+	CBNZ R11, loop103
+done104:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop101
+done102:
+	ADD $2048, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop99
+done100:
+	RET
+
+TEXT ·panelQ8_0_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word80808080_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done106
+loop105:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done108
+loop107:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done110
+loop109:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf988a0a0 // prfm pldl1keep, [x5, #4416]
+	WORD $0xf988c0a0 // prfm pldl1keep, [x5, #4480]
+	WORD $0xf988e0a0 // prfm pldl1keep, [x5, #4544]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6e301d4a // eor v10, v10, v16
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6e301d6b // eor v11, v11, v16
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6e301d8c // eor v12, v12, v16
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6e301dad // eor v13, v13, v16
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6e301d4a // eor v10, v10, v16
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6e301d6b // eor v11, v11, v16
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6e301d8c // eor v12, v12, v16
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6e301dad // eor v13, v13, v16
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6e301d4a // eor v10, v10, v16
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6e301d6b // eor v11, v11, v16
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6e301d8c // eor v12, v12, v16
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6e301dad // eor v13, v13, v16
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6e301d4a // eor v10, v10, v16
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6e301d6b // eor v11, v11, v16
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6e301d8c // eor v12, v12, v16
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6e301dad // eor v13, v13, v16
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x3dc040aa // ldr q10, [x5, #256]
+	WORD $0x6e301d4a // eor v10, v10, v16
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc044ab // ldr q11, [x5, #272]
+	WORD $0x6e301d6b // eor v11, v11, v16
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc048ac // ldr q12, [x5, #288]
+	WORD $0x6e301d8c // eor v12, v12, v16
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc04cad // ldr q13, [x5, #304]
+	WORD $0x6e301dad // eor v13, v13, v16
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc050aa // ldr q10, [x5, #320]
+	WORD $0x6e301d4a // eor v10, v10, v16
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc054ab // ldr q11, [x5, #336]
+	WORD $0x6e301d6b // eor v11, v11, v16
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc058ac // ldr q12, [x5, #352]
+	WORD $0x6e301d8c // eor v12, v12, v16
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc05cad // ldr q13, [x5, #368]
+	WORD $0x6e301dad // eor v13, v13, v16
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc060aa // ldr q10, [x5, #384]
+	WORD $0x6e301d4a // eor v10, v10, v16
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc064ab // ldr q11, [x5, #400]
+	WORD $0x6e301d6b // eor v11, v11, v16
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc068ac // ldr q12, [x5, #416]
+	WORD $0x6e301d8c // eor v12, v12, v16
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc06cad // ldr q13, [x5, #432]
+	WORD $0x6e301dad // eor v13, v13, v16
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc070aa // ldr q10, [x5, #448]
+	WORD $0x6e301d4a // eor v10, v10, v16
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc074ab // ldr q11, [x5, #464]
+	WORD $0x6e301d6b // eor v11, v11, v16
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc078ac // ldr q12, [x5, #480]
+	WORD $0x6e301d8c // eor v12, v12, v16
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc07cad // ldr q13, [x5, #496]
+	WORD $0x6e301dad // eor v13, v13, v16
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x0e2179ca // fcvtl v10, v14
+	WORD $0x4e2179cb // fcvtl2 v11, v14
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x0e2179cc // fcvtl v12, v14
+	WORD $0x4e2179cd // fcvtl2 v13, v14
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc00 // fmul v0, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc21 // fmul v1, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc42 // fmul v2, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc63 // fmul v3, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc84 // fmul v4, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdca5 // fmul v5, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcc6 // fmul v6, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddce7 // fmul v7, v7, v13
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $512, R5
+	SUB $1, R11
+	CBNZ R11, loop109
+done110:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop107
+done108:
+	ADD $2048, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop105
+done106:
+	RET
+
+TEXT ·panelQ8_0_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word80808080_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done112
+loop111:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done114
+loop113:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done116
+loop115:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf988a0a0 // prfm pldl1keep, [x5, #4416]
+	WORD $0xf988c0a0 // prfm pldl1keep, [x5, #4480]
+	WORD $0xf988e0a0 // prfm pldl1keep, [x5, #4544]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6e2b1ca5 // eor v5, v5, v11
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6e2b1cc6 // eor v6, v6, v11
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6e2b1ce7 // eor v7, v7, v11
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6e2b1d08 // eor v8, v8, v11
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6e2b1ca5 // eor v5, v5, v11
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6e2b1cc6 // eor v6, v6, v11
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6e2b1ce7 // eor v7, v7, v11
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6e2b1d08 // eor v8, v8, v11
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6e2b1ca5 // eor v5, v5, v11
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6e2b1cc6 // eor v6, v6, v11
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6e2b1ce7 // eor v7, v7, v11
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6e2b1d08 // eor v8, v8, v11
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6e2b1ca5 // eor v5, v5, v11
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6e2b1cc6 // eor v6, v6, v11
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6e2b1ce7 // eor v7, v7, v11
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6e2b1d08 // eor v8, v8, v11
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x3dc040a5 // ldr q5, [x5, #256]
+	WORD $0x6e2b1ca5 // eor v5, v5, v11
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc044a6 // ldr q6, [x5, #272]
+	WORD $0x6e2b1cc6 // eor v6, v6, v11
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc048a7 // ldr q7, [x5, #288]
+	WORD $0x6e2b1ce7 // eor v7, v7, v11
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc04ca8 // ldr q8, [x5, #304]
+	WORD $0x6e2b1d08 // eor v8, v8, v11
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc050a5 // ldr q5, [x5, #320]
+	WORD $0x6e2b1ca5 // eor v5, v5, v11
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc054a6 // ldr q6, [x5, #336]
+	WORD $0x6e2b1cc6 // eor v6, v6, v11
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc058a7 // ldr q7, [x5, #352]
+	WORD $0x6e2b1ce7 // eor v7, v7, v11
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc05ca8 // ldr q8, [x5, #368]
+	WORD $0x6e2b1d08 // eor v8, v8, v11
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc060a5 // ldr q5, [x5, #384]
+	WORD $0x6e2b1ca5 // eor v5, v5, v11
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc064a6 // ldr q6, [x5, #400]
+	WORD $0x6e2b1cc6 // eor v6, v6, v11
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc068a7 // ldr q7, [x5, #416]
+	WORD $0x6e2b1ce7 // eor v7, v7, v11
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc06ca8 // ldr q8, [x5, #432]
+	WORD $0x6e2b1d08 // eor v8, v8, v11
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc070a5 // ldr q5, [x5, #448]
+	WORD $0x6e2b1ca5 // eor v5, v5, v11
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc074a6 // ldr q6, [x5, #464]
+	WORD $0x6e2b1cc6 // eor v6, v6, v11
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc078a7 // ldr q7, [x5, #480]
+	WORD $0x6e2b1ce7 // eor v7, v7, v11
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc07ca8 // ldr q8, [x5, #496]
+	WORD $0x6e2b1d08 // eor v8, v8, v11
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x0e217925 // fcvtl v5, v9
+	WORD $0x4e217926 // fcvtl2 v6, v9
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x0e217927 // fcvtl v7, v9
+	WORD $0x4e217928 // fcvtl2 v8, v9
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc00 // fmul v0, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc21 // fmul v1, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc42 // fmul v2, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $512, R5
+	SUB $1, R11
+	CBNZ R11, loop115
+done116:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop113
+done114:
+	ADD $2048, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop111
+done112:
+	RET
+
+TEXT ·panelQ4_0_4_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	MOVD $word08080808_neon<>(SB), R20
+	WORD $0x3dc0029b // ldr q27, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done118
+loop117:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done120
+loop119:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done122
+loop121:
+	WORD $0x3dc00030 // ldr q16, [x1, #0]
+	WORD $0x3dc03431 // ldr q17, [x1, #208]
+	WORD $0x3dc06832 // ldr q18, [x1, #416]
+	WORD $0x3dc09c33 // ldr q19, [x1, #624]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x6e3b8694 // sub.16b v20, v20, v27
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x6e3b86b5 // sub.16b v21, v21, v27
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x6e3b86d6 // sub.16b v22, v22, v27
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x6e3b86f7 // sub.16b v23, v23, v27
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x6e3b8694 // sub.16b v20, v20, v27
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x6e3b86b5 // sub.16b v21, v21, v27
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x6e3b86d6 // sub.16b v22, v22, v27
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x6e3b86f7 // sub.16b v23, v23, v27
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x6e3b8694 // sub.16b v20, v20, v27
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x6e3b86b5 // sub.16b v21, v21, v27
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x6e3b86d6 // sub.16b v22, v22, v27
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x6e3b86f7 // sub.16b v23, v23, v27
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x6e3b8694 // sub.16b v20, v20, v27
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x6e3b86b5 // sub.16b v21, v21, v27
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x6e3b86d6 // sub.16b v22, v22, v27
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x6e3b86f7 // sub.16b v23, v23, v27
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc01030 // ldr q16, [x1, #64]
+	WORD $0x3dc04431 // ldr q17, [x1, #272]
+	WORD $0x3dc07832 // ldr q18, [x1, #480]
+	WORD $0x3dc0ac33 // ldr q19, [x1, #688]
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x6e3b8694 // sub.16b v20, v20, v27
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x6e3b86b5 // sub.16b v21, v21, v27
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x6e3b86d6 // sub.16b v22, v22, v27
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x6e3b86f7 // sub.16b v23, v23, v27
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x6e3b8694 // sub.16b v20, v20, v27
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x6e3b86b5 // sub.16b v21, v21, v27
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x6e3b86d6 // sub.16b v22, v22, v27
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x6e3b86f7 // sub.16b v23, v23, v27
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x6e3b8694 // sub.16b v20, v20, v27
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x6e3b86b5 // sub.16b v21, v21, v27
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x6e3b86d6 // sub.16b v22, v22, v27
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x6e3b86f7 // sub.16b v23, v23, v27
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x6e3b8694 // sub.16b v20, v20, v27
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x6e3b86b5 // sub.16b v21, v21, v27
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x6e3b86d6 // sub.16b v22, v22, v27
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x6e3b86f7 // sub.16b v23, v23, v27
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc00078 // ldr q24, [x3, #0]
+	WORD $0x0e217b14 // fcvtl v20, v24
+	WORD $0x4e217b15 // fcvtl2 v21, v24
+	WORD $0x3dc00478 // ldr q24, [x3, #16]
+	WORD $0x0e217b16 // fcvtl v22, v24
+	WORD $0x4e217b17 // fcvtl2 v23, v24
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e34dc00 // fmul v0, v0, v20
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e35dc21 // fmul v1, v1, v21
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e36dc42 // fmul v2, v2, v22
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e37dc63 // fmul v3, v3, v23
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e34dc84 // fmul v4, v4, v20
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e35dca5 // fmul v5, v5, v21
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e36dcc6 // fmul v6, v6, v22
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e37dce7 // fmul v7, v7, v23
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e34dd08 // fmul v8, v8, v20
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e35dd29 // fmul v9, v9, v21
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e36dd4a // fmul v10, v10, v22
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e37dd6b // fmul v11, v11, v23
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e34dd8c // fmul v12, v12, v20
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e35ddad // fmul v13, v13, v21
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e36ddce // fmul v14, v14, v22
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e37ddef // fmul v15, v15, v23
+	ADD $0, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc00019 // ldr q25, [x0, #0]
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
+	WORD $0x3dc00419 // ldr q25, [x0, #16]
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
+	WORD $0x3dc00819 // ldr q25, [x0, #32]
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
+	WORD $0x3dc00c19 // ldr q25, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc01019 // ldr q25, [x0, #64]
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
+	WORD $0x3dc01419 // ldr q25, [x0, #80]
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
+	WORD $0x3dc01819 // ldr q25, [x0, #96]
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
+	WORD $0x3dc01c19 // ldr q25, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
+	ADD $416, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc02019 // ldr q25, [x0, #128]
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
+	WORD $0x3dc02419 // ldr q25, [x0, #144]
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
+	WORD $0x3dc02819 // ldr q25, [x0, #160]
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
+	WORD $0x3dc02c19 // ldr q25, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
+	ADD $624, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc03019 // ldr q25, [x0, #192]
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
+	WORD $0x3dc03419 // ldr q25, [x0, #208]
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
+	WORD $0x3dc03819 // ldr q25, [x0, #224]
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
+	WORD $0x3dc03c19 // ldr q25, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop121
+done122:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop119
+done120:
+	ADD $1024, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop117
+done118:
+	RET
+
+TEXT ·panelQ4_0_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	MOVD $word08080808_neon<>(SB), R20
+	WORD $0x3dc00291 // ldr q17, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done124
+loop123:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done126
+loop125:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done128
+loop127:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x6e31854a // sub.16b v10, v10, v17
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x6e31856b // sub.16b v11, v11, v17
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x6e31858c // sub.16b v12, v12, v17
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x6e3185ad // sub.16b v13, v13, v17
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x6e31854a // sub.16b v10, v10, v17
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x6e31856b // sub.16b v11, v11, v17
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x6e31858c // sub.16b v12, v12, v17
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x6e3185ad // sub.16b v13, v13, v17
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x6e31854a // sub.16b v10, v10, v17
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x6e31856b // sub.16b v11, v11, v17
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x6e31858c // sub.16b v12, v12, v17
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x6e3185ad // sub.16b v13, v13, v17
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x6e31854a // sub.16b v10, v10, v17
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x6e31856b // sub.16b v11, v11, v17
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x6e31858c // sub.16b v12, v12, v17
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x6e3185ad // sub.16b v13, v13, v17
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x6e31854a // sub.16b v10, v10, v17
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x6e31856b // sub.16b v11, v11, v17
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x6e31858c // sub.16b v12, v12, v17
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x6e3185ad // sub.16b v13, v13, v17
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x6e31854a // sub.16b v10, v10, v17
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x6e31856b // sub.16b v11, v11, v17
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x6e31858c // sub.16b v12, v12, v17
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x6e3185ad // sub.16b v13, v13, v17
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x6e31854a // sub.16b v10, v10, v17
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x6e31856b // sub.16b v11, v11, v17
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x6e31858c // sub.16b v12, v12, v17
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x6e3185ad // sub.16b v13, v13, v17
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x6e31854a // sub.16b v10, v10, v17
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x6e31856b // sub.16b v11, v11, v17
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x6e31858c // sub.16b v12, v12, v17
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x6e3185ad // sub.16b v13, v13, v17
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x0e2179ca // fcvtl v10, v14
+	WORD $0x4e2179cb // fcvtl2 v11, v14
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x0e2179cc // fcvtl v12, v14
+	WORD $0x4e2179cd // fcvtl2 v13, v14
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc00 // fmul v0, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc21 // fmul v1, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc42 // fmul v2, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc63 // fmul v3, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc84 // fmul v4, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdca5 // fmul v5, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcc6 // fmul v6, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddce7 // fmul v7, v7, v13
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop127
+done128:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop125
+done126:
+	ADD $1024, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop123
+done124:
+	RET
+
+TEXT ·panelQ4_0_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	MOVD $word08080808_neon<>(SB), R20
+	WORD $0x3dc0028c // ldr q12, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done130
+loop129:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done132
+loop131:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done134
+loop133:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x6e2c84a5 // sub.16b v5, v5, v12
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x6e2c84c6 // sub.16b v6, v6, v12
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x6e2c84e7 // sub.16b v7, v7, v12
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x6e2c8508 // sub.16b v8, v8, v12
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x6e2c84a5 // sub.16b v5, v5, v12
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x6e2c84c6 // sub.16b v6, v6, v12
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x6e2c84e7 // sub.16b v7, v7, v12
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x6e2c8508 // sub.16b v8, v8, v12
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x6e2c84a5 // sub.16b v5, v5, v12
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x6e2c84c6 // sub.16b v6, v6, v12
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x6e2c84e7 // sub.16b v7, v7, v12
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x6e2c8508 // sub.16b v8, v8, v12
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x6e2c84a5 // sub.16b v5, v5, v12
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x6e2c84c6 // sub.16b v6, v6, v12
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x6e2c84e7 // sub.16b v7, v7, v12
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x6e2c8508 // sub.16b v8, v8, v12
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x6e2c84a5 // sub.16b v5, v5, v12
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x6e2c84c6 // sub.16b v6, v6, v12
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x6e2c84e7 // sub.16b v7, v7, v12
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x6e2c8508 // sub.16b v8, v8, v12
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x6e2c84a5 // sub.16b v5, v5, v12
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x6e2c84c6 // sub.16b v6, v6, v12
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x6e2c84e7 // sub.16b v7, v7, v12
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x6e2c8508 // sub.16b v8, v8, v12
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x6e2c84a5 // sub.16b v5, v5, v12
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x6e2c84c6 // sub.16b v6, v6, v12
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x6e2c84e7 // sub.16b v7, v7, v12
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x6e2c8508 // sub.16b v8, v8, v12
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x6e2c84a5 // sub.16b v5, v5, v12
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x6e2c84c6 // sub.16b v6, v6, v12
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x6e2c84e7 // sub.16b v7, v7, v12
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x6e2c8508 // sub.16b v8, v8, v12
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x0e217925 // fcvtl v5, v9
+	WORD $0x4e217926 // fcvtl2 v6, v9
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x0e217927 // fcvtl v7, v9
+	WORD $0x4e217928 // fcvtl2 v8, v9
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc00 // fmul v0, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc21 // fmul v1, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc42 // fmul v2, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop133
+done134:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop131
+done132:
+	ADD $1024, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop129
+done130:
+	RET
+
+TEXT ·panelQ4_1_4_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	ADD $128, R1, R6
+	ADD $256, R3, R5
+	CMP $0, R4
+	BLE done136
+loop135:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done138
+loop137:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done140
+loop139:
+	WORD $0x3dc00030 // ldr q16, [x1, #0]
+	WORD $0x3dc03431 // ldr q17, [x1, #208]
+	WORD $0x3dc06832 // ldr q18, [x1, #416]
+	WORD $0x3dc09c33 // ldr q19, [x1, #624]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc01030 // ldr q16, [x1, #64]
+	WORD $0x3dc04431 // ldr q17, [x1, #272]
+	WORD $0x3dc07832 // ldr q18, [x1, #480]
+	WORD $0x3dc0ac33 // ldr q19, [x1, #688]
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc00078 // ldr q24, [x3, #0]
+	WORD $0x0e217b14 // fcvtl v20, v24
+	WORD $0x4e217b15 // fcvtl2 v21, v24
+	WORD $0x3dc00478 // ldr q24, [x3, #16]
+	WORD $0x0e217b16 // fcvtl v22, v24
+	WORD $0x4e217b17 // fcvtl2 v23, v24
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e34dc00 // fmul v0, v0, v20
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e35dc21 // fmul v1, v1, v21
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e36dc42 // fmul v2, v2, v22
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e37dc63 // fmul v3, v3, v23
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e34dc84 // fmul v4, v4, v20
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e35dca5 // fmul v5, v5, v21
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e36dcc6 // fmul v6, v6, v22
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e37dce7 // fmul v7, v7, v23
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e34dd08 // fmul v8, v8, v20
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e35dd29 // fmul v9, v9, v21
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e36dd4a // fmul v10, v10, v22
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e37dd6b // fmul v11, v11, v23
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e34dd8c // fmul v12, v12, v20
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e35ddad // fmul v13, v13, v21
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e36ddce // fmul v14, v14, v22
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e37ddef // fmul v15, v15, v23
+	WORD $0x3dc00878 // ldr q24, [x3, #32]
+	WORD $0x0e217b14 // fcvtl v20, v24
+	WORD $0x4e217b15 // fcvtl2 v21, v24
+	WORD $0x3dc00c78 // ldr q24, [x3, #48]
+	WORD $0x0e217b16 // fcvtl v22, v24
+	WORD $0x4e217b17 // fcvtl2 v23, v24
+	ADD $32, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce80 // fmls v0, v20, v24
+	WORD $0x4eb8cea1 // fmls v1, v21, v24
+	WORD $0x4eb8cec2 // fmls v2, v22, v24
+	WORD $0x4eb8cee3 // fmls v3, v23, v24
+	ADD $240, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce84 // fmls v4, v20, v24
+	WORD $0x4eb8cea5 // fmls v5, v21, v24
+	WORD $0x4eb8cec6 // fmls v6, v22, v24
+	WORD $0x4eb8cee7 // fmls v7, v23, v24
+	ADD $448, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce88 // fmls v8, v20, v24
+	WORD $0x4eb8cea9 // fmls v9, v21, v24
+	WORD $0x4eb8ceca // fmls v10, v22, v24
+	WORD $0x4eb8ceeb // fmls v11, v23, v24
+	ADD $656, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce8c // fmls v12, v20, v24
+	WORD $0x4eb8cead // fmls v13, v21, v24
+	WORD $0x4eb8cece // fmls v14, v22, v24
+	WORD $0x4eb8ceef // fmls v15, v23, v24
+	ADD $0, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc00019 // ldr q25, [x0, #0]
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
+	WORD $0x3dc00419 // ldr q25, [x0, #16]
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
+	WORD $0x3dc00819 // ldr q25, [x0, #32]
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
+	WORD $0x3dc00c19 // ldr q25, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc01019 // ldr q25, [x0, #64]
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
+	WORD $0x3dc01419 // ldr q25, [x0, #80]
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
+	WORD $0x3dc01819 // ldr q25, [x0, #96]
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
+	WORD $0x3dc01c19 // ldr q25, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
+	ADD $416, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc02019 // ldr q25, [x0, #128]
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
+	WORD $0x3dc02419 // ldr q25, [x0, #144]
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
+	WORD $0x3dc02819 // ldr q25, [x0, #160]
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
+	WORD $0x3dc02c19 // ldr q25, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
+	ADD $624, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc03019 // ldr q25, [x0, #192]
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
+	WORD $0x3dc03419 // ldr q25, [x0, #208]
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
+	WORD $0x3dc03819 // ldr q25, [x0, #224]
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
+	WORD $0x3dc03c19 // ldr q25, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $64, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop139
+done140:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop137
+done138:
+	ADD $1024, R3
+	ADD $256, R5
+	SUB $1, R4
+	CBNZ R4, loop135
+done136:
+	RET
+
+TEXT ·panelQ4_1_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	ADD $128, R1, R6
+	ADD $256, R3, R5
+	CMP $0, R4
+	BLE done142
+loop141:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done144
+loop143:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done146
+loop145:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x0e2179ca // fcvtl v10, v14
+	WORD $0x4e2179cb // fcvtl2 v11, v14
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x0e2179cc // fcvtl v12, v14
+	WORD $0x4e2179cd // fcvtl2 v13, v14
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc00 // fmul v0, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc21 // fmul v1, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc42 // fmul v2, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc63 // fmul v3, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc84 // fmul v4, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdca5 // fmul v5, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcc6 // fmul v6, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddce7 // fmul v7, v7, v13
+	WORD $0x3dc0086e // ldr q14, [x3, #32]
+	WORD $0x0e2179ca // fcvtl v10, v14
+	WORD $0x4e2179cb // fcvtl2 v11, v14
+	WORD $0x3dc00c6e // ldr q14, [x3, #48]
+	WORD $0x0e2179cc // fcvtl v12, v14
+	WORD $0x4e2179cd // fcvtl2 v13, v14
+	ADD $32, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x4eaecd40 // fmls v0, v10, v14
+	WORD $0x4eaecd61 // fmls v1, v11, v14
+	WORD $0x4eaecd82 // fmls v2, v12, v14
+	WORD $0x4eaecda3 // fmls v3, v13, v14
+	ADD $240, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x4eaecd44 // fmls v4, v10, v14
+	WORD $0x4eaecd65 // fmls v5, v11, v14
+	WORD $0x4eaecd86 // fmls v6, v12, v14
+	WORD $0x4eaecda7 // fmls v7, v13, v14
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $64, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop145
+done146:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop143
+done144:
+	ADD $1024, R3
+	ADD $256, R5
+	SUB $1, R4
+	CBNZ R4, loop141
+done142:
+	RET
+
+TEXT ·panelQ4_1_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	ADD $128, R1, R6
+	ADD $256, R3, R5
+	CMP $0, R4
+	BLE done148
+loop147:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done150
+loop149:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done152
+loop151:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x0e217925 // fcvtl v5, v9
+	WORD $0x4e217926 // fcvtl2 v6, v9
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x0e217927 // fcvtl v7, v9
+	WORD $0x4e217928 // fcvtl2 v8, v9
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc00 // fmul v0, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc21 // fmul v1, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc42 // fmul v2, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	WORD $0x3dc00869 // ldr q9, [x3, #32]
+	WORD $0x0e217925 // fcvtl v5, v9
+	WORD $0x4e217926 // fcvtl2 v6, v9
+	WORD $0x3dc00c69 // ldr q9, [x3, #48]
+	WORD $0x0e217927 // fcvtl v7, v9
+	WORD $0x4e217928 // fcvtl2 v8, v9
+	ADD $32, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x4ea9cca0 // fmls v0, v5, v9
+	WORD $0x4ea9ccc1 // fmls v1, v6, v9
+	WORD $0x4ea9cce2 // fmls v2, v7, v9
+	WORD $0x4ea9cd03 // fmls v3, v8, v9
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $64, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop151
+done152:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop149
+done150:
+	ADD $1024, R3
+	ADD $256, R5
+	SUB $1, R4
+	CBNZ R4, loop147
+done148:
+	RET
+
+TEXT ·panelQ5_0_4_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc0029b // ldr q27, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc0029c // ldr q28, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done154
+loop153:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done156
+loop155:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done158
+loop157:
+	WORD $0x3dc00030 // ldr q16, [x1, #0]
+	WORD $0x3dc03431 // ldr q17, [x1, #208]
+	WORD $0x3dc06832 // ldr q18, [x1, #416]
+	WORD $0x3dc09c33 // ldr q19, [x1, #624]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x6e3c8694 // sub.16b v20, v20, v28
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x6e3c86b5 // sub.16b v21, v21, v28
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x6e3c86d6 // sub.16b v22, v22, v28
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x6e3c86f7 // sub.16b v23, v23, v28
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x6e3c8694 // sub.16b v20, v20, v28
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x6e3c86b5 // sub.16b v21, v21, v28
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x6e3c86d6 // sub.16b v22, v22, v28
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x6e3c86f7 // sub.16b v23, v23, v28
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x6e3c8694 // sub.16b v20, v20, v28
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x6e3c86b5 // sub.16b v21, v21, v28
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x6e3c86d6 // sub.16b v22, v22, v28
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x6e3c86f7 // sub.16b v23, v23, v28
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x6e3c8694 // sub.16b v20, v20, v28
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x6e3c86b5 // sub.16b v21, v21, v28
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x6e3c86d6 // sub.16b v22, v22, v28
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x6e3c86f7 // sub.16b v23, v23, v28
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc01030 // ldr q16, [x1, #64]
+	WORD $0x3dc04431 // ldr q17, [x1, #272]
+	WORD $0x3dc07832 // ldr q18, [x1, #480]
+	WORD $0x3dc0ac33 // ldr q19, [x1, #688]
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x6e3c8694 // sub.16b v20, v20, v28
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x6e3c86b5 // sub.16b v21, v21, v28
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x6e3c86d6 // sub.16b v22, v22, v28
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x6e3c86f7 // sub.16b v23, v23, v28
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x6e3c8694 // sub.16b v20, v20, v28
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x6e3c86b5 // sub.16b v21, v21, v28
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x6e3c86d6 // sub.16b v22, v22, v28
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x6e3c86f7 // sub.16b v23, v23, v28
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x6e3c8694 // sub.16b v20, v20, v28
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x6e3c86b5 // sub.16b v21, v21, v28
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x6e3c86d6 // sub.16b v22, v22, v28
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x6e3c86f7 // sub.16b v23, v23, v28
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x6e3c8694 // sub.16b v20, v20, v28
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x6e3c86b5 // sub.16b v21, v21, v28
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x6e3c86d6 // sub.16b v22, v22, v28
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x6e3c86f7 // sub.16b v23, v23, v28
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc00078 // ldr q24, [x3, #0]
+	WORD $0x0e217b14 // fcvtl v20, v24
+	WORD $0x4e217b15 // fcvtl2 v21, v24
+	WORD $0x3dc00478 // ldr q24, [x3, #16]
+	WORD $0x0e217b16 // fcvtl v22, v24
+	WORD $0x4e217b17 // fcvtl2 v23, v24
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e34dc00 // fmul v0, v0, v20
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e35dc21 // fmul v1, v1, v21
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e36dc42 // fmul v2, v2, v22
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e37dc63 // fmul v3, v3, v23
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e34dc84 // fmul v4, v4, v20
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e35dca5 // fmul v5, v5, v21
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e36dcc6 // fmul v6, v6, v22
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e37dce7 // fmul v7, v7, v23
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e34dd08 // fmul v8, v8, v20
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e35dd29 // fmul v9, v9, v21
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e36dd4a // fmul v10, v10, v22
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e37dd6b // fmul v11, v11, v23
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e34dd8c // fmul v12, v12, v20
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e35ddad // fmul v13, v13, v21
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e36ddce // fmul v14, v14, v22
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e37ddef // fmul v15, v15, v23
+	ADD $0, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc00019 // ldr q25, [x0, #0]
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
+	WORD $0x3dc00419 // ldr q25, [x0, #16]
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
+	WORD $0x3dc00819 // ldr q25, [x0, #32]
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
+	WORD $0x3dc00c19 // ldr q25, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc01019 // ldr q25, [x0, #64]
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
+	WORD $0x3dc01419 // ldr q25, [x0, #80]
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
+	WORD $0x3dc01819 // ldr q25, [x0, #96]
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
+	WORD $0x3dc01c19 // ldr q25, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
+	ADD $416, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc02019 // ldr q25, [x0, #128]
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
+	WORD $0x3dc02419 // ldr q25, [x0, #144]
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
+	WORD $0x3dc02819 // ldr q25, [x0, #160]
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
+	WORD $0x3dc02c19 // ldr q25, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
+	ADD $624, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc03019 // ldr q25, [x0, #192]
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
+	WORD $0x3dc03419 // ldr q25, [x0, #208]
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
+	WORD $0x3dc03819 // ldr q25, [x0, #224]
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
+	WORD $0x3dc03c19 // ldr q25, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $320, R5
+	SUB $1, R11
+	CBNZ R11, loop157
+done158:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop155
+done156:
+	ADD $1280, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop153
+done154:
+	RET
+
+TEXT ·panelQ5_0_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc00291 // ldr q17, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc00292 // ldr q18, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done160
+loop159:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done162
+loop161:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done164
+loop163:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e32854a // sub.16b v10, v10, v18
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e32856b // sub.16b v11, v11, v18
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e32858c // sub.16b v12, v12, v18
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3285ad // sub.16b v13, v13, v18
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e32854a // sub.16b v10, v10, v18
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e32856b // sub.16b v11, v11, v18
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e32858c // sub.16b v12, v12, v18
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3285ad // sub.16b v13, v13, v18
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e32854a // sub.16b v10, v10, v18
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e32856b // sub.16b v11, v11, v18
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e32858c // sub.16b v12, v12, v18
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3285ad // sub.16b v13, v13, v18
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e32854a // sub.16b v10, v10, v18
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e32856b // sub.16b v11, v11, v18
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e32858c // sub.16b v12, v12, v18
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3285ad // sub.16b v13, v13, v18
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e32854a // sub.16b v10, v10, v18
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e32856b // sub.16b v11, v11, v18
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e32858c // sub.16b v12, v12, v18
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3285ad // sub.16b v13, v13, v18
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e32854a // sub.16b v10, v10, v18
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e32856b // sub.16b v11, v11, v18
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e32858c // sub.16b v12, v12, v18
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3285ad // sub.16b v13, v13, v18
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e32854a // sub.16b v10, v10, v18
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e32856b // sub.16b v11, v11, v18
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e32858c // sub.16b v12, v12, v18
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3285ad // sub.16b v13, v13, v18
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e32854a // sub.16b v10, v10, v18
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e32856b // sub.16b v11, v11, v18
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e32858c // sub.16b v12, v12, v18
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3285ad // sub.16b v13, v13, v18
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x0e2179ca // fcvtl v10, v14
+	WORD $0x4e2179cb // fcvtl2 v11, v14
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x0e2179cc // fcvtl v12, v14
+	WORD $0x4e2179cd // fcvtl2 v13, v14
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc00 // fmul v0, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc21 // fmul v1, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc42 // fmul v2, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc63 // fmul v3, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc84 // fmul v4, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdca5 // fmul v5, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcc6 // fmul v6, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddce7 // fmul v7, v7, v13
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $320, R5
+	SUB $1, R11
+	CBNZ R11, loop163
+done164:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop161
+done162:
+	ADD $1280, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop159
+done160:
+	RET
+
+TEXT ·panelQ5_0_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc0028c // ldr q12, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc0028d // ldr q13, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done166
+loop165:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done168
+loop167:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done170
+loop169:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e2d84a5 // sub.16b v5, v5, v13
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e2d84c6 // sub.16b v6, v6, v13
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e2d84e7 // sub.16b v7, v7, v13
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e2d8508 // sub.16b v8, v8, v13
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e2d84a5 // sub.16b v5, v5, v13
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e2d84c6 // sub.16b v6, v6, v13
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e2d84e7 // sub.16b v7, v7, v13
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e2d8508 // sub.16b v8, v8, v13
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e2d84a5 // sub.16b v5, v5, v13
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e2d84c6 // sub.16b v6, v6, v13
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e2d84e7 // sub.16b v7, v7, v13
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e2d8508 // sub.16b v8, v8, v13
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e2d84a5 // sub.16b v5, v5, v13
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e2d84c6 // sub.16b v6, v6, v13
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e2d84e7 // sub.16b v7, v7, v13
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e2d8508 // sub.16b v8, v8, v13
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e2d84a5 // sub.16b v5, v5, v13
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e2d84c6 // sub.16b v6, v6, v13
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e2d84e7 // sub.16b v7, v7, v13
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e2d8508 // sub.16b v8, v8, v13
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e2d84a5 // sub.16b v5, v5, v13
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e2d84c6 // sub.16b v6, v6, v13
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e2d84e7 // sub.16b v7, v7, v13
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e2d8508 // sub.16b v8, v8, v13
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e2d84a5 // sub.16b v5, v5, v13
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e2d84c6 // sub.16b v6, v6, v13
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e2d84e7 // sub.16b v7, v7, v13
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e2d8508 // sub.16b v8, v8, v13
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e2d84a5 // sub.16b v5, v5, v13
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e2d84c6 // sub.16b v6, v6, v13
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e2d84e7 // sub.16b v7, v7, v13
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e2d8508 // sub.16b v8, v8, v13
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x0e217925 // fcvtl v5, v9
+	WORD $0x4e217926 // fcvtl2 v6, v9
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x0e217927 // fcvtl v7, v9
+	WORD $0x4e217928 // fcvtl2 v8, v9
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc00 // fmul v0, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc21 // fmul v1, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc42 // fmul v2, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $320, R5
+	SUB $1, R11
+	CBNZ R11, loop169
+done170:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop167
+done168:
+	ADD $1280, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop165
+done166:
+	RET
+
+TEXT ·panelQ5_1_4_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc0029b // ldr q27, [x20, #0]
+	ADD $128, R1, R6
+	ADD $256, R3, R5
+	CMP $0, R4
+	BLE done172
+loop171:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done174
+loop173:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done176
+loop175:
+	WORD $0x3dc00030 // ldr q16, [x1, #0]
+	WORD $0x3dc03431 // ldr q17, [x1, #208]
+	WORD $0x3dc06832 // ldr q18, [x1, #416]
+	WORD $0x3dc09c33 // ldr q19, [x1, #624]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc01030 // ldr q16, [x1, #64]
+	WORD $0x3dc04431 // ldr q17, [x1, #272]
+	WORD $0x3dc07832 // ldr q18, [x1, #480]
+	WORD $0x3dc0ac33 // ldr q19, [x1, #688]
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc00078 // ldr q24, [x3, #0]
+	WORD $0x0e217b14 // fcvtl v20, v24
+	WORD $0x4e217b15 // fcvtl2 v21, v24
+	WORD $0x3dc00478 // ldr q24, [x3, #16]
+	WORD $0x0e217b16 // fcvtl v22, v24
+	WORD $0x4e217b17 // fcvtl2 v23, v24
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e34dc00 // fmul v0, v0, v20
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e35dc21 // fmul v1, v1, v21
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e36dc42 // fmul v2, v2, v22
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e37dc63 // fmul v3, v3, v23
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e34dc84 // fmul v4, v4, v20
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e35dca5 // fmul v5, v5, v21
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e36dcc6 // fmul v6, v6, v22
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e37dce7 // fmul v7, v7, v23
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e34dd08 // fmul v8, v8, v20
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e35dd29 // fmul v9, v9, v21
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e36dd4a // fmul v10, v10, v22
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e37dd6b // fmul v11, v11, v23
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e34dd8c // fmul v12, v12, v20
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e35ddad // fmul v13, v13, v21
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e36ddce // fmul v14, v14, v22
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e37ddef // fmul v15, v15, v23
+	WORD $0x3dc00878 // ldr q24, [x3, #32]
+	WORD $0x0e217b14 // fcvtl v20, v24
+	WORD $0x4e217b15 // fcvtl2 v21, v24
+	WORD $0x3dc00c78 // ldr q24, [x3, #48]
+	WORD $0x0e217b16 // fcvtl v22, v24
+	WORD $0x4e217b17 // fcvtl2 v23, v24
+	ADD $32, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce80 // fmls v0, v20, v24
+	WORD $0x4eb8cea1 // fmls v1, v21, v24
+	WORD $0x4eb8cec2 // fmls v2, v22, v24
+	WORD $0x4eb8cee3 // fmls v3, v23, v24
+	ADD $240, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce84 // fmls v4, v20, v24
+	WORD $0x4eb8cea5 // fmls v5, v21, v24
+	WORD $0x4eb8cec6 // fmls v6, v22, v24
+	WORD $0x4eb8cee7 // fmls v7, v23, v24
+	ADD $448, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce88 // fmls v8, v20, v24
+	WORD $0x4eb8cea9 // fmls v9, v21, v24
+	WORD $0x4eb8ceca // fmls v10, v22, v24
+	WORD $0x4eb8ceeb // fmls v11, v23, v24
+	ADD $656, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce8c // fmls v12, v20, v24
+	WORD $0x4eb8cead // fmls v13, v21, v24
+	WORD $0x4eb8cece // fmls v14, v22, v24
+	WORD $0x4eb8ceef // fmls v15, v23, v24
+	ADD $0, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc00019 // ldr q25, [x0, #0]
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
+	WORD $0x3dc00419 // ldr q25, [x0, #16]
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
+	WORD $0x3dc00819 // ldr q25, [x0, #32]
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
+	WORD $0x3dc00c19 // ldr q25, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc01019 // ldr q25, [x0, #64]
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
+	WORD $0x3dc01419 // ldr q25, [x0, #80]
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
+	WORD $0x3dc01819 // ldr q25, [x0, #96]
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
+	WORD $0x3dc01c19 // ldr q25, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
+	ADD $416, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc02019 // ldr q25, [x0, #128]
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
+	WORD $0x3dc02419 // ldr q25, [x0, #144]
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
+	WORD $0x3dc02819 // ldr q25, [x0, #160]
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
+	WORD $0x3dc02c19 // ldr q25, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
+	ADD $624, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc03019 // ldr q25, [x0, #192]
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
+	WORD $0x3dc03419 // ldr q25, [x0, #208]
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
+	WORD $0x3dc03819 // ldr q25, [x0, #224]
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
+	WORD $0x3dc03c19 // ldr q25, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $64, R3
+	ADD $320, R5
+	SUB $1, R11
+	CBNZ R11, loop175
+done176:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop173
+done174:
+	ADD $1280, R3
+	ADD $256, R5
+	SUB $1, R4
+	CBNZ R4, loop171
+done172:
+	RET
+
+TEXT ·panelQ5_1_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc00291 // ldr q17, [x20, #0]
+	ADD $128, R1, R6
+	ADD $256, R3, R5
+	CMP $0, R4
+	BLE done178
+loop177:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done180
+loop179:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done182
+loop181:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x0e2179ca // fcvtl v10, v14
+	WORD $0x4e2179cb // fcvtl2 v11, v14
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x0e2179cc // fcvtl v12, v14
+	WORD $0x4e2179cd // fcvtl2 v13, v14
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc00 // fmul v0, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc21 // fmul v1, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc42 // fmul v2, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc63 // fmul v3, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc84 // fmul v4, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdca5 // fmul v5, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcc6 // fmul v6, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddce7 // fmul v7, v7, v13
+	WORD $0x3dc0086e // ldr q14, [x3, #32]
+	WORD $0x0e2179ca // fcvtl v10, v14
+	WORD $0x4e2179cb // fcvtl2 v11, v14
+	WORD $0x3dc00c6e // ldr q14, [x3, #48]
+	WORD $0x0e2179cc // fcvtl v12, v14
+	WORD $0x4e2179cd // fcvtl2 v13, v14
+	ADD $32, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x4eaecd40 // fmls v0, v10, v14
+	WORD $0x4eaecd61 // fmls v1, v11, v14
+	WORD $0x4eaecd82 // fmls v2, v12, v14
+	WORD $0x4eaecda3 // fmls v3, v13, v14
+	ADD $240, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x4eaecd44 // fmls v4, v10, v14
+	WORD $0x4eaecd65 // fmls v5, v11, v14
+	WORD $0x4eaecd86 // fmls v6, v12, v14
+	WORD $0x4eaecda7 // fmls v7, v13, v14
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $64, R3
+	ADD $320, R5
+	SUB $1, R11
+	CBNZ R11, loop181
+done182:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop179
+done180:
+	ADD $1280, R3
+	ADD $256, R5
+	SUB $1, R4
+	CBNZ R4, loop177
+done178:
+	RET
+
+TEXT ·panelQ5_1_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc0028c // ldr q12, [x20, #0]
+	ADD $128, R1, R6
+	ADD $256, R3, R5
+	CMP $0, R4
+	BLE done184
+loop183:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done186
+loop185:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done188
+loop187:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x0e217925 // fcvtl v5, v9
+	WORD $0x4e217926 // fcvtl2 v6, v9
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x0e217927 // fcvtl v7, v9
+	WORD $0x4e217928 // fcvtl2 v8, v9
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc00 // fmul v0, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc21 // fmul v1, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc42 // fmul v2, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	WORD $0x3dc00869 // ldr q9, [x3, #32]
+	WORD $0x0e217925 // fcvtl v5, v9
+	WORD $0x4e217926 // fcvtl2 v6, v9
+	WORD $0x3dc00c69 // ldr q9, [x3, #48]
+	WORD $0x0e217927 // fcvtl v7, v9
+	WORD $0x4e217928 // fcvtl2 v8, v9
+	ADD $32, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x4ea9cca0 // fmls v0, v5, v9
+	WORD $0x4ea9ccc1 // fmls v1, v6, v9
+	WORD $0x4ea9cce2 // fmls v2, v7, v9
+	WORD $0x4ea9cd03 // fmls v3, v8, v9
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $64, R3
+	ADD $320, R5
+	SUB $1, R11
+	CBNZ R11, loop187
+done188:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop185
+done186:
+	ADD $1280, R3
+	ADD $256, R5
+	SUB $1, R4
+	CBNZ R4, loop183
+done184:
+	RET
+
+TEXT ·panelIQ4_NL_4_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	MOVD $panelIQ4_NL_neon<>(SB), R20
+	WORD $0x3dc0029b // ldr q27, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done190
+loop189:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done192
+loop191:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done194
+loop193:
+	WORD $0x3dc00030 // ldr q16, [x1, #0]
+	WORD $0x3dc03431 // ldr q17, [x1, #208]
+	WORD $0x3dc06832 // ldr q18, [x1, #416]
+	WORD $0x3dc09c33 // ldr q19, [x1, #624]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc01030 // ldr q16, [x1, #64]
+	WORD $0x3dc04431 // ldr q17, [x1, #272]
+	WORD $0x3dc07832 // ldr q18, [x1, #480]
+	WORD $0x3dc0ac33 // ldr q19, [x1, #688]
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc00078 // ldr q24, [x3, #0]
+	WORD $0x0e217b14 // fcvtl v20, v24
+	WORD $0x4e217b15 // fcvtl2 v21, v24
+	WORD $0x3dc00478 // ldr q24, [x3, #16]
+	WORD $0x0e217b16 // fcvtl v22, v24
+	WORD $0x4e217b17 // fcvtl2 v23, v24
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e34dc00 // fmul v0, v0, v20
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e35dc21 // fmul v1, v1, v21
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e36dc42 // fmul v2, v2, v22
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e37dc63 // fmul v3, v3, v23
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e34dc84 // fmul v4, v4, v20
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e35dca5 // fmul v5, v5, v21
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e36dcc6 // fmul v6, v6, v22
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e37dce7 // fmul v7, v7, v23
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e34dd08 // fmul v8, v8, v20
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e35dd29 // fmul v9, v9, v21
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e36dd4a // fmul v10, v10, v22
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e37dd6b // fmul v11, v11, v23
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e34dd8c // fmul v12, v12, v20
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e35ddad // fmul v13, v13, v21
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e36ddce // fmul v14, v14, v22
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e37ddef // fmul v15, v15, v23
+	ADD $0, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc00019 // ldr q25, [x0, #0]
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
+	WORD $0x3dc00419 // ldr q25, [x0, #16]
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
+	WORD $0x3dc00819 // ldr q25, [x0, #32]
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
+	WORD $0x3dc00c19 // ldr q25, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc01019 // ldr q25, [x0, #64]
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
+	WORD $0x3dc01419 // ldr q25, [x0, #80]
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
+	WORD $0x3dc01819 // ldr q25, [x0, #96]
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
+	WORD $0x3dc01c19 // ldr q25, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
+	ADD $416, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc02019 // ldr q25, [x0, #128]
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
+	WORD $0x3dc02419 // ldr q25, [x0, #144]
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
+	WORD $0x3dc02819 // ldr q25, [x0, #160]
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
+	WORD $0x3dc02c19 // ldr q25, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
+	ADD $624, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc03019 // ldr q25, [x0, #192]
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
+	WORD $0x3dc03419 // ldr q25, [x0, #208]
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
+	WORD $0x3dc03819 // ldr q25, [x0, #224]
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
+	WORD $0x3dc03c19 // ldr q25, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop193
+done194:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop191
+done192:
+	ADD $1024, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop189
+done190:
+	RET
+
+TEXT ·panelIQ4_NL_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	MOVD $panelIQ4_NL_neon<>(SB), R20
+	WORD $0x3dc00291 // ldr q17, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done196
+loop195:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done198
+loop197:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done200
+loop199:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x0e2179ca // fcvtl v10, v14
+	WORD $0x4e2179cb // fcvtl2 v11, v14
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x0e2179cc // fcvtl v12, v14
+	WORD $0x4e2179cd // fcvtl2 v13, v14
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc00 // fmul v0, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc21 // fmul v1, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc42 // fmul v2, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc63 // fmul v3, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc84 // fmul v4, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdca5 // fmul v5, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcc6 // fmul v6, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddce7 // fmul v7, v7, v13
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop199
+done200:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop197
+done198:
+	ADD $1024, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop195
+done196:
+	RET
+
+TEXT ·panelIQ4_NL_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	MOVD $panelIQ4_NL_neon<>(SB), R20
+	WORD $0x3dc0028c // ldr q12, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done202
+loop201:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done204
+loop203:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done206
+loop205:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x0e217925 // fcvtl v5, v9
+	WORD $0x4e217926 // fcvtl2 v6, v9
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x0e217927 // fcvtl v7, v9
+	WORD $0x4e217928 // fcvtl2 v8, v9
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc00 // fmul v0, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc21 // fmul v1, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc42 // fmul v2, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop205
+done206:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop203
+done204:
+	ADD $1024, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop201
+done202:
+	RET
+
+TEXT ·panelMXFP4_4_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	MOVD $panelMXFP4_neon<>(SB), R20
+	WORD $0x3dc0029b // ldr q27, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done208
+loop207:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done210
+loop209:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done212
+loop211:
+	WORD $0x3dc00030 // ldr q16, [x1, #0]
+	WORD $0x3dc03431 // ldr q17, [x1, #208]
+	WORD $0x3dc06832 // ldr q18, [x1, #416]
+	WORD $0x3dc09c33 // ldr q19, [x1, #624]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc01030 // ldr q16, [x1, #64]
+	WORD $0x3dc04431 // ldr q17, [x1, #272]
+	WORD $0x3dc07832 // ldr q18, [x1, #480]
+	WORD $0x3dc0ac33 // ldr q19, [x1, #688]
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4e140374 // tbl v20, v27, v20
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4e150375 // tbl v21, v27, v21
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4e160376 // tbl v22, v27, v22
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4e170377 // tbl v23, v27, v23
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc00078 // ldr q24, [x3, #0]
+	WORD $0x2f10a714 // uxtl.4s v20, v24
+	WORD $0x6f10a715 // uxtl2.4s v21, v24
+	WORD $0x3dc00478 // ldr q24, [x3, #16]
+	WORD $0x2f10a716 // uxtl.4s v22, v24
+	WORD $0x6f10a717 // uxtl2.4s v23, v24
+	WORD $0x4f305694 // shl v20.4s, v20.4s, #16
+	WORD $0x4f3056b5 // shl v21.4s, v21.4s, #16
+	WORD $0x4f3056d6 // shl v22.4s, v22.4s, #16
+	WORD $0x4f3056f7 // shl v23.4s, v23.4s, #16
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e34dc00 // fmul v0, v0, v20
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e35dc21 // fmul v1, v1, v21
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e36dc42 // fmul v2, v2, v22
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e37dc63 // fmul v3, v3, v23
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e34dc84 // fmul v4, v4, v20
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e35dca5 // fmul v5, v5, v21
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e36dcc6 // fmul v6, v6, v22
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e37dce7 // fmul v7, v7, v23
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e34dd08 // fmul v8, v8, v20
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e35dd29 // fmul v9, v9, v21
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e36dd4a // fmul v10, v10, v22
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e37dd6b // fmul v11, v11, v23
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e34dd8c // fmul v12, v12, v20
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e35ddad // fmul v13, v13, v21
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e36ddce // fmul v14, v14, v22
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e37ddef // fmul v15, v15, v23
+	ADD $0, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc00019 // ldr q25, [x0, #0]
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
+	WORD $0x3dc00419 // ldr q25, [x0, #16]
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
+	WORD $0x3dc00819 // ldr q25, [x0, #32]
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
+	WORD $0x3dc00c19 // ldr q25, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc01019 // ldr q25, [x0, #64]
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
+	WORD $0x3dc01419 // ldr q25, [x0, #80]
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
+	WORD $0x3dc01819 // ldr q25, [x0, #96]
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
+	WORD $0x3dc01c19 // ldr q25, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
+	ADD $416, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc02019 // ldr q25, [x0, #128]
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
+	WORD $0x3dc02419 // ldr q25, [x0, #144]
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
+	WORD $0x3dc02819 // ldr q25, [x0, #160]
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
+	WORD $0x3dc02c19 // ldr q25, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
+	ADD $624, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc03019 // ldr q25, [x0, #192]
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
+	WORD $0x3dc03419 // ldr q25, [x0, #208]
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
+	WORD $0x3dc03819 // ldr q25, [x0, #224]
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
+	WORD $0x3dc03c19 // ldr q25, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop211
+done212:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop209
+done210:
+	ADD $1024, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop207
+done208:
+	RET
+
+TEXT ·panelMXFP4_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	MOVD $panelMXFP4_neon<>(SB), R20
+	WORD $0x3dc00291 // ldr q17, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done214
+loop213:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done216
+loop215:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done218
+loop217:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4e0a022a // tbl v10, v17, v10
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4e0b022b // tbl v11, v17, v11
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4e0c022c // tbl v12, v17, v12
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4e0d022d // tbl v13, v17, v13
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x2f10a5ca // uxtl.4s v10, v14
+	WORD $0x6f10a5cb // uxtl2.4s v11, v14
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x2f10a5cc // uxtl.4s v12, v14
+	WORD $0x6f10a5cd // uxtl2.4s v13, v14
+	WORD $0x4f30554a // shl v10.4s, v10.4s, #16
+	WORD $0x4f30556b // shl v11.4s, v11.4s, #16
+	WORD $0x4f30558c // shl v12.4s, v12.4s, #16
+	WORD $0x4f3055ad // shl v13.4s, v13.4s, #16
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc00 // fmul v0, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc21 // fmul v1, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc42 // fmul v2, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc63 // fmul v3, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc84 // fmul v4, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdca5 // fmul v5, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcc6 // fmul v6, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddce7 // fmul v7, v7, v13
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop217
+done218:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop215
+done216:
+	ADD $1024, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop213
+done214:
+	RET
+
+TEXT ·panelMXFP4_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	MOVD $panelMXFP4_neon<>(SB), R20
+	WORD $0x3dc0028c // ldr q12, [x20, #0]
+	ADD $128, R1, R6
+	ADD $128, R3, R5
+	CMP $0, R4
+	BLE done220
+loop219:
+	MOVD $1, R10
+	CMP $0, R10
+	BLE done222
+loop221:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done224
+loop223:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4e050185 // tbl v5, v12, v5
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4e060186 // tbl v6, v12, v6
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4e070187 // tbl v7, v12, v7
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4e080188 // tbl v8, v12, v8
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x2f10a525 // uxtl.4s v5, v9
+	WORD $0x6f10a526 // uxtl2.4s v6, v9
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x2f10a527 // uxtl.4s v7, v9
+	WORD $0x6f10a528 // uxtl2.4s v8, v9
+	WORD $0x4f3054a5 // shl v5.4s, v5.4s, #16
+	WORD $0x4f3054c6 // shl v6.4s, v6.4s, #16
+	WORD $0x4f3054e7 // shl v7.4s, v7.4s, #16
+	WORD $0x4f305508 // shl v8.4s, v8.4s, #16
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc00 // fmul v0, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc21 // fmul v1, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc42 // fmul v2, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop223
+done224:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop221
+done222:
+	ADD $1024, R3
+	ADD $128, R5
+	SUB $1, R4
+	CBNZ R4, loop219
+done220:
+	RET
+
+TEXT ·panelQ4_K_4_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	ADD $128, R1, R6
+	ADD $320, R3, R5
+	CMP $0, R4
+	BLE done226
+loop225:
+	MOVD R3, R7
+	ADD $64, R3
+	MOVD $2, R10
+	CMP $0, R10
+	BLE done228
+loop227:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done230
+loop229:
+	WORD $0x3dc00030 // ldr q16, [x1, #0]
+	WORD $0x3dc03431 // ldr q17, [x1, #208]
+	WORD $0x3dc06832 // ldr q18, [x1, #416]
+	WORD $0x3dc09c33 // ldr q19, [x1, #624]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc01030 // ldr q16, [x1, #64]
+	WORD $0x3dc04431 // ldr q17, [x1, #272]
+	WORD $0x3dc07832 // ldr q18, [x1, #480]
+	WORD $0x3dc0ac33 // ldr q19, [x1, #688]
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc00078 // ldr q24, [x3, #0]
+	WORD $0x2f08a719 // uxtl.8h v25, v24
+	WORD $0x2f10a734 // uxtl.4s v20, v25
+	WORD $0x6f10a735 // uxtl2.4s v21, v25
+	WORD $0x6f08a719 // uxtl2.8h v25, v24
+	WORD $0x2f10a736 // uxtl.4s v22, v25
+	WORD $0x6f10a737 // uxtl2.4s v23, v25
+	WORD $0x3dc000f8 // ldr q24, [x7, #0]
+	WORD $0x4e21da94 // scvtf v20, v20
+	WORD $0x0e217b19 // fcvtl v25, v24
+	WORD $0x6e39de94 // fmul v20, v20, v25
+	WORD $0x4e21dab5 // scvtf v21, v21
+	WORD $0x4e217b19 // fcvtl2 v25, v24
+	WORD $0x6e39deb5 // fmul v21, v21, v25
+	WORD $0x3dc004f8 // ldr q24, [x7, #16]
+	WORD $0x4e21dad6 // scvtf v22, v22
+	WORD $0x0e217b19 // fcvtl v25, v24
+	WORD $0x6e39ded6 // fmul v22, v22, v25
+	WORD $0x4e21daf7 // scvtf v23, v23
+	WORD $0x4e217b19 // fcvtl2 v25, v24
+	WORD $0x6e39def7 // fmul v23, v23, v25
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e34dc00 // fmul v0, v0, v20
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e35dc21 // fmul v1, v1, v21
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e36dc42 // fmul v2, v2, v22
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e37dc63 // fmul v3, v3, v23
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e34dc84 // fmul v4, v4, v20
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e35dca5 // fmul v5, v5, v21
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e36dcc6 // fmul v6, v6, v22
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e37dce7 // fmul v7, v7, v23
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e34dd08 // fmul v8, v8, v20
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e35dd29 // fmul v9, v9, v21
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e36dd4a // fmul v10, v10, v22
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e37dd6b // fmul v11, v11, v23
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e34dd8c // fmul v12, v12, v20
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e35ddad // fmul v13, v13, v21
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e36ddce // fmul v14, v14, v22
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e37ddef // fmul v15, v15, v23
+	WORD $0x3dc00478 // ldr q24, [x3, #16]
+	WORD $0x2f08a719 // uxtl.8h v25, v24
+	WORD $0x2f10a734 // uxtl.4s v20, v25
+	WORD $0x6f10a735 // uxtl2.4s v21, v25
+	WORD $0x6f08a719 // uxtl2.8h v25, v24
+	WORD $0x2f10a736 // uxtl.4s v22, v25
+	WORD $0x6f10a737 // uxtl2.4s v23, v25
+	WORD $0x3dc008f8 // ldr q24, [x7, #32]
+	WORD $0x4e21da94 // scvtf v20, v20
+	WORD $0x0e217b19 // fcvtl v25, v24
+	WORD $0x6e39de94 // fmul v20, v20, v25
+	WORD $0x4e21dab5 // scvtf v21, v21
+	WORD $0x4e217b19 // fcvtl2 v25, v24
+	WORD $0x6e39deb5 // fmul v21, v21, v25
+	WORD $0x3dc00cf8 // ldr q24, [x7, #48]
+	WORD $0x4e21dad6 // scvtf v22, v22
+	WORD $0x0e217b19 // fcvtl v25, v24
+	WORD $0x6e39ded6 // fmul v22, v22, v25
+	WORD $0x4e21daf7 // scvtf v23, v23
+	WORD $0x4e217b19 // fcvtl2 v25, v24
+	WORD $0x6e39def7 // fmul v23, v23, v25
+	ADD $32, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce80 // fmls v0, v20, v24
+	WORD $0x4eb8cea1 // fmls v1, v21, v24
+	WORD $0x4eb8cec2 // fmls v2, v22, v24
+	WORD $0x4eb8cee3 // fmls v3, v23, v24
+	ADD $240, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce84 // fmls v4, v20, v24
+	WORD $0x4eb8cea5 // fmls v5, v21, v24
+	WORD $0x4eb8cec6 // fmls v6, v22, v24
+	WORD $0x4eb8cee7 // fmls v7, v23, v24
+	ADD $448, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce88 // fmls v8, v20, v24
+	WORD $0x4eb8cea9 // fmls v9, v21, v24
+	WORD $0x4eb8ceca // fmls v10, v22, v24
+	WORD $0x4eb8ceeb // fmls v11, v23, v24
+	ADD $656, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce8c // fmls v12, v20, v24
+	WORD $0x4eb8cead // fmls v13, v21, v24
+	WORD $0x4eb8cece // fmls v14, v22, v24
+	WORD $0x4eb8ceef // fmls v15, v23, v24
+	ADD $0, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc00019 // ldr q25, [x0, #0]
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
+	WORD $0x3dc00419 // ldr q25, [x0, #16]
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
+	WORD $0x3dc00819 // ldr q25, [x0, #32]
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
+	WORD $0x3dc00c19 // ldr q25, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc01019 // ldr q25, [x0, #64]
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
+	WORD $0x3dc01419 // ldr q25, [x0, #80]
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
+	WORD $0x3dc01819 // ldr q25, [x0, #96]
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
+	WORD $0x3dc01c19 // ldr q25, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
+	ADD $416, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc02019 // ldr q25, [x0, #128]
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
+	WORD $0x3dc02419 // ldr q25, [x0, #144]
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
+	WORD $0x3dc02819 // ldr q25, [x0, #160]
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
+	WORD $0x3dc02c19 // ldr q25, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
+	ADD $624, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc03019 // ldr q25, [x0, #192]
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
+	WORD $0x3dc03419 // ldr q25, [x0, #208]
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
+	WORD $0x3dc03819 // ldr q25, [x0, #224]
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
+	WORD $0x3dc03c19 // ldr q25, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop229
+done230:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop227
+done228:
+	ADD $2048, R3
+	ADD $320, R5
+	SUB $1, R4
+	CBNZ R4, loop225
+done226:
+	RET
+
+TEXT ·panelQ4_K_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	ADD $128, R1, R6
+	ADD $320, R3, R5
+	CMP $0, R4
+	BLE done232
+loop231:
+	MOVD R3, R7
+	ADD $64, R3
+	MOVD $2, R10
+	CMP $0, R10
+	BLE done234
+loop233:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done236
+loop235:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x2f08a5cf // uxtl.8h v15, v14
+	WORD $0x2f10a5ea // uxtl.4s v10, v15
+	WORD $0x6f10a5eb // uxtl2.4s v11, v15
+	WORD $0x6f08a5cf // uxtl2.8h v15, v14
+	WORD $0x2f10a5ec // uxtl.4s v12, v15
+	WORD $0x6f10a5ed // uxtl2.4s v13, v15
+	WORD $0x3dc000ee // ldr q14, [x7, #0]
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd4a // fmul v10, v10, v15
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fdd6b // fmul v11, v11, v15
+	WORD $0x3dc004ee // ldr q14, [x7, #16]
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd8c // fmul v12, v12, v15
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fddad // fmul v13, v13, v15
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc00 // fmul v0, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc21 // fmul v1, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc42 // fmul v2, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc63 // fmul v3, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc84 // fmul v4, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdca5 // fmul v5, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcc6 // fmul v6, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddce7 // fmul v7, v7, v13
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x2f08a5cf // uxtl.8h v15, v14
+	WORD $0x2f10a5ea // uxtl.4s v10, v15
+	WORD $0x6f10a5eb // uxtl2.4s v11, v15
+	WORD $0x6f08a5cf // uxtl2.8h v15, v14
+	WORD $0x2f10a5ec // uxtl.4s v12, v15
+	WORD $0x6f10a5ed // uxtl2.4s v13, v15
+	WORD $0x3dc008ee // ldr q14, [x7, #32]
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd4a // fmul v10, v10, v15
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fdd6b // fmul v11, v11, v15
+	WORD $0x3dc00cee // ldr q14, [x7, #48]
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd8c // fmul v12, v12, v15
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fddad // fmul v13, v13, v15
+	ADD $32, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x4eaecd40 // fmls v0, v10, v14
+	WORD $0x4eaecd61 // fmls v1, v11, v14
+	WORD $0x4eaecd82 // fmls v2, v12, v14
+	WORD $0x4eaecda3 // fmls v3, v13, v14
+	ADD $240, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x4eaecd44 // fmls v4, v10, v14
+	WORD $0x4eaecd65 // fmls v5, v11, v14
+	WORD $0x4eaecd86 // fmls v6, v12, v14
+	WORD $0x4eaecda7 // fmls v7, v13, v14
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop235
+done236:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop233
+done234:
+	ADD $2048, R3
+	ADD $320, R5
+	SUB $1, R4
+	CBNZ R4, loop231
+done232:
+	RET
+
+TEXT ·panelQ4_K_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	ADD $128, R1, R6
+	ADD $320, R3, R5
+	CMP $0, R4
+	BLE done238
+loop237:
+	MOVD R3, R7
+	ADD $64, R3
+	MOVD $2, R10
+	CMP $0, R10
+	BLE done240
+loop239:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done242
+loop241:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x2f08a52a // uxtl.8h v10, v9
+	WORD $0x2f10a545 // uxtl.4s v5, v10
+	WORD $0x6f10a546 // uxtl2.4s v6, v10
+	WORD $0x6f08a52a // uxtl2.8h v10, v9
+	WORD $0x2f10a547 // uxtl.4s v7, v10
+	WORD $0x6f10a548 // uxtl2.4s v8, v10
+	WORD $0x3dc000e9 // ldr q9, [x7, #0]
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adca5 // fmul v5, v5, v10
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2adcc6 // fmul v6, v6, v10
+	WORD $0x3dc004e9 // ldr q9, [x7, #16]
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adce7 // fmul v7, v7, v10
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2add08 // fmul v8, v8, v10
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc00 // fmul v0, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc21 // fmul v1, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc42 // fmul v2, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x2f08a52a // uxtl.8h v10, v9
+	WORD $0x2f10a545 // uxtl.4s v5, v10
+	WORD $0x6f10a546 // uxtl2.4s v6, v10
+	WORD $0x6f08a52a // uxtl2.8h v10, v9
+	WORD $0x2f10a547 // uxtl.4s v7, v10
+	WORD $0x6f10a548 // uxtl2.4s v8, v10
+	WORD $0x3dc008e9 // ldr q9, [x7, #32]
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adca5 // fmul v5, v5, v10
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2adcc6 // fmul v6, v6, v10
+	WORD $0x3dc00ce9 // ldr q9, [x7, #48]
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adce7 // fmul v7, v7, v10
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2add08 // fmul v8, v8, v10
+	ADD $32, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x4ea9cca0 // fmls v0, v5, v9
+	WORD $0x4ea9ccc1 // fmls v1, v6, v9
+	WORD $0x4ea9cce2 // fmls v2, v7, v9
+	WORD $0x4ea9cd03 // fmls v3, v8, v9
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $256, R5
+	SUB $1, R11
+	CBNZ R11, loop241
+done242:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop239
+done240:
+	ADD $2048, R3
+	ADD $320, R5
+	SUB $1, R4
+	CBNZ R4, loop237
+done238:
+	RET
+
+TEXT ·panelQ5_K_4_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc0029b // ldr q27, [x20, #0]
+	ADD $128, R1, R6
+	ADD $320, R3, R5
+	CMP $0, R4
+	BLE done244
+loop243:
+	MOVD R3, R7
+	ADD $64, R3
+	MOVD $2, R10
+	CMP $0, R10
+	BLE done246
+loop245:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done248
+loop247:
+	WORD $0x3dc00030 // ldr q16, [x1, #0]
+	WORD $0x3dc03431 // ldr q17, [x1, #208]
+	WORD $0x3dc06832 // ldr q18, [x1, #416]
+	WORD $0x3dc09c33 // ldr q19, [x1, #624]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f0c5718 // shl v24.16b, v24.16b, #4
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f0b5718 // shl v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f0a5718 // shl v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x4e3a1e94 // and v20, v20, v26
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x4e3a1eb5 // and v21, v21, v26
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x4e3a1ed6 // and v22, v22, v26
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x4e3a1ef7 // and v23, v23, v26
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4f095718 // shl v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc01030 // ldr q16, [x1, #64]
+	WORD $0x3dc04431 // ldr q17, [x1, #272]
+	WORD $0x3dc07832 // ldr q18, [x1, #480]
+	WORD $0x3dc0ac33 // ldr q19, [x1, #688]
+	WORD $0x3dc000b4 // ldr q20, [x5, #0]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4f90e280 // sdot v0.4s, v20.16b, v16.4b[0]
+	WORD $0x4f91e284 // sdot v4.4s, v20.16b, v17.4b[0]
+	WORD $0x4f92e288 // sdot v8.4s, v20.16b, v18.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc004b5 // ldr q21, [x5, #16]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4f90e2a1 // sdot v1.4s, v21.16b, v16.4b[0]
+	WORD $0x4f91e2a5 // sdot v5.4s, v21.16b, v17.4b[0]
+	WORD $0x4f92e2a9 // sdot v9.4s, v21.16b, v18.4b[0]
+	WORD $0x4f93e2ad // sdot v13.4s, v21.16b, v19.4b[0]
+	WORD $0x3dc008b6 // ldr q22, [x5, #32]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4f90e2c2 // sdot v2.4s, v22.16b, v16.4b[0]
+	WORD $0x4f91e2c6 // sdot v6.4s, v22.16b, v17.4b[0]
+	WORD $0x4f92e2ca // sdot v10.4s, v22.16b, v18.4b[0]
+	WORD $0x4f93e2ce // sdot v14.4s, v22.16b, v19.4b[0]
+	WORD $0x3dc00cb7 // ldr q23, [x5, #48]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4f90e2e3 // sdot v3.4s, v23.16b, v16.4b[0]
+	WORD $0x4f91e2e7 // sdot v7.4s, v23.16b, v17.4b[0]
+	WORD $0x4f92e2eb // sdot v11.4s, v23.16b, v18.4b[0]
+	WORD $0x4f93e2ef // sdot v15.4s, v23.16b, v19.4b[0]
+	WORD $0x3dc010b4 // ldr q20, [x5, #64]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4fb0e280 // sdot v0.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb1e284 // sdot v4.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb2e288 // sdot v8.4s, v20.16b, v18.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc014b5 // ldr q21, [x5, #80]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4fb0e2a1 // sdot v1.4s, v21.16b, v16.4b[1]
+	WORD $0x4fb1e2a5 // sdot v5.4s, v21.16b, v17.4b[1]
+	WORD $0x4fb2e2a9 // sdot v9.4s, v21.16b, v18.4b[1]
+	WORD $0x4fb3e2ad // sdot v13.4s, v21.16b, v19.4b[1]
+	WORD $0x3dc018b6 // ldr q22, [x5, #96]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4fb0e2c2 // sdot v2.4s, v22.16b, v16.4b[1]
+	WORD $0x4fb1e2c6 // sdot v6.4s, v22.16b, v17.4b[1]
+	WORD $0x4fb2e2ca // sdot v10.4s, v22.16b, v18.4b[1]
+	WORD $0x4fb3e2ce // sdot v14.4s, v22.16b, v19.4b[1]
+	WORD $0x3dc01cb7 // ldr q23, [x5, #112]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x6f0f0718 // ushr v24.16b, v24.16b, #1
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4fb0e2e3 // sdot v3.4s, v23.16b, v16.4b[1]
+	WORD $0x4fb1e2e7 // sdot v7.4s, v23.16b, v17.4b[1]
+	WORD $0x4fb2e2eb // sdot v11.4s, v23.16b, v18.4b[1]
+	WORD $0x4fb3e2ef // sdot v15.4s, v23.16b, v19.4b[1]
+	WORD $0x3dc020b4 // ldr q20, [x5, #128]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4f90ea80 // sdot v0.4s, v20.16b, v16.4b[2]
+	WORD $0x4f91ea84 // sdot v4.4s, v20.16b, v17.4b[2]
+	WORD $0x4f92ea88 // sdot v8.4s, v20.16b, v18.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc024b5 // ldr q21, [x5, #144]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4f90eaa1 // sdot v1.4s, v21.16b, v16.4b[2]
+	WORD $0x4f91eaa5 // sdot v5.4s, v21.16b, v17.4b[2]
+	WORD $0x4f92eaa9 // sdot v9.4s, v21.16b, v18.4b[2]
+	WORD $0x4f93eaad // sdot v13.4s, v21.16b, v19.4b[2]
+	WORD $0x3dc028b6 // ldr q22, [x5, #160]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4f90eac2 // sdot v2.4s, v22.16b, v16.4b[2]
+	WORD $0x4f91eac6 // sdot v6.4s, v22.16b, v17.4b[2]
+	WORD $0x4f92eaca // sdot v10.4s, v22.16b, v18.4b[2]
+	WORD $0x4f93eace // sdot v14.4s, v22.16b, v19.4b[2]
+	WORD $0x3dc02cb7 // ldr q23, [x5, #176]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x6f0e0718 // ushr v24.16b, v24.16b, #2
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4f90eae3 // sdot v3.4s, v23.16b, v16.4b[2]
+	WORD $0x4f91eae7 // sdot v7.4s, v23.16b, v17.4b[2]
+	WORD $0x4f92eaeb // sdot v11.4s, v23.16b, v18.4b[2]
+	WORD $0x4f93eaef // sdot v15.4s, v23.16b, v19.4b[2]
+	WORD $0x3dc030b4 // ldr q20, [x5, #192]
+	WORD $0x6f0c0694 // ushr v20.16b, v20.16b, #4
+	WORD $0x3dc040b8 // ldr q24, [x5, #256]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81e94 // orr v20, v20, v24
+	WORD $0x4fb0ea80 // sdot v0.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb1ea84 // sdot v4.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb2ea88 // sdot v8.4s, v20.16b, v18.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc034b5 // ldr q21, [x5, #208]
+	WORD $0x6f0c06b5 // ushr v21.16b, v21.16b, #4
+	WORD $0x3dc044b8 // ldr q24, [x5, #272]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81eb5 // orr v21, v21, v24
+	WORD $0x4fb0eaa1 // sdot v1.4s, v21.16b, v16.4b[3]
+	WORD $0x4fb1eaa5 // sdot v5.4s, v21.16b, v17.4b[3]
+	WORD $0x4fb2eaa9 // sdot v9.4s, v21.16b, v18.4b[3]
+	WORD $0x4fb3eaad // sdot v13.4s, v21.16b, v19.4b[3]
+	WORD $0x3dc038b6 // ldr q22, [x5, #224]
+	WORD $0x6f0c06d6 // ushr v22.16b, v22.16b, #4
+	WORD $0x3dc048b8 // ldr q24, [x5, #288]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ed6 // orr v22, v22, v24
+	WORD $0x4fb0eac2 // sdot v2.4s, v22.16b, v16.4b[3]
+	WORD $0x4fb1eac6 // sdot v6.4s, v22.16b, v17.4b[3]
+	WORD $0x4fb2eaca // sdot v10.4s, v22.16b, v18.4b[3]
+	WORD $0x4fb3eace // sdot v14.4s, v22.16b, v19.4b[3]
+	WORD $0x3dc03cb7 // ldr q23, [x5, #240]
+	WORD $0x6f0c06f7 // ushr v23.16b, v23.16b, #4
+	WORD $0x3dc04cb8 // ldr q24, [x5, #304]
+	WORD $0x6f0d0718 // ushr v24.16b, v24.16b, #3
+	WORD $0x4e3b1f18 // and v24, v24, v27
+	WORD $0x4eb81ef7 // orr v23, v23, v24
+	WORD $0x4fb0eae3 // sdot v3.4s, v23.16b, v16.4b[3]
+	WORD $0x4fb1eae7 // sdot v7.4s, v23.16b, v17.4b[3]
+	WORD $0x4fb2eaeb // sdot v11.4s, v23.16b, v18.4b[3]
+	WORD $0x4fb3eaef // sdot v15.4s, v23.16b, v19.4b[3]
+	WORD $0x3dc00078 // ldr q24, [x3, #0]
+	WORD $0x2f08a719 // uxtl.8h v25, v24
+	WORD $0x2f10a734 // uxtl.4s v20, v25
+	WORD $0x6f10a735 // uxtl2.4s v21, v25
+	WORD $0x6f08a719 // uxtl2.8h v25, v24
+	WORD $0x2f10a736 // uxtl.4s v22, v25
+	WORD $0x6f10a737 // uxtl2.4s v23, v25
+	WORD $0x3dc000f8 // ldr q24, [x7, #0]
+	WORD $0x4e21da94 // scvtf v20, v20
+	WORD $0x0e217b19 // fcvtl v25, v24
+	WORD $0x6e39de94 // fmul v20, v20, v25
+	WORD $0x4e21dab5 // scvtf v21, v21
+	WORD $0x4e217b19 // fcvtl2 v25, v24
+	WORD $0x6e39deb5 // fmul v21, v21, v25
+	WORD $0x3dc004f8 // ldr q24, [x7, #16]
+	WORD $0x4e21dad6 // scvtf v22, v22
+	WORD $0x0e217b19 // fcvtl v25, v24
+	WORD $0x6e39ded6 // fmul v22, v22, v25
+	WORD $0x4e21daf7 // scvtf v23, v23
+	WORD $0x4e217b19 // fcvtl2 v25, v24
+	WORD $0x6e39def7 // fmul v23, v23, v25
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e34dc00 // fmul v0, v0, v20
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e35dc21 // fmul v1, v1, v21
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e36dc42 // fmul v2, v2, v22
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e37dc63 // fmul v3, v3, v23
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e34dc84 // fmul v4, v4, v20
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e35dca5 // fmul v5, v5, v21
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e36dcc6 // fmul v6, v6, v22
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e37dce7 // fmul v7, v7, v23
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e34dd08 // fmul v8, v8, v20
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e35dd29 // fmul v9, v9, v21
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e36dd4a // fmul v10, v10, v22
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e37dd6b // fmul v11, v11, v23
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e34dd8c // fmul v12, v12, v20
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e35ddad // fmul v13, v13, v21
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e36ddce // fmul v14, v14, v22
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e37ddef // fmul v15, v15, v23
+	WORD $0x3dc00478 // ldr q24, [x3, #16]
+	WORD $0x2f08a719 // uxtl.8h v25, v24
+	WORD $0x2f10a734 // uxtl.4s v20, v25
+	WORD $0x6f10a735 // uxtl2.4s v21, v25
+	WORD $0x6f08a719 // uxtl2.8h v25, v24
+	WORD $0x2f10a736 // uxtl.4s v22, v25
+	WORD $0x6f10a737 // uxtl2.4s v23, v25
+	WORD $0x3dc008f8 // ldr q24, [x7, #32]
+	WORD $0x4e21da94 // scvtf v20, v20
+	WORD $0x0e217b19 // fcvtl v25, v24
+	WORD $0x6e39de94 // fmul v20, v20, v25
+	WORD $0x4e21dab5 // scvtf v21, v21
+	WORD $0x4e217b19 // fcvtl2 v25, v24
+	WORD $0x6e39deb5 // fmul v21, v21, v25
+	WORD $0x3dc00cf8 // ldr q24, [x7, #48]
+	WORD $0x4e21dad6 // scvtf v22, v22
+	WORD $0x0e217b19 // fcvtl v25, v24
+	WORD $0x6e39ded6 // fmul v22, v22, v25
+	WORD $0x4e21daf7 // scvtf v23, v23
+	WORD $0x4e217b19 // fcvtl2 v25, v24
+	WORD $0x6e39def7 // fmul v23, v23, v25
+	ADD $32, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce80 // fmls v0, v20, v24
+	WORD $0x4eb8cea1 // fmls v1, v21, v24
+	WORD $0x4eb8cec2 // fmls v2, v22, v24
+	WORD $0x4eb8cee3 // fmls v3, v23, v24
+	ADD $240, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce84 // fmls v4, v20, v24
+	WORD $0x4eb8cea5 // fmls v5, v21, v24
+	WORD $0x4eb8cec6 // fmls v6, v22, v24
+	WORD $0x4eb8cee7 // fmls v7, v23, v24
+	ADD $448, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce88 // fmls v8, v20, v24
+	WORD $0x4eb8cea9 // fmls v9, v21, v24
+	WORD $0x4eb8ceca // fmls v10, v22, v24
+	WORD $0x4eb8ceeb // fmls v11, v23, v24
+	ADD $656, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x4eb8ce8c // fmls v12, v20, v24
+	WORD $0x4eb8cead // fmls v13, v21, v24
+	WORD $0x4eb8cece // fmls v14, v22, v24
+	WORD $0x4eb8ceef // fmls v15, v23, v24
+	ADD $0, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc00019 // ldr q25, [x0, #0]
+	WORD $0x4e38cc19 // fmla v25, v0, v24
+	WORD $0x3d800019 // str q25, [x0, #0]
+	WORD $0x3dc00419 // ldr q25, [x0, #16]
+	WORD $0x4e38cc39 // fmla v25, v1, v24
+	WORD $0x3d800419 // str q25, [x0, #16]
+	WORD $0x3dc00819 // ldr q25, [x0, #32]
+	WORD $0x4e38cc59 // fmla v25, v2, v24
+	WORD $0x3d800819 // str q25, [x0, #32]
+	WORD $0x3dc00c19 // ldr q25, [x0, #48]
+	WORD $0x4e38cc79 // fmla v25, v3, v24
+	WORD $0x3d800c19 // str q25, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc01019 // ldr q25, [x0, #64]
+	WORD $0x4e38cc99 // fmla v25, v4, v24
+	WORD $0x3d801019 // str q25, [x0, #64]
+	WORD $0x3dc01419 // ldr q25, [x0, #80]
+	WORD $0x4e38ccb9 // fmla v25, v5, v24
+	WORD $0x3d801419 // str q25, [x0, #80]
+	WORD $0x3dc01819 // ldr q25, [x0, #96]
+	WORD $0x4e38ccd9 // fmla v25, v6, v24
+	WORD $0x3d801819 // str q25, [x0, #96]
+	WORD $0x3dc01c19 // ldr q25, [x0, #112]
+	WORD $0x4e38ccf9 // fmla v25, v7, v24
+	WORD $0x3d801c19 // str q25, [x0, #112]
+	ADD $416, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc02019 // ldr q25, [x0, #128]
+	WORD $0x4e38cd19 // fmla v25, v8, v24
+	WORD $0x3d802019 // str q25, [x0, #128]
+	WORD $0x3dc02419 // ldr q25, [x0, #144]
+	WORD $0x4e38cd39 // fmla v25, v9, v24
+	WORD $0x3d802419 // str q25, [x0, #144]
+	WORD $0x3dc02819 // ldr q25, [x0, #160]
+	WORD $0x4e38cd59 // fmla v25, v10, v24
+	WORD $0x3d802819 // str q25, [x0, #160]
+	WORD $0x3dc02c19 // ldr q25, [x0, #176]
+	WORD $0x4e38cd79 // fmla v25, v11, v24
+	WORD $0x3d802c19 // str q25, [x0, #176]
+	ADD $624, R6, R8
+	WORD $0x4d40c918 // ld1r {v24.4s}, [x8]
+	WORD $0x3dc03019 // ldr q25, [x0, #192]
+	WORD $0x4e38cd99 // fmla v25, v12, v24
+	WORD $0x3d803019 // str q25, [x0, #192]
+	WORD $0x3dc03419 // ldr q25, [x0, #208]
+	WORD $0x4e38cdb9 // fmla v25, v13, v24
+	WORD $0x3d803419 // str q25, [x0, #208]
+	WORD $0x3dc03819 // ldr q25, [x0, #224]
+	WORD $0x4e38cdd9 // fmla v25, v14, v24
+	WORD $0x3d803819 // str q25, [x0, #224]
+	WORD $0x3dc03c19 // ldr q25, [x0, #240]
+	WORD $0x4e38cdf9 // fmla v25, v15, v24
+	WORD $0x3d803c19 // str q25, [x0, #240]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $320, R5
+	SUB $1, R11
+	CBNZ R11, loop247
+done248:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop245
+done246:
+	ADD $2560, R3
+	ADD $320, R5
+	SUB $1, R4
+	CBNZ R4, loop243
+done244:
+	RET
+
+TEXT ·panelQ5_K_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc00291 // ldr q17, [x20, #0]
+	ADD $128, R1, R6
+	ADD $320, R3, R5
+	CMP $0, R4
+	BLE done250
+loop249:
+	MOVD R3, R7
+	ADD $64, R3
+	MOVD $2, R10
+	CMP $0, R10
+	BLE done252
+loop251:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done254
+loop253:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0b55ce // shl v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x4e301d4a // and v10, v10, v16
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x4e301d6b // and v11, v11, v16
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x4e301d8c // and v12, v12, v16
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x4e301dad // and v13, v13, v16
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0955ce // shl v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0f05ce // ushr v14.16b, v14.16b, #1
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0d05ce // ushr v14.16b, v14.16b, #3
+	WORD $0x4e311dce // and v14, v14, v17
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x2f08a5cf // uxtl.8h v15, v14
+	WORD $0x2f10a5ea // uxtl.4s v10, v15
+	WORD $0x6f10a5eb // uxtl2.4s v11, v15
+	WORD $0x6f08a5cf // uxtl2.8h v15, v14
+	WORD $0x2f10a5ec // uxtl.4s v12, v15
+	WORD $0x6f10a5ed // uxtl2.4s v13, v15
+	WORD $0x3dc000ee // ldr q14, [x7, #0]
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd4a // fmul v10, v10, v15
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fdd6b // fmul v11, v11, v15
+	WORD $0x3dc004ee // ldr q14, [x7, #16]
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd8c // fmul v12, v12, v15
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fddad // fmul v13, v13, v15
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc00 // fmul v0, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc21 // fmul v1, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc42 // fmul v2, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc63 // fmul v3, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc84 // fmul v4, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdca5 // fmul v5, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcc6 // fmul v6, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddce7 // fmul v7, v7, v13
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x2f08a5cf // uxtl.8h v15, v14
+	WORD $0x2f10a5ea // uxtl.4s v10, v15
+	WORD $0x6f10a5eb // uxtl2.4s v11, v15
+	WORD $0x6f08a5cf // uxtl2.8h v15, v14
+	WORD $0x2f10a5ec // uxtl.4s v12, v15
+	WORD $0x6f10a5ed // uxtl2.4s v13, v15
+	WORD $0x3dc008ee // ldr q14, [x7, #32]
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd4a // fmul v10, v10, v15
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fdd6b // fmul v11, v11, v15
+	WORD $0x3dc00cee // ldr q14, [x7, #48]
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd8c // fmul v12, v12, v15
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fddad // fmul v13, v13, v15
+	ADD $32, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x4eaecd40 // fmls v0, v10, v14
+	WORD $0x4eaecd61 // fmls v1, v11, v14
+	WORD $0x4eaecd82 // fmls v2, v12, v14
+	WORD $0x4eaecda3 // fmls v3, v13, v14
+	ADD $240, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x4eaecd44 // fmls v4, v10, v14
+	WORD $0x4eaecd65 // fmls v5, v11, v14
+	WORD $0x4eaecd86 // fmls v6, v12, v14
+	WORD $0x4eaecda7 // fmls v7, v13, v14
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ecc0f // fmla v15, v0, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ecc2f // fmla v15, v1, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ecc4f // fmla v15, v2, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ecc6f // fmla v15, v3, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ecc8f // fmla v15, v4, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eccaf // fmla v15, v5, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ecccf // fmla v15, v6, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eccef // fmla v15, v7, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $320, R5
+	SUB $1, R11
+	CBNZ R11, loop253
+done254:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop251
+done252:
+	ADD $2560, R3
+	ADD $320, R5
+	SUB $1, R4
+	CBNZ R4, loop249
+done250:
+	RET
+
+TEXT ·panelQ5_K_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	MOVD $word10101010_neon<>(SB), R20
+	WORD $0x3dc0028c // ldr q12, [x20, #0]
+	ADD $128, R1, R6
+	ADD $320, R3, R5
+	CMP $0, R4
+	BLE done256
+loop255:
+	MOVD R3, R7
+	ADD $64, R3
+	MOVD $2, R10
+	CMP $0, R10
+	BLE done258
+loop257:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done260
+loop259:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0b5529 // shl v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x4e2b1ca5 // and v5, v5, v11
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x4e2b1cc6 // and v6, v6, v11
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x4e2b1ce7 // and v7, v7, v11
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x4e2b1d08 // and v8, v8, v11
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f095529 // shl v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0f0529 // ushr v9.16b, v9.16b, #1
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0d0529 // ushr v9.16b, v9.16b, #3
+	WORD $0x4e2c1d29 // and v9, v9, v12
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x2f08a52a // uxtl.8h v10, v9
+	WORD $0x2f10a545 // uxtl.4s v5, v10
+	WORD $0x6f10a546 // uxtl2.4s v6, v10
+	WORD $0x6f08a52a // uxtl2.8h v10, v9
+	WORD $0x2f10a547 // uxtl.4s v7, v10
+	WORD $0x6f10a548 // uxtl2.4s v8, v10
+	WORD $0x3dc000e9 // ldr q9, [x7, #0]
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adca5 // fmul v5, v5, v10
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2adcc6 // fmul v6, v6, v10
+	WORD $0x3dc004e9 // ldr q9, [x7, #16]
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adce7 // fmul v7, v7, v10
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2add08 // fmul v8, v8, v10
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc00 // fmul v0, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc21 // fmul v1, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc42 // fmul v2, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc63 // fmul v3, v3, v8
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x2f08a52a // uxtl.8h v10, v9
+	WORD $0x2f10a545 // uxtl.4s v5, v10
+	WORD $0x6f10a546 // uxtl2.4s v6, v10
+	WORD $0x6f08a52a // uxtl2.8h v10, v9
+	WORD $0x2f10a547 // uxtl.4s v7, v10
+	WORD $0x6f10a548 // uxtl2.4s v8, v10
+	WORD $0x3dc008e9 // ldr q9, [x7, #32]
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adca5 // fmul v5, v5, v10
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2adcc6 // fmul v6, v6, v10
+	WORD $0x3dc00ce9 // ldr q9, [x7, #48]
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adce7 // fmul v7, v7, v10
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2add08 // fmul v8, v8, v10
+	ADD $32, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x4ea9cca0 // fmls v0, v5, v9
+	WORD $0x4ea9ccc1 // fmls v1, v6, v9
+	WORD $0x4ea9cce2 // fmls v2, v7, v9
+	WORD $0x4ea9cd03 // fmls v3, v8, v9
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cc0a // fmla v10, v0, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cc2a // fmla v10, v1, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cc4a // fmla v10, v2, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cc6a // fmla v10, v3, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $320, R5
+	SUB $1, R11
+	CBNZ R11, loop259
+done260:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop257
+done258:
+	ADD $2560, R3
+	ADD $320, R5
+	SUB $1, R4
+	CBNZ R4, loop255
+done256:
+	RET
+
+TEXT ·panelQ6_K_2_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc00298 // ldr q24, [x20, #0]
+	MOVD $word30303030_neon<>(SB), R20
+	WORD $0x3dc00299 // ldr q25, [x20, #0]
+	MOVD $word20202020_neon<>(SB), R20
+	WORD $0x3dc0029a // ldr q26, [x20, #0]
+	ADD $128, R1, R6
+	ADD $320, R3, R5
+	CMP $0, R4
+	BLE done262
+loop261:
+	MOVD R3, R7
+	ADD $64, R3
+	MOVD $2, R10
+	CMP $0, R10
+	BLE done264
+loop263:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done266
+loop265:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf988a0a0 // prfm pldl1keep, [x5, #4416]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00028 // ldr q8, [x1, #0]
+	WORD $0x3dc03429 // ldr q9, [x1, #208]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x4e381d4a // and v10, v10, v24
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e3a854a // sub.16b v10, v10, v26
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x4e381d6b // and v11, v11, v24
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e3a856b // sub.16b v11, v11, v26
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x4e381d8c // and v12, v12, v24
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e3a858c // sub.16b v12, v12, v26
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x4e381dad // and v13, v13, v24
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3a85ad // sub.16b v13, v13, v26
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x4e381d4a // and v10, v10, v24
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e3a854a // sub.16b v10, v10, v26
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x4e381d6b // and v11, v11, v24
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e3a856b // sub.16b v11, v11, v26
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x4e381d8c // and v12, v12, v24
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e3a858c // sub.16b v12, v12, v26
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x4e381dad // and v13, v13, v24
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3a85ad // sub.16b v13, v13, v26
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x4e381d4a // and v10, v10, v24
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e3a854a // sub.16b v10, v10, v26
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x4e381d6b // and v11, v11, v24
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e3a856b // sub.16b v11, v11, v26
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x4e381d8c // and v12, v12, v24
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e3a858c // sub.16b v12, v12, v26
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x4e381dad // and v13, v13, v24
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3a85ad // sub.16b v13, v13, v26
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x4e381d4a // and v10, v10, v24
+	WORD $0x3dc040ae // ldr q14, [x5, #256]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e3a854a // sub.16b v10, v10, v26
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x4e381d6b // and v11, v11, v24
+	WORD $0x3dc044ae // ldr q14, [x5, #272]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e3a856b // sub.16b v11, v11, v26
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x4e381d8c // and v12, v12, v24
+	WORD $0x3dc048ae // ldr q14, [x5, #288]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e3a858c // sub.16b v12, v12, v26
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x4e381dad // and v13, v13, v24
+	WORD $0x3dc04cae // ldr q14, [x5, #304]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3a85ad // sub.16b v13, v13, v26
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0006e // ldr q14, [x3, #0]
+	WORD $0x0f08a5cf // sxtl.8h v15, v14
+	WORD $0x0f10a5ea // sxtl.4s v10, v15
+	WORD $0x4f10a5eb // sxtl2.4s v11, v15
+	WORD $0x4f08a5cf // sxtl2.8h v15, v14
+	WORD $0x0f10a5ec // sxtl.4s v12, v15
+	WORD $0x4f10a5ed // sxtl2.4s v13, v15
+	WORD $0x3dc000ee // ldr q14, [x7, #0]
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd4a // fmul v10, v10, v15
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fdd6b // fmul v11, v11, v15
+	WORD $0x3dc004ee // ldr q14, [x7, #16]
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd8c // fmul v12, v12, v15
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fddad // fmul v13, v13, v15
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e2adc10 // fmul v16, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e2bdc31 // fmul v17, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e2cdc52 // fmul v18, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e2ddc73 // fmul v19, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2adc94 // fmul v20, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2bdcb5 // fmul v21, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2cdcd6 // fmul v22, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2ddcf7 // fmul v23, v7, v13
+	WORD $0x3dc01028 // ldr q8, [x1, #64]
+	WORD $0x3dc04429 // ldr q9, [x1, #272]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc000aa // ldr q10, [x5, #0]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc050ae // ldr q14, [x5, #320]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e3a854a // sub.16b v10, v10, v26
+	WORD $0x4f88e140 // sdot v0.4s, v10.16b, v8.4b[0]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc004ab // ldr q11, [x5, #16]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc054ae // ldr q14, [x5, #336]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e3a856b // sub.16b v11, v11, v26
+	WORD $0x4f88e161 // sdot v1.4s, v11.16b, v8.4b[0]
+	WORD $0x4f89e165 // sdot v5.4s, v11.16b, v9.4b[0]
+	WORD $0x3dc008ac // ldr q12, [x5, #32]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc058ae // ldr q14, [x5, #352]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e3a858c // sub.16b v12, v12, v26
+	WORD $0x4f88e182 // sdot v2.4s, v12.16b, v8.4b[0]
+	WORD $0x4f89e186 // sdot v6.4s, v12.16b, v9.4b[0]
+	WORD $0x3dc00cad // ldr q13, [x5, #48]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc05cae // ldr q14, [x5, #368]
+	WORD $0x4f0c55ce // shl v14.16b, v14.16b, #4
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3a85ad // sub.16b v13, v13, v26
+	WORD $0x4f88e1a3 // sdot v3.4s, v13.16b, v8.4b[0]
+	WORD $0x4f89e1a7 // sdot v7.4s, v13.16b, v9.4b[0]
+	WORD $0x3dc010aa // ldr q10, [x5, #64]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc050ae // ldr q14, [x5, #320]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e3a854a // sub.16b v10, v10, v26
+	WORD $0x4fa8e140 // sdot v0.4s, v10.16b, v8.4b[1]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc014ab // ldr q11, [x5, #80]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc054ae // ldr q14, [x5, #336]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e3a856b // sub.16b v11, v11, v26
+	WORD $0x4fa8e161 // sdot v1.4s, v11.16b, v8.4b[1]
+	WORD $0x4fa9e165 // sdot v5.4s, v11.16b, v9.4b[1]
+	WORD $0x3dc018ac // ldr q12, [x5, #96]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc058ae // ldr q14, [x5, #352]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e3a858c // sub.16b v12, v12, v26
+	WORD $0x4fa8e182 // sdot v2.4s, v12.16b, v8.4b[1]
+	WORD $0x4fa9e186 // sdot v6.4s, v12.16b, v9.4b[1]
+	WORD $0x3dc01cad // ldr q13, [x5, #112]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc05cae // ldr q14, [x5, #368]
+	WORD $0x4f0a55ce // shl v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3a85ad // sub.16b v13, v13, v26
+	WORD $0x4fa8e1a3 // sdot v3.4s, v13.16b, v8.4b[1]
+	WORD $0x4fa9e1a7 // sdot v7.4s, v13.16b, v9.4b[1]
+	WORD $0x3dc020aa // ldr q10, [x5, #128]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc050ae // ldr q14, [x5, #320]
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e3a854a // sub.16b v10, v10, v26
+	WORD $0x4f88e940 // sdot v0.4s, v10.16b, v8.4b[2]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc024ab // ldr q11, [x5, #144]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc054ae // ldr q14, [x5, #336]
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e3a856b // sub.16b v11, v11, v26
+	WORD $0x4f88e961 // sdot v1.4s, v11.16b, v8.4b[2]
+	WORD $0x4f89e965 // sdot v5.4s, v11.16b, v9.4b[2]
+	WORD $0x3dc028ac // ldr q12, [x5, #160]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc058ae // ldr q14, [x5, #352]
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e3a858c // sub.16b v12, v12, v26
+	WORD $0x4f88e982 // sdot v2.4s, v12.16b, v8.4b[2]
+	WORD $0x4f89e986 // sdot v6.4s, v12.16b, v9.4b[2]
+	WORD $0x3dc02cad // ldr q13, [x5, #176]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc05cae // ldr q14, [x5, #368]
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3a85ad // sub.16b v13, v13, v26
+	WORD $0x4f88e9a3 // sdot v3.4s, v13.16b, v8.4b[2]
+	WORD $0x4f89e9a7 // sdot v7.4s, v13.16b, v9.4b[2]
+	WORD $0x3dc030aa // ldr q10, [x5, #192]
+	WORD $0x6f0c054a // ushr v10.16b, v10.16b, #4
+	WORD $0x3dc050ae // ldr q14, [x5, #320]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d4a // orr v10, v10, v14
+	WORD $0x6e3a854a // sub.16b v10, v10, v26
+	WORD $0x4fa8e940 // sdot v0.4s, v10.16b, v8.4b[3]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc034ab // ldr q11, [x5, #208]
+	WORD $0x6f0c056b // ushr v11.16b, v11.16b, #4
+	WORD $0x3dc054ae // ldr q14, [x5, #336]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d6b // orr v11, v11, v14
+	WORD $0x6e3a856b // sub.16b v11, v11, v26
+	WORD $0x4fa8e961 // sdot v1.4s, v11.16b, v8.4b[3]
+	WORD $0x4fa9e965 // sdot v5.4s, v11.16b, v9.4b[3]
+	WORD $0x3dc038ac // ldr q12, [x5, #224]
+	WORD $0x6f0c058c // ushr v12.16b, v12.16b, #4
+	WORD $0x3dc058ae // ldr q14, [x5, #352]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1d8c // orr v12, v12, v14
+	WORD $0x6e3a858c // sub.16b v12, v12, v26
+	WORD $0x4fa8e982 // sdot v2.4s, v12.16b, v8.4b[3]
+	WORD $0x4fa9e986 // sdot v6.4s, v12.16b, v9.4b[3]
+	WORD $0x3dc03cad // ldr q13, [x5, #240]
+	WORD $0x6f0c05ad // ushr v13.16b, v13.16b, #4
+	WORD $0x3dc05cae // ldr q14, [x5, #368]
+	WORD $0x6f0e05ce // ushr v14.16b, v14.16b, #2
+	WORD $0x4e391dce // and v14, v14, v25
+	WORD $0x4eae1dad // orr v13, v13, v14
+	WORD $0x6e3a85ad // sub.16b v13, v13, v26
+	WORD $0x4fa8e9a3 // sdot v3.4s, v13.16b, v8.4b[3]
+	WORD $0x4fa9e9a7 // sdot v7.4s, v13.16b, v9.4b[3]
+	WORD $0x3dc0046e // ldr q14, [x3, #16]
+	WORD $0x0f08a5cf // sxtl.8h v15, v14
+	WORD $0x0f10a5ea // sxtl.4s v10, v15
+	WORD $0x4f10a5eb // sxtl2.4s v11, v15
+	WORD $0x4f08a5cf // sxtl2.8h v15, v14
+	WORD $0x0f10a5ec // sxtl.4s v12, v15
+	WORD $0x4f10a5ed // sxtl2.4s v13, v15
+	WORD $0x3dc000ee // ldr q14, [x7, #0]
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd4a // fmul v10, v10, v15
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fdd6b // fmul v11, v11, v15
+	WORD $0x3dc004ee // ldr q14, [x7, #16]
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x0e2179cf // fcvtl v15, v14
+	WORD $0x6e2fdd8c // fmul v12, v12, v15
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x4e2179cf // fcvtl2 v15, v14
+	WORD $0x6e2fddad // fmul v13, v13, v15
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x4e2acc10 // fmla v16, v0, v10
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x4e2bcc31 // fmla v17, v1, v11
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x4e2ccc52 // fmla v18, v2, v12
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x4e2dcc73 // fmla v19, v3, v13
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x4e2acc94 // fmla v20, v4, v10
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x4e2bccb5 // fmla v21, v5, v11
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x4e2cccd6 // fmla v22, v6, v12
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x4e2dccf7 // fmla v23, v7, v13
+	ADD $0, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0000f // ldr q15, [x0, #0]
+	WORD $0x4e2ece0f // fmla v15, v16, v14
+	WORD $0x3d80000f // str q15, [x0, #0]
+	WORD $0x3dc0040f // ldr q15, [x0, #16]
+	WORD $0x4e2ece2f // fmla v15, v17, v14
+	WORD $0x3d80040f // str q15, [x0, #16]
+	WORD $0x3dc0080f // ldr q15, [x0, #32]
+	WORD $0x4e2ece4f // fmla v15, v18, v14
+	WORD $0x3d80080f // str q15, [x0, #32]
+	WORD $0x3dc00c0f // ldr q15, [x0, #48]
+	WORD $0x4e2ece6f // fmla v15, v19, v14
+	WORD $0x3d800c0f // str q15, [x0, #48]
+	ADD $208, R6, R8
+	WORD $0x4d40c90e // ld1r {v14.4s}, [x8]
+	WORD $0x3dc0100f // ldr q15, [x0, #64]
+	WORD $0x4e2ece8f // fmla v15, v20, v14
+	WORD $0x3d80100f // str q15, [x0, #64]
+	WORD $0x3dc0140f // ldr q15, [x0, #80]
+	WORD $0x4e2eceaf // fmla v15, v21, v14
+	WORD $0x3d80140f // str q15, [x0, #80]
+	WORD $0x3dc0180f // ldr q15, [x0, #96]
+	WORD $0x4e2ececf // fmla v15, v22, v14
+	WORD $0x3d80180f // str q15, [x0, #96]
+	WORD $0x3dc01c0f // ldr q15, [x0, #112]
+	WORD $0x4e2eceef // fmla v15, v23, v14
+	WORD $0x3d801c0f // str q15, [x0, #112]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $384, R5
+	SUB $1, R11
+	CBNZ R11, loop265
+done266:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop263
+done264:
+	ADD $3072, R3
+	ADD $320, R5
+	SUB $1, R4
+	CBNZ R4, loop261
+done262:
+	RET
+
+TEXT ·panelQ6_K_1_neon(SB), NOSPLIT, $0-40
+	MOVD acc+0(FP), R0
+	MOVD x+8(FP), R1
+	MOVD xq+16(FP), R2
+	MOVD panel+24(FP), R3
+	MOVD units+32(FP), R4
+	MOVD $word0f0f0f0f_neon<>(SB), R20
+	WORD $0x3dc0028f // ldr q15, [x20, #0]
+	MOVD $word30303030_neon<>(SB), R20
+	WORD $0x3dc00290 // ldr q16, [x20, #0]
+	MOVD $word20202020_neon<>(SB), R20
+	WORD $0x3dc00291 // ldr q17, [x20, #0]
+	ADD $128, R1, R6
+	ADD $320, R3, R5
+	CMP $0, R4
+	BLE done268
+loop267:
+	MOVD R3, R7
+	ADD $64, R3
+	MOVD $2, R10
+	CMP $0, R10
+	BLE done270
+loop269:
+	MOVD $4, R11
+	CMP $0, R11
+	BLE done272
+loop271:
+	WORD $0xf98800a0 // prfm pldl1keep, [x5, #4096]
+	WORD $0xf98820a0 // prfm pldl1keep, [x5, #4160]
+	WORD $0xf98840a0 // prfm pldl1keep, [x5, #4224]
+	WORD $0xf98860a0 // prfm pldl1keep, [x5, #4288]
+	WORD $0xf98880a0 // prfm pldl1keep, [x5, #4352]
+	WORD $0xf988a0a0 // prfm pldl1keep, [x5, #4416]
+	WORD $0xf9880060 // prfm pldl1keep, [x3, #4096]
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x4e2f1ca5 // and v5, v5, v15
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e3184a5 // sub.16b v5, v5, v17
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x4e2f1cc6 // and v6, v6, v15
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e3184c6 // sub.16b v6, v6, v17
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x4e2f1ce7 // and v7, v7, v15
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e3184e7 // sub.16b v7, v7, v17
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x4e2f1d08 // and v8, v8, v15
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e318508 // sub.16b v8, v8, v17
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x4e2f1ca5 // and v5, v5, v15
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e3184a5 // sub.16b v5, v5, v17
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x4e2f1cc6 // and v6, v6, v15
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e3184c6 // sub.16b v6, v6, v17
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x4e2f1ce7 // and v7, v7, v15
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e3184e7 // sub.16b v7, v7, v17
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x4e2f1d08 // and v8, v8, v15
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e318508 // sub.16b v8, v8, v17
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x4e2f1ca5 // and v5, v5, v15
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e3184a5 // sub.16b v5, v5, v17
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x4e2f1cc6 // and v6, v6, v15
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e3184c6 // sub.16b v6, v6, v17
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x4e2f1ce7 // and v7, v7, v15
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e3184e7 // sub.16b v7, v7, v17
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x4e2f1d08 // and v8, v8, v15
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e318508 // sub.16b v8, v8, v17
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x4e2f1ca5 // and v5, v5, v15
+	WORD $0x3dc040a9 // ldr q9, [x5, #256]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e3184a5 // sub.16b v5, v5, v17
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x4e2f1cc6 // and v6, v6, v15
+	WORD $0x3dc044a9 // ldr q9, [x5, #272]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e3184c6 // sub.16b v6, v6, v17
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x4e2f1ce7 // and v7, v7, v15
+	WORD $0x3dc048a9 // ldr q9, [x5, #288]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e3184e7 // sub.16b v7, v7, v17
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x4e2f1d08 // and v8, v8, v15
+	WORD $0x3dc04ca9 // ldr q9, [x5, #304]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e318508 // sub.16b v8, v8, v17
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00069 // ldr q9, [x3, #0]
+	WORD $0x0f08a52a // sxtl.8h v10, v9
+	WORD $0x0f10a545 // sxtl.4s v5, v10
+	WORD $0x4f10a546 // sxtl2.4s v6, v10
+	WORD $0x4f08a52a // sxtl2.8h v10, v9
+	WORD $0x0f10a547 // sxtl.4s v7, v10
+	WORD $0x4f10a548 // sxtl2.4s v8, v10
+	WORD $0x3dc000e9 // ldr q9, [x7, #0]
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adca5 // fmul v5, v5, v10
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2adcc6 // fmul v6, v6, v10
+	WORD $0x3dc004e9 // ldr q9, [x7, #16]
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adce7 // fmul v7, v7, v10
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2add08 // fmul v8, v8, v10
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x6e25dc0b // fmul v11, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x6e26dc2c // fmul v12, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x6e27dc4d // fmul v13, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x6e28dc6e // fmul v14, v3, v8
+	WORD $0x3dc01024 // ldr q4, [x1, #64]
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x3dc000a5 // ldr q5, [x5, #0]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc050a9 // ldr q9, [x5, #320]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e3184a5 // sub.16b v5, v5, v17
+	WORD $0x4f84e0a0 // sdot v0.4s, v5.16b, v4.4b[0]
+	WORD $0x3dc004a6 // ldr q6, [x5, #16]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc054a9 // ldr q9, [x5, #336]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e3184c6 // sub.16b v6, v6, v17
+	WORD $0x4f84e0c1 // sdot v1.4s, v6.16b, v4.4b[0]
+	WORD $0x3dc008a7 // ldr q7, [x5, #32]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc058a9 // ldr q9, [x5, #352]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e3184e7 // sub.16b v7, v7, v17
+	WORD $0x4f84e0e2 // sdot v2.4s, v7.16b, v4.4b[0]
+	WORD $0x3dc00ca8 // ldr q8, [x5, #48]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc05ca9 // ldr q9, [x5, #368]
+	WORD $0x4f0c5529 // shl v9.16b, v9.16b, #4
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e318508 // sub.16b v8, v8, v17
+	WORD $0x4f84e103 // sdot v3.4s, v8.16b, v4.4b[0]
+	WORD $0x3dc010a5 // ldr q5, [x5, #64]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc050a9 // ldr q9, [x5, #320]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e3184a5 // sub.16b v5, v5, v17
+	WORD $0x4fa4e0a0 // sdot v0.4s, v5.16b, v4.4b[1]
+	WORD $0x3dc014a6 // ldr q6, [x5, #80]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc054a9 // ldr q9, [x5, #336]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e3184c6 // sub.16b v6, v6, v17
+	WORD $0x4fa4e0c1 // sdot v1.4s, v6.16b, v4.4b[1]
+	WORD $0x3dc018a7 // ldr q7, [x5, #96]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc058a9 // ldr q9, [x5, #352]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e3184e7 // sub.16b v7, v7, v17
+	WORD $0x4fa4e0e2 // sdot v2.4s, v7.16b, v4.4b[1]
+	WORD $0x3dc01ca8 // ldr q8, [x5, #112]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc05ca9 // ldr q9, [x5, #368]
+	WORD $0x4f0a5529 // shl v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e318508 // sub.16b v8, v8, v17
+	WORD $0x4fa4e103 // sdot v3.4s, v8.16b, v4.4b[1]
+	WORD $0x3dc020a5 // ldr q5, [x5, #128]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc050a9 // ldr q9, [x5, #320]
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e3184a5 // sub.16b v5, v5, v17
+	WORD $0x4f84e8a0 // sdot v0.4s, v5.16b, v4.4b[2]
+	WORD $0x3dc024a6 // ldr q6, [x5, #144]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc054a9 // ldr q9, [x5, #336]
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e3184c6 // sub.16b v6, v6, v17
+	WORD $0x4f84e8c1 // sdot v1.4s, v6.16b, v4.4b[2]
+	WORD $0x3dc028a7 // ldr q7, [x5, #160]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc058a9 // ldr q9, [x5, #352]
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e3184e7 // sub.16b v7, v7, v17
+	WORD $0x4f84e8e2 // sdot v2.4s, v7.16b, v4.4b[2]
+	WORD $0x3dc02ca8 // ldr q8, [x5, #176]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc05ca9 // ldr q9, [x5, #368]
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e318508 // sub.16b v8, v8, v17
+	WORD $0x4f84e903 // sdot v3.4s, v8.16b, v4.4b[2]
+	WORD $0x3dc030a5 // ldr q5, [x5, #192]
+	WORD $0x6f0c04a5 // ushr v5.16b, v5.16b, #4
+	WORD $0x3dc050a9 // ldr q9, [x5, #320]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ca5 // orr v5, v5, v9
+	WORD $0x6e3184a5 // sub.16b v5, v5, v17
+	WORD $0x4fa4e8a0 // sdot v0.4s, v5.16b, v4.4b[3]
+	WORD $0x3dc034a6 // ldr q6, [x5, #208]
+	WORD $0x6f0c04c6 // ushr v6.16b, v6.16b, #4
+	WORD $0x3dc054a9 // ldr q9, [x5, #336]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91cc6 // orr v6, v6, v9
+	WORD $0x6e3184c6 // sub.16b v6, v6, v17
+	WORD $0x4fa4e8c1 // sdot v1.4s, v6.16b, v4.4b[3]
+	WORD $0x3dc038a7 // ldr q7, [x5, #224]
+	WORD $0x6f0c04e7 // ushr v7.16b, v7.16b, #4
+	WORD $0x3dc058a9 // ldr q9, [x5, #352]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91ce7 // orr v7, v7, v9
+	WORD $0x6e3184e7 // sub.16b v7, v7, v17
+	WORD $0x4fa4e8e2 // sdot v2.4s, v7.16b, v4.4b[3]
+	WORD $0x3dc03ca8 // ldr q8, [x5, #240]
+	WORD $0x6f0c0508 // ushr v8.16b, v8.16b, #4
+	WORD $0x3dc05ca9 // ldr q9, [x5, #368]
+	WORD $0x6f0e0529 // ushr v9.16b, v9.16b, #2
+	WORD $0x4e301d29 // and v9, v9, v16
+	WORD $0x4ea91d08 // orr v8, v8, v9
+	WORD $0x6e318508 // sub.16b v8, v8, v17
+	WORD $0x4fa4e903 // sdot v3.4s, v8.16b, v4.4b[3]
+	WORD $0x3dc00469 // ldr q9, [x3, #16]
+	WORD $0x0f08a52a // sxtl.8h v10, v9
+	WORD $0x0f10a545 // sxtl.4s v5, v10
+	WORD $0x4f10a546 // sxtl2.4s v6, v10
+	WORD $0x4f08a52a // sxtl2.8h v10, v9
+	WORD $0x0f10a547 // sxtl.4s v7, v10
+	WORD $0x4f10a548 // sxtl2.4s v8, v10
+	WORD $0x3dc000e9 // ldr q9, [x7, #0]
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adca5 // fmul v5, v5, v10
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2adcc6 // fmul v6, v6, v10
+	WORD $0x3dc004e9 // ldr q9, [x7, #16]
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x0e21792a // fcvtl v10, v9
+	WORD $0x6e2adce7 // fmul v7, v7, v10
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x4e21792a // fcvtl2 v10, v9
+	WORD $0x6e2add08 // fmul v8, v8, v10
+	WORD $0x4e21d800 // scvtf v0, v0
+	WORD $0x4e25cc0b // fmla v11, v0, v5
+	WORD $0x4e21d821 // scvtf v1, v1
+	WORD $0x4e26cc2c // fmla v12, v1, v6
+	WORD $0x4e21d842 // scvtf v2, v2
+	WORD $0x4e27cc4d // fmla v13, v2, v7
+	WORD $0x4e21d863 // scvtf v3, v3
+	WORD $0x4e28cc6e // fmla v14, v3, v8
+	ADD $0, R6, R8
+	WORD $0x4d40c909 // ld1r {v9.4s}, [x8]
+	WORD $0x3dc0000a // ldr q10, [x0, #0]
+	WORD $0x4e29cd6a // fmla v10, v11, v9
+	WORD $0x3d80000a // str q10, [x0, #0]
+	WORD $0x3dc0040a // ldr q10, [x0, #16]
+	WORD $0x4e29cd8a // fmla v10, v12, v9
+	WORD $0x3d80040a // str q10, [x0, #16]
+	WORD $0x3dc0080a // ldr q10, [x0, #32]
+	WORD $0x4e29cdaa // fmla v10, v13, v9
+	WORD $0x3d80080a // str q10, [x0, #32]
+	WORD $0x3dc00c0a // ldr q10, [x0, #48]
+	WORD $0x4e29cdca // fmla v10, v14, v9
+	WORD $0x3d800c0a // str q10, [x0, #48]
+	ADD $16, R1
+	ADD $4, R6
+	ADD $32, R3
+	ADD $384, R5
+	SUB $1, R11
+	CBNZ R11, loop271
+done272:
+	ADD R2, R1
+	ADD R2, R6
+	SUB $64, R1
+	SUB $16, R6
+	SUB $1, R10
+	CBNZ R10, loop269
+done270:
+	ADD $3072, R3
+	ADD $320, R5
+	SUB $1, R4
+	CBNZ R4, loop267
+done268:
+	RET
+
 TEXT ·transpose_neon(SB), NOSPLIT, $0-32
 	MOVD dst+0(FP), R0
 	MOVD src+8(FP), R1
 	MOVD stride+16(FP), R2
 	MOVD pieces+24(FP), R3
 	CMP $0, R3
-	BLE done100
-loop99:
+	BLE done274
+loop273:
 	MOVD R1, R4
 	WORD $0x3dc00080 // ldr q0, [x4, #0]
 	ADD R2, R4
@@ -6066,8 +15820,8 @@ loop99:
 	ADD $256, R0
 	ADD $16, R1
 	SUB $1, R3
-	CBNZ R3, loop99
-done100:
+	CBNZ R3, loop273
+done274:
 	RET
 
 TEXT ·widenF16_neon(SB), NOSPLIT, $0-24
@@ -6075,8 +15829,8 @@ TEXT ·widenF16_neon(SB), NOSPLIT, $0-24
 	MOVD src+8(FP), R1
 	MOVD n+16(FP), R2
 	CMP $0, R2
-	BLE done102
-loop101:
+	BLE done276
+loop275:
 	WORD $0x3dc00020 // ldr q0, [x1, #0]
 	WORD $0x0e217801 // fcvtl v1, v0
 	WORD $0x3d800001 // str q1, [x0, #0]
@@ -6090,8 +15844,8 @@ loop101:
 	ADD $64, R0
 	ADD $32, R1
 	SUB $1, R2
-	CBNZ R2, loop101
-done102:
+	CBNZ R2, loop275
+done276:
 	RET
 
 TEXT ·widenBF16_neon(SB), NOSPLIT, $0-24
@@ -6099,8 +15853,8 @@ TEXT ·widenBF16_neon(SB), NOSPLIT, $0-24
 	MOVD src+8(FP), R1
 	MOVD n+16(FP), R2
 	CMP $0, R2
-	BLE done104
-loop103:
+	BLE done278
+loop277:
 	WORD $0x3dc00020 // ldr q0, [x1, #0]
 	WORD $0x2f10a401 // uxtl.4s v1, v0
 	WORD $0x4f305421 // shl v1.4s, v1.4s, #16
@@ -6118,8 +15872,8 @@ loop103:
 	ADD $64, R0
 	ADD $32, R1
 	SUB $1, R2
-	CBNZ R2, loop103
-done104:
+	CBNZ R2, loop277
+done278:
 	RET
 
 TEXT ·dotFloats1_neon(SB), NOSPLIT, $0-28
@@ -6131,8 +15885,8 @@ TEXT ·dotFloats1_neon(SB), NOSPLIT, $0-28
 	WORD $0x6e221c42 // eor v2, v2, v2
 	WORD $0x6e231c63 // eor v3, v3, v3
 	CMP $0, R2
-	BLE done106
-loop105:
+	BLE done280
+loop279:
 	WORD $0x3dc00024 // ldr q4, [x1, #0]
 	WORD $0x3dc00425 // ldr q5, [x1, #16]
 	WORD $0x3dc00826 // ldr q6, [x1, #32]
@@ -6148,8 +15902,8 @@ loop105:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R2
-	CBNZ R2, loop105
-done106:
+	CBNZ R2, loop279
+done280:
 	WORD $0x4e22d400 // fadd v0, v0, v2
 	WORD $0x4e23d421 // fadd v1, v1, v3
 	WORD $0x4e21d400 // fadd v0, v0, v1
@@ -6186,8 +15940,8 @@ TEXT ·dotFloats4_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
 	CMP $0, R4
-	BLE done108
-loop107:
+	BLE done282
+loop281:
 	WORD $0x3dc00070 // ldr q16, [x3, #0]
 	WORD $0x3dc00471 // ldr q17, [x3, #16]
 	WORD $0x3dc00872 // ldr q18, [x3, #32]
@@ -6230,8 +15984,8 @@ loop107:
 	ADD $64, R7
 	ADD $64, R3
 	SUB $1, R4
-	CBNZ R4, loop107
-done108:
+	CBNZ R4, loop281
+done282:
 	WORD $0x4e22d400 // fadd v0, v0, v2
 	WORD $0x4e23d421 // fadd v1, v1, v3
 	WORD $0x4e21d400 // fadd v0, v0, v1
@@ -6271,8 +16025,8 @@ TEXT ·addFloats_neon(SB), NOSPLIT, $0-24
 	MOVD y+8(FP), R1
 	MOVD n+16(FP), R2
 	CMP $0, R2
-	BLE done110
-loop109:
+	BLE done284
+loop283:
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
 	WORD $0x3dc00021 // ldr q1, [x1, #0]
 	WORD $0x4e21d400 // fadd v0, v0, v1
@@ -6292,8 +16046,8 @@ loop109:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R2
-	CBNZ R2, loop109
-done110:
+	CBNZ R2, loop283
+done284:
 	RET
 
 TEXT ·scaleFloats_neon(SB), NOSPLIT, $0-40
@@ -6304,8 +16058,8 @@ TEXT ·scaleFloats_neon(SB), NOSPLIT, $0-40
 	MOVD n+32(FP), R4
 	WORD $0x4e040c60 // dup v0.4s, w3
 	CMP $0, R4
-	BLE done112
-loop111:
+	BLE done286
+loop285:
 	WORD $0x3dc00021 // ldr q1, [x1, #0]
 	WORD $0x3dc00042 // ldr q2, [x2, #0]
 	WORD $0x6e20dc21 // fmul v1, v1, v0
@@ -6330,8 +16084,8 @@ loop111:
 	ADD $64, R1
 	ADD $64, R2
 	SUB $1, R4
-	CBNZ R4, loop111
-done112:
+	CBNZ R4, loop285
+done286:
 	RET
 
 TEXT ·blendFloats_neon(SB), NOSPLIT, $0-40
@@ -6343,8 +16097,8 @@ TEXT ·blendFloats_neon(SB), NOSPLIT, $0-40
 	WORD $0x4e040c40 // dup v0.4s, w2
 	WORD $0x4e040c61 // dup v1.4s, w3
 	CMP $0, R4
-	BLE done114
-loop113:
+	BLE done288
+loop287:
 	WORD $0x3dc00002 // ldr q2, [x0, #0]
 	WORD $0x3dc00023 // ldr q3, [x1, #0]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
@@ -6368,8 +16122,8 @@ loop113:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R4
-	CBNZ R4, loop113
-done114:
+	CBNZ R4, loop287
+done288:
 	RET
 
 TEXT ·recur_neon(SB), NOSPLIT, $0-64
@@ -6383,8 +16137,8 @@ TEXT ·recur_neon(SB), NOSPLIT, $0-64
 	MOVD n+56(FP), R7
 	WORD $0x4e040c80 // dup v0.4s, w4
 	CMP $0, R6
-	BLE done116
-loop115:
+	BLE done290
+loop289:
 	MOVWU (R5), R11
 	WORD $0x4e040d61 // dup v1.4s, w11
 	WORD $0x6e241c84 // eor v4, v4, v4
@@ -6395,8 +16149,8 @@ loop115:
 	MOVD R3, R9
 	MOVD R7, R10
 	CMP $0, R10
-	BLE done118
-loop117:
+	BLE done292
+loop291:
 	WORD $0x3dc00022 // ldr q2, [x1, #0]
 	WORD $0x3dc00103 // ldr q3, [x8, #0]
 	WORD $0x6e20dc42 // fmul v2, v2, v0
@@ -6429,8 +16183,8 @@ loop117:
 	ADD $64, R8
 	ADD $64, R9
 	SUB $1, R10
-	CBNZ R10, loop117
-done118:
+	CBNZ R10, loop291
+done292:
 	WORD $0x4e26d484 // fadd v4, v4, v6
 	WORD $0x4e27d4a5 // fadd v5, v5, v7
 	WORD $0x4e25d484 // fadd v4, v4, v5
@@ -6442,8 +16196,8 @@ done118:
 	ADD $4, R0
 	ADD $4, R5
 	SUB $1, R6
-	CBNZ R6, loop115
-done116:
+	CBNZ R6, loop289
+done290:
 	RET
 
 TEXT ·swish_neon(SB), NOSPLIT, $0-32
@@ -6477,8 +16231,8 @@ TEXT ·swish_neon(SB), NOSPLIT, $0-32
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	CMP $0, R3
-	BLE done120
-loop119:
+	BLE done294
+loop293:
 	WORD $0x3dc00011 // ldr q17, [x0, #0]
 	WORD $0x6e31dc12 // fmul v18, v0, v17
 	WORD $0x6eb2e450 // fcmgt v16, v2, v18
@@ -6610,8 +16364,8 @@ loop119:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R3
-	CBNZ R3, loop119
-done120:
+	CBNZ R3, loop293
+done294:
 	RET
 
 TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
@@ -6647,8 +16401,8 @@ TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028d // ldr q13, [x20, #0]
 	CMP $0, R4
-	BLE done122
-loop121:
+	BLE done296
+loop295:
 	WORD $0x3dc00012 // ldr q18, [x0, #0]
 	WORD $0x6e32de53 // fmul v19, v18, v18
 	WORD $0x6e32de73 // fmul v19, v19, v18
@@ -6796,8 +16550,8 @@ loop121:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R4
-	CBNZ R4, loop121
-done122:
+	CBNZ R4, loop295
+done296:
 	RET
 
 TEXT ·scores4_neon(SB), NOSPLIT, $0-40
@@ -6826,8 +16580,8 @@ TEXT ·scores4_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
 	CMP $0, R7
-	BLE done124
-loop123:
+	BLE done298
+loop297:
 	WORD $0x3dc000d0 // ldr q16, [x6, #0]
 	WORD $0x3dc004d1 // ldr q17, [x6, #16]
 	WORD $0x3dc008d2 // ldr q18, [x6, #32]
@@ -6860,8 +16614,8 @@ loop123:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop123
-done124:
+	CBNZ R7, loop297
+done298:
 	WORD $0x3d800000 // str q0, [x0, #0]
 	WORD $0x3d800401 // str q1, [x0, #16]
 	WORD $0x3d800802 // str q2, [x0, #32]
@@ -6898,8 +16652,8 @@ done124:
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
 	CMP $0, R7
-	BLE done126
-loop125:
+	BLE done300
+loop299:
 	WORD $0x3dc000d0 // ldr q16, [x6, #0]
 	WORD $0x3dc004d1 // ldr q17, [x6, #16]
 	WORD $0x3dc008d2 // ldr q18, [x6, #32]
@@ -6932,8 +16686,8 @@ loop125:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop125
-done126:
+	CBNZ R7, loop299
+done300:
 	WORD $0x3d801000 // str q0, [x0, #64]
 	WORD $0x3d801401 // str q1, [x0, #80]
 	WORD $0x3d801802 // str q2, [x0, #96]
@@ -6962,8 +16716,8 @@ TEXT ·mix4_neon(SB), NOSPLIT, $0-64
 	MOVD positions+48(FP), R6
 	MOVD dims+56(FP), R7
 	CMP $0, R7
-	BLE done128
-loop127:
+	BLE done302
+loop301:
 	MOVD R0, R10
 	ADD $0, R2, R11
 	WORD $0x4d40c974 // ld1r {v20.4s}, [x11]
@@ -7013,8 +16767,8 @@ loop127:
 	MOVD R3, R9
 	MOVD R6, R12
 	CMP $0, R12
-	BLE done130
-loop129:
+	BLE done304
+loop303:
 	WORD $0x3dc00110 // ldr q16, [x8, #0]
 	WORD $0x3dc00511 // ldr q17, [x8, #16]
 	WORD $0x3dc00912 // ldr q18, [x8, #32]
@@ -7046,8 +16800,8 @@ loop129:
 	ADD R5, R8
 	ADD $4, R9
 	SUB $1, R12
-	CBNZ R12, loop129
-done130:
+	CBNZ R12, loop303
+done304:
 	MOVD R0, R10
 	WORD $0x3d800140 // str q0, [x10, #0]
 	WORD $0x3d800541 // str q1, [x10, #16]
@@ -7072,8 +16826,8 @@ done130:
 	ADD $64, R0
 	ADD $64, R4
 	SUB $1, R7
-	CBNZ R7, loop127
-done128:
+	CBNZ R7, loop301
+done302:
 	RET
 
 TEXT ·scores1_neon(SB), NOSPLIT, $0-40
@@ -7090,8 +16844,8 @@ TEXT ·scores1_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e221c42 // eor v2, v2, v2
 	WORD $0x6e231c63 // eor v3, v3, v3
 	CMP $0, R7
-	BLE done132
-loop131:
+	BLE done306
+loop305:
 	WORD $0x3dc000c4 // ldr q4, [x6, #0]
 	WORD $0x3dc004c5 // ldr q5, [x6, #16]
 	WORD $0x3dc008c6 // ldr q6, [x6, #32]
@@ -7106,8 +16860,8 @@ loop131:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop131
-done132:
+	CBNZ R7, loop305
+done306:
 	WORD $0x3d800000 // str q0, [x0, #0]
 	WORD $0x3d800401 // str q1, [x0, #16]
 	WORD $0x3d800802 // str q2, [x0, #32]
@@ -7120,8 +16874,8 @@ done132:
 	WORD $0x6e221c42 // eor v2, v2, v2
 	WORD $0x6e231c63 // eor v3, v3, v3
 	CMP $0, R7
-	BLE done134
-loop133:
+	BLE done308
+loop307:
 	WORD $0x3dc000c4 // ldr q4, [x6, #0]
 	WORD $0x3dc004c5 // ldr q5, [x6, #16]
 	WORD $0x3dc008c6 // ldr q6, [x6, #32]
@@ -7136,8 +16890,8 @@ loop133:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop133
-done134:
+	CBNZ R7, loop307
+done308:
 	WORD $0x3d801000 // str q0, [x0, #64]
 	WORD $0x3d801401 // str q1, [x0, #80]
 	WORD $0x3d801802 // str q2, [x0, #96]
@@ -7154,8 +16908,8 @@ TEXT ·mix1_neon(SB), NOSPLIT, $0-64
 	MOVD positions+48(FP), R6
 	MOVD dims+56(FP), R7
 	CMP $0, R7
-	BLE done136
-loop135:
+	BLE done310
+loop309:
 	MOVD R0, R10
 	ADD $0, R2, R11
 	WORD $0x4d40c968 // ld1r {v8.4s}, [x11]
@@ -7172,8 +16926,8 @@ loop135:
 	MOVD R3, R9
 	MOVD R6, R12
 	CMP $0, R12
-	BLE done138
-loop137:
+	BLE done312
+loop311:
 	WORD $0x3dc00104 // ldr q4, [x8, #0]
 	WORD $0x3dc00505 // ldr q5, [x8, #16]
 	WORD $0x3dc00906 // ldr q6, [x8, #32]
@@ -7187,8 +16941,8 @@ loop137:
 	ADD R5, R8
 	ADD $4, R9
 	SUB $1, R12
-	CBNZ R12, loop137
-done138:
+	CBNZ R12, loop311
+done312:
 	MOVD R0, R10
 	WORD $0x3d800140 // str q0, [x10, #0]
 	WORD $0x3d800541 // str q1, [x10, #16]
@@ -7198,8 +16952,8 @@ done138:
 	ADD $64, R0
 	ADD $64, R4
 	SUB $1, R7
-	CBNZ R7, loop135
-done136:
+	CBNZ R7, loop309
+done310:
 	RET
 
 TEXT ·mask_neon(SB), NOSPLIT, $0-36
@@ -7614,8 +17368,8 @@ TEXT ·soften_neon(SB), NOSPLIT, $0-56
 	MOVD $maskHigh_neon<>(SB), R13
 	ADD $128, R13
 	CMP $0, R6
-	BLE done140
-loop139:
+	BLE done314
+loop313:
 	MOVW (R2), R14
 	MOVW 4(R2), R15
 	SUB R14<<2, R12, R16
@@ -7982,8 +17736,8 @@ loop139:
 	ADD $4, R4
 	ADD $4, R5
 	SUB $1, R6
-	CBNZ R6, loop139
-done140:
+	CBNZ R6, loop313
+done314:
 	RET
 
 TEXT ·exp_neon(SB), NOSPLIT, $0-12
@@ -8050,8 +17804,8 @@ TEXT ·round_neon(SB), NOSPLIT, $0-40
 	MOVD $word42fe0000_neon<>(SB), R20
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	CMP $0, R3
-	BLE done143
-loop142:
+	BLE done317
+loop316:
 	WORD $0x3dc00040 // ldr q0, [x2, #0]
 	WORD $0x4ea0f809 // fabs v9, v0
 	WORD $0x4ea91d28 // mov v8, v9
@@ -8081,7 +17835,7 @@ loop142:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop141
+	BHS stop315
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008009 // str s9, [x0, #128]
@@ -8165,7 +17919,7 @@ loop142:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop141
+	BHS stop315
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008409 // str s9, [x0, #132]
@@ -8249,7 +18003,7 @@ loop142:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop141
+	BHS stop315
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008809 // str s9, [x0, #136]
@@ -8333,7 +18087,7 @@ loop142:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop141
+	BHS stop315
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008c09 // str s9, [x0, #140]
@@ -8392,9 +18146,9 @@ loop142:
 	ADD $512, R2
 	ADD $1, R4
 	SUB $1, R3
-	CBNZ R3, loop142
-done143:
-stop141:
+	CBNZ R3, loop316
+done317:
+stop315:
 	MOVD R4, ret+32(FP)
 	RET
 
@@ -8412,8 +18166,8 @@ TEXT ·probeBytes_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
 	CMP $0, R0
-	BLE done145
-loop144:
+	BLE done319
+loop318:
 	WORD $0x4e809401 // sdot v1, v0, v0
 	WORD $0x4e809402 // sdot v2, v0, v0
 	WORD $0x4e809403 // sdot v3, v0, v0
@@ -8425,8 +18179,8 @@ loop144:
 	WORD $0x4e809409 // sdot v9, v0, v0
 	WORD $0x4e80940a // sdot v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop144
-done145:
+	CBNZ R0, loop318
+done319:
 	RET
 
 TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
@@ -8443,8 +18197,8 @@ TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
 	CMP $0, R0
-	BLE done147
-loop146:
+	BLE done321
+loop320:
 	WORD $0x4e20cc01 // fmla v1, v0, v0
 	WORD $0x4e20cc02 // fmla v2, v0, v0
 	WORD $0x4e20cc03 // fmla v3, v0, v0
@@ -8456,16 +18210,16 @@ loop146:
 	WORD $0x4e20cc09 // fmla v9, v0, v0
 	WORD $0x4e20cc0a // fmla v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop146
-done147:
+	CBNZ R0, loop320
+done321:
 	RET
 
 TEXT ·probeRead_neon(SB), NOSPLIT, $0-16
 	MOVD data+0(FP), R0
 	MOVD n+8(FP), R1
 	CMP $0, R1
-	BLE done149
-loop148:
+	BLE done323
+loop322:
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
 	WORD $0x3dc00401 // ldr q1, [x0, #16]
 	WORD $0x3dc00802 // ldr q2, [x0, #32]
@@ -8484,6 +18238,6 @@ loop148:
 	WORD $0x3dc03c07 // ldr q7, [x0, #240]
 	ADD $256, R0
 	SUB $1, R1
-	CBNZ R1, loop148
-done149:
+	CBNZ R1, loop322
+done323:
 	RET

@@ -25,7 +25,7 @@ var vector = map[string]uint32{
 // Vector instructions of one operand.
 var unary = map[string]uint32{
 	"scvtf": 0x4e21d800, "fcvtns": 0x4e21a800, "fcvtl": 0x0e217800, "fcvtl2": 0x4e217800, "fabs": 0x4ea0f800, "fneg": 0x6ea0f800,
-	"sxtl.8h": 0x0f08a400, "sxtl2.8h": 0x4f08a400, "sxtl.4s": 0x0f10a400, "sxtl2.4s": 0x4f10a400, "uxtl.8h": 0x2f08a400, "uxtl.4s": 0x2f10a400, "uxtl2.4s": 0x6f10a400,
+	"sxtl.8h": 0x0f08a400, "sxtl2.8h": 0x4f08a400, "sxtl.4s": 0x0f10a400, "sxtl2.4s": 0x4f10a400, "uxtl.8h": 0x2f08a400, "uxtl2.8h": 0x6f08a400, "uxtl.4s": 0x2f10a400, "uxtl2.4s": 0x6f10a400,
 	"sqxtn.4h": 0x0e614800, "sqxtn2.8h": 0x4e614800, "sqxtn.8b": 0x0e214800, "sqxtn2.16b": 0x4e214800, "umaxv.4s": 0x6eb0a800, "fmaxnmv": 0x6e30c800, "fmaxv": 0x6e30f800, "addv.4s": 0x4eb1b800,
 	"mov": 0x4ea01c00, "dup": 0x4e040400, // of the lowest place
 }
@@ -108,6 +108,11 @@ func (a *arm64) memory(scaled, unscaled uint32, name string, size, v, base, offs
 	default:
 		panic(fmt.Sprint("offset ", offset))
 	}
+}
+
+// ahead asks for what lies so many bytes beyond a place, a multiple of 8.
+func (a *arm64) ahead(base, offset int) {
+	a.word(0xf9800000|uint32(offset/8)<<10|uint32(base)<<5, "prfm pldl1keep, [x%d, #%d]", base, offset)
 }
 
 // splat loads a word to all four places; the address is exact.
@@ -200,6 +205,7 @@ func (a *arm64) kernels() {
 			a.tile(k, n)
 		}
 	}
+	a.panels()
 	a.transposer()
 	a.floats()
 	a.attention()
@@ -224,6 +230,7 @@ func (a *arm64) list() string {
 		b.WriteString("},\n")
 	}
 	b.WriteString("\t},\n")
+	b.WriteString(a.listPanels())
 	for _, f := range vectorKernels {
 		fmt.Fprintf(&b, "\t%s: %s_neon,\n", f.field, f.name)
 	}

@@ -34,7 +34,7 @@ var rooms = map[string][]string{
 	"machine":   {"tensor", "weights"},
 	"cache":     {"machine"},
 	"prepared":  {"cache", "model", "tensor", "weights"},
-	"measure":   {"cache", "engine", "machine", "model", "prepared", "tensor", "tokenizer", "weights"},
+	"measure":   {"cache", "engine", "machine", "model", "prepared", "system", "kv", "tensor", "tokenizer", "weights"},
 
 	"tensor/kernelgen": {}, // a program that writes parts of tensor
 	"dialect":          {}, // the names of the styles

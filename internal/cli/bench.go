@@ -38,6 +38,7 @@ import (
 func (t *terminal) bench() *cobra.Command {
 	var flags clientFlags
 	var shape, kind, compare string
+	var kernels []string
 	var threads int
 	var within time.Duration
 	var asJSON bool
@@ -46,7 +47,8 @@ func (t *terminal) bench() *cobra.Command {
 		Short: "Measure how fast models run here, against what the machine allows",
 		Long: "Measure how fast a model runs on this machine: an installed one, one on disk, or made-up weights of a size (--shape). Beside each\n" +
 			"figure stands how much of the machine's own limit that is: of the rate at which it reads memory, or of what its processors can\n" +
-			"multiply; both are measured in the same minutes. Other work on the machine makes both smaller.",
+			"multiply; both are measured in the same minutes. Other work on the machine makes both smaller. To compare kernels, --kernels\n" +
+			"measures them in turn in one run, by the time that a thread is on a processor.",
 		Example: "  kindred bench --shape 1b --weights q4_k\n  kindred bench harbour-4m --json > before.json\n  kindred bench harbour-4m --compare before.json",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -74,6 +76,9 @@ func (t *terminal) bench() *cobra.Command {
 			if _, err := tensor.Kernels(); err != nil {
 				return err
 			}
+			if len(kernels) > 0 {
+				return t.benchKernels(c.Context(), job, kernels, asJSON)
+			}
 			report, err := t.runBench(c.Context(), job)
 			if err != nil {
 				return err
@@ -89,10 +94,37 @@ func (t *terminal) bench() *cobra.Command {
 	f.StringVar(&shape, "shape", "1b", "size of made-up weights: "+strings.Join(shapeNames(), ", "))
 	f.StringVar(&kind, "weights", "q8_0", "type of made-up weights")
 	f.StringVar(&compare, "compare", "", "report of an earlier run (--json) to set beside this one")
+	f.StringSliceVar(&kernels, "kernels", nil, "compare kernels of this processor instead, such as avx2,vnni: steps of one thread, measured in turn")
 	f.IntVar(&threads, "threads", 0, "processors to use (default all)")
 	f.DurationVar(&within, "within", 2*time.Minute, "leave out what would take longer")
 	f.BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// benchKernels compares kernels with the first of them.
+func (t *terminal) benchKernels(ctx context.Context, job measure.Job, kernels []string, asJSON bool) error {
+	end := t.showProgress(&job)
+	c, err := measure.Compare(ctx, job, kernels)
+	end()
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return t.printJSON(c)
+	}
+	fmt.Fprintf(t.out, "%s  %s, one thread, medians of %d rounds\n", paint(t.out, color.Bold)(c.Model), c.Weights, c.Rounds)
+	fmt.Fprintf(t.out, "%.1f %% of the processors' time went to other virtual machines\n\n", 100*c.Stolen)
+	rows := [][]string{{"KERNELS", "STEP", "ON THE PROCESSOR", "IN ALL", "SPEED"}}
+	for _, v := range c.Variants {
+		for i, s := range v.Steps {
+			name := v.Kernels
+			if i > 0 {
+				name = ""
+			}
+			rows = append(rows, []string{name, tokensOf(s.Tokens), fmt.Sprintf("%.1f ms", s.CPU), fmt.Sprintf("%.1f ms", s.All), fmt.Sprintf("%.2f", c.Variants[0].Steps[i].CPU/s.CPU)})
+		}
+	}
+	return table(t.out, rows...)
 }
 
 func shapeNames() (names []string) {
@@ -156,22 +188,8 @@ func (t *terminal) benchOf(c *cobra.Command, flags *clientFlags, job *measure.Jo
 
 // runBench measures a model, and what the gate itself adds to a request.
 func (t *terminal) runBench(ctx context.Context, job measure.Job) (*measure.Report, error) {
-	if isTerminal(t.err) {
-		var bar *progressbar.ProgressBar
-		job.Progress = func(doing string, done, total int) {
-			if bar == nil {
-				bar = progressbar.NewOptions(total+1, progressbar.OptionSetWriter(t.err), progressbar.OptionSetWidth(28), progressbar.OptionClearOnFinish(),
-					progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerPadding: "┈", BarStart: "", BarEnd: ""}))
-			}
-			bar.Describe(fmt.Sprintf("%-36s", doing))
-			_ = bar.Set(done) // a line of the terminal, which nothing depends on
-		}
-		defer func() {
-			if bar != nil {
-				_ = bar.Clear()
-			}
-		}()
-	}
+	end := t.showProgress(&job)
+	defer end()
 	r, err := measure.Run(ctx, job)
 	if err != nil {
 		return nil, err
@@ -183,6 +201,27 @@ func (t *terminal) runBench(ctx context.Context, job measure.Job) (*measure.Repo
 	}
 	r.Figures = append(r.Figures, measure.Figure{ID: "gate.own", Name: "the gate's own share of a request", Value: float64(own.Nanoseconds()) / 1000, Unit: "µs"})
 	return r, nil
+}
+
+// showProgress shows on a terminal how far a job is, until end is called.
+func (t *terminal) showProgress(job *measure.Job) (end func()) {
+	if isTerminal(t.err) {
+		var bar *progressbar.ProgressBar
+		job.Progress = func(doing string, done, total int) {
+			if bar == nil {
+				bar = progressbar.NewOptions(total+1, progressbar.OptionSetWriter(t.err), progressbar.OptionSetWidth(28), progressbar.OptionClearOnFinish(),
+					progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerPadding: "┈", BarStart: "", BarEnd: ""}))
+			}
+			bar.Describe(fmt.Sprintf("%-36s", doing))
+			_ = bar.Set(done) // a line of the terminal, which nothing depends on
+		}
+		return func() {
+			if bar != nil {
+				_ = bar.Clear()
+			}
+		}
+	}
+	return func() {}
 }
 
 // ownShare is the median time that the gate takes of a request besides the model, with 64 clients at once. It is taken
@@ -334,4 +373,11 @@ func bar(share float64) string {
 	const width = 20
 	n := int(math.Round(width * min(1, share)))
 	return strings.Repeat("━", n) + strings.Repeat("┈", width-n)
+}
+
+func tokensOf(n int) string {
+	if n == 1 {
+		return "1 token"
+	}
+	return fmt.Sprintf("%d tokens", n)
 }

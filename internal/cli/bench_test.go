@@ -36,6 +36,12 @@ func TestBench(t *testing.T) {
 			t.Errorf("%q is missing, exit code %d, %s:\n%s", want, code, errOut, out)
 		}
 	}
+	out, errOut, code = bench("--shape", "tiny", "--kernels", "go,go", "--within", "1ms")
+	for _, want := range []string{"ON THE PROCESSOR", "256 tokens", "go", "1.00", "medians of 3 rounds", "other virtual machines"} {
+		if !strings.Contains(out, want) || code != 0 {
+			t.Errorf("%q is missing, exit code %d, %s:\n%s", want, code, errOut, out)
+		}
+	}
 	if err := os.WriteFile(file, []byte(`{"figures": []}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -49,6 +55,7 @@ func TestBench(t *testing.T) {
 		{[]string{"some.gguf", "--shape", "tiny"}, exitUsage, "made-up weights"},
 		{[]string{"--compare", file}, exitFailed, "is no report"},
 		{[]string{"one", "two"}, exitUsage, `"two"`},
+		{[]string{"--shape", "tiny", "--kernels", "sse"}, exitFailed, `no kernels "sse"; this processor can use go`},
 	} {
 		if _, errOut, code := bench(c.args...); code != c.code || !strings.Contains(errOut, c.want) {
 			t.Errorf("%v: exit code %d, %s", c.args, code, errOut)

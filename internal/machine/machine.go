@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/KimMachineGun/automemlimit/memlimit"
+	"github.com/shirou/gopsutil/v4/cpu"
 	"github.com/shirou/gopsutil/v4/disk"
 	"github.com/shirou/gopsutil/v4/mem"
 	"github.com/shirou/gopsutil/v4/net"
@@ -75,6 +76,16 @@ func Resident() int64 {
 		return 0
 	}
 	return int64(m.RSS)
+}
+
+// StolenTime is how much time of the processors went to other virtual machines since the machine began, all processors added up; 0 if it is not
+// known.
+func StolenTime() time.Duration {
+	t, err := cpu.Times(false)
+	if err != nil || len(t) == 0 {
+		return 0
+	}
+	return time.Duration(t[0].Steal * float64(time.Second))
 }
 
 // Busy is how long the process has kept processors busy since it began; 0 if it is not known.

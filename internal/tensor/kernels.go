@@ -107,7 +107,15 @@ type record struct {
 }
 
 // inUse are the kernels that products use; nil for none.
-var inUse, kernelsError = chooseKernels(os.Getenv("KINDRED_KERNELS"))
+var inUse, kernelsError = kernelsOfEnvironment()
+
+func kernelsOfEnvironment() (*kernels, error) {
+	k, err := chooseKernels(os.Getenv("KINDRED_KERNELS"))
+	if err != nil {
+		err = fmt.Errorf("KINDRED_KERNELS: %w", err)
+	}
+	return k, err
+}
 
 // chooseKernels gives the kernels of that name, or the best ones that the processor has instructions for.
 func chooseKernels(name string) (*kernels, error) {
@@ -129,7 +137,7 @@ func chooseKernels(name string) (*kernels, error) {
 	if name == "" {
 		return best, nil
 	}
-	return best, fmt.Errorf("KINDRED_KERNELS is %q; this processor can use %s", name, strings.Join(names, ", "))
+	return best, fmt.Errorf("there are no kernels %q; this processor can use %s", name, strings.Join(names, ", "))
 }
 
 // Kernels is the name of the kernels in use, "go" for none. The error says that KINDRED_KERNELS asks for others than
@@ -139,6 +147,16 @@ func Kernels() (string, error) {
 		return "go", kernelsError
 	}
 	return inUse.name, kernelsError
+}
+
+// UseKernels has products use the kernels of that name, "go" for none. No products may be under way: it is for measuring.
+func UseKernels(name string) error {
+	k, err := chooseKernels(name)
+	if err != nil {
+		return err
+	}
+	inUse = k
+	return nil
 }
 
 // kind is the place of a format's kernels among those of all kinds.

@@ -44,16 +44,16 @@ var avx512Kernels = kernels{
 		{{8, tile16Shifted_8_avx512}, {4, tile16Shifted_4_avx512}, {2, tile16Shifted_2_avx512}, {1, tile16Shifted_1_avx512}},
 	},
 	panels: [weights.Types][]panelKernel{
-		weights.Q8_0:   {{12, panelQ8_0_12_avx512}, {8, panelQ8_0_8_avx512}, {4, panelQ8_0_4_avx512}, {2, panelQ8_0_2_avx512}, {1, panelQ8_0_1_avx512}},
-		weights.Q4_0:   {{12, panelQ4_0_12_avx512}, {8, panelQ4_0_8_avx512}, {4, panelQ4_0_4_avx512}, {2, panelQ4_0_2_avx512}, {1, panelQ4_0_1_avx512}},
-		weights.Q4_1:   {{12, panelQ4_1_12_avx512}, {8, panelQ4_1_8_avx512}, {4, panelQ4_1_4_avx512}, {2, panelQ4_1_2_avx512}, {1, panelQ4_1_1_avx512}},
-		weights.Q5_0:   {{12, panelQ5_0_12_avx512}, {8, panelQ5_0_8_avx512}, {4, panelQ5_0_4_avx512}, {2, panelQ5_0_2_avx512}, {1, panelQ5_0_1_avx512}},
-		weights.Q5_1:   {{12, panelQ5_1_12_avx512}, {8, panelQ5_1_8_avx512}, {4, panelQ5_1_4_avx512}, {2, panelQ5_1_2_avx512}, {1, panelQ5_1_1_avx512}},
-		weights.IQ4_NL: {{12, panelIQ4_NL_12_avx512}, {8, panelIQ4_NL_8_avx512}, {4, panelIQ4_NL_4_avx512}, {2, panelIQ4_NL_2_avx512}, {1, panelIQ4_NL_1_avx512}},
-		weights.MXFP4:  {{12, panelMXFP4_12_avx512}, {8, panelMXFP4_8_avx512}, {4, panelMXFP4_4_avx512}, {2, panelMXFP4_2_avx512}, {1, panelMXFP4_1_avx512}},
-		weights.Q4_K:   {{12, panelQ4_K_12_avx512}, {8, panelQ4_K_8_avx512}, {4, panelQ4_K_4_avx512}, {2, panelQ4_K_2_avx512}, {1, panelQ4_K_1_avx512}},
-		weights.Q5_K:   {{12, panelQ5_K_12_avx512}, {8, panelQ5_K_8_avx512}, {4, panelQ5_K_4_avx512}, {2, panelQ5_K_2_avx512}, {1, panelQ5_K_1_avx512}},
-		weights.Q6_K:   {{8, panelQ6_K_8_avx512}, {4, panelQ6_K_4_avx512}, {2, panelQ6_K_2_avx512}, {1, panelQ6_K_1_avx512}},
+		weights.Q8_0:   {{12, panelQ8_0_12_avx512}, {8, panelQ8_0_8_avx512}, {4, panelQ8_0_4_avx512}, {2, panelQ8_0_2_avx2}, {1, panelQ8_0_1_avx2}},
+		weights.Q4_0:   {{12, panelQ4_0_12_avx512}, {8, panelQ4_0_8_avx512}, {4, panelQ4_0_4_avx512}, {2, panelQ4_0_2_avx2}, {1, panelQ4_0_1_avx2}},
+		weights.Q4_1:   {{12, panelQ4_1_12_avx512}, {8, panelQ4_1_8_avx512}, {4, panelQ4_1_4_avx512}, {2, panelQ4_1_2_avx2}, {1, panelQ4_1_1_avx2}},
+		weights.Q5_0:   {{12, panelQ5_0_12_avx512}, {8, panelQ5_0_8_avx512}, {4, panelQ5_0_4_avx512}, {2, panelQ5_0_2_avx2}, {1, panelQ5_0_1_avx2}},
+		weights.Q5_1:   {{12, panelQ5_1_12_avx512}, {8, panelQ5_1_8_avx512}, {4, panelQ5_1_4_avx512}, {2, panelQ5_1_2_avx2}, {1, panelQ5_1_1_avx2}},
+		weights.IQ4_NL: {{12, panelIQ4_NL_12_avx512}, {8, panelIQ4_NL_8_avx512}, {4, panelIQ4_NL_4_avx512}, {2, panelIQ4_NL_2_avx2}, {1, panelIQ4_NL_1_avx2}},
+		weights.MXFP4:  {{12, panelMXFP4_12_avx512}, {8, panelMXFP4_8_avx512}, {4, panelMXFP4_4_avx512}, {2, panelMXFP4_2_avx2}, {1, panelMXFP4_1_avx2}},
+		weights.Q4_K:   {{12, panelQ4_K_12_avx512}, {8, panelQ4_K_8_avx512}, {4, panelQ4_K_4_avx512}, {2, panelQ4_K_2_avx2}, {1, panelQ4_K_1_avx2}},
+		weights.Q5_K:   {{12, panelQ5_K_12_avx512}, {8, panelQ5_K_8_avx512}, {4, panelQ5_K_4_avx512}, {2, panelQ5_K_2_avx2}, {1, panelQ5_K_1_avx2}},
+		weights.Q6_K:   {{8, panelQ6_K_8_avx512}, {4, panelQ6_K_4_avx512}, {2, panelQ6_K_2_avx2}, {1, panelQ6_K_1_avx2}},
 	},
 	transpose:    transpose_avx512,
 	round:        round_avx512,
@@ -323,16 +323,6 @@ func panelQ8_0_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //go:noescape
 func panelQ8_0_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
-// panelQ8_0_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ8_0_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ8_0_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ8_0_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
 // panelQ4_0_12_avx512 adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
@@ -347,16 +337,6 @@ func panelQ4_0_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //
 //go:noescape
 func panelQ4_0_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ4_0_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ4_0_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ4_0_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ4_0_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
 // panelQ4_1_12_avx512 adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
@@ -373,16 +353,6 @@ func panelQ4_1_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //go:noescape
 func panelQ4_1_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
-// panelQ4_1_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ4_1_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ4_1_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ4_1_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
 // panelQ5_0_12_avx512 adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
@@ -397,16 +367,6 @@ func panelQ5_0_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //
 //go:noescape
 func panelQ5_0_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ5_0_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ5_0_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ5_0_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ5_0_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
 // panelQ5_1_12_avx512 adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
@@ -423,16 +383,6 @@ func panelQ5_1_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //go:noescape
 func panelQ5_1_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
-// panelQ5_1_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ5_1_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ5_1_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ5_1_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
 // panelIQ4_NL_12_avx512 adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
@@ -447,16 +397,6 @@ func panelIQ4_NL_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //
 //go:noescape
 func panelIQ4_NL_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelIQ4_NL_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelIQ4_NL_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelIQ4_NL_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelIQ4_NL_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
 // panelMXFP4_12_avx512 adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
@@ -473,16 +413,6 @@ func panelMXFP4_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //go:noescape
 func panelMXFP4_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
-// panelMXFP4_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelMXFP4_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelMXFP4_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelMXFP4_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
 // panelQ4_K_12_avx512 adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
@@ -497,16 +427,6 @@ func panelQ4_K_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //
 //go:noescape
 func panelQ4_K_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ4_K_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ4_K_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ4_K_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ4_K_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
 // panelQ5_K_12_avx512 adds the products of some units of a panel with 12 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
@@ -523,16 +443,6 @@ func panelQ5_K_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //go:noescape
 func panelQ5_K_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
-// panelQ5_K_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ5_K_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ5_K_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ5_K_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
 // panelQ6_K_8_avx512 adds the products of some units of a panel with 8 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
 //
 //go:noescape
@@ -542,16 +452,6 @@ func panelQ6_K_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //
 //go:noescape
 func panelQ6_K_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ6_K_2_avx512 adds the products of some units of a panel with 2 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ6_K_2_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
-
-// panelQ6_K_1_avx512 adds the products of some units of a panel with 1 vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.
-//
-//go:noescape
-func panelQ6_K_1_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
 // probeBytes_avx512 does 20 products of bytes in registers, so often.
 //

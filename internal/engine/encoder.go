@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"slices"
 	"sync"
 
 	"kindredgate/internal/kv"
@@ -12,8 +13,8 @@ import (
 	"kindredgate/internal/tokenizer"
 )
 
-// Encoder makes vectors of texts. It is safe for concurrent use; texts are worked on one batch after the other, the
-// batches of several requests by turns.
+// Encoder makes vectors of texts. It is safe for concurrent use; texts are worked on one batch after the other. Short texts of several
+// requests go together, and what is too much for a batch goes by turns.
 type Encoder struct {
 	model *model.Model
 	tok   *tokenizer.Tokenizer
@@ -24,10 +25,20 @@ type Encoder struct {
 	room  int // tokens that space has room for
 
 	mu      sync.Mutex
+	queue   []*encoding // what waits for its turn, in order
 	waiting int
 	active  sync.WaitGroup
 	ending  context.Context
 	end     context.CancelCauseFunc
+}
+
+// encoding is some texts of one request. Who has the turn writes what they become, and then closes done.
+type encoding struct {
+	texts  []model.Text
+	tokens int
+	done   chan struct{}
+	out    [][]float32
+	err    error
 }
 
 // batchTokens is how many tokens a batch of texts has at most, if it is not a single text.
@@ -166,22 +177,86 @@ func (e *Encoder) rest() {
 	}
 }
 
-// batch waits for its turn and makes the vectors of texts of so many tokens together.
-func (e *Encoder) batch(ctx context.Context, texts []model.Text, tokens int) (out [][]float32, err error) {
-	select {
-	case e.turn <- struct{}{}:
-	case <-ctx.Done():
-		return nil, context.Cause(ctx)
-	case <-e.ending.Done():
-		return nil, ErrClosed
+// batch makes the vectors of texts of so many tokens together: with those of others if it gets the turn, or others make them with theirs.
+func (e *Encoder) batch(ctx context.Context, texts []model.Text, tokens int) ([][]float32, error) {
+	b := &encoding{texts: texts, tokens: tokens, done: make(chan struct{})}
+	e.mu.Lock()
+	e.queue = append(e.queue, b)
+	e.mu.Unlock()
+	for {
+		err := error(nil)
+		select {
+		case <-b.done:
+			return b.out, b.err
+		case <-ctx.Done():
+			err = context.Cause(ctx)
+		case <-e.ending.Done():
+			err = ErrClosed
+		case e.turn <- struct{}{}:
+			switch {
+			case ctx.Err() != nil:
+				err = context.Cause(ctx)
+			case e.ending.Err() != nil:
+				err = ErrClosed
+			default:
+				e.work(e.next())
+			}
+			<-e.turn
+		}
+		if err != nil {
+			e.leave(b)
+			return nil, err
+		}
 	}
-	defer func() { <-e.turn }()
-	switch {
-	case ctx.Err() != nil:
-		return nil, context.Cause(ctx)
-	case e.ending.Err() != nil:
-		return nil, ErrClosed
+}
+
+// leave takes texts out of the queue, if they are still there.
+func (e *Encoder) leave(b *encoding) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if i := slices.Index(e.queue, b); i >= 0 {
+		e.queue = slices.Delete(e.queue, i, i+1)
 	}
+}
+
+// next takes what goes together off the queue: the first one, and those that follow as long as there is room.
+func (e *Encoder) next() []*encoding {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	n, tokens := 0, 0
+	for n < len(e.queue) && (n == 0 || tokens+e.queue[n].tokens <= batchTokens) {
+		tokens += e.queue[n].tokens
+		n++
+	}
+	list := slices.Clone(e.queue[:n])
+	e.queue = slices.Delete(e.queue, 0, n)
+	return list
+}
+
+// work makes the vectors of some texts, and tells who waits for them. It has the turn.
+func (e *Encoder) work(list []*encoding) {
+	var texts []model.Text
+	tokens := 0
+	for _, b := range list {
+		texts = append(texts, b.texts...)
+		tokens += b.tokens
+	}
+	if len(texts) == 0 {
+		return
+	}
+	out, err := e.encode(texts, tokens)
+	for _, b := range list {
+		if b.err = err; err == nil {
+			b.out, out = out[:len(b.texts)], out[len(b.texts):]
+			if slices.ContainsFunc(b.out, func(v []float32) bool { return !finite(v) }) {
+				b.out, b.err = nil, ErrNotNumbers
+			}
+		}
+		close(b.done)
+	}
+}
+
+func (e *Encoder) encode(texts []model.Text, tokens int) (out [][]float32, err error) {
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer func() {
 		if p := recover(); p != nil {
@@ -192,13 +267,7 @@ func (e *Encoder) batch(ctx context.Context, texts []model.Text, tokens int) (ou
 		e.room = max(tokens, min(batchTokens, e.model.Context))
 		e.space = e.model.NewScratch(e.room, 0)
 	}
-	out, err = e.model.Encode(e.opts.Team, e.space, e.pool, texts)
-	for _, v := range out {
-		if !finite(v) {
-			return nil, ErrNotNumbers
-		}
-	}
-	return out, err
+	return e.model.Encode(e.opts.Team, e.space, e.pool, texts)
 }
 
 // InputError says which text cannot be made a vector of: it has no tokens, too many, or one that does not exist.

@@ -43,6 +43,9 @@ type StepTime struct {
 // comparedSteps are the tokens of the steps that are measured.
 var comparedSteps = []int{1, 64, 256}
 
+// shortSteps is how many tokens short steps have together in a round.
+const shortSteps = 16
+
 // leastRounds is how often each is measured at the least, whatever time that takes.
 const leastRounds = 3
 
@@ -111,13 +114,15 @@ func Compare(ctx context.Context, job Job, kernels []string) (_ *Comparison, err
 				if job.Progress != nil {
 					job.Progress(fmt.Sprintf("%s, %d tokens", name, n), min(out.Rounds, leastRounds-1), leastRounds)
 				}
-				seq.Truncate(0)
-				if err := seq.Reserve(n); err != nil {
-					return nil, err
+				for range max(1, shortSteps/n) {
+					seq.Truncate(0)
+					if err := seq.Reserve(n); err != nil {
+						return nil, err
+					}
+					cpu, all := timed(func() { m.Forward(nil, scratch, tokens[:n]) })
+					t := &times[i*len(comparedSteps)+j]
+					t[0], t[1] = append(t[0], cpu), append(t[1], all)
 				}
-				cpu, all := timed(func() { m.Forward(nil, scratch, tokens[:n]) })
-				t := &times[i*len(comparedSteps)+j]
-				t[0], t[1] = append(t[0], cpu), append(t[1], all)
 			}
 		}
 		round = time.Since(at)

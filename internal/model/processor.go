@@ -3,6 +3,7 @@ package model
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"kindredgate/internal/kv"
 	"kindredgate/internal/tensor"
@@ -174,10 +175,12 @@ func (m *Model) Encode(team *tensor.Team, s *Scratch, pool *kv.Pool, texts []Tex
 		}
 	}
 	s.run(team, tokens)
-	out := make([][]float32, len(texts))
+	pooled := tensor.NewBatch(len(texts), m.Dim)
+	pooled.Resize(len(texts))
 	first := 0
 	for i, text := range texts {
-		v := make([]float32, m.Dim)
+		v := pooled.Vec(i)
+		clear(v)
 		from, to := first, first+len(text.IDs)
 		first = to
 		switch m.Pooling {
@@ -196,44 +199,56 @@ func (m *Model) Encode(team *tensor.Team, s *Scratch, pool *kv.Pool, texts []Tex
 		}
 		if m.Head != NoHead {
 			scaled(v, 1/float32(to-from))
-			out[i] = []float32{m.score(team, s, v)}
-			continue
 		}
-		// The mean's divisor goes with the length, unless something that is not linear follows; dense layers are.
-		for _, w := range m.dense {
-			v = s.product(team, &linear{Matrix: w}, v)
-		}
-		out[i] = Unit(v)
+	}
+	if m.Head != NoHead {
+		return m.scores(team, s, pooled), nil
+	}
+	// The mean's divisor goes with the length, unless something that is not linear follows; dense layers are.
+	for _, w := range m.dense {
+		pooled = s.product(team, &linear{Matrix: w}, pooled)
+	}
+	out := make([][]float32, len(texts))
+	for i := range out {
+		out[i] = Unit(slices.Clone(pooled.Vec(i)))
 	}
 	return out, nil
 }
 
-// product is a matrix times a vector.
-func (s *Scratch) product(team *tensor.Team, w *linear, v []float32) []float32 {
-	in, out := tensor.NewBatch(1, w.Cols), tensor.NewBatch(1, w.Rows)
-	in.Resize(1)
-	copy(in.Vec(0), v)
+// product is a matrix times each of some vectors.
+func (s *Scratch) product(team *tensor.Team, w *linear, in *tensor.Batch) *tensor.Batch {
+	out := tensor.NewBatch(in.Len(), w.Rows)
 	s.mul.Mul(team, s.pack.Pack(team, in, &w.Matrix), tensor.Product{W: &w.Matrix, Dst: out})
 	if w.bias != nil {
-		tensor.Add(out.Vec(0), w.bias)
+		for i := range out.Len() {
+			tensor.Add(out.Vec(i), w.bias)
+		}
 	}
-	return out.Vec(0)
+	return out
 }
 
-// score is σ of what the head makes of a vector.
-func (m *Model) score(team *tensor.Team, s *Scratch, v []float32) float32 {
-	v = s.product(team, &m.head.dense, v)
-	switch m.Head {
-	case TanhHead:
-		for i, x := range v {
-			v[i] = float32(math.Tanh(float64(x)))
+// scores are σ of what the head makes of each vector.
+func (m *Model) scores(team *tensor.Team, s *Scratch, pooled *tensor.Batch) [][]float32 {
+	inner := s.product(team, &m.head.dense, pooled)
+	for i := range inner.Len() {
+		v := inner.Vec(i)
+		switch m.Head {
+		case TanhHead:
+			for j, x := range v {
+				v[j] = float32(math.Tanh(float64(x)))
+			}
+		case GELUHead:
+			activate(GELU, nil, v)
+			m.normalize(v, v, &m.head.norm)
+		case NoHead:
 		}
-	case GELUHead:
-		activate(GELU, nil, v)
-		m.normalize(v, v, &m.head.norm)
-	case NoHead:
 	}
-	return sigmoid(s.product(team, &m.head.out, v)[0])
+	all := s.product(team, &m.head.out, inner)
+	out := make([][]float32, all.Len())
+	for i := range out {
+		out[i] = []float32{sigmoid(all.Vec(i)[0])}
+	}
+	return out
 }
 
 // Unit scales a vector to length 1, in place.

@@ -45,7 +45,7 @@ const runTokens = 32
 const mostHeads = 8
 
 // blockQueries is how many queries go through a page together: their scores and the page stay in the first cache.
-const blockQueries = 32
+const blockQueries = 24
 
 type attentionWorker struct {
 	keys, values []float32         // a page of one head

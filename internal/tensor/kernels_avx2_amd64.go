@@ -455,15 +455,15 @@ func tanhGELU_avx2(gate *float32, up *float32, factor int, cubic int, n int)
 //go:noescape
 func scores4_avx2(out *float32, q *float32, qs int, keys *float32, dims int)
 
-// mix4_avx2 makes each of 4 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [4][32]; dims are 16 at a time.
-//
-//go:noescape
-func mix4_avx2(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
-
 // scores1_avx2 gives the products of 1 queries, qs bytes apart, with keys of [dims][32]; out is [1][32].
 //
 //go:noescape
 func scores1_avx2(out *float32, q *float32, qs int, keys *float32, dims int)
+
+// mix4_avx2 makes each of 4 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [4][32]; dims are 16 at a time.
+//
+//go:noescape
+func mix4_avx2(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
 
 // mix1_avx2 makes each of 1 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [1][32]; dims are 16 at a time.
 //

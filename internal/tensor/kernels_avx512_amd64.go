@@ -73,7 +73,7 @@ var avx512Kernels = kernels{
 	exp:          exp_avx512,
 	tileFloats:   tileFloats_avx512,
 	scores:       []scoresKernel{{8, scores8_avx512}, {4, scores4_avx512}, {1, scores1_avx512}},
-	mix:          []mixKernel{{8, mix8_avx512}, {4, mix4_avx512}, {1, mix1_avx512}},
+	mix:          []mixKernel{{6, mix6_avx512}, {4, mix4_avx512}, {2, mix2_avx512}, {1, mix1_avx512}},
 	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_avx512, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
@@ -543,25 +543,30 @@ func tanhGELU_avx512(gate *float32, up *float32, factor int, cubic int, n int)
 //go:noescape
 func scores8_avx512(out *float32, q *float32, qs int, keys *float32, dims int)
 
-// mix8_avx512 makes each of 8 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [8][32]; dims are 16 at a time.
-//
-//go:noescape
-func mix8_avx512(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
-
 // scores4_avx512 gives the products of 4 queries, qs bytes apart, with keys of [dims][32]; out is [4][32].
 //
 //go:noescape
 func scores4_avx512(out *float32, q *float32, qs int, keys *float32, dims int)
+
+// scores1_avx512 gives the products of 1 queries, qs bytes apart, with keys of [dims][32]; out is [1][32].
+//
+//go:noescape
+func scores1_avx512(out *float32, q *float32, qs int, keys *float32, dims int)
+
+// mix6_avx512 makes each of 6 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [6][32]; dims are 16 at a time.
+//
+//go:noescape
+func mix6_avx512(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
 
 // mix4_avx512 makes each of 4 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [4][32]; dims are 16 at a time.
 //
 //go:noescape
 func mix4_avx512(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
 
-// scores1_avx512 gives the products of 1 queries, qs bytes apart, with keys of [dims][32]; out is [1][32].
+// mix2_avx512 makes each of 2 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [2][32]; dims are 16 at a time.
 //
 //go:noescape
-func scores1_avx512(out *float32, q *float32, qs int, keys *float32, dims int)
+func mix2_avx512(out *float32, os int, by *float32, weights *float32, values *float32, vs int, positions int, dims int)
 
 // mix1_avx512 makes each of 1 outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [1][32]; dims are 16 at a time.
 //

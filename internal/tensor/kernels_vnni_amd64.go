@@ -94,7 +94,7 @@ var vnniKernels = kernels{
 	exp:          exp_avx512,
 	tileFloats:   tileFloats_avx512,
 	scores:       []scoresKernel{{8, scores8_avx512}, {4, scores4_avx512}, {1, scores1_avx512}},
-	mix:          []mixKernel{{8, mix8_avx512}, {4, mix4_avx512}, {1, mix1_avx512}},
+	mix:          []mixKernel{{6, mix6_avx512}, {4, mix4_avx512}, {2, mix2_avx512}, {1, mix1_avx512}},
 	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_vnni, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }

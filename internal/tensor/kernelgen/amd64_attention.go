@@ -4,8 +4,10 @@ import "fmt"
 
 // attention's products of queries with a page of 32 positions, whose keys lie side by side, and what becomes of them.
 func (a *amd64) attention() {
-	for _, n := range a.queries() {
+	for _, n := range a.queries("scores") {
 		a.scores(n)
+	}
+	for _, n := range a.queries("mix") {
 		a.mix(n)
 	}
 	a.mask()
@@ -14,19 +16,23 @@ func (a *amd64) attention() {
 	a.one()
 }
 
-// queries are the numbers of queries that products are made for, the largest first.
-func (a *amd64) queries() []int {
-	if a.wide() {
+// queries are the numbers of queries that products are made for, the largest first. The more of them there are for a value that is read, and values
+// for a weight, the fewer operations other than products there are: 8 times 2 registers of scores, 6 times 4 of sums.
+func (a *amd64) queries(of string) []int {
+	switch {
+	case !a.wide():
+		return []int{4, 1}
+	case of == "scores":
 		return []int{8, 4, 1}
 	}
-	return []int{4, 1}
+	return []int{6, 4, 2, 1}
 }
 
 // listAttention is the part of the kernels' Go value that has them.
 func (a *amd64) listAttention(set string) (text string) {
 	for _, of := range []struct{ field, kind string }{{"scores", "scoresKernel"}, {"mix", "mixKernel"}} {
 		text += fmt.Sprintf("\t%s: []%s{", of.field, of.kind)
-		for i, n := range a.queries() {
+		for i, n := range a.queries(of.field) {
 			if i > 0 {
 				text += ", "
 			}
@@ -50,6 +56,20 @@ func (a *amd64) multiples(n int, step, three, five, seven string) func(base stri
 	return func(base string, i, offset int) string { return fmt.Sprintf("%d(%s)%s", offset, base, at[i]) }
 }
 
+// twice does a body as often as a register says, two times in one where that goes.
+func (a *amd64) twice(counter string, body func(times int)) {
+	odd, again := a.label("odd"), a.label("twice")
+	a.op("SUBQ", "$2", counter)
+	a.op("JLT", odd)
+	a.place(again)
+	body(2)
+	a.op("SUBQ", "$2", counter)
+	a.op("JGE", again)
+	a.place(odd)
+	a.op("ADDQ", "$2", counter)
+	a.loop(counter, func() { body(1) })
+}
+
 // scores keeps two registers of sums for each query; narrow ones take half the positions at a time.
 func (a *amd64) scores(n int) {
 	a.begin(fmt.Sprintf("scores%d", n), fmt.Sprintf("gives the products of %d queries, qs bytes apart, with keys of [dims][32]; out is [%d][32].", n, n),
@@ -68,18 +88,20 @@ func (a *amd64) scores(n int) {
 			a.zero(s)
 		}
 		width := 16 * a.lanes
-		a.loop("CX", func() {
-			for i := range 2 {
-				a.op("VMOVUPS", mem("DX", 64*half+width*i), a.v(k[i]))
-			}
-			for i := range n {
-				a.op("VBROADCASTSS", query("SI", i, 0), a.v(q))
-				for j := range 2 {
-					a.op("VFMADD231PS", a.v(k[j]), a.v(q), a.v(sums[2*i+j]))
+		a.twice("CX", func(dims int) {
+			for d := range dims {
+				for i := range 2 {
+					a.op("VMOVUPS", mem("DX", 128*d+64*half+width*i), a.v(k[i]))
+				}
+				for i := range n {
+					a.op("VBROADCASTSS", query("SI", i, 4*d), a.v(q))
+					for j := range 2 {
+						a.op("VFMADD231PS", a.v(k[j]), a.v(q), a.v(sums[2*i+j]))
+					}
 				}
 			}
-			a.op("ADDQ", "$4", "SI")
-			a.op("ADDQ", "$128", "DX")
+			a.op("ADDQ", fmt.Sprintf("$%d", 4*dims), "SI")
+			a.op("ADDQ", fmt.Sprintf("$%d", 128*dims), "DX")
 		})
 		for i := range n {
 			for j := range 2 {
@@ -90,7 +112,7 @@ func (a *amd64) scores(n int) {
 	a.end()
 }
 
-// mix keeps the sums of 16 dims of each query in registers, or of 32 where these hold them.
+// mix keeps the sums of 16 dims of each query in registers, or of 64 where these hold them.
 func (a *amd64) mix(n int) {
 	a.begin(fmt.Sprintf("mix%d", n), fmt.Sprintf("makes each of %d outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [%d][32]; dims are 16 at a time.", n, n),
 		"out:*float32=DI", "os:int=R8", "by:*float32=BX", "weights:*float32=SI", "values:*float32=DX", "vs:int=AX", "positions:int=R13", "dims:int=CX")
@@ -134,16 +156,15 @@ func (a *amd64) mix(n int) {
 		a.end()
 		return
 	}
-	odd := a.label("odd")
-	a.op("SUBQ", "$2", "CX")
-	a.op("JLT", odd)
-	again := a.label("twice")
+	few, again := a.label("few"), a.label("four")
+	a.op("SUBQ", "$4", "CX")
+	a.op("JLT", few)
 	a.place(again)
-	pass(2)
-	a.op("SUBQ", "$2", "CX")
+	pass(4)
+	a.op("SUBQ", "$4", "CX")
 	a.op("JGE", again)
-	a.place(odd)
-	a.op("ADDQ", "$2", "CX")
+	a.place(few)
+	a.op("ADDQ", "$4", "CX")
 	a.next = 0
 	a.loop("CX", func() { pass(1) })
 	a.end()

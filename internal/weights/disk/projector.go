@@ -21,6 +21,7 @@ type projector struct {
 // folderFiles are the projectors of a folder and, if there are any, how wide its text models are, as it was when the folder was last changed.
 type folderFiles struct {
 	changed time.Time
+	read    time.Time
 	list    []projector
 	texts   map[string]int // by path
 }
@@ -68,6 +69,11 @@ func Projector(path string) (string, error) {
 	return "", &TwoProjectorsError{fit}
 }
 
+const (
+	clockTick = 2 * time.Second        // that times of files are apart at the least, in the worst of file systems
+	readAgain = 200 * time.Millisecond // after which a folder is read again that may have changed
+)
+
 // filesIn lists the projectors of a folder. Headers are read again only when files have come or gone.
 func filesIn(folder string) (folderFiles, error) {
 	info, err := os.Stat(folder)
@@ -76,15 +82,17 @@ func filesIn(folder string) (folderFiles, error) {
 	}
 	foldersMu.Lock()
 	defer foldersMu.Unlock()
-	// A folder that has changed just now may change again within what its clock tells apart.
-	if known, ok := folders[folder]; ok && known.changed.Equal(info.ModTime()) && time.Since(known.changed) > 2*time.Second {
+	// A folder that was read just after it had changed may have changed again within what its clock tells apart. Then it is read again, but not for
+	// every request.
+	if known, ok := folders[folder]; ok && known.changed.Equal(info.ModTime()) && (known.read.Sub(known.changed) > clockTick || time.Since(known.read) < readAgain) {
 		return known, nil
 	}
+	begun := time.Now()
 	entries, err := os.ReadDir(folder)
 	if err != nil {
 		return folderFiles{}, err
 	}
-	f := folderFiles{changed: info.ModTime(), texts: map[string]int{}}
+	f := folderFiles{changed: info.ModTime(), read: begun, texts: map[string]int{}}
 	for _, e := range entries {
 		path := filepath.Join(folder, e.Name())
 		if !strings.EqualFold(filepath.Ext(path), ".gguf") {

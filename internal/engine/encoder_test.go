@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sync"
 	"testing"
+	"time"
 
 	"kindredgate/internal/model"
 	"kindredgate/internal/tokenizer"
@@ -83,13 +84,17 @@ func TestEncodingsGoTogether(t *testing.T) {
 		})
 	}
 	waiting := func() int { e.mu.Lock(); defer e.mu.Unlock(); return len(e.queue) }
-	for waiting() < n {
-		runtime.Gosched()
+	until := func(done func() bool) {
+		t.Helper()
+		for deadline := time.Now().Add(20 * time.Second); !done(); runtime.Gosched() {
+			if time.Now().After(deadline) {
+				t.Fatalf("%d texts wait", waiting())
+			}
+		}
 	}
+	until(func() bool { return waiting() == n })
 	leave()
-	for waiting() > n-len(texts)/7-1 {
-		runtime.Gosched()
-	}
+	until(func() bool { return waiting() == n-len(texts)/7-1 })
 	left := waiting()
 	list := e.next()
 	tokens := 0

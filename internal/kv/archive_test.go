@@ -2,7 +2,9 @@ package kv
 
 import (
 	stdbytes "bytes" // bytes is a store here
+	"encoding/binary"
 	"errors"
+	"hash/crc32"
 	"slices"
 	"testing"
 )
@@ -128,6 +130,12 @@ func TestDamagedArchive(t *testing.T) {
 		s.Release()
 	}
 	record := int(p.recordBytes(false))
+	for _, parent := range []uint32{1, 7, 1 << 31} { // whole, but of a page that is not there
+		b := slices.Clone(whole[:head+record])
+		binary.LittleEndian.PutUint32(b[head:], parent)
+		binary.LittleEndian.PutUint32(b[head+record-4:], crc32.Checksum(b[head:head+record-4], polynomial))
+		try("another parent", b, 0)
+	}
 	try("nothing", nil, 0)
 	try("another model", archive(t, must(filled(t, layers)), 1<<20), 0)
 	try("cut short", whole[:len(whole)-1], 2)

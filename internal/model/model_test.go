@@ -763,3 +763,30 @@ func ExampleDescribe() {
 	fmt.Println(s.Architecture, len(s.Layers), "layers,", s.Layers[0].FeedForward.Experts.Used, "of", s.Layers[0].FeedForward.Experts.Count, "experts,", s.Context, "tokens")
 	// Output: gpt-oss 2 layers, 2 of 4 experts, 4096 tokens
 }
+
+// However many threads there are, steps give the same to the bit: of few tokens, whose segments are worked on side by side, and of many, which are shared out
+// token by token.
+func TestTeamsGiveTheSame(t *testing.T) {
+	m := open(t, "../../demo/models/harbour-4m/harbour-4m.gguf")
+	ids := make([]int32, 3*segment+70)
+	for i := range ids {
+		ids[i] = int32(i*7919) % int32(m.Vocab)
+	}
+	var want [][]float32
+	for _, size := range []int{1, 2, 8} {
+		team := tensor.NewTeam(size)
+		r := newRunner(t, m, team, kv.F16, len(ids)+3)
+		got := r.feed(ids, 257)
+		got = append(got, r.feed([]int32{5, 6, 7}, 1)...)
+		team.Close()
+		if size == 1 {
+			want = got
+			continue
+		}
+		for i := range want {
+			if !slices.Equal(got[i], want[i]) {
+				t.Fatalf("with %d threads the logits at position %d are others", size, i)
+			}
+		}
+	}
+}

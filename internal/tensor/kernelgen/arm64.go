@@ -11,7 +11,6 @@ type arm64 struct {
 	source
 	next   int
 	result string
-	matrix bool // whether there is an instruction for matrices of two rows of bytes (i8mm)
 }
 
 // Vector instructions on four words or 16 bytes: the word with registers 0, to which their numbers are added.
@@ -19,7 +18,7 @@ var vector = map[string]uint32{
 	"fadd": 0x4e20d400, "fsub": 0x4ea0d400, "fmul": 0x6e20dc00, "fdiv": 0x6e20fc00, "fmax": 0x4e20f400, "fmin": 0x4ea0f400, "fcmgt": 0x6ea0e400, "fcmge": 0x6e20e400, "fmla": 0x4e20cc00, "fmls": 0x4ea0cc00,
 	"add.4s": 0x4ea08400, "addp.4s": 0x4ea0bc00, "umax.4s": 0x6ea06400, "add.16b": 0x4e208400, "sub.16b": 0x6e208400,
 	"and": 0x4e201c00, "orr": 0x4ea01c00, "eor": 0x6e201c00, "bic": 0x4e601c00, "cmtst.16b": 0x4e208c00, "bsl": 0x6e601c00, "bif": 0x6ee01c00,
-	"sdot": 0x4e809400, "smmla": 0x4e80a400, "uzp1.4s": 0x4e801800, "uzp2.4s": 0x4e805800, "tbl": 0x4e000000, "ushl.16b": 0x6e204400,
+	"sdot": 0x4e809400, "tbl": 0x4e000000, "ushl.16b": 0x6e204400,
 	"zip1.16b": 0x4e003800, "zip2.16b": 0x4e007800, "zip1.4s": 0x4e803800, "zip2.4s": 0x4e807800, "zip1.2d": 0x4ec03800, "zip2.2d": 0x4ec07800,
 }
 
@@ -196,11 +195,6 @@ func (a *arm64) everywhere(w uint32) int {
 }
 
 func (a *arm64) kernels() {
-	if a.matrix {
-		a.set = "i8mm" // the rest is shared with the other set
-		a.panels()
-		return
-	}
 	a.set = "neon"
 	a.unpackers()
 	for _, k := range kinds {
@@ -222,9 +216,6 @@ func (a *arm64) kernels() {
 var neonTiles = []int{4, 2, 1}
 
 func (a *arm64) list() string {
-	if a.matrix {
-		return "var i8mmPanels = " + a.listPanels() + "\n"
-	}
 	var b strings.Builder
 	b.WriteString("var neonKernels = kernels{\n\tname: \"neon\", tileRows: 16,\n\tunpack: [weights.Types]unpackKernel{\n")
 	for _, f := range a.unpacked() {
@@ -239,7 +230,7 @@ func (a *arm64) list() string {
 		b.WriteString("},\n")
 	}
 	b.WriteString("\t},\n")
-	b.WriteString("\tpanels: " + a.listPanels() + ",\n")
+	b.WriteString(a.listPanels())
 	for _, f := range vectorKernels {
 		fmt.Fprintf(&b, "\t%s: %s_neon,\n", f.field, f.name)
 	}

@@ -5,9 +5,6 @@ import "fmt"
 // Panels for NEON: a register holds four elements of each of four rows, and four elements of a vector are chosen out of its 16 bytes by the
 // instruction itself. So rows are neither taken apart nor turned. Weights are made signed as they are read, so that nothing has to be taken
 // off the sums.
-//
-// With i8mm, one instruction multiplies eight elements of two rows with eight of two vectors. The groups of four elements of a panel, two of them zipped,
-// and two vectors side by side are such matrices; at the end of a block sums are sorted by vectors again.
 
 // neonVectors are the numbers of vectors for which there are registers enough.
 func (f panelForm) neonVectors() []int {
@@ -20,27 +17,21 @@ func (f panelForm) neonVectors() []int {
 func (a *arm64) panels() {
 	for _, f := range panelForms {
 		for _, n := range f.neonVectors() {
-			if n > 1 || !a.matrix {
-				a.panel(f, n)
-			}
+			a.panel(f, n)
 		}
 	}
 }
 
 func (a *arm64) listPanels() string {
-	text := "[weights.Types][]panelKernel{\n"
+	text := "\tpanels: [weights.Types][]panelKernel{\n"
 	for _, f := range panelForms {
 		text += fmt.Sprintf("\t\tweights.%s: {", f.name)
 		for _, n := range f.neonVectors() {
-			set := a.set
-			if n == 1 {
-				set = "neon"
-			}
-			text += fmt.Sprintf("{%d, panel%s_%d_%s}, ", n, f.name, n, set)
+			text += fmt.Sprintf("{%d, panel%s_%d_neon}, ", n, f.name, n)
 		}
 		text += "},\n"
 	}
-	return text + "\t}"
+	return text + "\t},\n"
 }
 
 // Registers of panel kernels, beside those of the parameters.
@@ -126,9 +117,9 @@ func (p *neonPanel) tail(dst, v, offset int) {
 	p.splat(dst, neonAt)
 }
 
-// group makes the weights of a part ready, which are of group k of the eight of a block, in a register.
-func (p *neonPanel) group(w, k, part int) int {
-	f := p.f
+// group makes the weights of a part ready, which are of group k of the eight of a block.
+func (p *neonPanel) group(k, part int) int {
+	f, w := p.f, p.w[part]
 	if f.bytes {
 		p.load(w, neonWeights, 64*k+16*part)
 		p.v("eor", w, w, p.less)
@@ -214,39 +205,6 @@ func (p *neonPanel) scales(h int, minimums bool) {
 	}
 }
 
-// matrices adds the products of half h of a block. Of the sums of two vectors, the first of each part is of its rows 0 and 1, the second of 2 and 3.
-func (p *neonPanel) matrices(h int) {
-	for v := 0; v < p.n; v += 2 {
-		first, second := p.x[v], p.x[v+1]
-		p.u("mov", p.t, first)
-		p.v("zip1.2d", first, p.t, second)
-		p.v("zip2.2d", second, p.t, second)
-	}
-	for two := range 2 { // groups
-		for part := range 4 {
-			a, b := p.group(p.w[0], 4*h+2*two, part), p.group(p.w[1], 4*h+2*two+1, part)
-			p.v("zip1.4s", p.w[2], a, b)
-			p.v("zip2.4s", p.w[3], a, b)
-			for v := 0; v < p.n; v += 2 {
-				p.v("smmla", p.sums[4*v+part], p.w[2], p.x[v+two])
-				p.v("smmla", p.sums[4*(v+1)+part], p.w[3], p.x[v+two])
-			}
-		}
-	}
-}
-
-// sort makes sums of each vector of those of matrices.
-func (p *neonPanel) sort() {
-	for v := 0; v < p.n; v += 2 {
-		for part := range 4 {
-			first, second := p.sums[4*v+part], p.sums[4*(v+1)+part]
-			p.u("mov", p.t, first)
-			p.v("uzp1.4s", first, p.t, second)
-			p.v("uzp2.4s", second, p.t, second)
-		}
-	}
-}
-
 // block adds the products of a block to acc.
 func (p *neonPanel) block() {
 	f := p.f
@@ -265,23 +223,16 @@ func (p *neonPanel) block() {
 				p.zero(s)
 			}
 		}
-		if p.matrix {
-			p.matrices(h)
-		} else {
-			for i := range 4 {
-				for part := range 4 {
-					w := p.group(p.w[part], 4*h+i, part)
-					for v := range p.n {
-						p.sdotElement(p.sums[4*v+part], w, p.x[v], i)
-					}
+		for i := range 4 {
+			for part := range 4 {
+				w := p.group(4*h+i, part)
+				for v := range p.n {
+					p.sdotElement(p.sums[4*v+part], w, p.x[v], i)
 				}
 			}
 		}
 		if h == 0 && !f.kind.halves {
 			continue
-		}
-		if p.matrix {
-			p.sort()
 		}
 		p.scales(h, false)
 		for i, s := range p.sums {

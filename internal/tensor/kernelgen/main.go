@@ -76,10 +76,9 @@ func files() map[string][]byte {
 		set.kernels()
 		set.write(out, "amd64", set.list())
 	}
-	for _, set := range []*arm64{{}, {matrix: true}} {
-		set.kernels()
-		set.write(out, "arm64", set.list())
-	}
+	neon := &arm64{}
+	neon.kernels()
+	neon.write(out, "arm64", neon.list())
 	return out
 }
 

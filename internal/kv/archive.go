@@ -89,13 +89,14 @@ func (p *Pool) NewArchive(most int64) Archive {
 	}
 	slices.SortFunc(list, func(a, b *page) int { return cmp.Or(cmp.Compare(b.used, a.used), cmp.Compare(a.depth, b.depth)) })
 	numbers := map[uint64]int32{}
+	left := map[uint64]bool{} // which cannot go, and so nothing that follows them, whose way up need not be gone to its end again
 	for _, one := range list {
 		// It goes with those before it.
 		var chain []*page
 		bytes := a.Bytes
 		whole := true
-		for at := one; whole; at = byID[at.key.before] {
-			if whole = at != nil && !at.ofPictures(); !whole {
+		for at := one; ; at = byID[at.key.before] {
+			if whole = at != nil && !left[at.id] && !at.ofPictures(); !whole {
 				break
 			}
 			if _, there := numbers[at.id]; there {
@@ -108,6 +109,7 @@ func (p *Pool) NewArchive(most int64) Archive {
 			}
 		}
 		if !whole || bytes > most {
+			left[one.id] = true
 			continue
 		}
 		a.Bytes = bytes

@@ -92,7 +92,7 @@ func (a *attention) run(team *tensor.Team, w *work) {
 	units := len(a.pieces) * w.spec.KVHeads * a.parts
 	cost := (w.spec.HeadDim + w.spec.ValueDim) * longest * group / a.parts * (len(w.tokens) + len(a.pieces) - 1) / len(a.pieces)
 	a.segments = 0
-	if n := (longest + segment - 1) / segment; n > 1 && units < unitsPerThread*team.Size() {
+	if n := (longest + segment - 1) / segment; n > 1 && units < unitsPerThread*team.Size() && units*n*min(len(w.tokens), runTokens)*min(group, mostHeads)*w.spec.ValueDim <= mostApart {
 		a.segments = n
 		for len(a.apart) < units*n {
 			a.apart = append(a.apart, sums{})
@@ -105,6 +105,9 @@ func (a *attention) run(team *tensor.Team, w *work) {
 // unitsPerThread is how many units each thread should get, so that none waits long for the last one: where there are fewer, segments are
 // worked on side by side.
 const unitsPerThread = 4
+
+// mostApart is how many numbers what segments come to may have together, 16 MiB of them: more queries keep threads busy by themselves.
+const mostApart = 4 << 20
 
 // unit is some tokens of a sequence and some query heads that share a key/value head.
 type unit struct {

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"kindredgate/internal/model"
-	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights/disk"
 )
 
@@ -26,18 +25,7 @@ func newEncoder(t testing.TB, path string) *Encoder {
 			t.Error(err)
 		}
 	})
-	m, err := model.Load(c)
-	if err != nil {
-		t.Fatal(err)
-	}
-	definition, err := c.Tokenizer()
-	if err != nil {
-		t.Fatal(err)
-	}
-	tok, err := tokenizer.New(definition)
-	if err != nil {
-		t.Fatal(err)
-	}
+	m, tok := opened(t, c)
 	e, err := NewEncoder(m, tok, Options{})
 	if err != nil {
 		t.Fatal(err)

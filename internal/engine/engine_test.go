@@ -18,20 +18,18 @@ import (
 	"kindredgate/internal/model"
 	"kindredgate/internal/tensor"
 	"kindredgate/internal/tokenizer"
+	"kindredgate/internal/weights"
 	"kindredgate/internal/weights/gguf"
 )
 
-func harbour(t testing.TB, o Options) *Engine {
+// opened is a checkpoint's model with its tokenizer.
+func opened(t testing.TB, c *weights.Checkpoint) (*model.Model, *tokenizer.Tokenizer) {
 	t.Helper()
-	f, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m.gguf")
+	m, err := model.Load(c)
 	if err != nil {
 		t.Fatal(err)
 	}
-	m, err := model.Load(f)
-	if err != nil {
-		t.Fatal(err)
-	}
-	definition, err := f.Tokenizer()
+	definition, err := c.Tokenizer()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,6 +37,16 @@ func harbour(t testing.TB, o Options) *Engine {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return m, tok
+}
+
+func harbour(t testing.TB, o Options) *Engine {
+	t.Helper()
+	f, err := gguf.Open("../../demo/models/harbour-4m/harbour-4m.gguf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, tok := opened(t, f)
 	if _, ok := t.(*testing.B); ok && o.Team == nil {
 		o.Team = tensor.NewTeam(0)
 		t.Cleanup(o.Team.Close)

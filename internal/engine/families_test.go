@@ -8,8 +8,6 @@ import (
 	"time"
 
 	"kindredgate/internal/kv"
-	"kindredgate/internal/model"
-	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights/gguf"
 )
 
@@ -20,18 +18,7 @@ func engineOf(t testing.TB, family string, o Options) *Engine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m, err := model.Load(c)
-	if err != nil {
-		t.Fatal(err)
-	}
-	definition, err := c.Tokenizer()
-	if err != nil {
-		t.Fatal(err)
-	}
-	tok, err := tokenizer.New(definition)
-	if err != nil {
-		t.Fatal(err)
-	}
+	m, tok := opened(t, c)
 	e, err := New(m, tok, o)
 	if err != nil {
 		t.Fatal(err)

@@ -10,7 +10,6 @@ import (
 
 	"kindredgate/internal/grammar"
 	"kindredgate/internal/model"
-	"kindredgate/internal/tokenizer"
 	"kindredgate/internal/weights"
 	"kindredgate/internal/weights/gguf"
 )
@@ -24,18 +23,7 @@ func changed(t testing.TB, path string, o Options, change func(c *weights.Checkp
 	}
 	change(c)
 	c.Index()
-	m, err := model.Load(c)
-	if err != nil {
-		t.Fatal(err)
-	}
-	definition, err := c.Tokenizer()
-	if err != nil {
-		t.Fatal(err)
-	}
-	tok, err := tokenizer.New(definition)
-	if err != nil {
-		t.Fatal(err)
-	}
+	m, tok := opened(t, c)
 	t.Cleanup(func() { c.Close() })
 	if m.Embeds() {
 		return nil, m

@@ -355,14 +355,19 @@ func (r *run) decode() error {
 }
 
 // besideTokens is the length of the prompt that is read beside an answer.
-const besideTokens = 512
+const besideTokens = 2048
 
 // beside measures for how long an answer under way stops at most while somebody else's prompt is read.
 func (r *run) beside() error {
 	r.tell("an answer beside a prompt that is read")
 	f := Figure{ID: "gap", Name: fmt.Sprintf("longest pause of an answer beside a prompt of %d", besideTokens), Unit: "ms"}
-	if read, ok := r.report.Find(fmt.Sprintf("prefill.%d", besideTokens)); !ok || read.Value == 0 {
+	alone, ok := r.report.Find(fmt.Sprintf("prefill.%d", besideTokens))
+	if !ok || alone.Value == 0 {
 		f.Skipped = "a prompt of that length was not read"
+	} else {
+		f.Skipped = r.tooLong(time.Duration(2 * besideTokens / alone.Value * float64(time.Second)))
+	}
+	if f.Skipped != "" {
 		r.add(f)
 		return nil
 	}

@@ -29,9 +29,9 @@ type share struct {
 	chunk int // tokens of a row of what the team splits
 }
 
-// worthSharing is from how many elements on an operation is shared out: as many as take some microseconds to add up, a few times what
+// worthSharing is from how many elements on an operation is shared out: as many as take some ten microseconds to add up, many times what
 // handing over takes.
-const worthSharing = 32 << 10
+const worthSharing = 128 << 10
 
 // each does something with each of n tokens, on several threads where that pays. It takes as long for a token as so many elements
 // take to be added up.
@@ -45,8 +45,7 @@ func (s *Scratch) each(n, elements int, o operands, do func(o *operands, i int))
 		if n >= 2*kv.PageTokens*s.team.Size() {
 			w.chunk = kv.PageTokens // the keys of so many lie in the same cache lines
 		}
-		const multiplications = 16 // of bytes, in the time of an addition of floats
-		s.team.Split((n+w.chunk-1)/w.chunk, multiplications*elements*w.chunk, w)
+		s.team.Split((n+w.chunk-1)/w.chunk, tensor.AdditionCost()*elements*w.chunk, w)
 	}
 	*w = share{}
 }

@@ -306,7 +306,11 @@ func (w *unpacked) dot(f *Format, x *Packed, vector int) (sum float32) {
 				t = fused(-r.half[4+i], w.low[2*b+1], t)
 			}
 		}
-		sum = fused(t, r.scale[i], sum)
+		p := float64(float64(t) * float64(r.scale[i]))
+		s, z := p+float64(sum), sum
+		if sum = float32(s); !once(s) {
+			sum = roundOdd(p, float64(z), s)
+		}
 	}
 	return sum
 }

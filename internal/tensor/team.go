@@ -3,6 +3,7 @@ package tensor
 import (
 	"fmt"
 	"math/bits"
+	"reflect"
 	"runtime"
 	"runtime/debug"
 	"sync"
@@ -174,13 +175,30 @@ func (t *Team) run(worker, chunk int) {
 // in the middle of one, for some milliseconds; or it takes the caller's own. What work takes alone is measured on some of it.
 // Each time that splitting does not pay again, whoever splits stays alone for longer.
 type solitude struct {
-	alone [bits.UintSize + 1]struct { // by the number of digits of its multiplications
-		perMillion time.Duration // for a million of them
-		count      int
-	}
-	balance time.Duration // what splitting has saved
+	alone   map[reflect.Type]*[bits.UintSize + 1]lone // by what the work is, and by the number of digits of its multiplications
+	balance time.Duration                             // what splitting has saved
 	until   time.Time
 	pause   time.Duration
+}
+
+// lone is how long work takes that nobody helps with.
+type lone struct {
+	perMillion time.Duration // for a million multiplications
+	count      int
+}
+
+// of is how long work like this takes. A multiplication of floats takes several times as long as one of bytes.
+func (s *solitude) of(w Work, multiplications int) *lone {
+	kind := reflect.TypeOf(w)
+	classes := s.alone[kind]
+	if classes == nil {
+		if s.alone == nil {
+			s.alone = map[reflect.Type]*[bits.UintSize + 1]lone{}
+		}
+		classes = new([bits.UintSize + 1]lone)
+		s.alone[kind] = classes
+	}
+	return &classes[bits.Len(uint(multiplications))]
 }
 
 const (
@@ -191,16 +209,14 @@ const (
 	leastPause, mostPause = 50 * time.Millisecond, 2 * time.Second
 )
 
-// try reports whether work of so many multiplications is to be done alone.
-func (s *solitude) try(multiplications int) bool {
-	class := &s.alone[bits.Len(uint(multiplications))]
+// try reports whether work is to be done alone.
+func (s *solitude) try(class *lone) bool {
 	class.count++
 	return class.perMillion == 0 || class.count%aloneOneIn == 0 || s.pause > 0 && time.Now().Before(s.until)
 }
 
 // took notes how long that took. A disturbance counts for little.
-func (s *solitude) took(multiplications int, d time.Duration) {
-	class := &s.alone[bits.Len(uint(multiplications))]
+func (class *lone) took(multiplications int, d time.Duration) {
 	d = d * 1e6 / time.Duration(multiplications)
 	if class.perMillion == 0 {
 		class.perMillion = d
@@ -209,8 +225,8 @@ func (s *solitude) took(multiplications int, d time.Duration) {
 }
 
 // split notes how long it took with helpers.
-func (s *solitude) split(multiplications int, d time.Duration) {
-	alone := s.alone[bits.Len(uint(multiplications))].perMillion * time.Duration(multiplications) / 1e6
+func (s *solitude) split(class *lone, multiplications int, d time.Duration) {
+	alone := class.perMillion * time.Duration(multiplications) / 1e6
 	s.balance = min(s.balance+alone-d, mostSaved)
 	if s.balance > -mostLost {
 		return
@@ -221,6 +237,18 @@ func (s *solitude) split(multiplications int, d time.Duration) {
 	}
 	s.pause, s.balance = min(2*s.pause, mostPause), 0
 	s.until = now.Add(s.pause)
+}
+
+// AdditionCost is how many multiplications of a product take as long as an addition of floats that lie in the caches, about. The team learns how
+// long multiplications take, so work of other kinds has to be given in the same measure.
+func AdditionCost() int {
+	switch {
+	case inUse == nil:
+		return 1
+	case inUse.biased:
+		return 16
+	}
+	return 6
 }
 
 // smallWork is the number of multiplications below which handing over costs more than it saves.
@@ -237,10 +265,11 @@ func (t *Team) Split(rows, cost int, w Work) {
 	defer t.mu.Unlock()
 	short := rows*cost < shortWork
 	begun := time.Now()
+	var class *lone
 	if short {
-		if t.alone.try(rows * cost) {
+		if class = t.alone.of(w, rows*cost); t.alone.try(class) {
 			w.Do(0, 0, rows)
-			t.alone.took(rows*cost, time.Since(begun))
+			class.took(rows*cost, time.Since(begun))
 			return
 		}
 	}
@@ -270,7 +299,7 @@ func (t *Team) Split(rows, cost int, w Work) {
 		}
 	}
 	if short {
-		t.alone.split(rows*cost, time.Since(begun))
+		t.alone.split(class, rows*cost, time.Since(begun))
 	}
 	t.work = nil
 	if p := t.failed.Load(); p != nil {

@@ -488,46 +488,50 @@ func BenchmarkProduct(b *testing.B) {
 func TestShortWorkIsLeftAlone(t *testing.T) {
 	const work = 1 << 20
 	var s solitude
-	if !s.try(work) {
+	class := s.of(Func(nil), work)
+	if !s.try(class) {
 		t.Error("work whose time alone is not known is split")
 	}
-	s.took(work, time.Millisecond)
+	class.took(work, time.Millisecond)
 	measured := 0
 	for range 10 * aloneOneIn {
-		if s.try(work) {
+		if s.try(class) {
 			measured++
-			s.took(work, time.Millisecond)
+			class.took(work, time.Millisecond)
 			continue
 		}
-		s.split(work, 600*time.Microsecond)
+		s.split(class, work, 600*time.Microsecond)
 	}
 	if measured != 10 {
 		t.Errorf("%d of %d were done alone", measured, 10*aloneOneIn)
 	}
 	// What was saved makes up for one disturbance, but not for many.
-	s.split(work, 4*time.Millisecond)
-	if s.try(work) {
+	s.split(class, work, 4*time.Millisecond)
+	if s.try(class) {
 		t.Error("one disturbance stops splitting")
 	}
 	for range 4 {
-		s.split(work, 4*time.Millisecond)
+		s.split(class, work, 4*time.Millisecond)
 	}
-	if !s.try(work) {
+	if !s.try(class) {
 		t.Error("work is split though that takes four times as long")
 	}
 	before := s.pause
 	s.until = time.Now().Add(-time.Millisecond)
-	if s.try(work) {
+	if s.try(class) {
 		t.Error("it is not tried again")
 	}
-	s.split(work, 10*time.Millisecond)
+	s.split(class, work, 10*time.Millisecond)
 	if s.pause != 2*before {
 		t.Errorf("the second pause is %v, the first was %v", s.pause, before)
 	}
 	s.until = time.Now().Add(-time.Hour)
-	s.split(work, 10*time.Millisecond)
+	s.split(class, work, 10*time.Millisecond)
 	if s.pause != leastPause {
 		t.Errorf("after a long time, the pause is %v", s.pause)
+	}
+	if other := s.of(&Packer{}, work); other == class || !s.try(other) {
+		t.Error("work of another kind counts as known")
 	}
 }
 

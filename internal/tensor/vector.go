@@ -10,20 +10,28 @@ import (
 // lanes is into how many sums a dot product of floats is divided: as many as a vector register holds.
 const lanes = 16
 
-// fused is x·y + z, rounded once, as vector units do it.
+// fused is x·y + z, rounded once, as vector units do it. Loops have it written out, since it is too long to be compiled in place.
 func fused(x, y, z float32) float32 {
 	p := float64(float64(x) * float64(y)) // exact
 	s := p + float64(z)
-	// To round s again, to float32, gives what rounding once would, unless s lies in the middle between two of these.
-	const below = 1<<29 - 1 // the bits that a float32 has no room for
-	if math.Float64bits(s)&below != 1<<28 && math.Abs(s) >= leastNormal {
+	if once(s) {
 		return float32(s)
 	}
 	return roundOdd(p, float64(z), s)
 }
 
-// leastNormal is the least number that has all of its digits as a float32.
-const leastNormal = 0x1p-126
+// once reports whether rounding s, a rounded sum, to float32 gives what rounding the sum itself would: unless s lies in the middle between two
+// of these, or where these have fewer digits.
+func once(s float64) bool {
+	b := math.Float64bits(s)
+	return b&belowFloat32 != middle && b<<1 >= leastNormal
+}
+
+const (
+	belowFloat32 = 1<<29 - 1 // the bits of a float64 that a float32 has no room for
+	middle       = 1 << 28
+	leastNormal  = (1023 - 126) << 53 // the least number that has all of its digits as a float32, but for the sign
+)
 
 // roundOdd rounds x + y, of which s is the nearest float64, to float32: first to an odd digit if it is not exact, so that the
 // second time knows on which side of a middle it lies (Boldo and Melquiond, "Emulation of a FMA and correctly rounded sums", 2008).
@@ -45,13 +53,16 @@ func Dot(a, b []float32) float32 {
 	}
 	whole := len(a) &^ (lanes - 1)
 	var sums [lanes]float32
-	for l := 0; l < lanes; l += 4 { // four at a time, as many as hide the latency of an addition
-		var s0, s1, s2, s3 float32
-		for i := l; i < whole; i += lanes {
-			x, y := (*[4]float32)(a[i:]), (*[4]float32)(b[i:])
-			s0, s1, s2, s3 = fused(x[0], y[0], s0), fused(x[1], y[1], s1), fused(x[2], y[2], s2), fused(x[3], y[3], s3)
+	for i := 0; i < whole; i += lanes {
+		x, y := (*[lanes]float32)(a[i:]), (*[lanes]float32)(b[i:])
+		for l := range &sums {
+			z := sums[l]
+			p := float64(float64(x[l]) * float64(y[l]))
+			s := p + float64(z)
+			if sums[l] = float32(s); !once(s) {
+				sums[l] = roundOdd(p, float64(z), s)
+			}
 		}
-		sums[l], sums[l+1], sums[l+2], sums[l+3] = s0, s1, s2, s3
 	}
 	for i := whole; i < len(a); i++ {
 		sums[i-whole] = fused(a[i], b[i], sums[i-whole])
@@ -201,7 +212,11 @@ func Exp(x float32) float32 {
 	x = fused(n, 2.12194440e-4, x)
 	p := expTerms[0]
 	for _, c := range expTerms[1:] {
-		p = fused(p, x, c)
+		q := float64(float64(p) * float64(x))
+		s := q + float64(c)
+		if p = float32(s); !once(s) {
+			p = roundOdd(q, float64(c), s)
+		}
 	}
 	return math.Float32frombits(math.Float32bits(p) + uint32(int32(n))<<23)
 }
@@ -224,9 +239,13 @@ func Scores(out []float32, q []float32, step, queries, dims int, keys []float32)
 		scores := (*[PageTokens]float32)(out[PageTokens*i:])
 		clear(scores[:])
 		for j, x := range q[step*i : step*i+dims] {
-			k := (*[PageTokens]float32)(keys[j*PageTokens:])
-			for t := range scores {
-				scores[t] = fused(x, k[t], scores[t])
+			k, x := (*[PageTokens]float32)(keys[j*PageTokens:]), float64(x)
+			for t, z := range scores {
+				p := float64(x * float64(k[t]))
+				s := p + float64(z)
+				if scores[t] = float32(s); !once(s) {
+					scores[t] = roundOdd(p, float64(z), s)
+				}
 			}
 		}
 	}
@@ -318,9 +337,13 @@ func Mix(out []float32, by []float32, dims int, weights, values []float32, from,
 			sum[j] *= by
 		}
 		for t := from; t < to; t++ {
-			w, v := weights[PageTokens*i+t], values[t*dims:(t+1)*dims]
-			for j := range sum {
-				sum[j] = fused(w, v[j], sum[j])
+			w, v := float64(weights[PageTokens*i+t]), values[t*dims:(t+1)*dims]
+			for j, z := range sum {
+				p := float64(w * float64(v[j]))
+				s := p + float64(z)
+				if sum[j] = float32(s); !once(s) {
+					sum[j] = roundOdd(p, float64(z), s)
+				}
 			}
 		}
 	}

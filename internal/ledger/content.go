@@ -39,10 +39,12 @@ type Recorder struct {
 
 	mu      sync.Mutex
 	queue   []said
+	waits   map[string]int // for each exchange, what of it is still to be written
 	bytes   int
 	lost    int
 	closed  bool
 	wake    sync.Cond
+	written sync.Cond // told when waits changes
 	stopped chan struct{}
 	pruned  time.Time
 }
@@ -54,8 +56,8 @@ type said struct {
 
 // NewRecorder begins to keep what is said. layout gives the prompt that a request is for a model.
 func NewRecorder(contents kept.Contents, r Recording, layout func(ctx context.Context, m catalog.Model, req *exchange.Request) (*prompt.Prompt, error), log *slog.Logger) *Recorder {
-	k := &Recorder{contents: contents, layout: layout, log: log, stopped: make(chan struct{})}
-	k.wake.L = &k.mu
+	k := &Recorder{contents: contents, layout: layout, log: log, waits: map[string]int{}, stopped: make(chan struct{})}
+	k.wake.L, k.written.L = &k.mu, &k.mu
 	k.Set(r)
 	go k.write()
 	return k
@@ -83,6 +85,7 @@ func (k *Recorder) Keep(r record.Record, c gate.Content) {
 	}
 	k.bytes += len(c.Request)
 	k.queue = append(k.queue, said{r, c})
+	k.waits[r.ID]++
 	k.wake.Signal()
 }
 
@@ -103,6 +106,12 @@ func (k *Recorder) write() {
 		k.bytes -= len(next.content.Request)
 		k.mu.Unlock()
 		k.guardedPut(next)
+		k.mu.Lock()
+		if k.waits[next.record.ID]--; k.waits[next.record.ID] == 0 {
+			delete(k.waits, next.record.ID)
+		}
+		k.written.Broadcast()
+		k.mu.Unlock()
 	}
 }
 
@@ -219,8 +228,22 @@ func Answers(events []exchange.Event) []kept.Answer {
 	return list
 }
 
-// Content returns what was said in an exchange, or kept.ErrMissing.
+// Content returns what was said in an exchange, or kept.ErrMissing. It waits for what is still to be written of it.
 func (k *Recorder) Content(ctx context.Context, id string) (kept.Content, error) {
+	left := context.AfterFunc(ctx, func() {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		k.written.Broadcast()
+	})
+	k.mu.Lock()
+	for k.waits[id] > 0 && ctx.Err() == nil {
+		k.written.Wait()
+	}
+	k.mu.Unlock()
+	left()
+	if ctx.Err() != nil {
+		return kept.Content{}, context.Cause(ctx)
+	}
 	return k.contents.Content(ctx, id)
 }
 

@@ -156,3 +156,35 @@ func TestRecordingHoldsNobodyUp(t *testing.T) {
 		}
 	}
 }
+
+// Who asks for what was just said waits until it is written, and no longer than for that.
+func TestContentIsWaitedFor(t *testing.T) {
+	s := &shelf{list: map[string]kept.Content{}, wait: make(chan struct{})}
+	k := NewRecorder(s, Recording{All: true}, laid, slog.New(slog.DiscardHandler))
+	k.Keep(record.Record{ID: "new"}, gate.Content{Request: []byte("{}")})
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := k.Content(ctx, "new"); !errors.Is(err, context.Canceled) {
+		t.Errorf("who has left is told %v", err)
+	}
+	if _, err := k.Content(t.Context(), "old"); !errors.Is(err, kept.ErrMissing) {
+		t.Errorf("of another exchange %v is told", err)
+	}
+	got := make(chan error, 1)
+	go func() {
+		_, err := k.Content(t.Context(), "new")
+		got <- err
+	}()
+	select {
+	case err := <-got:
+		t.Errorf("what is not written yet is told: %v", err)
+	case <-time.After(20 * time.Millisecond):
+		close(s.wait)
+		if err := <-got; err != nil {
+			t.Error(err)
+		}
+	}
+	if err := k.Close(); err != nil {
+		t.Error(err)
+	}
+}

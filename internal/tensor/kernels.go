@@ -110,9 +110,10 @@ type record struct {
 var inUse, kernelsError = kernelsOfEnvironment()
 
 func kernelsOfEnvironment() (*kernels, error) {
-	k, err := chooseKernels(os.Getenv("KINDRED_KERNELS"))
+	name := os.Getenv("KINDRED_KERNELS")
+	k, err := chooseKernels(name)
 	if err != nil {
-		err = fmt.Errorf("KINDRED_KERNELS: %w", err)
+		err = fmt.Errorf("KINDRED_KERNELS is %q; %s", name, usable())
 	}
 	return k, err
 }
@@ -123,12 +124,10 @@ func chooseKernels(name string) (*kernels, error) {
 	if name == "go" {
 		return nil, nil
 	}
-	names := []string{"go"}
 	for _, k := range list {
 		if k.name == name {
 			return k, nil
 		}
-		names = append(names, k.name)
 	}
 	var best *kernels
 	if len(list) > 0 {
@@ -137,7 +136,16 @@ func chooseKernels(name string) (*kernels, error) {
 	if name == "" {
 		return best, nil
 	}
-	return best, fmt.Errorf("there are no kernels %q; this processor can use %s", name, strings.Join(names, ", "))
+	return best, fmt.Errorf("there are no kernels %q; %s", name, usable())
+}
+
+// usable says which kernels there are here.
+func usable() string {
+	names := []string{"go"}
+	for _, k := range available() {
+		names = append(names, k.name)
+	}
+	return "this processor can use " + strings.Join(names, ", ")
 }
 
 // Kernels is the name of the kernels in use, "go" for none. The error says that KINDRED_KERNELS asks for others than

@@ -287,6 +287,7 @@ func TestPicturesInTheConsole(t *testing.T) {
 		chromedp.WaitVisible(`//*[@data-testid="snippet"][contains(text(), "base64,BASE64")]`))
 	do("the prompt",
 		chromedp.Evaluate[chromedp.Void](`location.hash = "/prompt"`),
+		chromedp.WaitNotPresent(css(`[data-testid="figures"]`)), // the screen before has pictures too
 		chromedp.WaitVisible(css(`[data-testid="pictures"]`)),
 		chromedp.SetUploadFiles(css(`[data-testid="pictures"] input`), []string{picture}),
 		chromedp.WaitVisible(`//*[@data-testid="prompt"]/span[contains(text(), "[picture, 480 × 320, read as 224 × 224: ")]`))

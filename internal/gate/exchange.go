@@ -346,11 +346,11 @@ func (x *Exchange) close(err error) {
 	default:
 		x.lease.Settle(ended.PromptTokens+ended.CompletionTokens, ended.Cost)
 	}
+	if content != nil { // before anybody sees that it has ended, and asks for it
+		x.gate.Recorder.Keep(ended, *content)
+	}
 	for _, o := range x.gate.Observers {
 		o.Ended(ended)
-	}
-	if content != nil {
-		x.gate.Recorder.Keep(ended, *content)
 	}
 	if x.shadow != nil {
 		x.shadow.answered(ended)

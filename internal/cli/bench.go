@@ -48,8 +48,8 @@ func (t *terminal) bench() *cobra.Command {
 		Long: "Measure how fast a model runs on this machine: an installed one, one on disk, or made-up weights of a size (--shape). Beside each\n" +
 			"figure stands how much of the machine's own limit that is: of the rate at which it reads memory, or of what its processors can\n" +
 			"multiply; both are measured in the same minutes. Other work on the machine makes both smaller. To compare kernels, --kernels\n" +
-			"measures them in turn in one run, by the time that a thread is on a processor.",
-		Example: "  kindred bench --shape 1b --weights q4_k\n  kindred bench harbour-4m --json > before.json\n  kindred bench harbour-4m --compare before.json",
+			"measures them in turn in one run, by the CPU time of one thread.",
+		Example: "  kindred bench --shape 1b --weights q4_k\n  kindred bench harbour-4m --json > before.json\n  kindred bench harbour-4m --compare before.json\n  kindred bench --shape 0.5b --kernels avx2,vnni",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usageError{fmt.Errorf("%s does not know what to do with %q", c.CommandPath(), args[1])}
@@ -57,6 +57,9 @@ func (t *terminal) bench() *cobra.Command {
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(kernels) > 0 && (compare != "" || c.Flags().Changed("threads")) {
+				return usageError{errors.New("--kernels measures one thread, and compares what it measures; leave out --compare and --threads")}
+			}
 			before, err := readReport(compare)
 			if err != nil {
 				return err
@@ -114,7 +117,7 @@ func (t *terminal) benchKernels(ctx context.Context, job measure.Job, kernels []
 	}
 	fmt.Fprintf(t.out, "%s  %s, one thread, medians of %d rounds\n", paint(t.out, color.Bold)(c.Model), c.Weights, c.Rounds)
 	fmt.Fprintf(t.out, "%.1f %% of the processors' time went to other virtual machines\n\n", 100*c.Stolen)
-	rows := [][]string{{"KERNELS", "STEP", "ON THE PROCESSOR", "IN ALL", "SPEED"}}
+	rows := [][]string{{"KERNELS", "STEP", "CPU TIME", "WALL TIME", "SPEED"}}
 	for _, v := range c.Variants {
 		for i, s := range v.Steps {
 			name := v.Kernels

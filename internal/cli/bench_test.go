@@ -37,7 +37,7 @@ func TestBench(t *testing.T) {
 		}
 	}
 	out, errOut, code = bench("--shape", "tiny", "--kernels", "go,go", "--within", "1ms")
-	for _, want := range []string{"ON THE PROCESSOR", "256 tokens", "go", "1.00", "medians of 3 rounds", "other virtual machines"} {
+	for _, want := range []string{"CPU TIME", "256 tokens", "go", "1.00", "medians of 3 rounds", "other virtual machines"} {
 		if !strings.Contains(out, want) || code != 0 {
 			t.Errorf("%q is missing, exit code %d, %s:\n%s", want, code, errOut, out)
 		}
@@ -55,6 +55,8 @@ func TestBench(t *testing.T) {
 		{[]string{"some.gguf", "--shape", "tiny"}, exitUsage, "made-up weights"},
 		{[]string{"--compare", file}, exitFailed, "is no report"},
 		{[]string{"one", "two"}, exitUsage, `"two"`},
+		{[]string{"--kernels", "go", "--compare", file}, exitUsage, "leave out --compare"},
+		{[]string{"--kernels", "go", "--threads", "2"}, exitUsage, "leave out --compare and --threads"},
 		{[]string{"--shape", "tiny", "--kernels", "sse"}, exitFailed, `no kernels "sse"; this processor can use go`},
 	} {
 		if _, errOut, code := bench(c.args...); code != c.code || !strings.Contains(errOut, c.want) {

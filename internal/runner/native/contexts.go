@@ -46,16 +46,16 @@ func (r *Runner) restore(e *entry) {
 		return
 	}
 	if err != nil {
-		c.tell("is loaded without the contexts that were kept", err)
+		c.tell("is loaded without its saved prefixes", err)
 		return
 	}
 	pages, err := c.pool.Restore(f)
 	if err = errors.Join(err, f.Close()); err != nil {
-		c.tell("is loaded without some of the contexts that were kept: the file is removed", errors.Join(err, os.Remove(path)))
+		c.tell("is loaded without some of its saved prefixes: the file is removed", errors.Join(err, os.Remove(path)))
 		return
 	}
 	c.folder.Used(path)
-	c.tell(fmt.Sprintf("has %d prompt tokens cached from before", pages*kv.PageTokens), nil)
+	c.tell(fmt.Sprintf("has %d cached prompt tokens restored", pages*kv.PageTokens), nil)
 }
 
 // soon has the contexts written when nobody has used the model for a while.
@@ -88,7 +88,7 @@ func (c *contexts) end() {
 func (c *contexts) save() {
 	defer func() {
 		if p := recover(); p != nil {
-			c.tell("could not keep its contexts", fmt.Errorf("it panicked: %v", p))
+			c.tell("cannot save its cached prefixes", fmt.Errorf("it panicked: %v", p))
 		}
 	}()
 	c.saving.Lock()
@@ -102,7 +102,7 @@ func (c *contexts) save() {
 		return
 	}
 	if err := c.folder.Write(c.name, archive.Bytes, func(f *os.File) error { return archive.Write(f) }); err != nil {
-		c.tell("could not keep its contexts", err)
+		c.tell("cannot save its cached prefixes", err)
 		return
 	}
 	c.saved = shared

@@ -178,6 +178,7 @@ func TestContentIsWaitedFor(t *testing.T) {
 	select {
 	case err := <-got:
 		t.Errorf("what is not written yet is told: %v", err)
+		close(s.wait)
 	case <-time.After(20 * time.Millisecond):
 		close(s.wait)
 		if err := <-got; err != nil {

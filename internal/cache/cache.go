@@ -40,6 +40,20 @@ func (f Folder) Clean() error {
 	return err
 }
 
+// Clear removes all files that the folder holds.
+func (f Folder) Clear() error {
+	if f.Path == "" {
+		return nil
+	}
+	files, err := filepath.Glob(filepath.Join(f.Path, "*"+f.Suffix))
+	for _, file := range files {
+		if failure := os.Remove(file); !errors.Is(failure, fs.ErrNotExist) {
+			err = errors.Join(err, failure)
+		}
+	}
+	return err
+}
+
 // File is the path of the file of that name.
 func (f Folder) File(name string) string { return filepath.Join(f.Path, name+f.Suffix) }
 

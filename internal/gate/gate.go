@@ -45,6 +45,8 @@ type Loader interface {
 	Status(path string) native.Status
 	Load(ctx context.Context, path string, keep bool) error
 	Unload(path string) bool
+	// ForgetContexts removes what is on disk of prompts.
+	ForgetContexts() error
 }
 
 // Gate is the whole core put together. It is safe for concurrent use.

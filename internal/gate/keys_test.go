@@ -93,10 +93,11 @@ func (g *Gate) running1(id string) (n int) {
 	return n
 }
 
-// recorder keeps the ids of what it is given.
+// recorder keeps the ids of what it is given, and of exchanges whose end was told before.
 type recorder struct {
-	mu  sync.Mutex
-	ids []string
+	mu        sync.Mutex
+	ids, late []string
+	told      *[]record.Record
 }
 
 func (r *recorder) Wants(keyring.Key) bool { return true }
@@ -104,6 +105,9 @@ func (r *recorder) Keep(e record.Record, _ Content) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.ids = append(r.ids, e.ID)
+	if slices.ContainsFunc(*r.told, func(one record.Record) bool { return one.ID == e.ID }) {
+		r.late = append(r.late, e.ID)
+	}
 }
 
 // owners notes who asks, and answers.
@@ -123,7 +127,7 @@ func (o *owners) Run(ctx context.Context, path string, req *exchange.Request) it
 func TestShadowsAreNobodysTraffic(t *testing.T) {
 	g, records := open(t, &script{})
 	asked := &owners{script: script{events: []exchange.Event{exchange.Started{PromptTokens: 2}, exchange.TextDelta{Text: "Aye", Tokens: 1}, exchange.Finish{Reason: exchange.Stopped, Tokens: 1}}}}
-	kept := &recorder{}
+	kept := &recorder{told: records}
 	g.Runner, g.Recorder, g.Price = asked, kept, func(*record.Record) int64 { return 7 }
 	if err := g.SaveName(t.Context(), catalog.Name{Name: "timetable", Of: []catalog.Target{{To: "harbour-4m"}}, Shadow: &catalog.Shadow{To: "harbour-4m", Share: 1}}); err != nil {
 		t.Fatal(err)
@@ -141,6 +145,9 @@ func TestShadowsAreNobodysTraffic(t *testing.T) {
 	}
 	if !slices.Equal(kept.ids, []string{"one"}) || len(*records) != 2 {
 		t.Errorf("recorded: %v; %d records", kept.ids, len(*records))
+	}
+	if len(kept.late) > 0 {
+		t.Errorf("%v: who sees that they have ended would not find what was said", kept.late)
 	}
 	for _, r := range *records {
 		if want := map[bool]int64{true: 0, false: 7}[r.ShadowOf != ""]; r.Cost != want {

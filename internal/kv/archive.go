@@ -60,6 +60,16 @@ func (p *Pool) Shared() int {
 	return p.sharedCount
 }
 
+// Part makes no page count as one that contexts had in common, until a second context finds it again.
+func (p *Pool) Part() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, one := range p.index {
+		one.shared = false
+	}
+	p.sharedCount = 0
+}
+
 // archived is a page that goes into an archive, as it was when the list was made.
 type archived struct {
 	*page

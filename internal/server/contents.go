@@ -81,7 +81,8 @@ func (s *Server) purgeContents(c *gin.Context) (any, error) {
 		}
 	}
 	n, err := s.Contents.Purge(c.Request.Context(), key, before)
-	if err != nil {
+	// What is on disk of prompts belongs to no key, so all of it goes.
+	if err = errors.Join(err, s.Gate.Loader.ForgetContexts()); err != nil {
 		return nil, err
 	}
 	s.Log.Info("recorded content was deleted", "id", c.GetString(idKey), "exchanges", n)

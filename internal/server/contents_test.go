@@ -7,12 +7,28 @@ import (
 	"testing"
 	"time"
 
+	"kindredgate/internal/gate"
 	"kindredgate/internal/runner/scripted"
 )
 
+// countsForgotten counts how often saved contexts are removed.
+type countsForgotten struct {
+	gate.Loader
+	times int
+}
+
+func (l *countsForgotten) ForgetContexts() error {
+	l.times++
+	return l.Loader.ForgetContexts()
+}
+
 // What was said is kept where the key or the settings say so, without what is to be left out; and goes when it is purged.
 func TestContents(t *testing.T) {
-	h := startNative(t)
+	var forgotten countsForgotten
+	h := startNative(t, func(o *Options) {
+		forgotten.Loader = o.Gate.Loader
+		o.Gate.Loader = &forgotten
+	})
 	kept, _ := h.issueWith(t, `{"label":"kept","record_content":"yes"}`)
 	shown := func(id string) (e ShownExchange) {
 		t.Helper()
@@ -59,6 +75,9 @@ func TestContents(t *testing.T) {
 	}
 	if _, body := h.do(t, "DELETE", "/gate/contents?key=kept", h.owner, ""); body != `{"removed":1}` {
 		t.Errorf("purged: %s", body)
+	}
+	if forgotten.times != 2 {
+		t.Errorf("saved contexts are removed %d times, not with each purge", forgotten.times)
 	}
 	if shown(others).Content == nil {
 		t.Error("what was said with another key is purged too")

@@ -11,7 +11,7 @@ import (
 )
 
 // startNative is a server that lays out prompts for the sample model.
-func startNative(t testing.TB) *testServer {
+func startNative(t testing.TB, change ...func(*Options)) *testServer {
 	t.Helper()
 	if testing.Short() {
 		t.Skip("the engine's arithmetic takes minutes under the race detector")
@@ -22,7 +22,7 @@ func startNative(t testing.TB) *testServer {
 			t.Error(err)
 		}
 	})
-	return start(t, runner, func(o *Options) { o.Gate.Prompts, o.Gate.Loader = runner, runner })
+	return start(t, runner, append([]func(*Options){func(o *Options) { o.Gate.Prompts, o.Gate.Loader = runner, runner }}, change...)...)
 }
 
 func (h *testServer) render(t testing.TB, body string) (p RenderedPrompt, status int, raw string) {

@@ -95,6 +95,7 @@ type noLoader struct{}
 func (noLoader) Status(string) native.Status              { return native.Status{} }
 func (noLoader) Load(context.Context, string, bool) error { return nil }
 func (noLoader) Unload(string) bool                       { return false }
+func (noLoader) ForgetContexts() error                    { return nil }
 
 func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *testServer {
 	t.Helper()

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -40,6 +42,11 @@ func (r *Runner) restore(e *entry) {
 	sum := sha256.Sum256(fmt.Appendf(nil, "%s%d", e.identity, r.opts.Engine.Contexts))
 	c := &contexts{folder: r.opts.Contexts, name: hex.EncodeToString(sum[:16]), pool: e.engine.Pool(), tell: func(what string, err error) { r.tell(what, e.path, err) }}
 	e.contexts = c
+	c.saving.Lock()
+	defer c.saving.Unlock()
+	r.mu.Lock()
+	r.contexts[c] = struct{}{}
+	r.mu.Unlock()
 	path := c.folder.File(c.name)
 	f, err := system.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -82,6 +89,21 @@ func (c *contexts) end() {
 	}
 	c.mu.Unlock()
 	c.save()
+}
+
+// ForgetContexts removes what is on disk of the contexts of all models. Of those that are loaded, only what two requests have in common
+// from now on is written again.
+func (r *Runner) ForgetContexts() error {
+	r.mu.Lock()
+	loaded := slices.Collect(maps.Keys(r.contexts))
+	r.mu.Unlock()
+	for _, c := range loaded {
+		c.saving.Lock() // so that nothing of what was before is written once the files are gone
+		defer c.saving.Unlock()
+		c.pool.Part()
+		c.saved = 0
+	}
+	return r.opts.Contexts.Clear()
 }
 
 // save writes what contexts have in common, unless nothing has come to that since the last time.

@@ -105,3 +105,54 @@ func TestContextsSurviveARestart(t *testing.T) {
 		t.Errorf("%v, %v were written without being asked for", list, err)
 	}
 }
+
+// What is on disk of prompts goes with recorded content, and does not come back when a model that had it in memory is closed.
+func TestContextsAreForgotten(t *testing.T) {
+	path := copied(t, harbour)
+	var folder cache.Folder
+	files := func() int {
+		list, err := filepath.Glob(filepath.Join(folder.Path, "*.contexts"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list)
+	}
+	asked := func(questions ...string) *Runner {
+		r := New(Options{Contexts: folder})
+		for _, q := range questions {
+			cached(t, r, path, q)
+		}
+		return r
+	}
+	for _, c := range []struct {
+		name   string
+		forget func(*Runner)
+		want   int
+	}{
+		{"kept", func(*Runner) {}, 1},
+		{"forgotten", func(r *Runner) {
+			if err := r.ForgetContexts(); err != nil {
+				t.Fatal(err)
+			}
+			if n := files(); n != 0 {
+				t.Errorf("%d files are left", n)
+			}
+		}, 0},
+		{"asked again by one", func(r *Runner) {
+			if err := r.ForgetContexts(); err != nil {
+				t.Fatal(err)
+			}
+			cached(t, r, path, "And in the snow?")
+		}, 1},
+	} {
+		folder = cache.Folder{Path: t.TempDir(), Space: 1 << 30, Suffix: ".contexts"}
+		r := asked("Which is the last one?", "And on Sundays?")
+		c.forget(r)
+		if err := r.Close(); err != nil {
+			t.Fatal(err)
+		}
+		if n := files(); n != c.want {
+			t.Errorf("%s: %d files, not %d", c.name, n, c.want)
+		}
+	}
+}

@@ -50,14 +50,16 @@ type Runner struct {
 	looking chan struct{} // has room for one: who is in looks at a picture
 	making  chan struct{} // has room for one: who is in prepares weights; two at once would each count on the same space
 
-	mu      sync.Mutex
-	loaded  map[string]*entry // by path
-	live    map[*entry]bool   // these, and those that somebody still uses though nobody can get them any more
-	used    int64             // bytes that all entries account for, those included that are on their way out
-	leaving int64             // bytes of those that are being closed, which are as good as free
-	closed  bool
-	pending int       // goroutines that load or close an entry
-	settled sync.Cond // told when pending falls
+	mu     sync.Mutex
+	loaded map[string]*entry // by path
+	live   map[*entry]bool   // these, and those that somebody still uses though nobody can get them any more
+	// contexts are those of entries that may write them.
+	contexts map[*contexts]struct{}
+	used     int64 // bytes that all entries account for, those included that are on their way out
+	leaving  int64 // bytes of those that are being closed, which are as good as free
+	closed   bool
+	pending  int       // goroutines that load or close an entry
+	settled  sync.Cond // told when pending falls
 }
 
 // entry is a model that is loaded, or being loaded.
@@ -85,7 +87,7 @@ type entry struct {
 
 // New makes a runner.
 func New(o Options) *Runner {
-	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}, live: map[*entry]bool{}, making: make(chan struct{}, 1), looking: make(chan struct{}, 1)}
+	r := &Runner{opts: o, team: tensor.NewTeam(o.Threads), loaded: map[string]*entry{}, live: map[*entry]bool{}, contexts: map[*contexts]struct{}{}, making: make(chan struct{}, 1), looking: make(chan struct{}, 1)}
 	r.settled.L = &r.mu
 	if err := o.Prepared.Clean(); err != nil {
 		r.tell("what was left half prepared cannot be removed", o.Prepared.Folder, err)
@@ -254,6 +256,7 @@ func (r *Runner) finish(e *entry) {
 			e.contexts.end()
 		}
 		r.mu.Lock()
+		delete(r.contexts, e.contexts)
 		r.used -= e.bytes
 		r.leaving -= leaving
 		r.mu.Unlock()

@@ -15,7 +15,7 @@ import (
 // token, whatever was drafted.
 //
 // Drafts come from the text so far, where its last tokens have been before ("prompt lookup": Saxena, 2023), from the form
-// that an answer is kept to, where that leaves little choice, and else from a small model, if there is one.
+// that an answer is kept to, where that leaves little choice, and else from a small model or the model's own prediction head, if there is one.
 
 const (
 	mostDrafted = 16 // tokens of all sequences together in a step
@@ -77,8 +77,9 @@ type drafted struct {
 type speculation struct {
 	lookup lookup
 	shadow
-	luck, guessLuck   luck      // with what was drafted, and with what a small model guessed
+	luck, guessLuck   luck      // with what was drafted, and with what a small model or a prediction head guessed
 	draft             []drafted // of the step under way, or of the next one
+	foreseen          int32     // what the model's prediction head guesses, if it does: of the step under way
 	drafted, accepted int
 	// due are tokens that a form leaves no choice about. They are the next ones. When they have been given, the network has
 	// still to read them.
@@ -103,12 +104,16 @@ func (l *luck) forget() { *l += (0.5 - *l) / 64 }
 
 // expect notes how far the draft was right.
 func (s *speculation) expect(accepted int, missed bool) {
-	of := &s.luck
-	if len(s.guessed) > 0 {
-		of = &s.guessLuck
-	}
-	of.expect(accepted, missed)
+	s.lucky().expect(accepted, missed)
 	s.accepted += accepted
+}
+
+// lucky is how likely what is drafted now is right.
+func (s *speculation) lucky() *luck {
+	if len(s.guessed) > 0 {
+		return &s.guessLuck
+	}
+	return &s.luck
 }
 
 // length is how many of the draft's tokens are worth putting into a step that has rows tokens without them: as many as make
@@ -119,7 +124,7 @@ func (s *speculation) length(p *pace, rows, most int) int {
 	expected, all := 1.0, 1.0
 	for n := 1; n <= min(most, len(s.draft)); n++ {
 		if !s.draft[n-1].must {
-			all *= float64(s.luck)
+			all *= float64(*s.lucky())
 		}
 		expected += all
 		if n < len(s.draft) && s.draft[n].must {
@@ -153,11 +158,14 @@ func (e *Engine) speculate(rows int) {
 			e.drafter.guesses = append(e.drafter.guesses, s)
 			continue
 		}
+		if len(s.draft) == 0 && s.job.Form == nil && s.foreseen != NoToken {
+			s.draft, s.guessed = append(s.draft, drafted{id: s.foreseen}), append(s.guessed, s.foreseen)
+		}
 		room := min(left, s.job.MaxTokens-s.generated-1)
 		n := 0
 		if len(s.draft) > 0 {
 			if n = s.length(&e.pace, rows, room); n == 0 {
-				s.luck.forget()
+				s.lucky().forget()
 			}
 		}
 		s.draft = s.draft[:n]

@@ -537,6 +537,13 @@ func (e *Engine) step() bool {
 	for _, s := range e.running {
 		if s.fed > 0 && s.kv.Len() > 0 { // one that has ended by an error has given its context back
 			s.settle()
+		}
+	}
+	if e.ahead.head != nil {
+		e.foresee(tokens)
+	}
+	for _, s := range e.running {
+		if s.fed > 0 && s.kv.Len() > 0 {
 			s.kv.Commit()
 			if n := s.kv.Len(); n < len(s.job.Prompt) {
 				s.read.Store(int32(n))

@@ -37,6 +37,7 @@ type stepping struct {
 	list    []int
 	dueRoom int // for tokens that forms leave no choice about
 	chooser chooser
+	ahead   ahead
 }
 
 // output is a token whose logits are wanted: to choose the one that follows, or, within a prompt, to score it.
@@ -48,7 +49,10 @@ type output struct {
 
 func (p *stepping) begin(e *Engine) {
 	p.most = longestStep(e.model)
-	e.network = &processor{e.model, e.opts.Team, e.model.NewScratch(stepRows(e.model, e.opts))}
+	network := &processor{e.model, e.opts.Team, e.model.NewScratch(stepRows(e.model, e.opts))}
+	if e.network = network; e.model.Predicts() && !e.opts.NoDrafts && e.drafter == nil {
+		p.ahead.head = network
+	}
 	p.chooser.e = e
 }
 
@@ -79,7 +83,7 @@ func (p *stepping) budget(answers int) int {
 // is being read. A sequence for which there is no memory goes back to the queue.
 func (e *Engine) plan() []model.Token {
 	e.drop(func(s *sequence) bool { return s.ctx.Err() != nil })
-	e.tokens, e.outputs, e.reading = e.tokens[:0], e.outputs[:0], e.reading[:0]
+	e.tokens, e.outputs, e.reading, e.ahead.fed = e.tokens[:0], e.outputs[:0], e.reading[:0], e.ahead.fed[:0]
 	answers := 0
 	e.dueRoom = mostDue
 	for _, s := range e.running {
@@ -238,7 +242,10 @@ func (e *Engine) feed(s *sequence, n int) {
 		n = len(s.pending())
 	}
 	s.keep(first + n)
-	s.fed = n
+	s.fed, s.fedAt, s.row = n, first, len(e.tokens)
+	if e.ahead.head != nil {
+		e.ahead.fed = append(e.ahead.fed, s)
+	}
 	for i := first; i < first+n; i++ {
 		if i >= len(s.tokens) {
 			t := s.token(e.model, i, s.draft[i-len(s.tokens)].id)

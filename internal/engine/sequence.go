@@ -20,6 +20,8 @@ type sequence struct {
 	variant   int // of the network's rotations, in which kv is
 	share     int // tokens that the step under way is to add
 	fed       int // tokens that it adds
+	fedAt     int // the position of the first of them
+	row       int // which of the step's tokens that is
 	phase     phase
 	closing   closing
 	generated int
@@ -59,7 +61,7 @@ func newSequence(ctx context.Context, e *Engine, job Job) *sequence {
 		stop:    stopper{strings: job.Stop},
 		ready:   make(chan struct{}, 1),
 
-		speculation: speculation{luck: 0.7, guessLuck: 0.7},
+		speculation: speculation{luck: 0.7, guessLuck: 0.7, foreseen: NoToken},
 	}
 }
 

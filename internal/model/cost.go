@@ -29,7 +29,15 @@ func (m *Model) Cost() (c Cost) {
 
 // Matrices are all matrices that activations are multiplied with, always in the same order.
 func (m *Model) Matrices() (list []*tensor.Matrix) {
-	m.products(func(w *tensor.Matrix, _ float64) { list = append(list, w) })
+	note := func(w *tensor.Matrix, _ float64) { list = append(list, w) }
+	m.products(note)
+	if p := m.predictor; p != nil {
+		note(&p.join.Matrix, 1)
+		m.step(&matrices{give: note}, len(m.Layers))
+		if p.output != &m.output {
+			note(p.output, 1)
+		}
+	}
 	return list
 }
 

@@ -23,6 +23,7 @@ type Model struct {
 	dense                       []tensor.Matrix
 	head                        head
 	layers                      []*layer
+	predictor                   *predictor // whose layer is behind the last; nil if there is none
 	altUp                       altUpWeights
 	parts                       []Part
 }
@@ -384,6 +385,7 @@ func build(c *weights.Checkpoint, dry bool) (*Model, error) {
 	case !s.Embeds():
 		m.output = l.matrix(output, 0, s.Vocab, s.Dim)
 	}
+	l.predictor(m)
 	m.dense = l.denseLayers(s.Dim)
 	m.Dense = len(m.dense)
 	if s.Head != NoHead {
@@ -673,8 +675,10 @@ func (w linear) slice(from, n, step int) linear {
 	return out
 }
 
-func (l *loader) layer(i int) *layer {
-	s := &l.spec.Layers[i]
+func (l *loader) layer(i int) *layer { return l.layerOf(&l.spec.Layers[i], i) }
+
+// layerOf reads the layer that has that number in the files.
+func (l *loader) layerOf(s *LayerSpec, i int) *layer {
 	out := &layer{LayerSpec: *s}
 	dim := l.spec.Dim
 	if s.mixes() {

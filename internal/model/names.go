@@ -69,6 +69,12 @@ const (
 	deltaBeta
 	deltaAlpha
 
+	joinNext // of a prediction head
+	nextNorm
+	hiddenNorm
+	predictorNorm
+	predictorOutput
+
 	headDense
 	headNorm
 	headOut
@@ -110,6 +116,7 @@ var common = map[string]names{
 		stateStepNorm: "blk.%d.ssm_dt_norm", stateInNorm: "blk.%d.ssm_b_norm", stateOutNorm: "blk.%d.ssm_c_norm", stateNorm: "blk.%d.ssm_norm", stateOut: "blk.%d.ssm_out",
 		headDense: "cls", headOut: "cls.output",
 		deltaQueryKeyValue: "blk.%d.attn_qkv", deltaGate: "blk.%d.attn_gate", deltaRates: "blk.%d.ssm_ba",
+		joinNext: "blk.%d.nextn.eh_proj", nextNorm: "blk.%d.nextn.enorm", hiddenNorm: "blk.%d.nextn.hnorm", predictorNorm: "blk.%d.nextn.shared_head_norm", predictorOutput: "blk.%d.nextn.shared_head_head",
 	},
 	"safetensors": {
 		embedding: "embed_tokens", outputNorm: "norm", output: "lm_head",
@@ -125,5 +132,6 @@ var common = map[string]names{
 		stateIn: "layers.%d.mamba.in_proj", stateConv: "layers.%d.mamba.conv1d", stateParams: "layers.%d.mamba.x_proj", stateStep: "layers.%d.mamba.dt", stateFade: "layers.%d.mamba.A_log",
 		stateSkip: "layers.%d.mamba.D", stateStepNorm: "layers.%d.mamba.dt_layernorm", stateInNorm: "layers.%d.mamba.b_layernorm", stateOutNorm: "layers.%d.mamba.c_layernorm",
 		stateNorm: "layers.%d.mamba.norm", stateOut: "layers.%d.mamba.out_proj",
+		joinNext: "layers.%d.eh_proj", nextNorm: "layers.%d.enorm", hiddenNorm: "layers.%d.hnorm", predictorNorm: "layers.%d.shared_head.norm", predictorOutput: "layers.%d.shared_head.head",
 	},
 }

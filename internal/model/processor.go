@@ -54,6 +54,7 @@ type Scratch struct {
 	share         share
 	experts       routing
 	states        states
+	ahead         []Token   // that go through the prediction head
 	predicted     []float32 // of the streams of one token (AltUp)
 	row           []float32
 }
@@ -117,6 +118,11 @@ func (m *Model) RowBytes() int {
 // there must not be more tokens than s has room for, and their sequences must have room for them.
 func (m *Model) Forward(team *tensor.Team, s *Scratch, tokens []Token) [][]float32 {
 	s.run(team, tokens)
+	return m.logits(team, s, tokens, &m.outputNorm, &m.output)
+}
+
+// logits are those of the tokens that want them, of what is in the stream.
+func (m *Model) logits(team *tensor.Team, s *Scratch, tokens []Token, before *norm, output *tensor.Matrix) [][]float32 {
 	n := 0
 	for _, t := range tokens {
 		if t.Logits {
@@ -127,7 +133,7 @@ func (m *Model) Forward(team *tensor.Team, s *Scratch, tokens []Token) [][]float
 	n = 0
 	for i, t := range tokens {
 		if t.Logits {
-			m.normalize(s.final.Vec(n), s.at[stream].Vec(i), &m.outputNorm)
+			m.normalize(s.final.Vec(n), s.at[stream].Vec(i), before)
 			n++
 		}
 	}
@@ -135,7 +141,7 @@ func (m *Model) Forward(team *tensor.Team, s *Scratch, tokens []Token) [][]float
 	if n == 0 {
 		return s.out
 	}
-	s.mul.Mul(team, s.pack.Pack(team, s.final, &m.output), tensor.Product{W: &m.output, Dst: s.logits})
+	s.mul.Mul(team, s.pack.Pack(team, s.final, output), tensor.Product{W: output, Dst: s.logits})
 	for i := range n {
 		v := s.logits.Vec(i)
 		scaled(v, m.LogitScale)
@@ -265,12 +271,15 @@ func (s *Scratch) run(team *tensor.Team, tokens []Token) {
 	if len(tokens) > s.rows {
 		panic(fmt.Sprintf("model: room for %d tokens, not %d", s.rows, len(tokens)))
 	}
-	s.team, s.tokens = team, tokens
-	defer func() { s.team, s.tokens = nil, nil }()
+	s.begin(team, tokens)
+	defer s.end()
 	for _, at := range []slot{stream, normed} {
 		s.at[at].Shape(len(tokens), s.m.Dim)
 	}
-	s.place()
+	for i, t := range tokens {
+		s.positions[i] = t.KV.Append(t.ID)
+	}
+	s.turn()
 	s.each(len(tokens), 8*s.m.Dim, operands{x: s.at[stream], y: s.at[normed]}, func(o *operands, i int) {
 		o.m.embed(o.x.Vec(i), o.y.Vec(i), o.tokens[i], o.positions[i])
 	})
@@ -298,18 +307,22 @@ func (m *Model) embed(x, spare []float32, t Token, position int) {
 	}
 }
 
-// place gives every token its position and the rotations that go with it.
-func (s *Scratch) place() {
-	s.runs = s.runs[:0]
-	for i, t := range s.tokens {
-		pos := t.KV.Append(t.ID)
-		s.positions[i] = pos
-		if n := len(s.runs); n > 0 && s.tokens[i-1].KV == t.KV {
+// begin notes the tokens that operations are for, until end.
+func (s *Scratch) begin(team *tensor.Team, tokens []Token) {
+	s.team, s.tokens, s.runs = team, tokens, s.runs[:0]
+	for i, t := range tokens {
+		if n := len(s.runs); n > 0 && tokens[i-1].KV == t.KV {
 			s.runs[n-1].to = i + 1
 		} else {
 			s.runs = append(s.runs, run{i, i + 1})
 		}
 	}
+}
+
+func (s *Scratch) end() { s.team, s.tokens = nil, nil }
+
+// turn works out the rotations that go with the positions of all tokens.
+func (s *Scratch) turn() {
 	if len(s.m.Ropes) > 0 {
 		s.each(len(s.tokens), 128*len(s.m.Ropes)*len(s.cos[0])/max(1, s.rows), operands{}, func(o *operands, i int) { o.turns(i, &o.tokens[i], o.positions[i]) })
 	}

@@ -26,6 +26,7 @@ func init() {
 		deltaQueryKeyValue: "layers.%d.linear_attn.in_proj_qkv", deltaGate: "layers.%d.linear_attn.in_proj_z", deltaBeta: "layers.%d.linear_attn.in_proj_b", deltaAlpha: "layers.%d.linear_attn.in_proj_a",
 		stateConv: "layers.%d.linear_attn.conv1d", stateStep: "layers.%d.linear_attn.dt", stateFade: "layers.%d.linear_attn.A_log", stateNorm: "layers.%d.linear_attn.norm",
 		stateOut: "layers.%d.linear_attn.out_proj", expertGateUp: "layers.%d.mlp.experts.gate_up_proj",
+		joinNext: "mtp.fc", nextNorm: "mtp.pre_fc_norm_embedding", hiddenNorm: "mtp.pre_fc_norm_hidden", predictorNorm: "mtp.norm", predictorOutput: "",
 	})
 	predictors := func(_ *weights.Checkpoint, name string) bool { return strings.HasPrefix(name, "mtp.") }
 	next := map[string]names{"safetensors": delta, "GGUF": {feedForwardNorm: "blk.%d.post_attention_norm", postMixer: "", queryKeyValue: ""}}

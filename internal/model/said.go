@@ -24,6 +24,9 @@ func (s *Spec) Said() []string {
 			list[i] = fmt.Sprintf("%d of %d layers: %s", n, len(s.Layers), said)
 		}
 	}
+	if s.Predictor != nil {
+		list = append(list, "a prediction head (MTP) guesses the token after the next one")
+	}
 	return list
 }
 

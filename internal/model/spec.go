@@ -40,6 +40,8 @@ type Spec struct {
 	Ropes  []Rope
 	Layers []LayerSpec
 	AltUp  AltUp
+	// Predictor is the layer of the prediction head; nil if there is none.
+	Predictor *LayerSpec
 
 	// Deep is behind how many of the first layers rows of pictures are added, and Whole says that the tokens of a picture see each other both ways.
 	Deep  int
@@ -314,6 +316,9 @@ func (s *Spec) KVShape() (shape kv.Shape) {
 	}
 	if s.Embeds() {
 		shape.Layers = shape.Layers[:1]
+	}
+	if s.Predictor != nil {
+		shape.Layers = append(shape.Layers, s.Predictor.Attention.kept())
 	}
 	return shape
 }

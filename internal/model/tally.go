@@ -76,6 +76,10 @@ func (m *Model) widths() [slots]int {
 		w.need(streams+slot(i), m.Dim)
 	}
 	m.walk(&w)
+	if m.predictor != nil {
+		w.need(ahead, 2*m.Dim)
+		m.step(&w, len(m.Layers))
+	}
 	return w.most
 }
 

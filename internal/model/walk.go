@@ -27,6 +27,7 @@ const (
 	expertIn  // [Dim], of the tokens that go to one expert
 	expertOut // [Dim]
 	one       // [1]
+	ahead     // [2·Dim], of the prediction head: the next token and what the network gives
 	perLayer  // what each layer adds to each token (AltUp)
 	laurel    // of a low rank (AltUp)
 	streams   // the first of those beside the first (AltUp)
@@ -104,29 +105,34 @@ func (m *Model) walk(c machine) {
 		m.walkStreams(c)
 		return
 	}
-	for i, l := range m.layers {
-		if l.Order == Parallel {
-			c.normalize(normed, stream, &l.mixerNorm)
-			m.mix(c, i, normed, mixed)
-			m.feed(c, l, normed, side)
-			c.add(mixed, side)
-			c.add(stream, mixed)
-			m.deepen(c, i)
-			continue
-		}
-		if l.mixes() {
-			in := stream
-			if !l.Bare {
-				in = m.enter(c, l, &l.mixerNorm)
-			}
-			m.mix(c, i, in, mixed)
-			m.leave(c, l, &l.postMixer, &l.mixerNorm)
-		}
-		if l.FeedForward.Width > 0 {
-			m.feed(c, l, m.enter(c, l, &l.feedForwardNorm), mixed)
-			m.leave(c, l, &l.postFeedForward, &l.feedForwardNorm)
-		}
+	for i := range m.Layers {
+		m.step(c, i)
 		m.deepen(c, i)
+	}
+}
+
+// step gives a machine the operations of a layer.
+func (m *Model) step(c machine, i int) {
+	l := m.layers[i]
+	if l.Order == Parallel {
+		c.normalize(normed, stream, &l.mixerNorm)
+		m.mix(c, i, normed, mixed)
+		m.feed(c, l, normed, side)
+		c.add(mixed, side)
+		c.add(stream, mixed)
+		return
+	}
+	if l.mixes() {
+		in := stream
+		if !l.Bare {
+			in = m.enter(c, l, &l.mixerNorm)
+		}
+		m.mix(c, i, in, mixed)
+		m.leave(c, l, &l.postMixer, &l.mixerNorm)
+	}
+	if l.FeedForward.Width > 0 {
+		m.feed(c, l, m.enter(c, l, &l.feedForwardNorm), mixed)
+		m.leave(c, l, &l.postFeedForward, &l.feedForwardNorm)
 	}
 }
 

@@ -9,10 +9,10 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math"
 	"net"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -157,9 +157,10 @@ func (app *App) build(context.Context) error {
 	if err != nil {
 		return err
 	}
-	app.log.Info("the engine is ready", "kernels", kernels, "threads", runtime.GOMAXPROCS(0))
 	app.installed = catalog.New(app.db, app.Config.Models.Folders...)
-	app.engine = native.New(app.runnerOptions(app.installed))
+	options := app.runnerOptions(app.installed)
+	app.log.Info("the engine is ready", "kernels", kernels, "threads", options.Threads)
+	app.engine = native.New(options)
 	app.closing(app.engine.Close)
 	app.machines = remote.NewFleet(app.log)
 	app.closing(app.machines.Close)
@@ -376,7 +377,14 @@ func (app *App) Close() (err error) {
 // runnerOptions are the limits of loaded models, by the configuration and what the machine has.
 func (app *App) runnerOptions(installed *catalog.Catalog) native.Options {
 	cfg := app.Config
-	o := native.Options{Memory: modelMemory(cfg), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload, PictureMemory: int64(cfg.Models.PictureMemory), PictureTokens: cfg.Models.PictureTokens}
+	o := native.Options{Memory: modelMemory(cfg), Context: int64(cfg.Models.ContextMemory), Idle: cfg.Models.IdleUnload, PictureMemory: int64(cfg.Models.PictureMemory), PictureTokens: cfg.Models.PictureTokens, Threads: cfg.Models.Threads}
+	if o.Threads == 0 {
+		var gains []tensor.Gain
+		o.Threads, gains = machine.Threads()
+		for _, g := range gains {
+			app.log.Info("threads were measured", "threads", g.Threads, "memory_gb_per_second", math.Round(g.Read/1e8)/10, "operations_per_second", fmt.Sprintf("%.0fG", g.Integer/1e9))
+		}
+	}
 	switch cfg.Models.PictureAddresses {
 	case "public":
 		o.FetchPicture = pictureFetcher(web.Public)

@@ -27,6 +27,7 @@ import (
 	"kindredgate/internal/convert"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/machine"
 	"kindredgate/internal/measure"
 	"kindredgate/internal/runner/scripted"
 	"kindredgate/internal/server"
@@ -64,6 +65,9 @@ func (t *terminal) bench() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if threads == 0 {
+				threads, _ = machine.Threads()
+			}
 			job := measure.Job{Threads: threads, Budget: within}
 			if len(args) == 1 {
 				if c.Flags().Changed("shape") || c.Flags().Changed("weights") {
@@ -98,7 +102,7 @@ func (t *terminal) bench() *cobra.Command {
 	f.StringVar(&kind, "weights", "q8_0", "type of made-up weights")
 	f.StringVar(&compare, "compare", "", "report of an earlier run (--json) to set beside this one")
 	f.StringSliceVar(&kernels, "kernels", nil, "compare kernels of this processor instead, such as avx2,vnni: steps of one thread, measured in turn")
-	f.IntVar(&threads, "threads", 0, "processors to use (default all)")
+	f.IntVar(&threads, "threads", 0, "threads that compute (default as many as bring most)")
 	f.DurationVar(&within, "within", 2*time.Minute, "leave out what would take longer")
 	f.BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd

@@ -291,6 +291,7 @@ type Models struct {
 	Folders          []string      `yaml:"folders" env:"KINDRED_MODELS" apply:"restart"` // the first is the one that models are added to
 	Memory           Size          `yaml:"memory"`                                       // for the weights and contexts of all loaded models; three quarters of the machine's if 0
 	ContextMemory    Size          `yaml:"context_memory" apply:"restart"`               // for the contexts of each model; an eighth of Memory, but no more than 4 GiB, if 0
+	Threads          int           `yaml:"threads" apply:"restart"`                      // that compute; as many as bring most, by measuring, if 0
 	ContextType      ContextType   `yaml:"context_type" apply:"restart"`                 // how contexts are kept
 	Prepared         Size          `yaml:"prepared" apply:"restart"`                     // on disk, for weights in the order of this processor; 0 for none
 	SavedContexts    Size          `yaml:"saved_contexts" apply:"restart"`               // on disk, for prompt prefixes that requests have in common; none if 0
@@ -398,6 +399,9 @@ func (c *Config) Check() error {
 	}
 	if from := c.Models.PictureAddresses; from != "" && from != "public" && from != "private" {
 		return fmt.Errorf("models.picture_addresses is %q; it must be public or private, or be left out", from)
+	}
+	if n := c.Models.Threads; n < 0 || n > 1024 {
+		return fmt.Errorf("models.threads is %d; it must be 0, for as many as bring most, or up to 1024", n)
 	}
 	if n := c.Models.PictureTokens; n < 0 || n > 1<<20 {
 		return fmt.Errorf("models.picture_tokens is %d; it must be from 0 to %d", n, 1<<20)

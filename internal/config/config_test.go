@@ -70,6 +70,7 @@ func TestMistakesAreNamed(t *testing.T) {
 		"tool_rules: { hosts: ['https://a'] }":                               "tool_rules.hosts[0]",
 		"tool_rules: { steps: -1 }":                                          "numbers and times from 0 on",
 		"tool_rules: { steps: 100000 }":                                      "1000 steps and 10000 calls are the most",
+		"models: { threads: -1 }":                                            "models.threads is -1; it must be 0",
 		"hosted_tools: { telepathy: ferry }":                                 "hosted_tools.telepathy",
 		"hosted_tools: { web_search: ferry/x }":                              "it must be one of the servers of tools",
 		"listen: a:1\n---\nlisten: b:1":                                      "several documents",

@@ -33,9 +33,17 @@ func ProbeBytes(rounds int) (operations int64) {
 			sum += first + second
 			x[0] = int8(sum)
 		}
-		return int64(rounds) * 2 * Block
+		return probeOperations(rounds)
 	}
 	inUse.probeBytes(rounds)
+	return probeOperations(rounds)
+}
+
+// probeOperations is how many operations so many rounds of ProbeBytes are.
+func probeOperations(rounds int) int64 {
+	if inUse == nil {
+		return int64(rounds) * 2 * Block
+	}
 	return int64(rounds) * probeSums() * int64(registerBytes()) * 2
 }
 

@@ -596,3 +596,25 @@ func TestBytesOfFloats(t *testing.T) {
 		}
 	}
 }
+
+// Of several sizes of a team the least is chosen that brings about as much as any, reading and multiplying counting the same.
+func TestWorth(t *testing.T) {
+	for name, c := range map[string]struct {
+		gains []Gain
+		want  int
+	}{
+		"more is more":             {[]Gain{{8, 50, 4}, {16, 50, 5}}, 16},
+		"second threads of a core": {[]Gain{{8, 50, 4}, {16, 51, 4.1}}, 8},
+		"they are in the way":      {[]Gain{{8, 50, 4}, {16, 40, 4.2}}, 8},
+		"one for another":          {[]Gain{{4, 20, 2}, {8, 40, 1}}, 4},
+		"in any order":             {[]Gain{{16, 50, 4}, {4, 10, 1}, {8, 50, 4}}, 8},
+	} {
+		if got := Worth(c.gains); got != c.want {
+			t.Errorf("%s: %d threads, want %d", name, got, c.want)
+		}
+	}
+	gains := Gains([]int{1, 2})
+	if len(gains) != 2 || gains[0].Read <= 0 || gains[1].Integer <= 0 || Worth(gains) < 1 {
+		t.Errorf("measured: %+v", gains)
+	}
+}

@@ -370,7 +370,7 @@ func panelQ6_K_2_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
 //go:noescape
 func panelQ6_K_1_avx2(acc *float32, x *byte, xq int, panel *byte, units int)
 
-// probeBytes_avx2 does 10 products of bytes in registers, so often.
+// probeBytes_avx2 does 10 products of bytes, so often, whose factors come from the first cache.
 //
 //go:noescape
 func probeBytes_avx2(n int)

@@ -453,7 +453,7 @@ func panelQ6_K_8_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 //go:noescape
 func panelQ6_K_4_avx512(acc *float32, x *byte, xq int, panel *byte, units int)
 
-// probeBytes_avx512 does 20 products of bytes in registers, so often.
+// probeBytes_avx512 does 20 products of bytes, so often, whose factors come from the first cache.
 //
 //go:noescape
 func probeBytes_avx512(n int)

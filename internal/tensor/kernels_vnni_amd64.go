@@ -659,7 +659,7 @@ func pairQ8_0_2_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int
 //go:noescape
 func pairQ8_0_1_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int, pair *byte, second int, quads int)
 
-// probeBytes_vnni does 20 products of bytes in registers, so often.
+// probeBytes_vnni does 20 products of bytes, so often, whose factors come from the first cache.
 //
 //go:noescape
 func probeBytes_vnni(n int)

@@ -5,8 +5,9 @@ import (
 	"unsafe"
 )
 
-// The probes run a processor into its limits with the instructions that the kernels in use have: how many operations on
-// bytes and on floats a thread can do in registers, and how fast it reads. They compute nothing.
+// The probes run a processor into its limits with the instructions that the kernels in use have: how many operations a thread can do on
+// bytes, which come from the first cache as they do in a tile, but without any scales; how many on floats in registers; and how fast it
+// reads. They compute nothing.
 
 // probeSums is how many sums a probe's round adds to.
 func probeSums() int64 { return int64(registerBytes()) / 16 * 5 }

@@ -6,26 +6,27 @@ import "fmt"
 func (a *amd64) probes() {
 	independent := 5 * a.lanes // sums, more than the latency of an operation hides
 
-	a.begin("probeBytes", fmt.Sprintf("does %d products of bytes in registers, so often.", independent), "n:int=CX")
-	p := a.bytesProduct(true)
-	w, sums := a.reg(), a.regs(independent)
-	t := p.t
-	if a.vnni {
-		t = a.reg()
-	}
-	for _, r := range append(sums, w, t) {
+	// As in tiles: an activation for two products, and two loads of weights for twelve of these.
+	a.begin("probeBytes", fmt.Sprintf("does %d products of bytes, so often, whose factors come from the first cache.", independent), "n:int=CX")
+	w, x, t, sums := a.regs(2), a.reg(), a.reg(), a.regs(independent)
+	for _, r := range sums {
 		a.zero(r)
 	}
-	if !a.vnni {
-		a.weightsOf(p, w)
-	}
+	zeros := a.constant("zeros", make([]uint32, 16)...)
 	a.loop("CX", func() {
-		for _, s := range sums {
-			if a.vnni {
-				a.op("VPDPBUSD", a.v(t), a.v(w), a.v(s))
-			} else {
-				a.multiply(p, s, w)
+		for i, s := range sums {
+			if i%12 < 2 {
+				a.op(a.move(), zeros, a.v(w[i%2]))
 			}
+			if i%2 == 0 {
+				a.op("VPBROADCASTD", zeros, a.v(x))
+			}
+			if a.vnni {
+				a.op("VPDPBUSD", a.v(x), a.v(w[i%2]), a.v(s))
+				continue
+			}
+			a.op("VPMADDUBSW", a.v(x), a.v(w[i%2]), a.v(t))
+			a.op("VPADDW", a.v(t), a.v(s), a.v(s))
 		}
 	})
 	a.end()
@@ -34,13 +35,13 @@ func (a *amd64) probes() {
 	}
 
 	a.begin("probeFloats", fmt.Sprintf("does %d fused multiplications of floats in registers, so often.", independent), "n:int=CX")
-	w, sums = a.reg(), a.regs(independent)
-	for _, r := range append(sums, w) {
+	by, sums := a.reg(), a.regs(independent)
+	for _, r := range append(sums, by) {
 		a.zero(r)
 	}
 	a.loop("CX", func() {
 		for _, s := range sums {
-			a.op("VFMADD231PS", a.v(w), a.v(w), a.v(s))
+			a.op("VFMADD231PS", a.v(by), a.v(by), a.v(s))
 		}
 	})
 	a.end()

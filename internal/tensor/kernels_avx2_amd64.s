@@ -637,6 +637,7 @@ DATA plus127_avx2<>+0(SB)/4, $0x42fe0000
 GLOBL plus127_avx2<>(SB), RODATA|NOPTR, $4
 
 TEXT ·unpackQ8_0_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; h0 1; h1 2; spare 3; scale 4.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -651,6 +652,7 @@ TEXT ·unpackQ8_0_avx2(SB), NOSPLIT, $0-88
 	VPBROADCASTD word0f0f0f0f_avx2<>(SB), Y0
 row1:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done3
 loop2:
@@ -693,6 +695,7 @@ done3:
 	RET 
 
 TEXT ·unpackQ4_0_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0xf8f8f8f8 everywhere 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -708,6 +711,7 @@ TEXT ·unpackQ4_0_avx2(SB), NOSPLIT, $0-88
 	VPBROADCASTD wordf8f8f8f8_avx2<>(SB), Y1
 row4:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done6
 loop5:
@@ -755,6 +759,7 @@ done6:
 	RET 
 
 TEXT ·unpackQ4_1_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x80000000 everywhere 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -770,6 +775,7 @@ TEXT ·unpackQ4_1_avx2(SB), NOSPLIT, $0-88
 	VPBROADCASTD word80000000_avx2<>(SB), Y1
 row7:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done9
 loop8:
@@ -822,6 +828,7 @@ done9:
 	RET 
 
 TEXT ·unpackQ5_0_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0xf0f0f0f0 everywhere 1; 0x10101010 everywhere 2; spread 3; bits 4; h0 5; h1 6; spare 7; scale 8.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -840,6 +847,7 @@ TEXT ·unpackQ5_0_avx2(SB), NOSPLIT, $0-88
 	VMOVDQU bits_avx2<>(SB), Y4
 row10:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done12
 loop11:
@@ -927,6 +935,7 @@ done12:
 	RET 
 
 TEXT ·unpackQ5_1_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x10101010 everywhere 1; spread 2; bits 3; 0x80000000 everywhere 4; h0 5; h1 6; spare 7; scale 8.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -945,6 +954,7 @@ TEXT ·unpackQ5_1_avx2(SB), NOSPLIT, $0-88
 	VPBROADCASTD word80000000_avx2<>(SB), Y4
 row13:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done15
 loop14:
@@ -1037,6 +1047,7 @@ done15:
 	RET 
 
 TEXT ·unpackIQ4_NL_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; tableIQ4_NL 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1052,6 +1063,7 @@ TEXT ·unpackIQ4_NL_avx2(SB), NOSPLIT, $0-88
 	VMOVDQU tableIQ4_NL_avx2<>(SB), Y1
 row16:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done18
 loop17:
@@ -1099,6 +1111,7 @@ done18:
 	RET 
 
 TEXT ·unpackMXFP4_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; tableMXFP4 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1114,6 +1127,7 @@ TEXT ·unpackMXFP4_avx2(SB), NOSPLIT, $0-88
 	VMOVDQU tableMXFP4_avx2<>(SB), Y1
 row19:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done21
 loop20:
@@ -1167,6 +1181,7 @@ done21:
 	RET 
 
 TEXT ·unpackMXFP4Split_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; tableMXFP4Split 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1182,6 +1197,7 @@ TEXT ·unpackMXFP4Split_avx2(SB), NOSPLIT, $0-88
 	VMOVDQU tableMXFP4Split_avx2<>(SB), Y1
 row22:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done24
 loop23:
@@ -1239,6 +1255,7 @@ done24:
 	RET 
 
 TEXT ·unpackQ4_K_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; words by lane 1; r 2; spare 3; d 4.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1255,6 +1272,7 @@ TEXT ·unpackQ4_K_avx2(SB), NOSPLIT, $0-88
 row25:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done27
 loop26:
@@ -1350,6 +1368,7 @@ done27:
 	RET 
 
 TEXT ·unpackQ5_K_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; words by lane 1; 0x10101010 everywhere 2; words by lane 3; words by lane 4; words by lane 5; words by lane 6; r 7; spare 8; d 9.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1371,6 +1390,7 @@ TEXT ·unpackQ5_K_avx2(SB), NOSPLIT, $0-88
 row28:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done30
 loop29:
@@ -1498,6 +1518,7 @@ done30:
 	RET 
 
 TEXT ·unpackQ6_K_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x30303030 everywhere 1; 0xe0e0e0e0 everywhere 2; words by lane 3; words by lane 4; words by lane 5; words by lane 6; words by lane 7; words by lane 8; r 9; spare 10; d 11.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1521,6 +1542,7 @@ TEXT ·unpackQ6_K_avx2(SB), NOSPLIT, $0-88
 row31:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done33
 loop32:
@@ -1648,6 +1670,7 @@ done33:
 	RET 
 
 TEXT ·unpackQ3_K_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0x3030303 everywhere 0; 0x4040404 everywhere 1; 0xfcfcfcfc everywhere 2; 0xe0e0e0e0 everywhere 3; words by lane 4; words by lane 5; words by lane 6; words by lane 7; words by lane 8; words by lane 9; words by lane 10; words by lane 11; r 12; spare 13; d 14.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1674,6 +1697,7 @@ TEXT ·unpackQ3_K_avx2(SB), NOSPLIT, $0-88
 row34:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done36
 loop35:
@@ -1820,6 +1844,7 @@ done36:
 	RET 
 
 TEXT ·unpackQ2_K_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0x3030303 everywhere 0; 0xf0f0f0f everywhere 1; words by lane 2; words by lane 3; r 4; spare 5; d 6; low 7.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1838,6 +1863,7 @@ TEXT ·unpackQ2_K_avx2(SB), NOSPLIT, $0-88
 row37:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done39
 loop38:
@@ -1925,6 +1951,7 @@ done39:
 	RET 
 
 TEXT ·unpackIQ4_XS_avx2(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0xe0e0e0e0 everywhere 1; tableIQ4_XS 2; h0 3; h1 4; d 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1942,6 +1969,7 @@ TEXT ·unpackIQ4_XS_avx2(SB), NOSPLIT, $0-88
 row40:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done42
 loop41:
@@ -2090,6 +2118,7 @@ done42:
 	RET 
 
 TEXT ·dot32_avx2(SB), NOSPLIT, $0-72
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; expand 3; across 4; totals 5; sums 6–9; weights 10; spare 11; total 12.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -2105,6 +2134,7 @@ TEXT ·dot32_avx2(SB), NOSPLIT, $0-72
 	VMOVDQU expand_avx2<>(SB), Y3
 	VMOVDQU across_avx2<>(SB), Y4
 	VMOVUPS (DI), X5
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done44
 loop43:
@@ -2283,6 +2313,7 @@ done44:
 	RET 
 
 TEXT ·dot32Shifted_avx2(SB), NOSPLIT, $0-72
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; expand 3; across 4; totals 5; sums 6–9; weights 10; spare 11; total 12.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -2298,6 +2329,7 @@ TEXT ·dot32Shifted_avx2(SB), NOSPLIT, $0-72
 	VMOVDQU expand_avx2<>(SB), Y3
 	VMOVDQU across_avx2<>(SB), Y4
 	VMOVUPS (DI), X5
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done46
 loop45:
@@ -2493,6 +2525,7 @@ done46:
 	RET 
 
 TEXT ·dot16_avx2(SB), NOSPLIT, $0-72
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; expand 3; across 4; totals 5; sums 6–9; weights 10; spare 11; total 12.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -2508,6 +2541,7 @@ TEXT ·dot16_avx2(SB), NOSPLIT, $0-72
 	VMOVDQU expand_avx2<>(SB), Y3
 	VMOVDQU across_avx2<>(SB), Y4
 	VMOVUPS (DI), X5
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done48
 loop47:
@@ -2728,6 +2762,7 @@ done48:
 	RET 
 
 TEXT ·dot16Shifted_avx2(SB), NOSPLIT, $0-72
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; expand 3; across 4; totals 5; sums 6–9; weights 10; spare 11; total 12.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -2743,6 +2778,7 @@ TEXT ·dot16Shifted_avx2(SB), NOSPLIT, $0-72
 	VMOVDQU expand_avx2<>(SB), Y3
 	VMOVDQU across_avx2<>(SB), Y4
 	VMOVUPS (DI), X5
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done50
 loop49:
@@ -2996,6 +3032,7 @@ done50:
 	RET 
 
 TEXT ·tile32_4_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3–6; totals 7–10; weights 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3009,10 +3046,12 @@ TEXT ·tile32_4_avx2(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Y8
 	VMOVUPS 128(DI), Y9
 	VMOVUPS 192(DI), Y10
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done52
 loop51:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done54
 loop53:
@@ -3233,6 +3272,7 @@ done52:
 	RET 
 
 TEXT ·tile32_2_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3–4; totals 5–6; weights 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3244,10 +3284,12 @@ TEXT ·tile32_2_avx2(SB), NOSPLIT, $0-56
 	VPBROADCASTD word00010001_avx2<>(SB), Y0
 	VMOVUPS 0(DI), Y5
 	VMOVUPS 64(DI), Y6
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done56
 loop55:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done58
 loop57:
@@ -3376,6 +3418,7 @@ done56:
 	RET 
 
 TEXT ·tile32_1_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3; totals 4; weights 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3386,10 +3429,12 @@ TEXT ·tile32_1_avx2(SB), NOSPLIT, $0-56
 	LEAQ 128(SI), R9
 	VPBROADCASTD word00010001_avx2<>(SB), Y0
 	VMOVUPS 0(DI), Y4
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done60
 loop59:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done62
 loop61:
@@ -3472,6 +3517,7 @@ done60:
 	RET 
 
 TEXT ·tile32Shifted_4_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3–6; totals 7–10; weights 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3485,10 +3531,12 @@ TEXT ·tile32Shifted_4_avx2(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Y8
 	VMOVUPS 128(DI), Y9
 	VMOVUPS 192(DI), Y10
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done64
 loop63:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done66
 loop65:
@@ -3718,6 +3766,7 @@ done64:
 	RET 
 
 TEXT ·tile32Shifted_2_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3–4; totals 5–6; weights 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3729,10 +3778,12 @@ TEXT ·tile32Shifted_2_avx2(SB), NOSPLIT, $0-56
 	VPBROADCASTD word00010001_avx2<>(SB), Y0
 	VMOVUPS 0(DI), Y5
 	VMOVUPS 64(DI), Y6
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done68
 loop67:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done70
 loop69:
@@ -3866,6 +3917,7 @@ done68:
 	RET 
 
 TEXT ·tile32Shifted_1_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3; totals 4; weights 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3876,10 +3928,12 @@ TEXT ·tile32Shifted_1_avx2(SB), NOSPLIT, $0-56
 	LEAQ 128(SI), R9
 	VPBROADCASTD word00010001_avx2<>(SB), Y0
 	VMOVUPS 0(DI), Y4
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done72
 loop71:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done74
 loop73:
@@ -3965,6 +4019,7 @@ done72:
 	RET 
 
 TEXT ·tile16_4_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3–6; totals 7–10; weights 11; firsts 12–15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3978,10 +4033,12 @@ TEXT ·tile16_4_avx2(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Y8
 	VMOVUPS 128(DI), Y9
 	VMOVUPS 192(DI), Y10
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done76
 loop75:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done78
 loop77:
@@ -4215,6 +4272,7 @@ done76:
 	RET 
 
 TEXT ·tile16_2_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3–4; totals 5–6; weights 7; firsts 8–9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4226,10 +4284,12 @@ TEXT ·tile16_2_avx2(SB), NOSPLIT, $0-56
 	VPBROADCASTD word00010001_avx2<>(SB), Y0
 	VMOVUPS 0(DI), Y5
 	VMOVUPS 64(DI), Y6
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done80
 loop79:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done82
 loop81:
@@ -4365,6 +4425,7 @@ done80:
 	RET 
 
 TEXT ·tile16_1_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3; totals 4; weights 5; firsts 6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4375,10 +4436,12 @@ TEXT ·tile16_1_avx2(SB), NOSPLIT, $0-56
 	LEAQ 128(SI), R9
 	VPBROADCASTD word00010001_avx2<>(SB), Y0
 	VMOVUPS 0(DI), Y4
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done84
 loop83:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done86
 loop85:
@@ -4465,6 +4528,7 @@ done84:
 	RET 
 
 TEXT ·tile16Shifted_4_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3–6; totals 7–10; weights 11; firsts 12–15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4478,10 +4542,12 @@ TEXT ·tile16Shifted_4_avx2(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Y8
 	VMOVUPS 128(DI), Y9
 	VMOVUPS 192(DI), Y10
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done88
 loop87:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done90
 loop89:
@@ -4733,6 +4799,7 @@ done88:
 	RET 
 
 TEXT ·tile16Shifted_2_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3–4; totals 5–6; weights 7; firsts 8–9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4744,10 +4811,12 @@ TEXT ·tile16Shifted_2_avx2(SB), NOSPLIT, $0-56
 	VPBROADCASTD word00010001_avx2<>(SB), Y0
 	VMOVUPS 0(DI), Y5
 	VMOVUPS 64(DI), Y6
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done92
 loop91:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done94
 loop93:
@@ -4893,6 +4962,7 @@ done92:
 	RET 
 
 TEXT ·tile16Shifted_1_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; sums 3; totals 4; weights 5; firsts 6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4903,10 +4973,12 @@ TEXT ·tile16Shifted_1_avx2(SB), NOSPLIT, $0-56
 	LEAQ 128(SI), R9
 	VPBROADCASTD word00010001_avx2<>(SB), Y0
 	VMOVUPS 0(DI), Y4
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done96
 loop95:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done98
 loop97:
@@ -4999,6 +5071,7 @@ done96:
 	RET 
 
 TEXT ·panelQ8_0_4_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11; magnitude 12–13.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5006,14 +5079,17 @@ TEXT ·panelQ8_0_4_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done100
 loop99:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done102
 loop101:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done104
 loop103:
@@ -5408,6 +5484,7 @@ done100:
 	RET 
 
 TEXT ·panelQ8_0_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; magnitude 8–9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5415,14 +5492,17 @@ TEXT ·panelQ8_0_2_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done106
 loop105:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done108
 loop107:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done110
 loop109:
@@ -5666,6 +5746,7 @@ done106:
 	RET 
 
 TEXT ·panelQ8_0_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5; magnitude 6–7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5673,14 +5754,17 @@ TEXT ·panelQ8_0_1_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done112
 loop111:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done114
 loop113:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done116
 loop115:
@@ -5844,6 +5928,7 @@ done112:
 	RET 
 
 TEXT ·panelQ4_0_6_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5851,14 +5936,17 @@ TEXT ·panelQ4_0_6_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done118
 loop117:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done120
 loop119:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done122
 loop121:
@@ -6261,6 +6349,7 @@ done118:
 	RET 
 
 TEXT ·panelQ4_0_4_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6268,14 +6357,17 @@ TEXT ·panelQ4_0_4_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done124
 loop123:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done126
 loop125:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done128
 loop127:
@@ -6566,6 +6658,7 @@ done124:
 	RET 
 
 TEXT ·panelQ4_0_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6573,14 +6666,17 @@ TEXT ·panelQ4_0_2_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done130
 loop129:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done132
 loop131:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done134
 loop133:
@@ -6764,6 +6860,7 @@ done130:
 	RET 
 
 TEXT ·panelQ4_0_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6771,14 +6868,17 @@ TEXT ·panelQ4_0_1_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done136
 loop135:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done138
 loop137:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done140
 loop139:
@@ -6906,6 +7006,7 @@ done136:
 	RET 
 
 TEXT ·panelQ4_1_6_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6913,14 +7014,17 @@ TEXT ·panelQ4_1_6_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done142
 loop141:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done144
 loop143:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done146
 loop145:
@@ -7313,6 +7417,7 @@ done142:
 	RET 
 
 TEXT ·panelQ4_1_4_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7320,14 +7425,17 @@ TEXT ·panelQ4_1_4_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done148
 loop147:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done150
 loop149:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done152
 loop151:
@@ -7612,6 +7720,7 @@ done148:
 	RET 
 
 TEXT ·panelQ4_1_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7619,14 +7728,17 @@ TEXT ·panelQ4_1_2_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done154
 loop153:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done156
 loop155:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done158
 loop157:
@@ -7808,6 +7920,7 @@ done154:
 	RET 
 
 TEXT ·panelQ4_1_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7815,14 +7928,17 @@ TEXT ·panelQ4_1_1_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done160
 loop159:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done162
 loop161:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done164
 loop163:
@@ -7950,6 +8066,7 @@ done160:
 	RET 
 
 TEXT ·panelQ5_0_3_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–8; spare 9; small 10–15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7957,14 +8074,17 @@ TEXT ·panelQ5_0_3_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done166
 loop165:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done168
 loop167:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done170
 loop169:
@@ -8267,6 +8387,7 @@ done166:
 	RET 
 
 TEXT ·panelQ5_0_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8274,14 +8395,17 @@ TEXT ·panelQ5_0_2_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done172
 loop171:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done174
 loop173:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done176
 loop175:
@@ -8532,6 +8656,7 @@ done172:
 	RET 
 
 TEXT ·panelQ5_0_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5; small 6–7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8539,14 +8664,17 @@ TEXT ·panelQ5_0_1_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done178
 loop177:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done180
 loop179:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done182
 loop181:
@@ -8739,6 +8867,7 @@ done178:
 	RET 
 
 TEXT ·panelQ5_1_3_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–8; spare 9; small 10–15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8746,14 +8875,17 @@ TEXT ·panelQ5_1_3_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done184
 loop183:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done186
 loop185:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done188
 loop187:
@@ -9052,6 +9184,7 @@ done184:
 	RET 
 
 TEXT ·panelQ5_1_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9059,14 +9192,17 @@ TEXT ·panelQ5_1_2_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done190
 loop189:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done192
 loop191:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done194
 loop193:
@@ -9315,6 +9451,7 @@ done190:
 	RET 
 
 TEXT ·panelQ5_1_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5; small 6–7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9322,14 +9459,17 @@ TEXT ·panelQ5_1_1_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done196
 loop195:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done198
 loop197:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done200
 loop199:
@@ -9522,6 +9662,7 @@ done196:
 	RET 
 
 TEXT ·panelIQ4_NL_4_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11; magnitude 12–13; sumsIQ4_NL 14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9530,14 +9671,17 @@ TEXT ·panelIQ4_NL_4_avx2(SB), NOSPLIT, $0-40
 	VMOVDQU sumsIQ4_NL_avx2<>(SB), Y14
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done202
 loop201:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done204
 loop203:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done206
 loop205:
@@ -9956,6 +10100,7 @@ done202:
 	RET 
 
 TEXT ·panelIQ4_NL_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; magnitude 8–9; sumsIQ4_NL 10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9964,14 +10109,17 @@ TEXT ·panelIQ4_NL_2_avx2(SB), NOSPLIT, $0-40
 	VMOVDQU sumsIQ4_NL_avx2<>(SB), Y10
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done208
 loop207:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done210
 loop209:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done212
 loop211:
@@ -10235,6 +10383,7 @@ done208:
 	RET 
 
 TEXT ·panelIQ4_NL_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5; magnitude 6–7; sumsIQ4_NL 8.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10243,14 +10392,17 @@ TEXT ·panelIQ4_NL_1_avx2(SB), NOSPLIT, $0-40
 	VMOVDQU sumsIQ4_NL_avx2<>(SB), Y8
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done214
 loop213:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done216
 loop215:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done218
 loop217:
@@ -10434,6 +10586,7 @@ done214:
 	RET 
 
 TEXT ·panelMXFP4_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11; sumsMXFP4 12.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10442,14 +10595,17 @@ TEXT ·panelMXFP4_2_avx2(SB), NOSPLIT, $0-40
 	VMOVDQU sumsMXFP4_avx2<>(SB), Y12
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done220
 loop219:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done222
 loop221:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done224
 loop223:
@@ -10655,6 +10811,7 @@ done220:
 	RET 
 
 TEXT ·panelMXFP4_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5; small 6–7; sumsMXFP4 8.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10663,14 +10820,17 @@ TEXT ·panelMXFP4_1_avx2(SB), NOSPLIT, $0-40
 	VMOVDQU sumsMXFP4_avx2<>(SB), Y8
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done226
 loop225:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done228
 loop227:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done230
 loop229:
@@ -10818,6 +10978,7 @@ done226:
 	RET 
 
 TEXT ·panelQ4_K_6_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10825,16 +10986,19 @@ TEXT ·panelQ4_K_6_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done232
 loop231:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done234
 loop233:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done236
 loop235:
@@ -11239,6 +11403,7 @@ done232:
 	RET 
 
 TEXT ·panelQ4_K_4_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11246,16 +11411,19 @@ TEXT ·panelQ4_K_4_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done238
 loop237:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done240
 loop239:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done242
 loop241:
@@ -11552,6 +11720,7 @@ done238:
 	RET 
 
 TEXT ·panelQ4_K_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11559,16 +11728,19 @@ TEXT ·panelQ4_K_2_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done244
 loop243:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done246
 loop245:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done248
 loop247:
@@ -11762,6 +11934,7 @@ done244:
 	RET 
 
 TEXT ·panelQ4_K_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11769,16 +11942,19 @@ TEXT ·panelQ4_K_1_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done250
 loop249:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done252
 loop251:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done254
 loop253:
@@ -11918,6 +12094,7 @@ done250:
 	RET 
 
 TEXT ·panelQ5_K_3_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–8; spare 9; small 10–15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11925,16 +12102,19 @@ TEXT ·panelQ5_K_3_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done256
 loop255:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done258
 loop257:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done260
 loop259:
@@ -12245,6 +12425,7 @@ done256:
 	RET 
 
 TEXT ·panelQ5_K_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12252,16 +12433,19 @@ TEXT ·panelQ5_K_2_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done262
 loop261:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done264
 loop263:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done266
 loop265:
@@ -12522,6 +12706,7 @@ done262:
 	RET 
 
 TEXT ·panelQ5_K_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5; small 6–7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12529,16 +12714,19 @@ TEXT ·panelQ5_K_1_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done268
 loop267:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done270
 loop269:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done272
 loop271:
@@ -12743,6 +12931,7 @@ done268:
 	RET 
 
 TEXT ·panelQ6_K_2_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11; firsts 12–15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12750,16 +12939,19 @@ TEXT ·panelQ6_K_2_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done274
 loop273:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done276
 loop275:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done278
 loop277:
@@ -13039,6 +13231,7 @@ done274:
 	RET 
 
 TEXT ·panelQ6_K_1_avx2(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5; small 6–7; firsts 8–9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -13046,16 +13239,19 @@ TEXT ·panelQ6_K_1_avx2(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done280
 loop279:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done282
 loop281:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done284
 loop283:
@@ -13269,6 +13465,7 @@ done280:
 	RET 
 
 TEXT ·probeBytes_avx2(SB), NOSPLIT, $0-8
+	// Registers: weights 0–1; activations 2; spare 3; sums 4–13.
 	MOVQ n+0(FP), CX
 	VPXOR Y4, Y4, Y4
 	VPXOR Y5, Y5, Y5
@@ -13280,6 +13477,7 @@ TEXT ·probeBytes_avx2(SB), NOSPLIT, $0-8
 	VPXOR Y11, Y11, Y11
 	VPXOR Y12, Y12, Y12
 	VPXOR Y13, Y13, Y13
+	// Each of CX: rounds.
 	TESTQ CX, CX
 	JLE done286
 loop285:
@@ -13317,6 +13515,7 @@ done286:
 	RET 
 
 TEXT ·probeFloats_avx2(SB), NOSPLIT, $0-8
+	// Registers: by 0; sums 1–10.
 	MOVQ n+0(FP), CX
 	VPXOR Y1, Y1, Y1
 	VPXOR Y2, Y2, Y2
@@ -13329,6 +13528,7 @@ TEXT ·probeFloats_avx2(SB), NOSPLIT, $0-8
 	VPXOR Y9, Y9, Y9
 	VPXOR Y10, Y10, Y10
 	VPXOR Y0, Y0, Y0
+	// Each of CX: rounds.
 	TESTQ CX, CX
 	JLE done288
 loop287:
@@ -13349,12 +13549,14 @@ done288:
 	RET 
 
 TEXT ·probeRead_avx2(SB), NOSPLIT, $0-16
+	// Registers: r 0–3.
 	MOVQ data+0(FP), SI
 	MOVQ n+8(FP), CX
 	VPXOR Y0, Y0, Y0
 	VPXOR Y1, Y1, Y1
 	VPXOR Y2, Y2, Y2
 	VPXOR Y3, Y3, Y3
+	// Each of CX: 256 bytes.
 	TESTQ CX, CX
 	JLE done290
 loop289:
@@ -13378,6 +13580,7 @@ done290:
 	RET 
 
 TEXT ·transpose_avx2(SB), NOSPLIT, $0-32
+	// Registers: r 0–3; spare 4–7.
 	MOVQ dst+0(FP), DI
 	MOVQ src+8(FP), SI
 	MOVQ stride+16(FP), R8
@@ -13386,6 +13589,7 @@ TEXT ·transpose_avx2(SB), NOSPLIT, $0-32
 	LEAQ (SI)(R8*4), R10
 	LEAQ (R10)(R8*4), R11
 	LEAQ (R11)(R8*4), R12
+	// Each of CX: pieces of 64 bytes of each row.
 	TESTQ CX, CX
 	JLE done292
 loop291:
@@ -13441,9 +13645,11 @@ done292:
 	RET 
 
 TEXT ·widenF16_avx2(SB), NOSPLIT, $0-24
+	// Registers: r 0.
 	MOVQ dst+0(FP), DI
 	MOVQ src+8(FP), BX
 	MOVQ n+16(FP), CX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done294
 loop293:
@@ -13461,9 +13667,11 @@ done294:
 	RET 
 
 TEXT ·widenBF16_avx2(SB), NOSPLIT, $0-24
+	// Registers: r 0.
 	MOVQ dst+0(FP), DI
 	MOVQ src+8(FP), BX
 	MOVQ n+16(FP), CX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done296
 loop295:
@@ -13483,6 +13691,7 @@ done296:
 	RET 
 
 TEXT ·scaleColumns_avx2(SB), NOSPLIT, $0-32
+	// Registers: scales 0–3; r 4.
 	MOVQ dst+0(FP), DI
 	MOVQ q+8(FP), SI
 	MOVQ scale+16(FP), DX
@@ -13491,6 +13700,7 @@ TEXT ·scaleColumns_avx2(SB), NOSPLIT, $0-32
 	VMOVUPS 32(DX), Y1
 	VMOVUPS 64(DX), Y2
 	VMOVUPS 96(DX), Y3
+	// Each of CX: rows of 32.
 	TESTQ CX, CX
 	JLE done298
 loop297:
@@ -13519,17 +13729,20 @@ done298:
 	RET 
 
 TEXT ·scaleRows_avx2(SB), NOSPLIT, $0-40
+	// Registers: scale 0; r 1.
 	MOVQ dst+0(FP), DI
 	MOVQ q+8(FP), SI
 	MOVQ scale+16(FP), DX
 	MOVQ rows+24(FP), CX
 	MOVQ sixteens+32(FP), R8
+	// Each of CX: rows.
 	TESTQ CX, CX
 	JLE done300
 loop299:
 	VBROADCASTSS (DX), Y0
 	ADDQ $4, DX
 	MOVQ R8, R9
+	// Each of R9: 16 bytes of a row.
 	TESTQ R9, R9
 	JLE done302
 loop301:
@@ -13553,11 +13766,13 @@ done300:
 	RET 
 
 TEXT ·dotFloats1_avx2(SB), NOSPLIT, $0-28
+	// Registers: sums 0–1; weights 2; v 3–4.
 	MOVQ w+0(FP), SI
 	MOVQ x+8(FP), DX
 	MOVQ n+16(FP), CX
 	VPXOR Y0, Y0, Y0
 	VPXOR Y1, Y1, Y1
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done304
 loop303:
@@ -13583,6 +13798,7 @@ done304:
 	RET 
 
 TEXT ·dotFloats4_avx2(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; weights 8; v 9–10.
 	MOVQ out+0(FP), DI
 	MOVQ w+8(FP), SI
 	MOVQ ws+16(FP), R8
@@ -13597,6 +13813,7 @@ TEXT ·dotFloats4_avx2(SB), NOSPLIT, $0-40
 	VPXOR Y5, Y5, Y5
 	VPXOR Y6, Y6, Y6
 	VPXOR Y7, Y7, Y7
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done306
 loop305:
@@ -13655,10 +13872,12 @@ done306:
 	RET 
 
 TEXT ·addFloats_avx2(SB), NOSPLIT, $0-24
+	// Registers: r 0.
 	MOVQ x+0(FP), DI
 	MOVQ y+8(FP), SI
 	MOVQ n+16(FP), CX
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done308
 loop307:
@@ -13676,6 +13895,7 @@ done308:
 	RET 
 
 TEXT ·scaleFloats_avx2(SB), NOSPLIT, $0-40
+	// Registers: scale 0; r 1.
 	MOVQ dst+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ w+16(FP), DX
@@ -13684,6 +13904,7 @@ TEXT ·scaleFloats_avx2(SB), NOSPLIT, $0-40
 	VMOVD BX, X0
 	VBROADCASTSS X0, Y0
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done310
 loop309:
@@ -13703,6 +13924,7 @@ done310:
 	RET 
 
 TEXT ·blendFloats_avx2(SB), NOSPLIT, $0-40
+	// Registers: scale 0; other 1; r 2.
 	MOVQ x+0(FP), DI
 	MOVQ y+8(FP), SI
 	MOVQ a+16(FP), BX
@@ -13713,6 +13935,7 @@ TEXT ·blendFloats_avx2(SB), NOSPLIT, $0-40
 	VMOVD DX, X1
 	VBROADCASTSS X1, Y1
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done312
 loop311:
@@ -13730,6 +13953,7 @@ done312:
 	RET 
 
 TEXT ·recur_avx2(SB), NOSPLIT, $0-64
+	// Registers: fade 0; spare 1; r 2; spare 3; sums 4–5.
 	MOVQ out+0(FP), DI
 	MOVQ s+8(FP), SI
 	MOVQ k+16(FP), DX
@@ -13740,6 +13964,7 @@ TEXT ·recur_avx2(SB), NOSPLIT, $0-64
 	MOVQ n+56(FP), R10
 	VMOVD BX, X0
 	VBROADCASTSS X0, Y0
+	// Each of CX: rows of the state.
 	TESTQ CX, CX
 	JLE done314
 loop313:
@@ -13748,6 +13973,7 @@ loop313:
 	VPXOR Y5, Y5, Y5
 	XORQ AX, AX
 	MOVQ R10, R11
+	// Each of R11: 16 elements of a row.
 	TESTQ R11, R11
 	JLE done316
 loop315:
@@ -13781,6 +14007,7 @@ done314:
 	RET 
 
 TEXT ·swish_avx2(SB), NOSPLIT, $0-32
+	// Registers: scale 0; 0x3f800000 everywhere 1; 0xc2aeac4f everywhere 2; 0x42b0c0a5 everywhere 3; 0x3fb8aa3b everywhere 4; 0x3f318000 everywhere 5; 0xb95e8083 everywhere 6; spare 7–11; r 12.
 	MOVQ gate+0(FP), DI
 	MOVQ up+8(FP), SI
 	MOVQ factor+16(FP), BX
@@ -13794,6 +14021,7 @@ TEXT ·swish_avx2(SB), NOSPLIT, $0-32
 	VPBROADCASTD word3f318000_avx2<>(SB), Y5
 	VPBROADCASTD wordb95e8083_avx2<>(SB), Y6
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done318
 loop317:
@@ -13865,6 +14093,7 @@ done318:
 	RET 
 
 TEXT ·tanhGELU_avx2(SB), NOSPLIT, $0-40
+	// Registers: scale 0; cubic 1; 0x3f800000 everywhere 2; 0xc2aeac4f everywhere 3; 0x42b0c0a5 everywhere 4; 0x3fb8aa3b everywhere 5; 0x3f318000 everywhere 6; 0xb95e8083 everywhere 7; spare 8–12; r 13.
 	MOVQ gate+0(FP), DI
 	MOVQ up+8(FP), SI
 	MOVQ factor+16(FP), BX
@@ -13881,6 +14110,7 @@ TEXT ·tanhGELU_avx2(SB), NOSPLIT, $0-40
 	VPBROADCASTD word3f318000_avx2<>(SB), Y6
 	VPBROADCASTD wordb95e8083_avx2<>(SB), Y7
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done320
 loop319:
@@ -13960,6 +14190,7 @@ done320:
 	RET 
 
 TEXT ·scores4_avx2(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; k 8–9; q 10; sums 0–7; k 8–9; q 10.
 	MOVQ out+0(FP), DI
 	MOVQ q+8(FP), SI
 	MOVQ qs+16(FP), R8
@@ -14011,6 +14242,7 @@ twice322:
 	JGE twice322
 odd321:
 	ADDQ $2, CX
+	// Each of CX: the last, if their number is odd.
 	TESTQ CX, CX
 	JLE done324
 loop323:
@@ -14089,6 +14321,7 @@ twice326:
 	JGE twice326
 odd325:
 	ADDQ $2, CX
+	// Each of CX: the last, if their number is odd.
 	TESTQ CX, CX
 	JLE done328
 loop327:
@@ -14123,6 +14356,7 @@ done328:
 	RET 
 
 TEXT ·scores1_avx2(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; k 2–3; q 4; sums 0–1; k 2–3; q 4.
 	MOVQ out+0(FP), DI
 	MOVQ q+8(FP), SI
 	MOVQ qs+16(FP), R8
@@ -14149,6 +14383,7 @@ twice330:
 	JGE twice330
 odd329:
 	ADDQ $2, CX
+	// Each of CX: the last, if their number is odd.
 	TESTQ CX, CX
 	JLE done332
 loop331:
@@ -14188,6 +14423,7 @@ twice334:
 	JGE twice334
 odd333:
 	ADDQ $2, CX
+	// Each of CX: the last, if their number is odd.
 	TESTQ CX, CX
 	JLE done336
 loop335:
@@ -14207,6 +14443,7 @@ done336:
 	RET 
 
 TEXT ·mix4_avx2(SB), NOSPLIT, $0-64
+	// Registers: sums 0–7; v 8–9; weights 10.
 	MOVQ out+0(FP), DI
 	MOVQ os+8(FP), R8
 	MOVQ by+16(FP), BX
@@ -14216,6 +14453,7 @@ TEXT ·mix4_avx2(SB), NOSPLIT, $0-64
 	MOVQ positions+48(FP), R13
 	MOVQ dims+56(FP), CX
 	LEAQ (R8)(R8*2), R9
+	// Each of CX: 16 dims.
 	TESTQ CX, CX
 	JLE done338
 loop337:
@@ -14234,6 +14472,7 @@ loop337:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done340
 loop339:
@@ -14273,6 +14512,7 @@ done338:
 	RET 
 
 TEXT ·mix1_avx2(SB), NOSPLIT, $0-64
+	// Registers: sums 0–1; v 2–3; weights 4.
 	MOVQ out+0(FP), DI
 	MOVQ os+8(FP), R8
 	MOVQ by+16(FP), BX
@@ -14281,6 +14521,7 @@ TEXT ·mix1_avx2(SB), NOSPLIT, $0-64
 	MOVQ vs+40(FP), AX
 	MOVQ positions+48(FP), R13
 	MOVQ dims+56(FP), CX
+	// Each of CX: 16 dims.
 	TESTQ CX, CX
 	JLE done342
 loop341:
@@ -14290,6 +14531,7 @@ loop341:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done344
 loop343:
@@ -14314,6 +14556,7 @@ done342:
 	RET 
 
 TEXT ·mask_avx2(SB), NOSPLIT, $0-36
+	// Registers: scale 0; r 1; largest 2; spare 3.
 	MOVQ scores+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ from+16(FP), AX
@@ -14357,6 +14600,7 @@ TEXT ·mask_avx2(SB), NOSPLIT, $0-36
 	RET 
 
 TEXT ·weigh_avx2(SB), NOSPLIT, $0-20
+	// Registers: 0x3f800000 everywhere 0; 0xc2aeac4f everywhere 1; 0x42b0c0a5 everywhere 2; 0x3fb8aa3b everywhere 3; 0x3f318000 everywhere 4; 0xb95e8083 everywhere 5; spare 6–10; peak 11; r 12; total 13–14.
 	MOVQ scores+0(FP), DI
 	MOVQ peak+8(FP), SI
 	VPBROADCASTD word3f800000_avx2<>(SB), Y0
@@ -14491,6 +14735,7 @@ TEXT ·weigh_avx2(SB), NOSPLIT, $0-20
 	RET 
 
 TEXT ·soften_avx2(SB), NOSPLIT, $0-56
+	// Registers: 0x3f800000 everywhere 0; 0xc2aeac4f everywhere 1; 0x42b0c0a5 everywhere 2; 0x3fb8aa3b everywhere 3; 0x3f318000 everywhere 4; 0xb95e8083 everywhere 5; spare 6–10; r 11; peak 12; total 13–14.
 	MOVQ scores+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ ranges+16(FP), R8
@@ -14506,6 +14751,7 @@ TEXT ·soften_avx2(SB), NOSPLIT, $0-56
 	VPBROADCASTD wordb95e8083_avx2<>(SB), Y5
 	LEAQ maskLow_avx2<>(SB), R12
 	LEAQ maskHigh_avx2<>(SB), R13
+	// Each of CX: queries, those that are left of four.
 	TESTQ CX, CX
 	JLE done346
 loop345:
@@ -14709,6 +14955,7 @@ done346:
 	RET 
 
 TEXT ·exp_avx2(SB), NOSPLIT, $0-12
+	// Registers: 0x3f800000 everywhere 0; 0xc2aeac4f everywhere 1; 0x42b0c0a5 everywhere 2; 0x3fb8aa3b everywhere 3; 0x3f318000 everywhere 4; 0xb95e8083 everywhere 5; spare 6–10; v 11.
 	MOVQ x+0(FP), SI
 	VPBROADCASTD word3f800000_avx2<>(SB), Y0
 	VPBROADCASTD wordc2aeac4f_avx2<>(SB), Y1
@@ -14746,12 +14993,14 @@ TEXT ·exp_avx2(SB), NOSPLIT, $0-12
 	RET 
 
 TEXT ·round_avx2(SB), NOSPLIT, $0-40
+	// Registers: 0x7fffffff everywhere 0; v 1–4; largest 5; spare 6; spare 7.
 	MOVQ records+0(FP), DI
 	MOVQ xq+8(FP), BX
 	MOVQ x+16(FP), SI
 	MOVQ quads+24(FP), CX
 	XORQ AX, AX
 	VPBROADCASTD word7fffffff_avx2<>(SB), Y0
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done349
 loop348:

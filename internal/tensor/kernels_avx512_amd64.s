@@ -848,6 +848,7 @@ DATA plus127_avx512<>+0(SB)/4, $0x42fe0000
 GLOBL plus127_avx512<>(SB), RODATA|NOPTR, $4
 
 TEXT ·unpackQ8_0_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; h0 1; h1 2; spare 3; scale 4.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -862,6 +863,7 @@ TEXT ·unpackQ8_0_avx512(SB), NOSPLIT, $0-88
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z0
 row1:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done3
 loop2:
@@ -900,6 +902,7 @@ done3:
 	RET 
 
 TEXT ·unpackQ4_0_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0xf8f8f8f8 everywhere 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -915,6 +918,7 @@ TEXT ·unpackQ4_0_avx512(SB), NOSPLIT, $0-88
 	VPBROADCASTD wordf8f8f8f8_avx512<>(SB), Z1
 row4:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done6
 loop5:
@@ -955,6 +959,7 @@ done6:
 	RET 
 
 TEXT ·unpackQ4_1_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x80000000 everywhere 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -970,6 +975,7 @@ TEXT ·unpackQ4_1_avx512(SB), NOSPLIT, $0-88
 	VPBROADCASTD word80000000_avx512<>(SB), Z1
 row7:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done9
 loop8:
@@ -1017,6 +1023,7 @@ done9:
 	RET 
 
 TEXT ·unpackQ5_0_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0xf0f0f0f0 everywhere 1; 0x10101010 everywhere 2; h0 3; h1 4; spare 5; scale 6.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1033,6 +1040,7 @@ TEXT ·unpackQ5_0_avx512(SB), NOSPLIT, $0-88
 	VPBROADCASTD word10101010_avx512<>(SB), Z2
 row10:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done12
 loop11:
@@ -1097,6 +1105,7 @@ done12:
 	RET 
 
 TEXT ·unpackQ5_1_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x10101010 everywhere 1; 0x80000000 everywhere 2; h0 3; h1 4; spare 5; scale 6.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1113,6 +1122,7 @@ TEXT ·unpackQ5_1_avx512(SB), NOSPLIT, $0-88
 	VPBROADCASTD word80000000_avx512<>(SB), Z2
 row13:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done15
 loop14:
@@ -1184,6 +1194,7 @@ done15:
 	RET 
 
 TEXT ·unpackIQ4_NL_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; tableIQ4_NL 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1199,6 +1210,7 @@ TEXT ·unpackIQ4_NL_avx512(SB), NOSPLIT, $0-88
 	VMOVDQU32 tableIQ4_NL_avx512<>(SB), Z1
 row16:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done18
 loop17:
@@ -1239,6 +1251,7 @@ done18:
 	RET 
 
 TEXT ·unpackMXFP4_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; tableMXFP4 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1254,6 +1267,7 @@ TEXT ·unpackMXFP4_avx512(SB), NOSPLIT, $0-88
 	VMOVDQU32 tableMXFP4_avx512<>(SB), Z1
 row19:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done21
 loop20:
@@ -1300,6 +1314,7 @@ done21:
 	RET 
 
 TEXT ·unpackMXFP4Split_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; tableMXFP4Split 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1315,6 +1330,7 @@ TEXT ·unpackMXFP4Split_avx512(SB), NOSPLIT, $0-88
 	VMOVDQU32 tableMXFP4Split_avx512<>(SB), Z1
 row22:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done24
 loop23:
@@ -1363,6 +1379,7 @@ done24:
 	RET 
 
 TEXT ·unpackQ4_K_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; words by lane 1; r 2; spare 3; d 4.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1379,6 +1396,7 @@ TEXT ·unpackQ4_K_avx512(SB), NOSPLIT, $0-88
 row25:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done27
 loop26:
@@ -1462,6 +1480,7 @@ done27:
 	RET 
 
 TEXT ·unpackQ5_K_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; words by lane 1; 0x10101010 everywhere 2; words by lane 3; words by lane 4; r 5; spare 6; d 7.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1481,6 +1500,7 @@ TEXT ·unpackQ5_K_avx512(SB), NOSPLIT, $0-88
 row28:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done30
 loop29:
@@ -1580,6 +1600,7 @@ done30:
 	RET 
 
 TEXT ·unpackQ6_K_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x30303030 everywhere 1; 0xe0e0e0e0 everywhere 2; words by lane 3; words by lane 4; words by lane 5; r 6; spare 7; d 8.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1600,6 +1621,7 @@ TEXT ·unpackQ6_K_avx512(SB), NOSPLIT, $0-88
 row31:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done33
 loop32:
@@ -1683,6 +1705,7 @@ done33:
 	RET 
 
 TEXT ·unpackQ3_K_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0x3030303 everywhere 0; 0x4040404 everywhere 1; 0xfcfcfcfc everywhere 2; 0xe0e0e0e0 everywhere 3; words by lane 4; words by lane 5; words by lane 6; words by lane 7; r 8; spare 9; d 10.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1705,6 +1728,7 @@ TEXT ·unpackQ3_K_avx512(SB), NOSPLIT, $0-88
 row34:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done36
 loop35:
@@ -1813,6 +1837,7 @@ done36:
 	RET 
 
 TEXT ·unpackQ2_K_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0x3030303 everywhere 0; 0xf0f0f0f everywhere 1; words by lane 2; r 3; spare 4; d 5; low 6.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1830,6 +1855,7 @@ TEXT ·unpackQ2_K_avx512(SB), NOSPLIT, $0-88
 row37:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done39
 loop38:
@@ -1901,6 +1927,7 @@ done39:
 	RET 
 
 TEXT ·unpackIQ4_XS_avx512(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0xe0e0e0e0 everywhere 1; tableIQ4_XS 2; h0 3; h1 4; d 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1918,6 +1945,7 @@ TEXT ·unpackIQ4_XS_avx512(SB), NOSPLIT, $0-88
 row40:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done42
 loop41:
@@ -2050,6 +2078,7 @@ done42:
 	RET 
 
 TEXT ·rowsQ8_0_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; expand 4; totals 5; sums 6–9; total 10; weights 11; spare 12; a0 13; a1 14; scale 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; weights 22; weights 23; halves 24; halves 25; gather34 26.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2062,6 +2091,8 @@ TEXT ·rowsQ8_0_avx512(SB), NOSPLIT, $0-48
 	LEAQ (R9)(DX*1), R10
 	LEAQ (R10)(DX*1), R11
 	VMOVDQU32 expand_avx512<>(SB), Z4
+	VPXORD Z24, Z24, Z24
+	VPXORD Z25, Z25, Z25
 	VMOVDQU32 gather34_avx512<>(SB), Z26
 	MOVL $0x00020001, AX
 	KMOVD AX, K1
@@ -2071,6 +2102,7 @@ TEXT ·rowsQ8_0_avx512(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x00100008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done44
 loop43:
@@ -2119,6 +2151,7 @@ loop43:
 	VCVTPH2PS Y15, Z15
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done46
 loop45:
@@ -2212,6 +2245,7 @@ done44:
 	RET 
 
 TEXT ·rowsQ4_0_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; expand 2; totals 3; sums 4–7; total 8; weights 9; spare 10; a0 11; a1 12; scale 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; 0xf0f0f0f everywhere 22; halves 23; gather18 24.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2224,6 +2258,7 @@ TEXT ·rowsQ4_0_avx512(SB), NOSPLIT, $0-48
 	LEAQ (R10)(DX*1), R11
 	VMOVDQU32 expand_avx512<>(SB), Z2
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z22
+	VPXORD Z23, Z23, Z23
 	VMOVDQU32 gather18_avx512<>(SB), Z24
 	MOVL $0x08040201, AX
 	KMOVD AX, K1
@@ -2233,6 +2268,7 @@ TEXT ·rowsQ4_0_avx512(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x40201008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done48
 loop47:
@@ -2276,6 +2312,7 @@ loop47:
 	VCVTPH2PS Y13, Z13
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done50
 loop49:
@@ -2340,6 +2377,7 @@ done48:
 	RET 
 
 TEXT ·rowsQ4_1_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; expand 2; totals 3; sums 4–7; total 8; weights 9; spare 10; a0 11; a1 12; scale 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; 0xf0f0f0f everywhere 22; halves 23; halves 24; gather20 25; low 26.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2352,6 +2390,8 @@ TEXT ·rowsQ4_1_avx512(SB), NOSPLIT, $0-48
 	LEAQ (R10)(DX*1), R11
 	VMOVDQU32 expand_avx512<>(SB), Z2
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z22
+	VPXORD Z23, Z23, Z23
+	VPXORD Z24, Z24, Z24
 	VMOVDQU32 gather20_avx512<>(SB), Z25
 	MOVL $0x00000401, AX
 	KMOVD AX, K1
@@ -2361,6 +2401,7 @@ TEXT ·rowsQ4_1_avx512(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x00002008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done52
 loop51:
@@ -2420,6 +2461,7 @@ loop51:
 	VCVTPH2PS Y26, Z26
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done54
 loop53:
@@ -2483,6 +2525,7 @@ done52:
 	RET 
 
 TEXT ·rowsQ5_0_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; expand 2; totals 3; sums 4–7; total 8; weights 9; spare 10; a0 11; a1 12; scale 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; 0xf0f0f0f everywhere 22; 0x10101010 everywhere 23; halves 24; halves 25; gather22 26.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2496,6 +2539,8 @@ TEXT ·rowsQ5_0_avx512(SB), NOSPLIT, $0-48
 	VMOVDQU32 expand_avx512<>(SB), Z2
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z22
 	VPBROADCASTD word10101010_avx512<>(SB), Z23
+	VPXORD Z24, Z24, Z24
+	VPXORD Z25, Z25, Z25
 	VMOVDQU32 gather22_avx512<>(SB), Z26
 	MOVL $0x00000801, AX
 	KMOVD AX, K1
@@ -2505,6 +2550,7 @@ TEXT ·rowsQ5_0_avx512(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x00004008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done56
 loop55:
@@ -2653,6 +2699,7 @@ loop55:
 	VCVTPH2PS Y13, Z13
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done58
 loop57:
@@ -2717,6 +2764,7 @@ done56:
 	RET 
 
 TEXT ·rowsQ5_1_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; expand 2; totals 3; sums 4–7; total 8; weights 9; spare 10; a0 11; a1 12; scale 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; 0xf0f0f0f everywhere 22; 0x10101010 everywhere 23; halves 24; halves 25; gather24 26; low 27.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2730,6 +2778,8 @@ TEXT ·rowsQ5_1_avx512(SB), NOSPLIT, $0-48
 	VMOVDQU32 expand_avx512<>(SB), Z2
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z22
 	VPBROADCASTD word10101010_avx512<>(SB), Z23
+	VPXORD Z24, Z24, Z24
+	VPXORD Z25, Z25, Z25
 	VMOVDQU32 gather24_avx512<>(SB), Z26
 	MOVL $0x00001001, AX
 	KMOVD AX, K1
@@ -2739,6 +2789,7 @@ TEXT ·rowsQ5_1_avx512(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x00008008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done60
 loop59:
@@ -2898,6 +2949,7 @@ loop59:
 	VCVTPH2PS Y27, Z27
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done62
 loop61:
@@ -2961,6 +3013,7 @@ done60:
 	RET 
 
 TEXT ·rowsIQ4_NL_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; expand 4; totals 5; sums 6–9; total 10; weights 11; spare 12; a0 13; a1 14; scale 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; weights 22; weights 23; 0xf0f0f0f everywhere 24; tableIQ4_NL 25; halves 26; gather18 27.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2975,6 +3028,7 @@ TEXT ·rowsIQ4_NL_avx512(SB), NOSPLIT, $0-48
 	VMOVDQU32 expand_avx512<>(SB), Z4
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z24
 	VMOVDQU32 tableIQ4_NL_avx512<>(SB), Z25
+	VPXORD Z26, Z26, Z26
 	VMOVDQU32 gather18_avx512<>(SB), Z27
 	MOVL $0x08040201, AX
 	KMOVD AX, K1
@@ -2984,6 +3038,7 @@ TEXT ·rowsIQ4_NL_avx512(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x40201008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done64
 loop63:
@@ -3035,6 +3090,7 @@ loop63:
 	VCVTPH2PS Y15, Z15
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done66
 loop65:
@@ -3128,6 +3184,7 @@ done64:
 	RET 
 
 TEXT ·rowsMXFP4_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; expand 4; totals 5; sums 6–9; total 10; weights 11; spare 12; a0 13; a1 14; scale 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; weights 22; weights 23; 0xf0f0f0f everywhere 24; tableMXFP4 25; exponents17 26; 0x1 everywhere 27; 0x200000 everywhere 28.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -3142,6 +3199,7 @@ TEXT ·rowsMXFP4_avx512(SB), NOSPLIT, $0-48
 	VMOVDQU32 expand_avx512<>(SB), Z4
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z24
 	VMOVDQU32 tableMXFP4_avx512<>(SB), Z25
+	VPXORD Z15, Z15, Z15
 	VMOVDQU32 exponents17_avx512<>(SB), Z26
 	VPBROADCASTD word00000001_avx512<>(SB), Z27
 	VPBROADCASTD word00200000_avx512<>(SB), Z28
@@ -3153,6 +3211,7 @@ TEXT ·rowsMXFP4_avx512(SB), NOSPLIT, $0-48
 	KMOVQ AX, K3
 	MOVQ $0x0040002000100008, AX
 	KMOVQ AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done68
 loop67:
@@ -3207,6 +3266,7 @@ loop67:
 	VPSLLVD Z12, Z28, K5, Z15
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done70
 loop69:
@@ -3300,6 +3360,7 @@ done68:
 	RET 
 
 TEXT ·rowsQ4_K_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; expand 2; totals 3; sums 4–7; total 8; weights 9; spare 10; a0 11; a1 12; scale 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; 0xf0f0f0f everywhere 22; words by lane 23; scales 24–25; lows 26–27; c 28.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -3314,6 +3375,7 @@ TEXT ·rowsQ4_K_avx512(SB), NOSPLIT, $0-48
 	VPBROADCASTD word0f0f0f0f_avx512<>(SB), Z22
 	VMOVDQU32 lanes00000000000000040000000000000004_0_avx512<>(SB), Z23
 	SHRQ $1, CX
+	// Each of CX: super-blocks, two quads each.
 	TESTQ CX, CX
 	JLE done72
 loop71:
@@ -3404,6 +3466,7 @@ loop71:
 	VPANDD Z22, Z21, Z21
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done74
 loop73:
@@ -3486,6 +3549,7 @@ done74:
 	VPANDD Z22, Z21, Z21
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done76
 loop75:
@@ -3549,6 +3613,7 @@ done72:
 	RET 
 
 TEXT ·rowsQ5_K_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; expand 2; totals 3; sums 4–7; total 8; weights 9; spare 10; a0 11; a1 12; scale 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; 0xf0f0f0f everywhere 22; words by lane 23; words by lane 24; words by lane 25; scales 26–27; lows 28–29; c 30.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -3565,6 +3630,7 @@ TEXT ·rowsQ5_K_avx512(SB), NOSPLIT, $0-48
 	VMOVDQU32 lanes00000004000000030000000200000001_0_avx512<>(SB), Z24
 	VMOVDQU32 lanes00000000000000010000000200000003_0_avx512<>(SB), Z25
 	SHRQ $1, CX
+	// Each of CX: super-blocks, two quads each.
 	TESTQ CX, CX
 	JLE done78
 loop77:
@@ -3691,6 +3757,7 @@ loop77:
 	VPORD Z10, Z21, Z21
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done80
 loop79:
@@ -3805,6 +3872,7 @@ done80:
 	VPORD Z10, Z21, Z21
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done82
 loop81:
@@ -3868,6 +3936,7 @@ done78:
 	RET 
 
 TEXT ·rowsQ6_K_avx512(SB), NOSPLIT, $0-48
+	// Registers: 0x10001 everywhere 0; spare 1; expand 2; totals 3; sums 4–7; total 8; weights 9; spare 10; a0 11; a1 12; scale 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; weights 20; weights 21; words by lane 22; words by lane 23; 0x42000000 everywhere 24; d 25; bytes 26–29; second 30.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -3883,6 +3952,7 @@ TEXT ·rowsQ6_K_avx512(SB), NOSPLIT, $0-48
 	VMOVDQU32 lanes0000000400000002000000000000001e_0_avx512<>(SB), Z23
 	VPBROADCASTD word42000000_avx512<>(SB), Z24
 	SHRQ $1, CX
+	// Each of CX: super-blocks, two quads each.
 	TESTQ CX, CX
 	JLE done84
 loop83:
@@ -3995,6 +4065,7 @@ loop83:
 	VMULPS Z25, Z30, Z30
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done86
 loop85:
@@ -4130,6 +4201,7 @@ done86:
 	VMULPS Z25, Z30, Z30
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done88
 loop87:
@@ -4202,6 +4274,7 @@ done84:
 	RET 
 
 TEXT ·dot32_avx512(SB), NOSPLIT, $0-72
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; expand 4; across 5; totals 6; sums 7–10; weights 11; spare 12; total 13.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -4218,6 +4291,7 @@ TEXT ·dot32_avx512(SB), NOSPLIT, $0-72
 	VMOVDQU32 expand_avx512<>(SB), Z4
 	VMOVDQU32 across_avx512<>(SB), Z5
 	VMOVUPS (DI), X6
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done90
 loop89:
@@ -4327,6 +4401,7 @@ done90:
 	RET 
 
 TEXT ·dot32Shifted_avx512(SB), NOSPLIT, $0-72
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; expand 4; across 5; totals 6; sums 7–10; weights 11; spare 12; total 13.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -4343,6 +4418,7 @@ TEXT ·dot32Shifted_avx512(SB), NOSPLIT, $0-72
 	VMOVDQU32 expand_avx512<>(SB), Z4
 	VMOVDQU32 across_avx512<>(SB), Z5
 	VMOVUPS (DI), X6
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done92
 loop91:
@@ -4460,6 +4536,7 @@ done92:
 	RET 
 
 TEXT ·dot16_avx512(SB), NOSPLIT, $0-72
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; expand 4; across 5; totals 6; sums 7–10; weights 11; spare 12; total 13.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -4476,6 +4553,7 @@ TEXT ·dot16_avx512(SB), NOSPLIT, $0-72
 	VMOVDQU32 expand_avx512<>(SB), Z4
 	VMOVDQU32 across_avx512<>(SB), Z5
 	VMOVUPS (DI), X6
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done94
 loop93:
@@ -4605,6 +4683,7 @@ done94:
 	RET 
 
 TEXT ·dot16Shifted_avx512(SB), NOSPLIT, $0-72
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; expand 4; across 5; totals 6; sums 7–10; weights 11; spare 12; total 13.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -4621,6 +4700,7 @@ TEXT ·dot16Shifted_avx512(SB), NOSPLIT, $0-72
 	VMOVDQU32 expand_avx512<>(SB), Z4
 	VMOVDQU32 across_avx512<>(SB), Z5
 	VMOVUPS (DI), X6
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done96
 loop95:
@@ -4765,6 +4845,7 @@ done96:
 	RET 
 
 TEXT ·tile32_12_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–15; totals 16–27; weights 28; spare 29.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4787,10 +4868,12 @@ TEXT ·tile32_12_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 576(DI), Z25
 	VMOVUPS 640(DI), Z26
 	VMOVUPS 704(DI), Z27
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done98
 loop97:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done100
 loop99:
@@ -5376,6 +5459,7 @@ done98:
 	RET 
 
 TEXT ·tile32_8_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–11; totals 12–19; weights 20; spare 21.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5394,10 +5478,12 @@ TEXT ·tile32_8_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 320(DI), Z17
 	VMOVUPS 384(DI), Z18
 	VMOVUPS 448(DI), Z19
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done102
 loop101:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done104
 loop103:
@@ -5803,6 +5889,7 @@ done102:
 	RET 
 
 TEXT ·tile32_4_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–7; totals 8–11; weights 12; spare 13.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5817,10 +5904,12 @@ TEXT ·tile32_4_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Z9
 	VMOVUPS 128(DI), Z10
 	VMOVUPS 192(DI), Z11
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done106
 loop105:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done108
 loop107:
@@ -6046,6 +6135,7 @@ done106:
 	RET 
 
 TEXT ·tile32_2_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–5; totals 6–7; weights 8; spare 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6058,10 +6148,12 @@ TEXT ·tile32_2_avx512(SB), NOSPLIT, $0-56
 	VPXORD Z3, Z3, Z3
 	VMOVUPS 0(DI), Z6
 	VMOVUPS 64(DI), Z7
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done110
 loop109:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done112
 loop111:
@@ -6197,6 +6289,7 @@ done110:
 	RET 
 
 TEXT ·tile32_1_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4; totals 5; weights 6; spare 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6208,10 +6301,12 @@ TEXT ·tile32_1_avx512(SB), NOSPLIT, $0-56
 	VPBROADCASTD word00010001_avx512<>(SB), Z0
 	VPXORD Z3, Z3, Z3
 	VMOVUPS 0(DI), Z5
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done114
 loop113:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done116
 loop115:
@@ -6302,6 +6397,7 @@ done114:
 	RET 
 
 TEXT ·tile32Shifted_12_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–15; totals 16–27; weights 28; spare 29.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6324,10 +6420,12 @@ TEXT ·tile32Shifted_12_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 576(DI), Z25
 	VMOVUPS 640(DI), Z26
 	VMOVUPS 704(DI), Z27
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done118
 loop117:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done120
 loop119:
@@ -6927,6 +7025,7 @@ done118:
 	RET 
 
 TEXT ·tile32Shifted_8_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–11; totals 12–19; weights 20; spare 21.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6945,10 +7044,12 @@ TEXT ·tile32Shifted_8_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 320(DI), Z17
 	VMOVUPS 384(DI), Z18
 	VMOVUPS 448(DI), Z19
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done122
 loop121:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done124
 loop123:
@@ -7364,6 +7465,7 @@ done122:
 	RET 
 
 TEXT ·tile32Shifted_4_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–7; totals 8–11; weights 12; spare 13.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7378,10 +7480,12 @@ TEXT ·tile32Shifted_4_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Z9
 	VMOVUPS 128(DI), Z10
 	VMOVUPS 192(DI), Z11
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done126
 loop125:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done128
 loop127:
@@ -7613,6 +7717,7 @@ done126:
 	RET 
 
 TEXT ·tile32Shifted_2_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–5; totals 6–7; weights 8; spare 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7625,10 +7730,12 @@ TEXT ·tile32Shifted_2_avx512(SB), NOSPLIT, $0-56
 	VPXORD Z3, Z3, Z3
 	VMOVUPS 0(DI), Z6
 	VMOVUPS 64(DI), Z7
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done130
 loop129:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done132
 loop131:
@@ -7768,6 +7875,7 @@ done130:
 	RET 
 
 TEXT ·tile32Shifted_1_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4; totals 5; weights 6; spare 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7779,10 +7887,12 @@ TEXT ·tile32Shifted_1_avx512(SB), NOSPLIT, $0-56
 	VPBROADCASTD word00010001_avx512<>(SB), Z0
 	VPXORD Z3, Z3, Z3
 	VMOVUPS 0(DI), Z5
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done134
 loop133:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done136
 loop135:
@@ -7876,6 +7986,7 @@ done134:
 	RET 
 
 TEXT ·tile16_8_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–11; totals 12–19; weights 20; firsts 21–28; spare 29.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7894,10 +8005,12 @@ TEXT ·tile16_8_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 320(DI), Z17
 	VMOVUPS 384(DI), Z18
 	VMOVUPS 448(DI), Z19
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done138
 loop137:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done140
 loop139:
@@ -8329,6 +8442,7 @@ done138:
 	RET 
 
 TEXT ·tile16_4_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–7; totals 8–11; weights 12; firsts 13–16; spare 17.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8343,10 +8457,12 @@ TEXT ·tile16_4_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Z9
 	VMOVUPS 128(DI), Z10
 	VMOVUPS 192(DI), Z11
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done142
 loop141:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done144
 loop143:
@@ -8586,6 +8702,7 @@ done142:
 	RET 
 
 TEXT ·tile16_2_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–5; totals 6–7; weights 8; firsts 9–10; spare 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8598,10 +8715,12 @@ TEXT ·tile16_2_avx512(SB), NOSPLIT, $0-56
 	VPXORD Z3, Z3, Z3
 	VMOVUPS 0(DI), Z6
 	VMOVUPS 64(DI), Z7
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done146
 loop145:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done148
 loop147:
@@ -8745,6 +8864,7 @@ done146:
 	RET 
 
 TEXT ·tile16_1_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4; totals 5; weights 6; firsts 7; spare 8.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8756,10 +8876,12 @@ TEXT ·tile16_1_avx512(SB), NOSPLIT, $0-56
 	VPBROADCASTD word00010001_avx512<>(SB), Z0
 	VPXORD Z3, Z3, Z3
 	VMOVUPS 0(DI), Z5
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done150
 loop149:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done152
 loop151:
@@ -8855,6 +8977,7 @@ done150:
 	RET 
 
 TEXT ·tile16Shifted_8_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–11; totals 12–19; weights 20; firsts 21–28; spare 29.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8873,10 +8996,12 @@ TEXT ·tile16Shifted_8_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 320(DI), Z17
 	VMOVUPS 384(DI), Z18
 	VMOVUPS 448(DI), Z19
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done154
 loop153:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done156
 loop155:
@@ -9328,6 +9453,7 @@ done154:
 	RET 
 
 TEXT ·tile16Shifted_4_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–7; totals 8–11; weights 12; firsts 13–16; spare 17.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9342,10 +9468,12 @@ TEXT ·tile16Shifted_4_avx512(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Z9
 	VMOVUPS 128(DI), Z10
 	VMOVUPS 192(DI), Z11
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done158
 loop157:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done160
 loop159:
@@ -9597,6 +9725,7 @@ done158:
 	RET 
 
 TEXT ·tile16Shifted_2_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4–5; totals 6–7; weights 8; firsts 9–10; spare 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9609,10 +9738,12 @@ TEXT ·tile16Shifted_2_avx512(SB), NOSPLIT, $0-56
 	VPXORD Z3, Z3, Z3
 	VMOVUPS 0(DI), Z6
 	VMOVUPS 64(DI), Z7
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done162
 loop161:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done164
 loop163:
@@ -9764,6 +9895,7 @@ done162:
 	RET 
 
 TEXT ·tile16Shifted_1_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x10001 everywhere 0; spare 1; absolute 2; zero 3; sums 4; totals 5; weights 6; firsts 7; spare 8.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9775,10 +9907,12 @@ TEXT ·tile16Shifted_1_avx512(SB), NOSPLIT, $0-56
 	VPBROADCASTD word00010001_avx512<>(SB), Z0
 	VPXORD Z3, Z3, Z3
 	VMOVUPS 0(DI), Z5
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done166
 loop165:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done168
 loop167:
@@ -9880,6 +10014,7 @@ done166:
 	RET 
 
 TEXT ·panelQ8_0_12_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15; magnitude 16; zeros 17.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9888,14 +10023,17 @@ TEXT ·panelQ8_0_12_avx512(SB), NOSPLIT, $0-40
 	VPXORD Z17, Z17, Z17
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done170
 loop169:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done172
 loop171:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done174
 loop173:
@@ -10481,6 +10619,7 @@ done170:
 	RET 
 
 TEXT ·panelQ8_0_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11; magnitude 12; zeros 13.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10489,14 +10628,17 @@ TEXT ·panelQ8_0_8_avx512(SB), NOSPLIT, $0-40
 	VPXORD Z13, Z13, Z13
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done176
 loop175:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done178
 loop177:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done180
 loop179:
@@ -10906,6 +11048,7 @@ done176:
 	RET 
 
 TEXT ·panelQ8_0_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; magnitude 8; zeros 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10914,14 +11057,17 @@ TEXT ·panelQ8_0_4_avx512(SB), NOSPLIT, $0-40
 	VPXORD Z9, Z9, Z9
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done182
 loop181:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done184
 loop183:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done186
 loop185:
@@ -11155,6 +11301,7 @@ done182:
 	RET 
 
 TEXT ·panelQ4_0_12_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11162,14 +11309,17 @@ TEXT ·panelQ4_0_12_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done188
 loop187:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done190
 loop189:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done192
 loop191:
@@ -11599,6 +11749,7 @@ done188:
 	RET 
 
 TEXT ·panelQ4_0_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11606,14 +11757,17 @@ TEXT ·panelQ4_0_8_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done194
 loop193:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done196
 loop195:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done198
 loop197:
@@ -11915,6 +12069,7 @@ done194:
 	RET 
 
 TEXT ·panelQ4_0_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11922,14 +12077,17 @@ TEXT ·panelQ4_0_4_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done200
 loop199:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done202
 loop201:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done204
 loop203:
@@ -12103,6 +12261,7 @@ done200:
 	RET 
 
 TEXT ·panelQ4_1_12_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12110,14 +12269,17 @@ TEXT ·panelQ4_1_12_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done206
 loop205:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done208
 loop207:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done210
 loop209:
@@ -12536,6 +12698,7 @@ done206:
 	RET 
 
 TEXT ·panelQ4_1_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12543,14 +12706,17 @@ TEXT ·panelQ4_1_8_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done212
 loop211:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done214
 loop213:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done216
 loop215:
@@ -12845,6 +13011,7 @@ done212:
 	RET 
 
 TEXT ·panelQ4_1_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12852,14 +13019,17 @@ TEXT ·panelQ4_1_4_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done218
 loop217:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done220
 loop219:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done222
 loop221:
@@ -13030,6 +13200,7 @@ done218:
 	RET 
 
 TEXT ·panelQ5_0_12_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15; small 16–27.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -13037,14 +13208,17 @@ TEXT ·panelQ5_0_12_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done224
 loop223:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done226
 loop225:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done228
 loop227:
@@ -13517,6 +13691,7 @@ done224:
 	RET 
 
 TEXT ·panelQ5_0_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11; small 12–19.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -13524,14 +13699,17 @@ TEXT ·panelQ5_0_8_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done230
 loop229:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done232
 loop231:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done234
 loop233:
@@ -13872,6 +14050,7 @@ done230:
 	RET 
 
 TEXT ·panelQ5_0_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -13879,14 +14058,17 @@ TEXT ·panelQ5_0_4_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done236
 loop235:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done238
 loop237:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done240
 loop239:
@@ -14095,6 +14277,7 @@ done236:
 	RET 
 
 TEXT ·panelQ5_1_12_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15; small 16–27.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -14102,14 +14285,17 @@ TEXT ·panelQ5_1_12_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done242
 loop241:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done244
 loop243:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done246
 loop245:
@@ -14571,6 +14757,7 @@ done242:
 	RET 
 
 TEXT ·panelQ5_1_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11; small 12–19.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -14578,14 +14765,17 @@ TEXT ·panelQ5_1_8_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done248
 loop247:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done250
 loop249:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done252
 loop251:
@@ -14919,6 +15109,7 @@ done248:
 	RET 
 
 TEXT ·panelQ5_1_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -14926,14 +15117,17 @@ TEXT ·panelQ5_1_4_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done254
 loop253:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done256
 loop255:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done258
 loop257:
@@ -15139,6 +15333,7 @@ done254:
 	RET 
 
 TEXT ·panelIQ4_NL_12_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15; magnitude 16; zeros 17; sumsIQ4_NL 18.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -15148,14 +15343,17 @@ TEXT ·panelIQ4_NL_12_avx512(SB), NOSPLIT, $0-40
 	VMOVDQU32 sumsIQ4_NL_avx512<>(SB), Z18
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done260
 loop259:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done262
 loop261:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done264
 loop263:
@@ -15753,6 +15951,7 @@ done260:
 	RET 
 
 TEXT ·panelIQ4_NL_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11; magnitude 12; zeros 13; sumsIQ4_NL 14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -15762,14 +15961,17 @@ TEXT ·panelIQ4_NL_8_avx512(SB), NOSPLIT, $0-40
 	VMOVDQU32 sumsIQ4_NL_avx512<>(SB), Z14
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done266
 loop265:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done268
 loop267:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done270
 loop269:
@@ -16191,6 +16393,7 @@ done266:
 	RET 
 
 TEXT ·panelIQ4_NL_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; magnitude 8; zeros 9; sumsIQ4_NL 10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -16200,14 +16403,17 @@ TEXT ·panelIQ4_NL_4_avx512(SB), NOSPLIT, $0-40
 	VMOVDQU32 sumsIQ4_NL_avx512<>(SB), Z10
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done272
 loop271:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done274
 loop273:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done276
 loop275:
@@ -16453,6 +16659,7 @@ done272:
 	RET 
 
 TEXT ·panelMXFP4_12_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15; small 16–27; sumsMXFP4 28.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -16461,14 +16668,17 @@ TEXT ·panelMXFP4_12_avx512(SB), NOSPLIT, $0-40
 	VMOVDQU32 sumsMXFP4_avx512<>(SB), Z28
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done278
 loop277:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done280
 loop279:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done282
 loop281:
@@ -16919,6 +17129,7 @@ done278:
 	RET 
 
 TEXT ·panelMXFP4_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11; small 12–19; sumsMXFP4 20.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -16927,14 +17138,17 @@ TEXT ·panelMXFP4_8_avx512(SB), NOSPLIT, $0-40
 	VMOVDQU32 sumsMXFP4_avx512<>(SB), Z20
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done284
 loop283:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done286
 loop285:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done288
 loop287:
@@ -17253,6 +17467,7 @@ done284:
 	RET 
 
 TEXT ·panelMXFP4_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11; sumsMXFP4 12.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -17261,14 +17476,17 @@ TEXT ·panelMXFP4_4_avx512(SB), NOSPLIT, $0-40
 	VMOVDQU32 sumsMXFP4_avx512<>(SB), Z12
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done290
 loop289:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done292
 loop291:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done294
 loop293:
@@ -17455,6 +17673,7 @@ done290:
 	RET 
 
 TEXT ·panelQ4_K_12_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -17462,16 +17681,19 @@ TEXT ·panelQ4_K_12_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done296
 loop295:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done298
 loop297:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done300
 loop299:
@@ -17896,6 +18118,7 @@ done296:
 	RET 
 
 TEXT ·panelQ4_K_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -17903,16 +18126,19 @@ TEXT ·panelQ4_K_8_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done302
 loop301:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done304
 loop303:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done306
 loop305:
@@ -18213,6 +18439,7 @@ done302:
 	RET 
 
 TEXT ·panelQ4_K_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -18220,16 +18447,19 @@ TEXT ·panelQ4_K_4_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done308
 loop307:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done310
 loop309:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done312
 loop311:
@@ -18406,6 +18636,7 @@ done308:
 	RET 
 
 TEXT ·panelQ5_K_12_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; spare 15; small 16–27.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -18413,16 +18644,19 @@ TEXT ·panelQ5_K_12_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done314
 loop313:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done316
 loop315:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done318
 loop317:
@@ -18890,6 +19124,7 @@ done314:
 	RET 
 
 TEXT ·panelQ5_K_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11; small 12–19.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -18897,16 +19132,19 @@ TEXT ·panelQ5_K_8_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done320
 loop319:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done322
 loop321:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done324
 loop323:
@@ -19246,6 +19484,7 @@ done320:
 	RET 
 
 TEXT ·panelQ5_K_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -19253,16 +19492,19 @@ TEXT ·panelQ5_K_4_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done326
 loop325:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done328
 loop327:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done330
 loop329:
@@ -19474,6 +19716,7 @@ done326:
 	RET 
 
 TEXT ·panelQ6_K_8_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; spare 11; small 12–19; firsts 20–27.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -19481,16 +19724,19 @@ TEXT ·panelQ6_K_8_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done332
 loop331:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done334
 loop333:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done336
 loop335:
@@ -19869,6 +20115,7 @@ done332:
 	RET 
 
 TEXT ·panelQ6_K_4_avx512(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; small 8–11; firsts 12–15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -19876,16 +20123,19 @@ TEXT ·panelQ6_K_4_avx512(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done338
 loop337:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done340
 loop339:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done342
 loop341:
@@ -20116,6 +20366,7 @@ done338:
 	RET 
 
 TEXT ·probeBytes_avx512(SB), NOSPLIT, $0-8
+	// Registers: weights 0–1; activations 2; spare 3; sums 4–23.
 	MOVQ n+0(FP), CX
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
@@ -20137,6 +20388,7 @@ TEXT ·probeBytes_avx512(SB), NOSPLIT, $0-8
 	VPXORD Z21, Z21, Z21
 	VPXORD Z22, Z22, Z22
 	VPXORD Z23, Z23, Z23
+	// Each of CX: rounds.
 	TESTQ CX, CX
 	JLE done344
 loop343:
@@ -20201,6 +20453,7 @@ done344:
 	RET 
 
 TEXT ·probeFloats_avx512(SB), NOSPLIT, $0-8
+	// Registers: by 0; sums 1–20.
 	MOVQ n+0(FP), CX
 	VPXORD Z1, Z1, Z1
 	VPXORD Z2, Z2, Z2
@@ -20223,6 +20476,7 @@ TEXT ·probeFloats_avx512(SB), NOSPLIT, $0-8
 	VPXORD Z19, Z19, Z19
 	VPXORD Z20, Z20, Z20
 	VPXORD Z0, Z0, Z0
+	// Each of CX: rounds.
 	TESTQ CX, CX
 	JLE done346
 loop345:
@@ -20253,12 +20507,14 @@ done346:
 	RET 
 
 TEXT ·probeRead_avx512(SB), NOSPLIT, $0-16
+	// Registers: r 0–3.
 	MOVQ data+0(FP), SI
 	MOVQ n+8(FP), CX
 	VPXORD Z0, Z0, Z0
 	VPXORD Z1, Z1, Z1
 	VPXORD Z2, Z2, Z2
 	VPXORD Z3, Z3, Z3
+	// Each of CX: 256 bytes.
 	TESTQ CX, CX
 	JLE done348
 loop347:
@@ -20278,6 +20534,7 @@ done348:
 	RET 
 
 TEXT ·transpose_avx512(SB), NOSPLIT, $0-32
+	// Registers: r 0–3; spare 4–7.
 	MOVQ dst+0(FP), DI
 	MOVQ src+8(FP), SI
 	MOVQ stride+16(FP), R8
@@ -20286,6 +20543,7 @@ TEXT ·transpose_avx512(SB), NOSPLIT, $0-32
 	LEAQ (SI)(R8*4), R10
 	LEAQ (R10)(R8*4), R11
 	LEAQ (R11)(R8*4), R12
+	// Each of CX: pieces of 64 bytes of each row.
 	TESTQ CX, CX
 	JLE done350
 loop349:
@@ -20329,9 +20587,11 @@ done350:
 	RET 
 
 TEXT ·widenF16_avx512(SB), NOSPLIT, $0-24
+	// Registers: r 0.
 	MOVQ dst+0(FP), DI
 	MOVQ src+8(FP), BX
 	MOVQ n+16(FP), CX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done352
 loop351:
@@ -20347,9 +20607,11 @@ done352:
 	RET 
 
 TEXT ·widenBF16_avx512(SB), NOSPLIT, $0-24
+	// Registers: r 0.
 	MOVQ dst+0(FP), DI
 	MOVQ src+8(FP), BX
 	MOVQ n+16(FP), CX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done354
 loop353:
@@ -20366,12 +20628,14 @@ done354:
 	RET 
 
 TEXT ·scaleColumns_avx512(SB), NOSPLIT, $0-32
+	// Registers: scales 0–1; r 2.
 	MOVQ dst+0(FP), DI
 	MOVQ q+8(FP), SI
 	MOVQ scale+16(FP), DX
 	MOVQ rows+24(FP), CX
 	VMOVUPS 0(DX), Z0
 	VMOVUPS 64(DX), Z1
+	// Each of CX: rows of 32.
 	TESTQ CX, CX
 	JLE done356
 loop355:
@@ -20392,17 +20656,20 @@ done356:
 	RET 
 
 TEXT ·scaleRows_avx512(SB), NOSPLIT, $0-40
+	// Registers: scale 0; r 1.
 	MOVQ dst+0(FP), DI
 	MOVQ q+8(FP), SI
 	MOVQ scale+16(FP), DX
 	MOVQ rows+24(FP), CX
 	MOVQ sixteens+32(FP), R8
+	// Each of CX: rows.
 	TESTQ CX, CX
 	JLE done358
 loop357:
 	VBROADCASTSS (DX), Z0
 	ADDQ $4, DX
 	MOVQ R8, R9
+	// Each of R9: 16 bytes of a row.
 	TESTQ R9, R9
 	JLE done360
 loop359:
@@ -20422,10 +20689,12 @@ done358:
 	RET 
 
 TEXT ·dotFloats1_avx512(SB), NOSPLIT, $0-28
+	// Registers: sums 0; weights 1; v 2.
 	MOVQ w+0(FP), SI
 	MOVQ x+8(FP), DX
 	MOVQ n+16(FP), CX
 	VPXORD Z0, Z0, Z0
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done362
 loop361:
@@ -20450,6 +20719,7 @@ done362:
 	RET 
 
 TEXT ·dotFloats4_avx512(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; weights 4; v 5.
 	MOVQ out+0(FP), DI
 	MOVQ w+8(FP), SI
 	MOVQ ws+16(FP), R8
@@ -20460,6 +20730,7 @@ TEXT ·dotFloats4_avx512(SB), NOSPLIT, $0-40
 	VPXORD Z1, Z1, Z1
 	VPXORD Z2, Z2, Z2
 	VPXORD Z3, Z3, Z3
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done364
 loop363:
@@ -20517,10 +20788,12 @@ done364:
 	RET 
 
 TEXT ·addFloats_avx512(SB), NOSPLIT, $0-24
+	// Registers: r 0.
 	MOVQ x+0(FP), DI
 	MOVQ y+8(FP), SI
 	MOVQ n+16(FP), CX
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done366
 loop365:
@@ -20535,6 +20808,7 @@ done366:
 	RET 
 
 TEXT ·scaleFloats_avx512(SB), NOSPLIT, $0-40
+	// Registers: scale 0; r 1.
 	MOVQ dst+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ w+16(FP), DX
@@ -20543,6 +20817,7 @@ TEXT ·scaleFloats_avx512(SB), NOSPLIT, $0-40
 	VMOVD BX, X0
 	VBROADCASTSS X0, Z0
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done368
 loop367:
@@ -20558,6 +20833,7 @@ done368:
 	RET 
 
 TEXT ·blendFloats_avx512(SB), NOSPLIT, $0-40
+	// Registers: scale 0; other 1; r 2.
 	MOVQ x+0(FP), DI
 	MOVQ y+8(FP), SI
 	MOVQ a+16(FP), BX
@@ -20568,6 +20844,7 @@ TEXT ·blendFloats_avx512(SB), NOSPLIT, $0-40
 	VMOVD DX, X1
 	VBROADCASTSS X1, Z1
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done370
 loop369:
@@ -20582,6 +20859,7 @@ done370:
 	RET 
 
 TEXT ·tileFloats_avx512(SB), NOSPLIT, $0-56
+	// Registers: spare 0; weights 1; sums 2–17; v 18–21.
 	MOVQ out+0(FP), DI
 	MOVQ os+8(FP), R11
 	MOVQ w+16(FP), SI
@@ -20607,6 +20885,7 @@ TEXT ·tileFloats_avx512(SB), NOSPLIT, $0-56
 	VPXORD Z15, Z15, Z15
 	VPXORD Z16, Z16, Z16
 	VPXORD Z17, Z17, Z17
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done372
 loop371:
@@ -20792,6 +21071,7 @@ done372:
 	RET 
 
 TEXT ·recur_avx512(SB), NOSPLIT, $0-64
+	// Registers: fade 0; spare 1; r 2; spare 3; sums 4.
 	MOVQ out+0(FP), DI
 	MOVQ s+8(FP), SI
 	MOVQ k+16(FP), DX
@@ -20802,6 +21082,7 @@ TEXT ·recur_avx512(SB), NOSPLIT, $0-64
 	MOVQ n+56(FP), R10
 	VMOVD BX, X0
 	VBROADCASTSS X0, Z0
+	// Each of CX: rows of the state.
 	TESTQ CX, CX
 	JLE done374
 loop373:
@@ -20809,6 +21090,7 @@ loop373:
 	VPXORD Z4, Z4, Z4
 	XORQ AX, AX
 	MOVQ R10, R11
+	// Each of R11: 16 elements of a row.
 	TESTQ R11, R11
 	JLE done376
 loop375:
@@ -20839,6 +21121,7 @@ done374:
 	RET 
 
 TEXT ·swish_avx512(SB), NOSPLIT, $0-32
+	// Registers: scale 0; 0x3f800000 everywhere 1; 0xc2aeac4f everywhere 2; 0x42b0c0a5 everywhere 3; 0x3fb8aa3b everywhere 4; 0x3f318000 everywhere 5; 0xb95e8083 everywhere 6; spare 7–11; r 12.
 	MOVQ gate+0(FP), DI
 	MOVQ up+8(FP), SI
 	MOVQ factor+16(FP), BX
@@ -20852,6 +21135,7 @@ TEXT ·swish_avx512(SB), NOSPLIT, $0-32
 	VPBROADCASTD word3f318000_avx512<>(SB), Z5
 	VPBROADCASTD wordb95e8083_avx512<>(SB), Z6
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done378
 loop377:
@@ -20888,6 +21172,7 @@ done378:
 	RET 
 
 TEXT ·tanhGELU_avx512(SB), NOSPLIT, $0-40
+	// Registers: scale 0; cubic 1; 0x3f800000 everywhere 2; 0xc2aeac4f everywhere 3; 0x42b0c0a5 everywhere 4; 0x3fb8aa3b everywhere 5; 0x3f318000 everywhere 6; 0xb95e8083 everywhere 7; spare 8–12; r 13.
 	MOVQ gate+0(FP), DI
 	MOVQ up+8(FP), SI
 	MOVQ factor+16(FP), BX
@@ -20904,6 +21189,7 @@ TEXT ·tanhGELU_avx512(SB), NOSPLIT, $0-40
 	VPBROADCASTD word3f318000_avx512<>(SB), Z6
 	VPBROADCASTD wordb95e8083_avx512<>(SB), Z7
 	XORQ AX, AX
+	// Each of CX: 16 elements.
 	TESTQ CX, CX
 	JLE done380
 loop379:
@@ -20944,6 +21230,7 @@ done380:
 	RET 
 
 TEXT ·scores8_avx512(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; k 16–17; q 18.
 	MOVQ out+0(FP), DI
 	MOVQ q+8(FP), SI
 	MOVQ qs+16(FP), R8
@@ -21029,6 +21316,7 @@ twice382:
 	JGE twice382
 odd381:
 	ADDQ $2, CX
+	// Each of CX: the last, if their number is odd.
 	TESTQ CX, CX
 	JLE done384
 loop383:
@@ -21083,6 +21371,7 @@ done384:
 	RET 
 
 TEXT ·scores4_avx512(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; k 8–9; q 10.
 	MOVQ out+0(FP), DI
 	MOVQ q+8(FP), SI
 	MOVQ qs+16(FP), R8
@@ -21134,6 +21423,7 @@ twice386:
 	JGE twice386
 odd385:
 	ADDQ $2, CX
+	// Each of CX: the last, if their number is odd.
 	TESTQ CX, CX
 	JLE done388
 loop387:
@@ -21168,6 +21458,7 @@ done388:
 	RET 
 
 TEXT ·scores1_avx512(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; k 2–3; q 4.
 	MOVQ out+0(FP), DI
 	MOVQ q+8(FP), SI
 	MOVQ qs+16(FP), R8
@@ -21194,6 +21485,7 @@ twice390:
 	JGE twice390
 odd389:
 	ADDQ $2, CX
+	// Each of CX: the last, if their number is odd.
 	TESTQ CX, CX
 	JLE done392
 loop391:
@@ -21213,6 +21505,7 @@ done392:
 	RET 
 
 TEXT ·mix6_avx512(SB), NOSPLIT, $0-64
+	// Registers: sums 0–23; v 24–27; weights 28; sums 0–5; v 6; weights 7.
 	MOVQ out+0(FP), DI
 	MOVQ os+8(FP), R8
 	MOVQ by+16(FP), BX
@@ -21260,6 +21553,7 @@ four394:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done396
 loop395:
@@ -21332,6 +21626,7 @@ done396:
 	JGE four394
 few393:
 	ADDQ $4, CX
+	// Each of CX: 16 dims, what is left of 64.
 	TESTQ CX, CX
 	JLE done398
 loop397:
@@ -21350,6 +21645,7 @@ loop397:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done400
 loop399:
@@ -21386,6 +21682,7 @@ done398:
 	RET 
 
 TEXT ·mix4_avx512(SB), NOSPLIT, $0-64
+	// Registers: sums 0–15; v 16–19; weights 20; sums 0–3; v 4; weights 5.
 	MOVQ out+0(FP), DI
 	MOVQ os+8(FP), R8
 	MOVQ by+16(FP), BX
@@ -21421,6 +21718,7 @@ four402:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done404
 loop403:
@@ -21475,6 +21773,7 @@ done404:
 	JGE four402
 few401:
 	ADDQ $4, CX
+	// Each of CX: 16 dims, what is left of 64.
 	TESTQ CX, CX
 	JLE done406
 loop405:
@@ -21489,6 +21788,7 @@ loop405:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done408
 loop407:
@@ -21519,6 +21819,7 @@ done406:
 	RET 
 
 TEXT ·mix2_avx512(SB), NOSPLIT, $0-64
+	// Registers: sums 0–7; v 8–11; weights 12; sums 0–1; v 2; weights 3.
 	MOVQ out+0(FP), DI
 	MOVQ os+8(FP), R8
 	MOVQ by+16(FP), BX
@@ -21543,6 +21844,7 @@ four410:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done412
 loop411:
@@ -21579,6 +21881,7 @@ done412:
 	JGE four410
 few409:
 	ADDQ $4, CX
+	// Each of CX: 16 dims, what is left of 64.
 	TESTQ CX, CX
 	JLE done414
 loop413:
@@ -21589,6 +21892,7 @@ loop413:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done416
 loop415:
@@ -21613,6 +21917,7 @@ done414:
 	RET 
 
 TEXT ·mix1_avx512(SB), NOSPLIT, $0-64
+	// Registers: sums 0–3; v 4–7; weights 8; sums 0; v 1; weights 2.
 	MOVQ out+0(FP), DI
 	MOVQ os+8(FP), R8
 	MOVQ by+16(FP), BX
@@ -21632,6 +21937,7 @@ four418:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done420
 loop419:
@@ -21659,6 +21965,7 @@ done420:
 	JGE four418
 few417:
 	ADDQ $4, CX
+	// Each of CX: 16 dims, what is left of 64.
 	TESTQ CX, CX
 	JLE done422
 loop421:
@@ -21667,6 +21974,7 @@ loop421:
 	MOVQ DX, R12
 	MOVQ SI, R14
 	MOVQ R13, R15
+	// Each of R15: positions.
 	TESTQ R15, R15
 	JLE done424
 loop423:
@@ -21688,6 +21996,7 @@ done422:
 	RET 
 
 TEXT ·mask_avx512(SB), NOSPLIT, $0-36
+	// Registers: scale 0; r 1; largest 2; spare 3.
 	MOVQ scores+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ from+16(FP), AX
@@ -21723,6 +22032,7 @@ TEXT ·mask_avx512(SB), NOSPLIT, $0-36
 	RET 
 
 TEXT ·weigh_avx512(SB), NOSPLIT, $0-20
+	// Registers: 0x3f800000 everywhere 0; 0xc2aeac4f everywhere 1; 0x42b0c0a5 everywhere 2; 0x3fb8aa3b everywhere 3; 0x3f318000 everywhere 4; 0xb95e8083 everywhere 5; spare 6–10; peak 11; r 12; total 13.
 	MOVQ scores+0(FP), DI
 	MOVQ peak+8(FP), SI
 	VPBROADCASTD word3f800000_avx512<>(SB), Z0
@@ -21792,6 +22102,7 @@ TEXT ·weigh_avx512(SB), NOSPLIT, $0-20
 	RET 
 
 TEXT ·soften_avx512(SB), NOSPLIT, $0-56
+	// Registers: 0x3f800000 everywhere 0; 0xc2aeac4f everywhere 1; 0x42b0c0a5 everywhere 2; 0x3fb8aa3b everywhere 3; 0x3f318000 everywhere 4; 0xb95e8083 everywhere 5; spare 6–10; scale 11; 0xff800000 everywhere 12; 0x7f800000 everywhere 13; s 14–21; n 22–25; r 11; peak 12; total 13.
 	MOVQ scores+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ ranges+16(FP), R8
@@ -22112,6 +22423,7 @@ few425:
 	ADDQ $4, CX
 	LEAQ maskLow_avx512<>(SB), R12
 	LEAQ maskHigh_avx512<>(SB), R13
+	// Each of CX: queries, those that are left of four.
 	TESTQ CX, CX
 	JLE done428
 loop427:
@@ -22237,6 +22549,7 @@ done428:
 	RET 
 
 TEXT ·exp_avx512(SB), NOSPLIT, $0-12
+	// Registers: 0x3f800000 everywhere 0; 0xc2aeac4f everywhere 1; 0x42b0c0a5 everywhere 2; 0x3fb8aa3b everywhere 3; 0x3f318000 everywhere 4; 0xb95e8083 everywhere 5; spare 6–10; v 11.
 	MOVQ x+0(FP), SI
 	VPBROADCASTD word3f800000_avx512<>(SB), Z0
 	VPBROADCASTD wordc2aeac4f_avx512<>(SB), Z1
@@ -22269,12 +22582,14 @@ TEXT ·exp_avx512(SB), NOSPLIT, $0-12
 	RET 
 
 TEXT ·round_avx512(SB), NOSPLIT, $0-40
+	// Registers: 0x7fffffff everywhere 0; v 1–2; largest 3; spare 4; spare 5.
 	MOVQ records+0(FP), DI
 	MOVQ xq+8(FP), BX
 	MOVQ x+16(FP), SI
 	MOVQ quads+24(FP), CX
 	XORQ AX, AX
 	VPBROADCASTD word7fffffff_avx512<>(SB), Z0
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done431
 loop430:

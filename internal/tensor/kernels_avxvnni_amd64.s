@@ -97,6 +97,7 @@ DATA all42000000_avxvnni<>+60(SB)/4, $0x42000000
 GLOBL all42000000_avxvnni<>(SB), RODATA|NOPTR, $64
 
 TEXT ·panelQ8_0_6_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -104,14 +105,17 @@ TEXT ·panelQ8_0_6_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done2
 loop1:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done4
 loop3:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done6
 loop5:
@@ -394,6 +398,7 @@ done2:
 	RET 
 
 TEXT ·panelQ8_0_4_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -401,14 +406,17 @@ TEXT ·panelQ8_0_4_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done8
 loop7:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done10
 loop9:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done12
 loop11:
@@ -611,6 +619,7 @@ done8:
 	RET 
 
 TEXT ·panelQ8_0_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -618,14 +627,17 @@ TEXT ·panelQ8_0_2_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done14
 loop13:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done16
 loop15:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done18
 loop17:
@@ -757,6 +769,7 @@ done14:
 	RET 
 
 TEXT ·panelQ8_0_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -764,14 +777,17 @@ TEXT ·panelQ8_0_1_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done20
 loop19:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done22
 loop21:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done24
 loop23:
@@ -863,6 +879,7 @@ done20:
 	RET 
 
 TEXT ·panelQ4_0_6_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -870,14 +887,17 @@ TEXT ·panelQ4_0_6_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done26
 loop25:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done28
 loop27:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done30
 loop29:
@@ -1196,6 +1216,7 @@ done26:
 	RET 
 
 TEXT ·panelQ4_0_4_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -1203,14 +1224,17 @@ TEXT ·panelQ4_0_4_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done32
 loop31:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done34
 loop33:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done36
 loop35:
@@ -1445,6 +1469,7 @@ done32:
 	RET 
 
 TEXT ·panelQ4_0_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -1452,14 +1477,17 @@ TEXT ·panelQ4_0_2_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done38
 loop37:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done40
 loop39:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done42
 loop41:
@@ -1615,6 +1643,7 @@ done38:
 	RET 
 
 TEXT ·panelQ4_0_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -1622,14 +1651,17 @@ TEXT ·panelQ4_0_1_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done44
 loop43:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done46
 loop45:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done48
 loop47:
@@ -1743,6 +1775,7 @@ done44:
 	RET 
 
 TEXT ·panelQ4_1_6_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -1750,14 +1783,17 @@ TEXT ·panelQ4_1_6_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done50
 loop49:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done52
 loop51:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done54
 loop53:
@@ -2066,6 +2102,7 @@ done50:
 	RET 
 
 TEXT ·panelQ4_1_4_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -2073,14 +2110,17 @@ TEXT ·panelQ4_1_4_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done56
 loop55:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done58
 loop57:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done60
 loop59:
@@ -2309,6 +2349,7 @@ done56:
 	RET 
 
 TEXT ·panelQ4_1_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -2316,14 +2357,17 @@ TEXT ·panelQ4_1_2_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done62
 loop61:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done64
 loop63:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done66
 loop65:
@@ -2477,6 +2521,7 @@ done62:
 	RET 
 
 TEXT ·panelQ4_1_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -2484,14 +2529,17 @@ TEXT ·panelQ4_1_1_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done68
 loop67:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done70
 loop69:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done72
 loop71:
@@ -2605,6 +2653,7 @@ done68:
 	RET 
 
 TEXT ·panelQ5_0_6_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -2612,14 +2661,17 @@ TEXT ·panelQ5_0_6_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done74
 loop73:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done76
 loop75:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done78
 loop77:
@@ -3000,6 +3052,7 @@ done74:
 	RET 
 
 TEXT ·panelQ5_0_4_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3007,14 +3060,17 @@ TEXT ·panelQ5_0_4_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done80
 loop79:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done82
 loop81:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done84
 loop83:
@@ -3311,6 +3367,7 @@ done80:
 	RET 
 
 TEXT ·panelQ5_0_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3318,14 +3375,17 @@ TEXT ·panelQ5_0_2_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done86
 loop85:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done88
 loop87:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done90
 loop89:
@@ -3544,6 +3604,7 @@ done86:
 	RET 
 
 TEXT ·panelQ5_0_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3551,14 +3612,17 @@ TEXT ·panelQ5_0_1_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done92
 loop91:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done94
 loop93:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done96
 loop95:
@@ -3735,6 +3799,7 @@ done92:
 	RET 
 
 TEXT ·panelQ5_1_6_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -3742,14 +3807,17 @@ TEXT ·panelQ5_1_6_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done98
 loop97:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done100
 loop99:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done102
 loop101:
@@ -4120,6 +4188,7 @@ done98:
 	RET 
 
 TEXT ·panelQ5_1_4_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4127,14 +4196,17 @@ TEXT ·panelQ5_1_4_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done104
 loop103:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done106
 loop105:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done108
 loop107:
@@ -4425,6 +4497,7 @@ done104:
 	RET 
 
 TEXT ·panelQ5_1_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4432,14 +4505,17 @@ TEXT ·panelQ5_1_2_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done110
 loop109:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done112
 loop111:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done114
 loop113:
@@ -4656,6 +4732,7 @@ done110:
 	RET 
 
 TEXT ·panelQ5_1_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4663,14 +4740,17 @@ TEXT ·panelQ5_1_1_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done116
 loop115:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done118
 loop117:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done120
 loop119:
@@ -4847,6 +4927,7 @@ done116:
 	RET 
 
 TEXT ·panelIQ4_NL_6_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; sumsIQ4_NL 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4855,14 +4936,17 @@ TEXT ·panelIQ4_NL_6_avxvnni(SB), NOSPLIT, $0-40
 	VMOVDQU sumsIQ4_NL_avxvnni<>(SB), Y15
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done122
 loop121:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done124
 loop123:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done126
 loop125:
@@ -5185,6 +5269,7 @@ done122:
 	RET 
 
 TEXT ·panelIQ4_NL_4_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; sumsIQ4_NL 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5193,14 +5278,17 @@ TEXT ·panelIQ4_NL_4_avxvnni(SB), NOSPLIT, $0-40
 	VMOVDQU sumsIQ4_NL_avxvnni<>(SB), Y11
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done128
 loop127:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done130
 loop129:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done132
 loop131:
@@ -5443,6 +5531,7 @@ done128:
 	RET 
 
 TEXT ·panelIQ4_NL_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; sumsIQ4_NL 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5451,14 +5540,17 @@ TEXT ·panelIQ4_NL_2_avxvnni(SB), NOSPLIT, $0-40
 	VMOVDQU sumsIQ4_NL_avxvnni<>(SB), Y7
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done134
 loop133:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done136
 loop135:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done138
 loop137:
@@ -5626,6 +5718,7 @@ done134:
 	RET 
 
 TEXT ·panelIQ4_NL_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; sumsIQ4_NL 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5634,14 +5727,17 @@ TEXT ·panelIQ4_NL_1_avxvnni(SB), NOSPLIT, $0-40
 	VMOVDQU sumsIQ4_NL_avxvnni<>(SB), Y5
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done140
 loop139:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done142
 loop141:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done144
 loop143:
@@ -5769,6 +5865,7 @@ done140:
 	RET 
 
 TEXT ·panelMXFP4_6_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14; sumsMXFP4 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5777,14 +5874,17 @@ TEXT ·panelMXFP4_6_avxvnni(SB), NOSPLIT, $0-40
 	VMOVDQU sumsMXFP4_avxvnni<>(SB), Y15
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done146
 loop145:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done148
 loop147:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done150
 loop149:
@@ -6121,6 +6221,7 @@ done146:
 	RET 
 
 TEXT ·panelMXFP4_4_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10; sumsMXFP4 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6129,14 +6230,17 @@ TEXT ·panelMXFP4_4_avxvnni(SB), NOSPLIT, $0-40
 	VMOVDQU sumsMXFP4_avxvnni<>(SB), Y11
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done152
 loop151:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done154
 loop153:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done156
 loop155:
@@ -6389,6 +6493,7 @@ done152:
 	RET 
 
 TEXT ·panelMXFP4_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; sumsMXFP4 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6397,14 +6502,17 @@ TEXT ·panelMXFP4_2_avxvnni(SB), NOSPLIT, $0-40
 	VMOVDQU sumsMXFP4_avxvnni<>(SB), Y7
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done158
 loop157:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done160
 loop159:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done162
 loop161:
@@ -6578,6 +6686,7 @@ done158:
 	RET 
 
 TEXT ·panelMXFP4_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; sumsMXFP4 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6586,14 +6695,17 @@ TEXT ·panelMXFP4_1_avxvnni(SB), NOSPLIT, $0-40
 	VMOVDQU sumsMXFP4_avxvnni<>(SB), Y5
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done164
 loop163:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done166
 loop165:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done168
 loop167:
@@ -6725,6 +6837,7 @@ done164:
 	RET 
 
 TEXT ·panelQ4_K_6_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6732,16 +6845,19 @@ TEXT ·panelQ4_K_6_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done170
 loop169:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done172
 loop171:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done174
 loop173:
@@ -7062,6 +7178,7 @@ done170:
 	RET 
 
 TEXT ·panelQ4_K_4_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7069,16 +7186,19 @@ TEXT ·panelQ4_K_4_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done176
 loop175:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done178
 loop177:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done180
 loop179:
@@ -7319,6 +7439,7 @@ done176:
 	RET 
 
 TEXT ·panelQ4_K_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7326,16 +7447,19 @@ TEXT ·panelQ4_K_2_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done182
 loop181:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done184
 loop183:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done186
 loop185:
@@ -7501,6 +7625,7 @@ done182:
 	RET 
 
 TEXT ·panelQ4_K_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7508,16 +7633,19 @@ TEXT ·panelQ4_K_1_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done188
 loop187:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done190
 loop189:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done192
 loop191:
@@ -7643,6 +7771,7 @@ done188:
 	RET 
 
 TEXT ·panelQ5_K_6_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7650,16 +7779,19 @@ TEXT ·panelQ5_K_6_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done194
 loop193:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done196
 loop195:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done198
 loop197:
@@ -8042,6 +8174,7 @@ done194:
 	RET 
 
 TEXT ·panelQ5_K_4_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8049,16 +8182,19 @@ TEXT ·panelQ5_K_4_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done200
 loop199:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done202
 loop201:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done204
 loop203:
@@ -8361,6 +8497,7 @@ done200:
 	RET 
 
 TEXT ·panelQ5_K_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8368,16 +8505,19 @@ TEXT ·panelQ5_K_2_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done206
 loop205:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done208
 loop207:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done210
 loop209:
@@ -8606,6 +8746,7 @@ done206:
 	RET 
 
 TEXT ·panelQ5_K_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8613,16 +8754,19 @@ TEXT ·panelQ5_K_1_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done212
 loop211:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done214
 loop213:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done216
 loop215:
@@ -8811,6 +8955,7 @@ done212:
 	RET 
 
 TEXT ·panelQ6_K_3_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–8; spare 9; firsts 10–15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8818,16 +8963,19 @@ TEXT ·panelQ6_K_3_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done218
 loop217:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done220
 loop219:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done222
 loop221:
@@ -9118,6 +9266,7 @@ done218:
 	RET 
 
 TEXT ·panelQ6_K_2_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–6; spare 7; firsts 8–11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9125,16 +9274,19 @@ TEXT ·panelQ6_K_2_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done224
 loop223:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done226
 loop225:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done228
 loop227:
@@ -9382,6 +9534,7 @@ done224:
 	RET 
 
 TEXT ·panelQ6_K_1_avxvnni(SB), NOSPLIT, $0-40
+	// Registers: weights 0–1; activations 2; sums 3–4; spare 5; firsts 6–7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9389,16 +9542,19 @@ TEXT ·panelQ6_K_1_avxvnni(SB), NOSPLIT, $0-40
 	MOVQ units+32(FP), AX
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done230
 loop229:
 	MOVQ CX, R10
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done232
 loop231:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done234
 loop233:

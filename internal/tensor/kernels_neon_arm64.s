@@ -329,6 +329,7 @@ DATA word42fe0000_neon<>+12(SB)/4, $0x42fe0000
 GLOBL word42fe0000_neon<>(SB), RODATA|NOPTR, $16
 
 TEXT ·unpackQ8_0_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; h 1; h 2; spare 3; s 4–7.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -344,6 +345,7 @@ TEXT ·unpackQ8_0_neon(SB), NOSPLIT, $0-88
 	WORD $0x3dc00280 // ldr q0, [x20, #0]
 row1:
 	MOVD quads+40(FP), R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done3
 loop2:
@@ -391,6 +393,7 @@ done3:
 	RET
 
 TEXT ·unpackQ4_0_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; word08080808 1; h 2; h 3; spare 4; s 5–8.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -408,6 +411,7 @@ TEXT ·unpackQ4_0_neon(SB), NOSPLIT, $0-88
 	WORD $0x3dc00281 // ldr q1, [x20, #0]
 row4:
 	MOVD quads+40(FP), R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done6
 loop5:
@@ -467,6 +471,7 @@ done6:
 	RET
 
 TEXT ·unpackQ4_1_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; h 1; h 2; spare 3; s 4–7.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -482,6 +487,7 @@ TEXT ·unpackQ4_1_neon(SB), NOSPLIT, $0-88
 	WORD $0x3dc00280 // ldr q0, [x20, #0]
 row7:
 	MOVD quads+40(FP), R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done9
 loop8:
@@ -550,6 +556,7 @@ done9:
 	RET
 
 TEXT ·unpackQ5_0_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; word10101010 1; spread 2; bits 3; word10101010 4; h 5; h 6; spare 7; s 8–11.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -573,6 +580,7 @@ TEXT ·unpackQ5_0_neon(SB), NOSPLIT, $0-88
 	WORD $0x3dc00284 // ldr q4, [x20, #0]
 row10:
 	MOVD quads+40(FP), R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done12
 loop11:
@@ -672,6 +680,7 @@ done12:
 	RET
 
 TEXT ·unpackQ5_1_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; spread 1; bits 2; word10101010 3; h 4; h 5; spare 6; s 7–10.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -693,6 +702,7 @@ TEXT ·unpackQ5_1_neon(SB), NOSPLIT, $0-88
 	WORD $0x3dc00283 // ldr q3, [x20, #0]
 row13:
 	MOVD quads+40(FP), R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done15
 loop14:
@@ -801,6 +811,7 @@ done15:
 	RET
 
 TEXT ·unpackIQ4_NL_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; tableIQ4_NL 1; h 2; h 3; spare 4; s 5–8.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -818,6 +829,7 @@ TEXT ·unpackIQ4_NL_neon(SB), NOSPLIT, $0-88
 	WORD $0x3dc00281 // ldr q1, [x20, #0]
 row16:
 	MOVD quads+40(FP), R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done18
 loop17:
@@ -877,6 +889,7 @@ done18:
 	RET
 
 TEXT ·unpackMXFP4_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; tableMXFP4 1; h 2; h 3; spare 4; s 5–8.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -895,6 +908,7 @@ TEXT ·unpackMXFP4_neon(SB), NOSPLIT, $0-88
 	MOVD $·powers(SB), R11
 row19:
 	MOVD quads+40(FP), R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done21
 loop20:
@@ -958,6 +972,7 @@ done21:
 	RET
 
 TEXT ·unpackMXFP4Split_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; tableMXFP4Split 1; h 2; h 3; spare 4; s 5–8.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -976,6 +991,7 @@ TEXT ·unpackMXFP4Split_neon(SB), NOSPLIT, $0-88
 	MOVD $·powers(SB), R11
 row22:
 	MOVD quads+40(FP), R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done24
 loop23:
@@ -1052,6 +1068,7 @@ done24:
 	RET
 
 TEXT ·unpackQ4_K_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; word10101010 1; raw 2; v 3; spare 4; d 5; high 6–7.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -1070,6 +1087,7 @@ TEXT ·unpackQ4_K_neon(SB), NOSPLIT, $0-88
 row25:
 	MOVD quads+40(FP), R5
 	LSR $1, R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done27
 loop26:
@@ -1180,6 +1198,7 @@ done27:
 	RET
 
 TEXT ·unpackQ5_K_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; word10101010 1; raw 2; v 3; spare 4; d 5; high 6–7.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -1198,6 +1217,7 @@ TEXT ·unpackQ5_K_neon(SB), NOSPLIT, $0-88
 row28:
 	MOVD quads+40(FP), R5
 	LSR $1, R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done30
 loop29:
@@ -1358,6 +1378,7 @@ done30:
 	RET
 
 TEXT ·unpackQ6_K_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; word30303030 1; word20202020 2; byHalves 3; v 4; spare 5; spare 6; d 7.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -1380,6 +1401,7 @@ TEXT ·unpackQ6_K_neon(SB), NOSPLIT, $0-88
 row31:
 	MOVD quads+40(FP), R5
 	LSR $1, R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done33
 loop32:
@@ -1547,6 +1569,7 @@ done33:
 	RET
 
 TEXT ·unpackQ3_K_neon(SB), NOSPLIT, $0-88
+	// Registers: word03030303 0; word04040404 1; word20202020 2; byHalves 3; v 4; spare 5; spare 6; d 7.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -1569,6 +1592,7 @@ TEXT ·unpackQ3_K_neon(SB), NOSPLIT, $0-88
 row34:
 	MOVD quads+40(FP), R5
 	LSR $1, R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done36
 loop35:
@@ -1780,6 +1804,7 @@ done36:
 	RET
 
 TEXT ·unpackQ2_K_neon(SB), NOSPLIT, $0-88
+	// Registers: word03030303 0; word0f0f0f0f 1; byHalves 2; v 3; spare 4; spare 5; d 6; low 7.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -1800,6 +1825,7 @@ TEXT ·unpackQ2_K_neon(SB), NOSPLIT, $0-88
 row37:
 	MOVD quads+40(FP), R5
 	LSR $1, R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done39
 loop38:
@@ -1929,6 +1955,7 @@ done39:
 	RET
 
 TEXT ·unpackIQ4_XS_neon(SB), NOSPLIT, $0-88
+	// Registers: word0f0f0f0f 0; word20202020 1; tableIQ4_XS 2; v 3; spare 4; d 5.
 	MOVD q+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD low+16(FP), R2
@@ -1949,6 +1976,7 @@ TEXT ·unpackIQ4_XS_neon(SB), NOSPLIT, $0-88
 row40:
 	MOVD quads+40(FP), R5
 	LSR $1, R5
+	// Each of R5: quads, or pairs of them, of a row.
 	CMP $0, R5
 	BLE done42
 loop41:
@@ -2089,6 +2117,7 @@ done42:
 	RET
 
 TEXT ·dot32_neon(SB), NOSPLIT, $0-72
+	// Registers: totals 0; s 1–4; weights 5; total 6; spare 7; sum 8; activations 9; activations 10; scales 11–14; factors 15.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -2108,6 +2137,7 @@ TEXT ·dot32_neon(SB), NOSPLIT, $0-72
 	ADD R6, R15, R16
 	ADD R6, R16, R17
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
+	// Each of R8: quads.
 	CMP $0, R8
 	BLE done44
 loop43:
@@ -2259,6 +2289,7 @@ done44:
 	RET
 
 TEXT ·dot32Shifted_neon(SB), NOSPLIT, $0-72
+	// Registers: totals 0; s 1–4; weights 5; total 6; spare 7; sum 8; activations 9; activations 10; scales 11–14; lows 15–18; factors 19.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -2278,6 +2309,7 @@ TEXT ·dot32Shifted_neon(SB), NOSPLIT, $0-72
 	ADD R6, R15, R16
 	ADD R6, R16, R17
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
+	// Each of R8: quads.
 	CMP $0, R8
 	BLE done46
 loop45:
@@ -2449,6 +2481,7 @@ done46:
 	RET
 
 TEXT ·dot16_neon(SB), NOSPLIT, $0-72
+	// Registers: totals 0; s 1–4; weights 5; total 6; spare 7; sum 8; activations 9; activations 10; scales 11–14; scales 15–18; factors 19.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -2468,6 +2501,7 @@ TEXT ·dot16_neon(SB), NOSPLIT, $0-72
 	ADD R6, R15, R16
 	ADD R6, R16, R17
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
+	// Each of R8: quads.
 	CMP $0, R8
 	BLE done48
 loop47:
@@ -2667,6 +2701,7 @@ done48:
 	RET
 
 TEXT ·dot16Shifted_neon(SB), NOSPLIT, $0-72
+	// Registers: totals 0; s 1–4; weights 5; total 6; spare 7; sum 8; activations 9; activations 10; scales 11–14; lows 15–18; scales 19–22; lows 23–26; factors 27.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -2686,6 +2721,7 @@ TEXT ·dot16Shifted_neon(SB), NOSPLIT, $0-72
 	ADD R6, R15, R16
 	ADD R6, R16, R17
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
+	// Each of R8: quads.
 	CMP $0, R8
 	BLE done50
 loop49:
@@ -2933,6 +2969,7 @@ done50:
 	RET
 
 TEXT ·tile32_4_neon(SB), NOSPLIT, $0-56
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -2941,10 +2978,12 @@ TEXT ·tile32_4_neon(SB), NOSPLIT, $0-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done52
 loop51:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done54
 loop53:
@@ -3243,6 +3282,7 @@ done52:
 	RET
 
 TEXT ·tile32_2_neon(SB), NOSPLIT, $0-56
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -3251,10 +3291,12 @@ TEXT ·tile32_2_neon(SB), NOSPLIT, $0-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done56
 loop55:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done58
 loop57:
@@ -3433,6 +3475,7 @@ done56:
 	RET
 
 TEXT ·tile32_1_neon(SB), NOSPLIT, $0-56
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -3441,10 +3484,12 @@ TEXT ·tile32_1_neon(SB), NOSPLIT, $0-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done60
 loop59:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done62
 loop61:
@@ -3563,6 +3608,7 @@ done60:
 	RET
 
 TEXT ·tile32Shifted_4_neon(SB), NOSPLIT, $0-56
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -3571,10 +3617,12 @@ TEXT ·tile32Shifted_4_neon(SB), NOSPLIT, $0-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done64
 loop63:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done66
 loop65:
@@ -3901,6 +3949,7 @@ done64:
 	RET
 
 TEXT ·tile32Shifted_2_neon(SB), NOSPLIT, $0-56
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -3909,10 +3958,12 @@ TEXT ·tile32Shifted_2_neon(SB), NOSPLIT, $0-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done68
 loop67:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done70
 loop69:
@@ -4107,6 +4158,7 @@ done68:
 	RET
 
 TEXT ·tile32Shifted_1_neon(SB), NOSPLIT, $0-56
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -4115,10 +4167,12 @@ TEXT ·tile32Shifted_1_neon(SB), NOSPLIT, $0-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done72
 loop71:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done74
 loop73:
@@ -4247,6 +4301,7 @@ done72:
 	RET
 
 TEXT ·tile16_4_neon(SB), NOSPLIT, $256-56
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -4255,10 +4310,12 @@ TEXT ·tile16_4_neon(SB), NOSPLIT, $256-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done76
 loop75:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done78
 loop77:
@@ -4660,6 +4717,7 @@ done76:
 	RET
 
 TEXT ·tile16_2_neon(SB), NOSPLIT, $256-56
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -4668,10 +4726,12 @@ TEXT ·tile16_2_neon(SB), NOSPLIT, $256-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done80
 loop79:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done82
 loop81:
@@ -4905,6 +4965,7 @@ done80:
 	RET
 
 TEXT ·tile16_1_neon(SB), NOSPLIT, $256-56
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -4913,10 +4974,12 @@ TEXT ·tile16_1_neon(SB), NOSPLIT, $256-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done84
 loop83:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done86
 loop85:
@@ -5066,6 +5129,7 @@ done84:
 	RET
 
 TEXT ·tile16Shifted_4_neon(SB), NOSPLIT, $256-56
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -5074,10 +5138,12 @@ TEXT ·tile16Shifted_4_neon(SB), NOSPLIT, $256-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done88
 loop87:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done90
 loop89:
@@ -5535,6 +5601,7 @@ done88:
 	RET
 
 TEXT ·tile16Shifted_2_neon(SB), NOSPLIT, $256-56
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -5543,10 +5610,12 @@ TEXT ·tile16Shifted_2_neon(SB), NOSPLIT, $256-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done92
 loop91:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done94
 loop93:
@@ -5812,6 +5881,7 @@ done92:
 	RET
 
 TEXT ·tile16Shifted_1_neon(SB), NOSPLIT, $256-56
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -5820,10 +5890,12 @@ TEXT ·tile16Shifted_1_neon(SB), NOSPLIT, $256-56
 	MOVD low+40(FP), R5
 	MOVD quads+48(FP), R6
 	ADD $128, R1, R7
+	// Each of R6: quads.
 	CMP $0, R6
 	BLE done96
 loop95:
 	MOVD $4, R8
+	// Each of R8: blocks of a quad.
 	CMP $0, R8
 	BLE done98
 loop97:
@@ -5993,6 +6065,7 @@ done96:
 	RET
 
 TEXT ·panelQ8_0_4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25; word80808080 26.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -6002,14 +6075,17 @@ TEXT ·panelQ8_0_4_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029a // ldr q26, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done100
 loop99:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done102
 loop101:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done104
 loop103:
@@ -6345,6 +6421,7 @@ done100:
 	RET
 
 TEXT ·panelQ8_0_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; word80808080 16.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -6354,14 +6431,17 @@ TEXT ·panelQ8_0_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00290 // ldr q16, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done106
 loop105:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done108
 loop107:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done110
 loop109:
@@ -6586,6 +6666,7 @@ done106:
 	RET
 
 TEXT ·panelQ8_0_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; word80808080 11.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -6595,14 +6676,17 @@ TEXT ·panelQ8_0_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done112
 loop111:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done114
 loop113:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done116
 loop115:
@@ -6767,6 +6851,7 @@ done112:
 	RET
 
 TEXT ·panelQ4_0_4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25; word0f0f0f0f 26; word08080808 27.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -6778,14 +6863,17 @@ TEXT ·panelQ4_0_4_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029b // ldr q27, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done118
 loop117:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done120
 loop119:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done122
 loop121:
@@ -7153,6 +7241,7 @@ done118:
 	RET
 
 TEXT ·panelQ4_0_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; word0f0f0f0f 16; word08080808 17.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -7164,14 +7253,17 @@ TEXT ·panelQ4_0_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00291 // ldr q17, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done124
 loop123:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done126
 loop125:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done128
 loop127:
@@ -7424,6 +7516,7 @@ done124:
 	RET
 
 TEXT ·panelQ4_0_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; word0f0f0f0f 11; word08080808 12.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -7435,14 +7528,17 @@ TEXT ·panelQ4_0_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done130
 loop129:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done132
 loop131:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done134
 loop133:
@@ -7635,6 +7731,7 @@ done130:
 	RET
 
 TEXT ·panelQ4_1_4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25; word0f0f0f0f 26.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -7644,14 +7741,17 @@ TEXT ·panelQ4_1_4_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029a // ldr q26, [x20, #0]
 	ADD $128, R1, R6
 	ADD $256, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done136
 loop135:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done138
 loop137:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done140
 loop139:
@@ -8017,6 +8117,7 @@ done136:
 	RET
 
 TEXT ·panelQ4_1_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; word0f0f0f0f 16.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -8026,14 +8127,17 @@ TEXT ·panelQ4_1_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00290 // ldr q16, [x20, #0]
 	ADD $128, R1, R6
 	ADD $256, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done142
 loop141:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done144
 loop143:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done146
 loop145:
@@ -8272,6 +8376,7 @@ done142:
 	RET
 
 TEXT ·panelQ4_1_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; word0f0f0f0f 11.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -8281,14 +8386,17 @@ TEXT ·panelQ4_1_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	ADD $128, R1, R6
 	ADD $256, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done148
 loop147:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done150
 loop149:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done152
 loop151:
@@ -8461,6 +8569,7 @@ done148:
 	RET
 
 TEXT ·panelQ5_0_4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25; word0f0f0f0f 26; word10101010 27; word10101010 28.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -8474,14 +8583,17 @@ TEXT ·panelQ5_0_4_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029c // ldr q28, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done154
 loop153:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done156
 loop155:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done158
 loop157:
@@ -8973,6 +9085,7 @@ done154:
 	RET
 
 TEXT ·panelQ5_0_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; word0f0f0f0f 16; word10101010 17; word10101010 18.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -8986,14 +9099,17 @@ TEXT ·panelQ5_0_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00292 // ldr q18, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done160
 loop159:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done162
 loop161:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done164
 loop163:
@@ -9371,6 +9487,7 @@ done160:
 	RET
 
 TEXT ·panelQ5_0_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; word0f0f0f0f 11; word10101010 12; word10101010 13.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -9384,14 +9501,17 @@ TEXT ·panelQ5_0_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028d // ldr q13, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done166
 loop165:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done168
 loop167:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done170
 loop169:
@@ -9709,6 +9829,7 @@ done166:
 	RET
 
 TEXT ·panelQ5_1_4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25; word0f0f0f0f 26; word10101010 27.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -9720,14 +9841,17 @@ TEXT ·panelQ5_1_4_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029b // ldr q27, [x20, #0]
 	ADD $128, R1, R6
 	ADD $256, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done172
 loop171:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done174
 loop173:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done176
 loop175:
@@ -10217,6 +10341,7 @@ done172:
 	RET
 
 TEXT ·panelQ5_1_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; word0f0f0f0f 16; word10101010 17.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -10228,14 +10353,17 @@ TEXT ·panelQ5_1_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00291 // ldr q17, [x20, #0]
 	ADD $128, R1, R6
 	ADD $256, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done178
 loop177:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done180
 loop179:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done182
 loop181:
@@ -10599,6 +10727,7 @@ done178:
 	RET
 
 TEXT ·panelQ5_1_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; word0f0f0f0f 11; word10101010 12.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -10610,14 +10739,17 @@ TEXT ·panelQ5_1_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	ADD $128, R1, R6
 	ADD $256, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done184
 loop183:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done186
 loop185:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done188
 loop187:
@@ -10915,6 +11047,7 @@ done184:
 	RET
 
 TEXT ·panelIQ4_NL_4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25; word0f0f0f0f 26; panelIQ4_NL 27.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -10926,14 +11059,17 @@ TEXT ·panelIQ4_NL_4_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029b // ldr q27, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done190
 loop189:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done192
 loop191:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done194
 loop193:
@@ -11301,6 +11437,7 @@ done190:
 	RET
 
 TEXT ·panelIQ4_NL_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; word0f0f0f0f 16; panelIQ4_NL 17.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -11312,14 +11449,17 @@ TEXT ·panelIQ4_NL_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00291 // ldr q17, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done196
 loop195:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done198
 loop197:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done200
 loop199:
@@ -11572,6 +11712,7 @@ done196:
 	RET
 
 TEXT ·panelIQ4_NL_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; word0f0f0f0f 11; panelIQ4_NL 12.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -11583,14 +11724,17 @@ TEXT ·panelIQ4_NL_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done202
 loop201:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done204
 loop203:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done206
 loop205:
@@ -11783,6 +11927,7 @@ done202:
 	RET
 
 TEXT ·panelMXFP4_4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25; word0f0f0f0f 26; panelMXFP4 27.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -11794,14 +11939,17 @@ TEXT ·panelMXFP4_4_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029b // ldr q27, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done208
 loop207:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done210
 loop209:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done212
 loop211:
@@ -12173,6 +12321,7 @@ done208:
 	RET
 
 TEXT ·panelMXFP4_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; word0f0f0f0f 16; panelMXFP4 17.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -12184,14 +12333,17 @@ TEXT ·panelMXFP4_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00291 // ldr q17, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done214
 loop213:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done216
 loop215:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done218
 loop217:
@@ -12448,6 +12600,7 @@ done214:
 	RET
 
 TEXT ·panelMXFP4_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; word0f0f0f0f 11; panelMXFP4 12.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -12459,14 +12612,17 @@ TEXT ·panelMXFP4_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	ADD $128, R1, R6
 	ADD $128, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done220
 loop219:
 	MOVD $1, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done222
 loop221:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done224
 loop223:
@@ -12663,6 +12819,7 @@ done220:
 	RET
 
 TEXT ·panelQ4_K_4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25; word0f0f0f0f 26.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -12672,16 +12829,19 @@ TEXT ·panelQ4_K_4_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029a // ldr q26, [x20, #0]
 	ADD $128, R1, R6
 	ADD $320, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done226
 loop225:
 	MOVD R3, R7
 	ADD $64, R3
 	MOVD $2, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done228
 loop227:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done230
 loop229:
@@ -13077,6 +13237,7 @@ done226:
 	RET
 
 TEXT ·panelQ4_K_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; word0f0f0f0f 16.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -13086,16 +13247,19 @@ TEXT ·panelQ4_K_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00290 // ldr q16, [x20, #0]
 	ADD $128, R1, R6
 	ADD $320, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done232
 loop231:
 	MOVD R3, R7
 	ADD $64, R3
 	MOVD $2, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done234
 loop233:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done236
 loop235:
@@ -13364,6 +13528,7 @@ done232:
 	RET
 
 TEXT ·panelQ4_K_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; word0f0f0f0f 11.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -13373,16 +13538,19 @@ TEXT ·panelQ4_K_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	ADD $128, R1, R6
 	ADD $320, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done238
 loop237:
 	MOVD R3, R7
 	ADD $64, R3
 	MOVD $2, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done240
 loop239:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done242
 loop241:
@@ -13585,6 +13753,7 @@ done238:
 	RET
 
 TEXT ·panelQ5_K_4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; activations 16–19; weights 20–23; spare 24; spare 25; word0f0f0f0f 26; word10101010 27.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -13596,16 +13765,19 @@ TEXT ·panelQ5_K_4_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029b // ldr q27, [x20, #0]
 	ADD $128, R1, R6
 	ADD $320, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done244
 loop243:
 	MOVD R3, R7
 	ADD $64, R3
 	MOVD $2, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done246
 loop245:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done248
 loop247:
@@ -14125,6 +14297,7 @@ done244:
 	RET
 
 TEXT ·panelQ5_K_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; word0f0f0f0f 16; word10101010 17.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -14136,16 +14309,19 @@ TEXT ·panelQ5_K_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00291 // ldr q17, [x20, #0]
 	ADD $128, R1, R6
 	ADD $320, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done250
 loop249:
 	MOVD R3, R7
 	ADD $64, R3
 	MOVD $2, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done252
 loop251:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done254
 loop253:
@@ -14539,6 +14715,7 @@ done250:
 	RET
 
 TEXT ·panelQ5_K_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; word0f0f0f0f 11; word10101010 12.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -14550,16 +14727,19 @@ TEXT ·panelQ5_K_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	ADD $128, R1, R6
 	ADD $320, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done256
 loop255:
 	MOVD R3, R7
 	ADD $64, R3
 	MOVD $2, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done258
 loop257:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done260
 loop259:
@@ -14887,6 +15067,7 @@ done256:
 	RET
 
 TEXT ·panelQ6_K_2_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; activations 8–9; weights 10–13; spare 14; spare 15; firsts 16–23; word0f0f0f0f 24; word30303030 25; word20202020 26.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -14900,16 +15081,19 @@ TEXT ·panelQ6_K_2_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0029a // ldr q26, [x20, #0]
 	ADD $128, R1, R6
 	ADD $320, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done262
 loop261:
 	MOVD R3, R7
 	ADD $64, R3
 	MOVD $2, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done264
 loop263:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done266
 loop265:
@@ -15344,6 +15528,7 @@ done262:
 	RET
 
 TEXT ·panelQ6_K_1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; activations 4; weights 5–8; spare 9; spare 10; firsts 11–14; word0f0f0f0f 15; word30303030 16; word20202020 17.
 	MOVD acc+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD xq+16(FP), R2
@@ -15357,16 +15542,19 @@ TEXT ·panelQ6_K_1_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc00291 // ldr q17, [x20, #0]
 	ADD $128, R1, R6
 	ADD $320, R3, R5
+	// Each of R4: units.
 	CMP $0, R4
 	BLE done268
 loop267:
 	MOVD R3, R7
 	ADD $64, R3
 	MOVD $2, R10
+	// Each of R10: quads of a unit.
 	CMP $0, R10
 	BLE done270
 loop269:
 	MOVD $4, R11
+	// Each of R11: blocks of a quad.
 	CMP $0, R11
 	BLE done272
 loop271:
@@ -15729,10 +15917,12 @@ done268:
 	RET
 
 TEXT ·transpose_neon(SB), NOSPLIT, $0-32
+	// Registers: s 0–3; d 4–7; spare 8; spare 9.
 	MOVD dst+0(FP), R0
 	MOVD src+8(FP), R1
 	MOVD stride+16(FP), R2
 	MOVD pieces+24(FP), R3
+	// Each of R3: pieces of 16 bytes of each row.
 	CMP $0, R3
 	BLE done274
 loop273:
@@ -15825,9 +16015,11 @@ done274:
 	RET
 
 TEXT ·widenF16_neon(SB), NOSPLIT, $0-24
+	// Registers: v 0; spare 1.
 	MOVD dst+0(FP), R0
 	MOVD src+8(FP), R1
 	MOVD n+16(FP), R2
+	// Each of R2: 16 elements.
 	CMP $0, R2
 	BLE done276
 loop275:
@@ -15849,9 +16041,11 @@ done276:
 	RET
 
 TEXT ·widenBF16_neon(SB), NOSPLIT, $0-24
+	// Registers: v 0; spare 1.
 	MOVD dst+0(FP), R0
 	MOVD src+8(FP), R1
 	MOVD n+16(FP), R2
+	// Each of R2: 16 elements.
 	CMP $0, R2
 	BLE done278
 loop277:
@@ -15877,6 +16071,7 @@ done278:
 	RET
 
 TEXT ·dotFloats1_neon(SB), NOSPLIT, $0-28
+	// Registers: sums 0–3; v 4–7; spare 8.
 	MOVD w+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD n+16(FP), R2
@@ -15884,6 +16079,7 @@ TEXT ·dotFloats1_neon(SB), NOSPLIT, $0-28
 	WORD $0x6e211c21 // eor v1, v1, v1
 	WORD $0x6e221c42 // eor v2, v2, v2
 	WORD $0x6e231c63 // eor v3, v3, v3
+	// Each of R2: 16 elements.
 	CMP $0, R2
 	BLE done280
 loop279:
@@ -15915,6 +16111,7 @@ done280:
 	RET
 
 TEXT ·dotFloats4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; v 16–19; spare 20.
 	MOVD out+0(FP), R0
 	MOVD w+8(FP), R1
 	MOVD ws+16(FP), R2
@@ -15939,6 +16136,7 @@ TEXT ·dotFloats4_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e2d1dad // eor v13, v13, v13
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
+	// Each of R4: 16 elements.
 	CMP $0, R4
 	BLE done282
 loop281:
@@ -16021,9 +16219,11 @@ done282:
 	RET
 
 TEXT ·addFloats_neon(SB), NOSPLIT, $0-24
+	// Registers: v 0; y 1; y 1; y 1; y 1.
 	MOVD x+0(FP), R0
 	MOVD y+8(FP), R1
 	MOVD n+16(FP), R2
+	// Each of R2: 16 elements.
 	CMP $0, R2
 	BLE done284
 loop283:
@@ -16051,12 +16251,14 @@ done284:
 	RET
 
 TEXT ·scaleFloats_neon(SB), NOSPLIT, $0-40
+	// Registers: by 0; v 1; weights 2; weights 2; weights 2; weights 2.
 	MOVD dst+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD w+16(FP), R2
 	MOVD by+24(FP), R3
 	MOVD n+32(FP), R4
 	WORD $0x4e040c60 // dup v0.4s, w3
+	// Each of R4: 16 elements.
 	CMP $0, R4
 	BLE done286
 loop285:
@@ -16089,6 +16291,7 @@ done286:
 	RET
 
 TEXT ·blendFloats_neon(SB), NOSPLIT, $0-40
+	// Registers: by 0; other 1; v 2; y 3; y 3; y 3; y 3.
 	MOVD x+0(FP), R0
 	MOVD y+8(FP), R1
 	MOVD a+16(FP), R2
@@ -16096,6 +16299,7 @@ TEXT ·blendFloats_neon(SB), NOSPLIT, $0-40
 	MOVD n+32(FP), R4
 	WORD $0x4e040c40 // dup v0.4s, w2
 	WORD $0x4e040c61 // dup v1.4s, w3
+	// Each of R4: 16 elements.
 	CMP $0, R4
 	BLE done288
 loop287:
@@ -16127,6 +16331,7 @@ done288:
 	RET
 
 TEXT ·recur_neon(SB), NOSPLIT, $0-64
+	// Registers: fade 0; spare 1; v 2; spare 3; sums 4–7.
 	MOVD out+0(FP), R0
 	MOVD s+8(FP), R1
 	MOVD k+16(FP), R2
@@ -16136,6 +16341,7 @@ TEXT ·recur_neon(SB), NOSPLIT, $0-64
 	MOVD rows+48(FP), R6
 	MOVD n+56(FP), R7
 	WORD $0x4e040c80 // dup v0.4s, w4
+	// Each of R6: rows of the state.
 	CMP $0, R6
 	BLE done290
 loop289:
@@ -16148,6 +16354,7 @@ loop289:
 	MOVD R2, R8
 	MOVD R3, R9
 	MOVD R7, R10
+	// Each of R10: 16 elements of a row.
 	CMP $0, R10
 	BLE done292
 loop291:
@@ -16201,6 +16408,7 @@ done290:
 	RET
 
 TEXT ·swish_neon(SB), NOSPLIT, $0-32
+	// Registers: by 0; word3f800000 1; wordc2aeac4f 2; word42b0c0a5 3; word3fb8aa3b 4; word3f318000 5; wordb95e8083 6; word39506967 7; word3ab743ce 8; word3c088908 9; word3d2aa9c1 10; word3e2aaaaa 11; word3f000000 12; n 13; p 14; spare 15; small 16; spare 17; v 18; up 19; up 19; up 19; up 19.
 	MOVD gate+0(FP), R0
 	MOVD up+8(FP), R1
 	MOVD factor+16(FP), R2
@@ -16230,6 +16438,7 @@ TEXT ·swish_neon(SB), NOSPLIT, $0-32
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
+	// Each of R3: 16 elements.
 	CMP $0, R3
 	BLE done294
 loop293:
@@ -16369,6 +16578,7 @@ done294:
 	RET
 
 TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
+	// Registers: by 0; cubic 1; word3f800000 2; wordc2aeac4f 3; word42b0c0a5 4; word3fb8aa3b 5; word3f318000 6; wordb95e8083 7; word39506967 8; word3ab743ce 9; word3c088908 10; word3d2aa9c1 11; word3e2aaaaa 12; word3f000000 13; n 14; p 15; spare 16; small 17; spare 18; v 19; up 20; up 20; up 20; up 20.
 	MOVD gate+0(FP), R0
 	MOVD up+8(FP), R1
 	MOVD factor+16(FP), R2
@@ -16400,6 +16610,7 @@ TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028d // ldr q13, [x20, #0]
+	// Each of R4: 16 elements.
 	CMP $0, R4
 	BLE done296
 loop295:
@@ -16555,6 +16766,7 @@ done296:
 	RET
 
 TEXT ·scores4_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–15; k 16–19; q 20.
 	MOVD out+0(FP), R0
 	MOVD q+8(FP), R1
 	MOVD qs+16(FP), R2
@@ -16579,6 +16791,7 @@ TEXT ·scores4_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e2d1dad // eor v13, v13, v13
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
+	// Each of R7: dims.
 	CMP $0, R7
 	BLE done298
 loop297:
@@ -16651,6 +16864,7 @@ done298:
 	WORD $0x6e2d1dad // eor v13, v13, v13
 	WORD $0x6e2e1dce // eor v14, v14, v14
 	WORD $0x6e2f1def // eor v15, v15, v15
+	// Each of R7: dims.
 	CMP $0, R7
 	BLE done300
 loop299:
@@ -16707,6 +16921,7 @@ done300:
 	RET
 
 TEXT ·mix4_neon(SB), NOSPLIT, $0-64
+	// Registers: sums 0–15; v 16–19; weights 20.
 	MOVD out+0(FP), R0
 	MOVD os+8(FP), R1
 	MOVD by+16(FP), R2
@@ -16715,6 +16930,7 @@ TEXT ·mix4_neon(SB), NOSPLIT, $0-64
 	MOVD vs+40(FP), R5
 	MOVD positions+48(FP), R6
 	MOVD dims+56(FP), R7
+	// Each of R7: 16 dims.
 	CMP $0, R7
 	BLE done302
 loop301:
@@ -16766,6 +16982,7 @@ loop301:
 	MOVD R4, R8
 	MOVD R3, R9
 	MOVD R6, R12
+	// Each of R12: positions.
 	CMP $0, R12
 	BLE done304
 loop303:
@@ -16831,6 +17048,7 @@ done302:
 	RET
 
 TEXT ·scores1_neon(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; k 4–7; q 8.
 	MOVD out+0(FP), R0
 	MOVD q+8(FP), R1
 	MOVD qs+16(FP), R2
@@ -16843,6 +17061,7 @@ TEXT ·scores1_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e211c21 // eor v1, v1, v1
 	WORD $0x6e221c42 // eor v2, v2, v2
 	WORD $0x6e231c63 // eor v3, v3, v3
+	// Each of R7: dims.
 	CMP $0, R7
 	BLE done306
 loop305:
@@ -16873,6 +17092,7 @@ done306:
 	WORD $0x6e211c21 // eor v1, v1, v1
 	WORD $0x6e221c42 // eor v2, v2, v2
 	WORD $0x6e231c63 // eor v3, v3, v3
+	// Each of R7: dims.
 	CMP $0, R7
 	BLE done308
 loop307:
@@ -16899,6 +17119,7 @@ done308:
 	RET
 
 TEXT ·mix1_neon(SB), NOSPLIT, $0-64
+	// Registers: sums 0–3; v 4–7; weights 8.
 	MOVD out+0(FP), R0
 	MOVD os+8(FP), R1
 	MOVD by+16(FP), R2
@@ -16907,6 +17128,7 @@ TEXT ·mix1_neon(SB), NOSPLIT, $0-64
 	MOVD vs+40(FP), R5
 	MOVD positions+48(FP), R6
 	MOVD dims+56(FP), R7
+	// Each of R7: 16 dims.
 	CMP $0, R7
 	BLE done310
 loop309:
@@ -16925,6 +17147,7 @@ loop309:
 	MOVD R4, R8
 	MOVD R3, R9
 	MOVD R6, R12
+	// Each of R12: positions.
 	CMP $0, R12
 	BLE done312
 loop311:
@@ -16957,6 +17180,7 @@ done310:
 	RET
 
 TEXT ·mask_neon(SB), NOSPLIT, $0-36
+	// Registers: scale 0; word7f800000 1; v 2; spare 3; odd 4; largest 5.
 	MOVD scores+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD from+16(FP), R2
@@ -17057,6 +17281,7 @@ TEXT ·mask_neon(SB), NOSPLIT, $0-36
 	RET
 
 TEXT ·weigh_neon(SB), NOSPLIT, $0-20
+	// Registers: word3f800000 0; wordc2aeac4f 1; word42b0c0a5 2; word3fb8aa3b 3; word3f318000 4; wordb95e8083 5; word39506967 6; word3ab743ce 7; word3c088908 8; word3d2aa9c1 9; word3e2aaaaa 10; word3f000000 11; n 12; p 13; spare 14; small 15; spare 16; peak 17; v 18; totals 19–22.
 	MOVD scores+0(FP), R0
 	MOVD peak+8(FP), R1
 	MOVD $word3f800000_neon<>(SB), R20
@@ -17327,6 +17552,7 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	RET
 
 TEXT ·soften_neon(SB), NOSPLIT, $0-56
+	// Registers: word3f800000 0; wordc2aeac4f 1; word42b0c0a5 2; word3fb8aa3b 3; word3f318000 4; wordb95e8083 5; word39506967 6; word3ab743ce 7; word3c088908 8; word3d2aa9c1 9; word3e2aaaaa 10; word3f000000 11; n 12; p 13; spare 14; small 15; spare 16; scale 17; word7f800000 18; wordff7fffff 19; v 20; peak 21; totals 22–25.
 	MOVD scores+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD ranges+16(FP), R2
@@ -17367,6 +17593,7 @@ TEXT ·soften_neon(SB), NOSPLIT, $0-56
 	ADD $128, R12
 	MOVD $maskHigh_neon<>(SB), R13
 	ADD $128, R13
+	// Each of R6: queries.
 	CMP $0, R6
 	BLE done314
 loop313:
@@ -17741,6 +17968,7 @@ done314:
 	RET
 
 TEXT ·exp_neon(SB), NOSPLIT, $0-12
+	// Registers: word3f800000 0; wordc2aeac4f 1; word42b0c0a5 2; word3fb8aa3b 3; word3f318000 4; wordb95e8083 5; word39506967 6; word3ab743ce 7; word3c088908 8; word3d2aa9c1 9; word3e2aaaaa 10; word3f000000 11; n 12; p 13; spare 14; small 15; spare 16; v 17.
 	MOVD x+0(FP), R0
 	MOVD $word3f800000_neon<>(SB), R20
 	WORD $0x3dc00280 // ldr q0, [x20, #0]
@@ -17796,6 +18024,7 @@ TEXT ·exp_neon(SB), NOSPLIT, $0-12
 	RET
 
 TEXT ·round_neon(SB), NOSPLIT, $0-40
+	// Registers: v 0–7; largest 8; spare 9; spare 10; word42fe0000 11; inverse 12.
 	MOVD records+0(FP), R0
 	MOVD xq+8(FP), R1
 	MOVD x+16(FP), R2
@@ -17803,6 +18032,7 @@ TEXT ·round_neon(SB), NOSPLIT, $0-40
 	MOVD $0, R4
 	MOVD $word42fe0000_neon<>(SB), R20
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
+	// Each of R3: quads.
 	CMP $0, R3
 	BLE done317
 loop316:
@@ -18153,6 +18383,7 @@ stop315:
 	RET
 
 TEXT ·probeBytes_neon(SB), NOSPLIT, $0-8
+	// Registers: weights 0; sums 1–10.
 	MOVD n+0(FP), R0
 	WORD $0x6e211c21 // eor v1, v1, v1
 	WORD $0x6e221c42 // eor v2, v2, v2
@@ -18165,6 +18396,7 @@ TEXT ·probeBytes_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e291d29 // eor v9, v9, v9
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
+	// Each of R0: rounds.
 	CMP $0, R0
 	BLE done319
 loop318:
@@ -18184,6 +18416,7 @@ done319:
 	RET
 
 TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
+	// Registers: weights 0; sums 1–10.
 	MOVD n+0(FP), R0
 	WORD $0x6e211c21 // eor v1, v1, v1
 	WORD $0x6e221c42 // eor v2, v2, v2
@@ -18196,6 +18429,7 @@ TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e291d29 // eor v9, v9, v9
 	WORD $0x6e2a1d4a // eor v10, v10, v10
 	WORD $0x6e201c00 // eor v0, v0, v0
+	// Each of R0: rounds.
 	CMP $0, R0
 	BLE done321
 loop320:
@@ -18215,8 +18449,10 @@ done321:
 	RET
 
 TEXT ·probeRead_neon(SB), NOSPLIT, $0-16
+	// Registers: v 0–7.
 	MOVD data+0(FP), R0
 	MOVD n+8(FP), R1
+	// Each of R1: 256 bytes.
 	CMP $0, R1
 	BLE done323
 loop322:

@@ -746,6 +746,7 @@ DATA zeros_vnni<>+60(SB)/4, $0x00000000
 GLOBL zeros_vnni<>(SB), RODATA|NOPTR, $64
 
 TEXT ·unpackQ8_0_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x80808080 everywhere 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -761,6 +762,7 @@ TEXT ·unpackQ8_0_vnni(SB), NOSPLIT, $0-88
 	VPBROADCASTD word80808080_vnni<>(SB), Z1
 row1:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done3
 loop2:
@@ -801,6 +803,7 @@ done3:
 	RET 
 
 TEXT ·unpackQ4_0_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x78787878 everywhere 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -816,6 +819,7 @@ TEXT ·unpackQ4_0_vnni(SB), NOSPLIT, $0-88
 	VPBROADCASTD word78787878_vnni<>(SB), Z1
 row4:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done6
 loop5:
@@ -856,6 +860,7 @@ done6:
 	RET 
 
 TEXT ·unpackQ4_1_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x80808080 everywhere 1; 0x80000000 everywhere 2; h0 3; h1 4; spare 5; scale 6.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -872,6 +877,7 @@ TEXT ·unpackQ4_1_vnni(SB), NOSPLIT, $0-88
 	VPBROADCASTD word80000000_vnni<>(SB), Z2
 row7:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done9
 loop8:
@@ -921,6 +927,7 @@ done9:
 	RET 
 
 TEXT ·unpackQ5_0_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x70707070 everywhere 1; 0x10101010 everywhere 2; h0 3; h1 4; spare 5; scale 6.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -937,6 +944,7 @@ TEXT ·unpackQ5_0_vnni(SB), NOSPLIT, $0-88
 	VPBROADCASTD word10101010_vnni<>(SB), Z2
 row10:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done12
 loop11:
@@ -1001,6 +1009,7 @@ done12:
 	RET 
 
 TEXT ·unpackQ5_1_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x80808080 everywhere 1; 0x10101010 everywhere 2; 0x80000000 everywhere 3; h0 4; h1 5; spare 6; scale 7.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1018,6 +1027,7 @@ TEXT ·unpackQ5_1_vnni(SB), NOSPLIT, $0-88
 	VPBROADCASTD word80000000_vnni<>(SB), Z3
 row13:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done15
 loop14:
@@ -1091,6 +1101,7 @@ done15:
 	RET 
 
 TEXT ·unpackIQ4_NL_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; tableIQ4_NL 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1106,6 +1117,7 @@ TEXT ·unpackIQ4_NL_vnni(SB), NOSPLIT, $0-88
 	VMOVDQU32 tableIQ4_NL_vnni<>(SB), Z1
 row16:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done18
 loop17:
@@ -1146,6 +1158,7 @@ done18:
 	RET 
 
 TEXT ·unpackMXFP4_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; tableMXFP4 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1161,6 +1174,7 @@ TEXT ·unpackMXFP4_vnni(SB), NOSPLIT, $0-88
 	VMOVDQU32 tableMXFP4_vnni<>(SB), Z1
 row19:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done21
 loop20:
@@ -1207,6 +1221,7 @@ done21:
 	RET 
 
 TEXT ·unpackMXFP4Split_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; tableMXFP4Split 1; h0 2; h1 3; spare 4; scale 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1222,6 +1237,7 @@ TEXT ·unpackMXFP4Split_vnni(SB), NOSPLIT, $0-88
 	VMOVDQU32 tableMXFP4Split_vnni<>(SB), Z1
 row22:
 	MOVQ quads+40(FP), CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done24
 loop23:
@@ -1270,6 +1286,7 @@ done24:
 	RET 
 
 TEXT ·unpackQ4_K_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x80808080 everywhere 1; words by lane 2; r 3; spare 4; d 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1287,6 +1304,7 @@ TEXT ·unpackQ4_K_vnni(SB), NOSPLIT, $0-88
 row25:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done27
 loop26:
@@ -1374,6 +1392,7 @@ done27:
 	RET 
 
 TEXT ·unpackQ5_K_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x80808080 everywhere 1; words by lane 2; 0x10101010 everywhere 3; words by lane 4; words by lane 5; r 6; spare 7; d 8.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1394,6 +1413,7 @@ TEXT ·unpackQ5_K_vnni(SB), NOSPLIT, $0-88
 row28:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done30
 loop29:
@@ -1497,6 +1517,7 @@ done30:
 	RET 
 
 TEXT ·unpackQ6_K_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0x30303030 everywhere 1; 0x60606060 everywhere 2; words by lane 3; words by lane 4; words by lane 5; r 6; spare 7; d 8.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1517,6 +1538,7 @@ TEXT ·unpackQ6_K_vnni(SB), NOSPLIT, $0-88
 row31:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done33
 loop32:
@@ -1600,6 +1622,7 @@ done33:
 	RET 
 
 TEXT ·unpackQ3_K_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0x3030303 everywhere 0; 0x4040404 everywhere 1; 0x7c7c7c7c everywhere 2; 0xe0e0e0e0 everywhere 3; words by lane 4; words by lane 5; words by lane 6; words by lane 7; r 8; spare 9; d 10.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1622,6 +1645,7 @@ TEXT ·unpackQ3_K_vnni(SB), NOSPLIT, $0-88
 row34:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done36
 loop35:
@@ -1730,6 +1754,7 @@ done36:
 	RET 
 
 TEXT ·unpackQ2_K_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0x3030303 everywhere 0; 0xf0f0f0f everywhere 1; 0x80808080 everywhere 2; words by lane 3; r 4; spare 5; d 6; low 7.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1748,6 +1773,7 @@ TEXT ·unpackQ2_K_vnni(SB), NOSPLIT, $0-88
 row37:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done39
 loop38:
@@ -1823,6 +1849,7 @@ done39:
 	RET 
 
 TEXT ·unpackIQ4_XS_vnni(SB), NOSPLIT, $0-88
+	// Registers: 0xf0f0f0f everywhere 0; 0xe0e0e0e0 everywhere 1; tableIQ4_XS 2; h0 3; h1 4; d 5.
 	MOVQ q+0(FP), DI
 	MOVQ scale+8(FP), SI
 	MOVQ low+16(FP), DX
@@ -1840,6 +1867,7 @@ TEXT ·unpackIQ4_XS_vnni(SB), NOSPLIT, $0-88
 row40:
 	MOVQ quads+40(FP), CX
 	SHRQ $1, CX
+	// Each of CX: quads, or pairs of them, of a row.
 	TESTQ CX, CX
 	JLE done42
 loop41:
@@ -1972,6 +2000,7 @@ done42:
 	RET 
 
 TEXT ·rowsQ8_0_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; 0x80808080 everywhere 20; halves 21; halves 22; gather34 23.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -1983,6 +2012,8 @@ TEXT ·rowsQ8_0_vnni(SB), NOSPLIT, $0-48
 	LEAQ (R10)(DX*1), R11
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VPBROADCASTD word80808080_vnni<>(SB), Z20
+	VPXORD Z21, Z21, Z21
+	VPXORD Z22, Z22, Z22
 	VMOVDQU32 gather34_vnni<>(SB), Z23
 	MOVL $0x00020001, AX
 	KMOVD AX, K1
@@ -1992,6 +2023,7 @@ TEXT ·rowsQ8_0_vnni(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x00100008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done44
 loop43:
@@ -2048,6 +2080,7 @@ loop43:
 	VCVTPH2PS Y11, Z11
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done46
 loop45:
@@ -2103,6 +2136,7 @@ done44:
 	RET 
 
 TEXT ·rowsQ4_0_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; 0xf0f0f0f everywhere 20; halves 21; gather18 22.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2114,6 +2148,7 @@ TEXT ·rowsQ4_0_vnni(SB), NOSPLIT, $0-48
 	LEAQ (R10)(DX*1), R11
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z20
+	VPXORD Z21, Z21, Z21
 	VMOVDQU32 gather18_vnni<>(SB), Z22
 	MOVL $0x08040201, AX
 	KMOVD AX, K1
@@ -2123,6 +2158,7 @@ TEXT ·rowsQ4_0_vnni(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x40201008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done48
 loop47:
@@ -2166,6 +2202,7 @@ loop47:
 	VCVTPH2PS Y11, Z11
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done50
 loop49:
@@ -2222,6 +2259,7 @@ done48:
 	RET 
 
 TEXT ·rowsQ4_1_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; 0xf0f0f0f everywhere 20; halves 21; halves 22; gather20 23; low 24.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2233,6 +2271,8 @@ TEXT ·rowsQ4_1_vnni(SB), NOSPLIT, $0-48
 	LEAQ (R10)(DX*1), R11
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z20
+	VPXORD Z21, Z21, Z21
+	VPXORD Z22, Z22, Z22
 	VMOVDQU32 gather20_vnni<>(SB), Z23
 	MOVL $0x00000401, AX
 	KMOVD AX, K1
@@ -2242,6 +2282,7 @@ TEXT ·rowsQ4_1_vnni(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x00002008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done52
 loop51:
@@ -2301,6 +2342,7 @@ loop51:
 	VCVTPH2PS Y24, Z24
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done54
 loop53:
@@ -2356,6 +2398,7 @@ done52:
 	RET 
 
 TEXT ·rowsQ5_0_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; 0xf0f0f0f everywhere 20; 0x10101010 everywhere 21; halves 22; halves 23; gather22 24.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2368,6 +2411,8 @@ TEXT ·rowsQ5_0_vnni(SB), NOSPLIT, $0-48
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z20
 	VPBROADCASTD word10101010_vnni<>(SB), Z21
+	VPXORD Z22, Z22, Z22
+	VPXORD Z23, Z23, Z23
 	VMOVDQU32 gather22_vnni<>(SB), Z24
 	MOVL $0x00000801, AX
 	KMOVD AX, K1
@@ -2377,6 +2422,7 @@ TEXT ·rowsQ5_0_vnni(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x00004008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done56
 loop55:
@@ -2525,6 +2571,7 @@ loop55:
 	VCVTPH2PS Y11, Z11
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done58
 loop57:
@@ -2581,6 +2628,7 @@ done56:
 	RET 
 
 TEXT ·rowsQ5_1_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; 0xf0f0f0f everywhere 20; 0x10101010 everywhere 21; halves 22; halves 23; gather24 24; low 25.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2593,6 +2641,8 @@ TEXT ·rowsQ5_1_vnni(SB), NOSPLIT, $0-48
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z20
 	VPBROADCASTD word10101010_vnni<>(SB), Z21
+	VPXORD Z22, Z22, Z22
+	VPXORD Z23, Z23, Z23
 	VMOVDQU32 gather24_vnni<>(SB), Z24
 	MOVL $0x00001001, AX
 	KMOVD AX, K1
@@ -2602,6 +2652,7 @@ TEXT ·rowsQ5_1_vnni(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x00008008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done60
 loop59:
@@ -2761,6 +2812,7 @@ loop59:
 	VCVTPH2PS Y25, Z25
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done62
 loop61:
@@ -2816,6 +2868,7 @@ done60:
 	RET 
 
 TEXT ·rowsIQ4_NL_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; 0xf0f0f0f everywhere 20; tableIQ4_NL 21; halves 22; gather18 23.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2828,6 +2881,7 @@ TEXT ·rowsIQ4_NL_vnni(SB), NOSPLIT, $0-48
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z20
 	VMOVDQU32 tableIQ4_NL_vnni<>(SB), Z21
+	VPXORD Z22, Z22, Z22
 	VMOVDQU32 gather18_vnni<>(SB), Z23
 	MOVL $0x08040201, AX
 	KMOVD AX, K1
@@ -2837,6 +2891,7 @@ TEXT ·rowsIQ4_NL_vnni(SB), NOSPLIT, $0-48
 	KMOVD AX, K3
 	MOVL $0x40201008, AX
 	KMOVD AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done64
 loop63:
@@ -2888,6 +2943,7 @@ loop63:
 	VCVTPH2PS Y11, Z11
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done66
 loop65:
@@ -2943,6 +2999,7 @@ done64:
 	RET 
 
 TEXT ·rowsMXFP4_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; 0xf0f0f0f everywhere 20; tableMXFP4 21; exponents17 22; 0x1 everywhere 23; 0x200000 everywhere 24.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -2955,6 +3012,7 @@ TEXT ·rowsMXFP4_vnni(SB), NOSPLIT, $0-48
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z20
 	VMOVDQU32 tableMXFP4_vnni<>(SB), Z21
+	VPXORD Z11, Z11, Z11
 	VMOVDQU32 exponents17_vnni<>(SB), Z22
 	VPBROADCASTD word00000001_vnni<>(SB), Z23
 	VPBROADCASTD word00200000_vnni<>(SB), Z24
@@ -2966,6 +3024,7 @@ TEXT ·rowsMXFP4_vnni(SB), NOSPLIT, $0-48
 	KMOVQ AX, K3
 	MOVQ $0x0040002000100008, AX
 	KMOVQ AX, K4
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done68
 loop67:
@@ -3020,6 +3079,7 @@ loop67:
 	VPSLLVD Z8, Z24, K5, Z11
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done70
 loop69:
@@ -3075,6 +3135,7 @@ done68:
 	RET 
 
 TEXT ·rowsQ4_K_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; 0xf0f0f0f everywhere 20; words by lane 21; scales 22–23; lows 24–25; c 26.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -3088,6 +3149,7 @@ TEXT ·rowsQ4_K_vnni(SB), NOSPLIT, $0-48
 	VPBROADCASTD word0f0f0f0f_vnni<>(SB), Z20
 	VMOVDQU32 lanes00000000000000040000000000000004_0_vnni<>(SB), Z21
 	SHRQ $1, CX
+	// Each of CX: super-blocks, two quads each.
 	TESTQ CX, CX
 	JLE done72
 loop71:
@@ -3178,6 +3240,7 @@ loop71:
 	VPANDD Z20, Z19, Z19
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done74
 loop73:
@@ -3252,6 +3315,7 @@ done74:
 	VPANDD Z20, Z19, Z19
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done76
 loop75:
@@ -3307,6 +3371,7 @@ done72:
 	RET 
 
 TEXT ·rowsQ5_K_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; 0xf0f0f0f everywhere 20; words by lane 21; words by lane 22; words by lane 23; scales 24–25; lows 26–27; c 28.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -3322,6 +3387,7 @@ TEXT ·rowsQ5_K_vnni(SB), NOSPLIT, $0-48
 	VMOVDQU32 lanes00000004000000030000000200000001_0_vnni<>(SB), Z22
 	VMOVDQU32 lanes00000000000000010000000200000003_0_vnni<>(SB), Z23
 	SHRQ $1, CX
+	// Each of CX: super-blocks, two quads each.
 	TESTQ CX, CX
 	JLE done78
 loop77:
@@ -3448,6 +3514,7 @@ loop77:
 	VPORD Z8, Z19, Z19
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done80
 loop79:
@@ -3554,6 +3621,7 @@ done80:
 	VPORD Z8, Z19, Z19
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done82
 loop81:
@@ -3609,6 +3677,7 @@ done78:
 	RET 
 
 TEXT ·rowsQ6_K_vnni(SB), NOSPLIT, $0-48
+	// Registers: expand 0; totals 1; sums 2–5; total 6; weights 7; spare 8; a0 9; a1 10; scale 11; weights 12; weights 13; weights 14; weights 15; weights 16; weights 17; weights 18; weights 19; words by lane 20; words by lane 21; 0x42000000 everywhere 22; d 23; bytes 24–27; second 28.
 	MOVQ sums+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ vectors+16(FP), R12
@@ -3623,6 +3692,7 @@ TEXT ·rowsQ6_K_vnni(SB), NOSPLIT, $0-48
 	VMOVDQU32 lanes0000000400000002000000000000001e_0_vnni<>(SB), Z21
 	VPBROADCASTD word42000000_vnni<>(SB), Z22
 	SHRQ $1, CX
+	// Each of CX: super-blocks, two quads each.
 	TESTQ CX, CX
 	JLE done84
 loop83:
@@ -3735,6 +3805,7 @@ loop83:
 	VMULPS Z23, Z28, Z28
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done86
 loop85:
@@ -3870,6 +3941,7 @@ done86:
 	VMULPS Z23, Z28, Z28
 	MOVQ R12, R13
 	MOVQ DI, R15
+	// Each of R13: vectors.
 	TESTQ R13, R13
 	JLE done88
 loop87:
@@ -3942,6 +4014,7 @@ done84:
 	RET 
 
 TEXT ·dot32_vnni(SB), NOSPLIT, $0-72
+	// Registers: expand 0; across 1; totals 2; sums 3–6; weights 7; spare 8; total 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -3956,6 +4029,7 @@ TEXT ·dot32_vnni(SB), NOSPLIT, $0-72
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VMOVDQU32 across_vnni<>(SB), Z1
 	VMOVUPS (DI), X2
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done90
 loop89:
@@ -4019,6 +4093,7 @@ done90:
 	RET 
 
 TEXT ·dot32Shifted_vnni(SB), NOSPLIT, $0-72
+	// Registers: expand 0; across 1; totals 2; sums 3–6; weights 7; spare 8; total 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -4033,6 +4108,7 @@ TEXT ·dot32Shifted_vnni(SB), NOSPLIT, $0-72
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VMOVDQU32 across_vnni<>(SB), Z1
 	VMOVUPS (DI), X2
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done92
 loop91:
@@ -4104,6 +4180,7 @@ done92:
 	RET 
 
 TEXT ·dot16_vnni(SB), NOSPLIT, $0-72
+	// Registers: expand 0; across 1; totals 2; sums 3–6; weights 7; spare 8; total 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -4118,6 +4195,7 @@ TEXT ·dot16_vnni(SB), NOSPLIT, $0-72
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VMOVDQU32 across_vnni<>(SB), Z1
 	VMOVUPS (DI), X2
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done94
 loop93:
@@ -4205,6 +4283,7 @@ done94:
 	RET 
 
 TEXT ·dot16Shifted_vnni(SB), NOSPLIT, $0-72
+	// Registers: expand 0; across 1; totals 2; sums 3–6; weights 7; spare 8; total 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), BX
@@ -4219,6 +4298,7 @@ TEXT ·dot16Shifted_vnni(SB), NOSPLIT, $0-72
 	VMOVDQU32 expand_vnni<>(SB), Z0
 	VMOVDQU32 across_vnni<>(SB), Z1
 	VMOVUPS (DI), X2
+	// Each of CX: quads.
 	TESTQ CX, CX
 	JLE done96
 loop95:
@@ -4321,6 +4401,7 @@ done96:
 	RET 
 
 TEXT ·tile32_12_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–11; totals 12–23; weights 24; spare 25; spare 26.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4341,10 +4422,12 @@ TEXT ·tile32_12_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 576(DI), Z21
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done98
 loop97:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done100
 loop99:
@@ -4530,6 +4613,7 @@ done98:
 	RET 
 
 TEXT ·tile32_8_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; spare 18.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4546,10 +4630,12 @@ TEXT ·tile32_8_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done102
 loop101:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done104
 loop103:
@@ -4683,6 +4769,7 @@ done102:
 	RET 
 
 TEXT ·tile32_4_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; spare 10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4695,10 +4782,12 @@ TEXT ·tile32_4_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done106
 loop105:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done108
 loop107:
@@ -4780,6 +4869,7 @@ done106:
 	RET 
 
 TEXT ·tile32_2_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; spare 6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4790,10 +4880,12 @@ TEXT ·tile32_2_vnni(SB), NOSPLIT, $0-56
 	LEAQ 128(SI), R9
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done110
 loop109:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done112
 loop111:
@@ -4849,6 +4941,7 @@ done110:
 	RET 
 
 TEXT ·tile32_1_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0; totals 1; weights 2; spare 3; spare 4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4858,10 +4951,12 @@ TEXT ·tile32_1_vnni(SB), NOSPLIT, $0-56
 	MOVQ quads+48(FP), AX
 	LEAQ 128(SI), R9
 	VMOVUPS 0(DI), Z1
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done114
 loop113:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done116
 loop115:
@@ -4904,6 +4999,7 @@ done114:
 	RET 
 
 TEXT ·tile32Shifted_12_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–11; totals 12–23; weights 24; spare 25; spare 26.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -4924,10 +5020,12 @@ TEXT ·tile32Shifted_12_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 576(DI), Z21
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done118
 loop117:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done120
 loop119:
@@ -5127,6 +5225,7 @@ done118:
 	RET 
 
 TEXT ·tile32Shifted_8_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; spare 18.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5143,10 +5242,12 @@ TEXT ·tile32Shifted_8_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done122
 loop121:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done124
 loop123:
@@ -5290,6 +5391,7 @@ done122:
 	RET 
 
 TEXT ·tile32Shifted_4_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; spare 10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5302,10 +5404,12 @@ TEXT ·tile32Shifted_4_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done126
 loop125:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done128
 loop127:
@@ -5393,6 +5497,7 @@ done126:
 	RET 
 
 TEXT ·tile32Shifted_2_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; spare 6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5403,10 +5508,12 @@ TEXT ·tile32Shifted_2_vnni(SB), NOSPLIT, $0-56
 	LEAQ 128(SI), R9
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done130
 loop129:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done132
 loop131:
@@ -5466,6 +5573,7 @@ done130:
 	RET 
 
 TEXT ·tile32Shifted_1_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0; totals 1; weights 2; spare 3; spare 4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5475,10 +5583,12 @@ TEXT ·tile32Shifted_1_vnni(SB), NOSPLIT, $0-56
 	MOVQ quads+48(FP), AX
 	LEAQ 128(SI), R9
 	VMOVUPS 0(DI), Z1
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done134
 loop133:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done136
 loop135:
@@ -5524,6 +5634,7 @@ done134:
 	RET 
 
 TEXT ·tile16_8_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; firsts 18–25; spare 26; 0x43000000 everywhere 27.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5541,10 +5652,12 @@ TEXT ·tile16_8_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
 	VPBROADCASTD word43000000_vnni<>(SB), Z27
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done138
 loop137:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done140
 loop139:
@@ -5720,6 +5833,7 @@ done138:
 	RET 
 
 TEXT ·tile16_4_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; firsts 10–13; spare 14; 0x43000000 everywhere 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5733,10 +5847,12 @@ TEXT ·tile16_4_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
 	VPBROADCASTD word43000000_vnni<>(SB), Z15
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done142
 loop141:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done144
 loop143:
@@ -5840,6 +5956,7 @@ done142:
 	RET 
 
 TEXT ·tile16_2_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; firsts 6–7; spare 8; 0x43000000 everywhere 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5851,10 +5968,12 @@ TEXT ·tile16_2_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
 	VPBROADCASTD word43000000_vnni<>(SB), Z9
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done146
 loop145:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done148
 loop147:
@@ -5922,6 +6041,7 @@ done146:
 	RET 
 
 TEXT ·tile16_1_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0; totals 1; weights 2; spare 3; firsts 4; spare 5; 0x43000000 everywhere 6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -5932,10 +6052,12 @@ TEXT ·tile16_1_vnni(SB), NOSPLIT, $0-56
 	LEAQ 128(SI), R9
 	VMOVUPS 0(DI), Z1
 	VPBROADCASTD word43000000_vnni<>(SB), Z6
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done150
 loop149:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done152
 loop151:
@@ -5985,6 +6107,7 @@ done150:
 	RET 
 
 TEXT ·tile16Shifted_8_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; firsts 18–25; spare 26; 0x43000000 everywhere 27.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6002,10 +6125,12 @@ TEXT ·tile16Shifted_8_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
 	VPBROADCASTD word43000000_vnni<>(SB), Z27
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done154
 loop153:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done156
 loop155:
@@ -6201,6 +6326,7 @@ done154:
 	RET 
 
 TEXT ·tile16Shifted_4_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; firsts 10–13; spare 14; 0x43000000 everywhere 15.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6214,10 +6340,12 @@ TEXT ·tile16Shifted_4_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
 	VPBROADCASTD word43000000_vnni<>(SB), Z15
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done158
 loop157:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done160
 loop159:
@@ -6333,6 +6461,7 @@ done158:
 	RET 
 
 TEXT ·tile16Shifted_2_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; firsts 6–7; spare 8; 0x43000000 everywhere 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6344,10 +6473,12 @@ TEXT ·tile16Shifted_2_vnni(SB), NOSPLIT, $0-56
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
 	VPBROADCASTD word43000000_vnni<>(SB), Z9
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done162
 loop161:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done164
 loop163:
@@ -6423,6 +6554,7 @@ done162:
 	RET 
 
 TEXT ·tile16Shifted_1_vnni(SB), NOSPLIT, $0-56
+	// Registers: sums 0; totals 1; weights 2; spare 3; firsts 4; spare 5; 0x43000000 everywhere 6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6433,10 +6565,12 @@ TEXT ·tile16Shifted_1_vnni(SB), NOSPLIT, $0-56
 	LEAQ 128(SI), R9
 	VMOVUPS 0(DI), Z1
 	VPBROADCASTD word43000000_vnni<>(SB), Z6
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done166
 loop165:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done168
 loop167:
@@ -6492,6 +6626,7 @@ done166:
 	RET 
 
 TEXT ·panelQ8_0_12_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–11; totals 12–23; weights 24; spare 25; scale 26.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6511,14 +6646,17 @@ TEXT ·panelQ8_0_12_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 576(DI), Z21
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done170
 loop169:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done172
 loop171:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done174
 loop173:
@@ -6708,6 +6846,7 @@ done170:
 	RET 
 
 TEXT ·panelQ8_0_8_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; scale 18.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6723,14 +6862,17 @@ TEXT ·panelQ8_0_8_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done176
 loop175:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done178
 loop177:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done180
 loop179:
@@ -6868,6 +7010,7 @@ done176:
 	RET 
 
 TEXT ·panelQ8_0_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6879,14 +7022,17 @@ TEXT ·panelQ8_0_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done182
 loop181:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done184
 loop183:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done186
 loop185:
@@ -6981,6 +7127,7 @@ done182:
 	RET 
 
 TEXT ·panelQ8_0_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -6990,14 +7137,17 @@ TEXT ·panelQ8_0_2_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(CX), DX
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done188
 loop187:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done190
 loop189:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done192
 loop191:
@@ -7066,6 +7216,7 @@ done188:
 	RET 
 
 TEXT ·panelQ8_0_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7074,14 +7225,17 @@ TEXT ·panelQ8_0_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done194
 loop193:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done196
 loop195:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done198
 loop197:
@@ -7137,6 +7291,7 @@ done194:
 	RET 
 
 TEXT ·panelQ4_0_12_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–11; totals 12–23; weights 24; spare 25; scale 26.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7156,14 +7311,17 @@ TEXT ·panelQ4_0_12_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 576(DI), Z21
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done200
 loop199:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done202
 loop201:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done204
 loop203:
@@ -7362,6 +7520,7 @@ done200:
 	RET 
 
 TEXT ·panelQ4_0_8_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; scale 18.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7377,14 +7536,17 @@ TEXT ·panelQ4_0_8_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done206
 loop205:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done208
 loop207:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done210
 loop209:
@@ -7531,6 +7693,7 @@ done206:
 	RET 
 
 TEXT ·panelQ4_0_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7542,14 +7705,17 @@ TEXT ·panelQ4_0_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done212
 loop211:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done214
 loop213:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done216
 loop215:
@@ -7649,6 +7815,7 @@ done212:
 	RET 
 
 TEXT ·panelQ4_0_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7658,14 +7825,17 @@ TEXT ·panelQ4_0_2_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(CX), DX
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done218
 loop217:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done220
 loop219:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done222
 loop221:
@@ -7739,6 +7909,7 @@ done218:
 	RET 
 
 TEXT ·panelQ4_0_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7747,14 +7918,17 @@ TEXT ·panelQ4_0_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done224
 loop223:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done226
 loop225:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done228
 loop227:
@@ -7815,6 +7989,7 @@ done224:
 	RET 
 
 TEXT ·panelQ4_1_12_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–11; totals 12–23; weights 24; spare 25; scale 26; low 27.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -7834,14 +8009,17 @@ TEXT ·panelQ4_1_12_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 576(DI), Z21
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done230
 loop229:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done232
 loop231:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done234
 loop233:
@@ -8052,6 +8230,7 @@ done230:
 	RET 
 
 TEXT ·panelQ4_1_8_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; scale 18; low 19.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8067,14 +8246,17 @@ TEXT ·panelQ4_1_8_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done236
 loop235:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done238
 loop237:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done240
 loop239:
@@ -8229,6 +8411,7 @@ done236:
 	RET 
 
 TEXT ·panelQ4_1_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10; low 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8240,14 +8423,17 @@ TEXT ·panelQ4_1_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done242
 loop241:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done244
 loop243:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done246
 loop245:
@@ -8351,6 +8537,7 @@ done242:
 	RET 
 
 TEXT ·panelQ4_1_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6; low 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8360,14 +8547,17 @@ TEXT ·panelQ4_1_2_vnni(SB), NOSPLIT, $0-40
 	LEAQ 256(CX), DX
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done248
 loop247:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done250
 loop249:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done252
 loop251:
@@ -8443,6 +8633,7 @@ done248:
 	RET 
 
 TEXT ·panelQ4_1_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4; low 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8451,14 +8642,17 @@ TEXT ·panelQ4_1_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done254
 loop253:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done256
 loop255:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done258
 loop257:
@@ -8520,6 +8714,7 @@ done254:
 	RET 
 
 TEXT ·panelQ5_0_8_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; scale 18; plane 19.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8535,14 +8730,17 @@ TEXT ·panelQ5_0_8_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done260
 loop259:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done262
 loop261:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done264
 loop263:
@@ -8705,6 +8903,7 @@ done260:
 	RET 
 
 TEXT ·panelQ5_0_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10; plane 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8716,14 +8915,17 @@ TEXT ·panelQ5_0_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done266
 loop265:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done268
 loop267:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done270
 loop269:
@@ -8840,6 +9042,7 @@ done266:
 	RET 
 
 TEXT ·panelQ5_0_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6; plane 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8849,14 +9052,17 @@ TEXT ·panelQ5_0_2_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(CX), DX
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done272
 loop271:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done274
 loop273:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done276
 loop275:
@@ -8947,6 +9153,7 @@ done272:
 	RET 
 
 TEXT ·panelQ5_0_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4; plane 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -8955,14 +9162,17 @@ TEXT ·panelQ5_0_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(SI), R9
 	LEAQ 128(CX), DX
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done278
 loop277:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done280
 loop279:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done282
 loop281:
@@ -9040,6 +9250,7 @@ done278:
 	RET 
 
 TEXT ·panelQ5_1_8_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; scale 18; low 19; plane 20.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9055,14 +9266,17 @@ TEXT ·panelQ5_1_8_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done284
 loop283:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done286
 loop285:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done288
 loop287:
@@ -9233,6 +9447,7 @@ done284:
 	RET 
 
 TEXT ·panelQ5_1_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10; low 11; plane 12.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9244,14 +9459,17 @@ TEXT ·panelQ5_1_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done290
 loop289:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done292
 loop291:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done294
 loop293:
@@ -9372,6 +9590,7 @@ done290:
 	RET 
 
 TEXT ·panelQ5_1_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6; low 7; plane 8.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9381,14 +9600,17 @@ TEXT ·panelQ5_1_2_vnni(SB), NOSPLIT, $0-40
 	LEAQ 256(CX), DX
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done296
 loop295:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done298
 loop297:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done300
 loop299:
@@ -9481,6 +9703,7 @@ done296:
 	RET 
 
 TEXT ·panelQ5_1_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4; low 5; plane 6.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9489,14 +9712,17 @@ TEXT ·panelQ5_1_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(SI), R9
 	LEAQ 256(CX), DX
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done302
 loop301:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done304
 loop303:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done306
 loop305:
@@ -9575,6 +9801,7 @@ done302:
 	RET 
 
 TEXT ·panelIQ4_NL_12_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–11; totals 12–23; weights 24; spare 25; scale 26; tableIQ4_NL 27.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9595,14 +9822,17 @@ TEXT ·panelIQ4_NL_12_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 576(DI), Z21
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done308
 loop307:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done310
 loop309:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done312
 loop311:
@@ -9808,6 +10038,7 @@ done308:
 	RET 
 
 TEXT ·panelIQ4_NL_8_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; scale 18; tableIQ4_NL 19.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9824,14 +10055,17 @@ TEXT ·panelIQ4_NL_8_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done314
 loop313:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done316
 loop315:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done318
 loop317:
@@ -9985,6 +10219,7 @@ done314:
 	RET 
 
 TEXT ·panelIQ4_NL_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10; tableIQ4_NL 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -9997,14 +10232,17 @@ TEXT ·panelIQ4_NL_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done320
 loop319:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done322
 loop321:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done324
 loop323:
@@ -10111,6 +10349,7 @@ done320:
 	RET 
 
 TEXT ·panelIQ4_NL_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6; tableIQ4_NL 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10121,14 +10360,17 @@ TEXT ·panelIQ4_NL_2_vnni(SB), NOSPLIT, $0-40
 	VMOVDQU32 tableIQ4_NL_vnni<>(SB), Z7
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done326
 loop325:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done328
 loop327:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done330
 loop329:
@@ -10209,6 +10451,7 @@ done326:
 	RET 
 
 TEXT ·panelIQ4_NL_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4; tableIQ4_NL 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10218,14 +10461,17 @@ TEXT ·panelIQ4_NL_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(CX), DX
 	VMOVDQU32 tableIQ4_NL_vnni<>(SB), Z5
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done332
 loop331:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done334
 loop333:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done336
 loop335:
@@ -10293,6 +10539,7 @@ done332:
 	RET 
 
 TEXT ·panelMXFP4_12_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–11; totals 12–23; weights 24; spare 25; scale 26; tableMXFP4 27.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10313,14 +10560,17 @@ TEXT ·panelMXFP4_12_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 576(DI), Z21
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done338
 loop337:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done340
 loop339:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done342
 loop341:
@@ -10527,6 +10777,7 @@ done338:
 	RET 
 
 TEXT ·panelMXFP4_8_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; scale 18; tableMXFP4 19.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10543,14 +10794,17 @@ TEXT ·panelMXFP4_8_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done344
 loop343:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done346
 loop345:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done348
 loop347:
@@ -10705,6 +10959,7 @@ done344:
 	RET 
 
 TEXT ·panelMXFP4_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10; tableMXFP4 11.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10717,14 +10972,17 @@ TEXT ·panelMXFP4_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done350
 loop349:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done352
 loop351:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done354
 loop353:
@@ -10832,6 +11090,7 @@ done350:
 	RET 
 
 TEXT ·panelMXFP4_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6; tableMXFP4 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10842,14 +11101,17 @@ TEXT ·panelMXFP4_2_vnni(SB), NOSPLIT, $0-40
 	VMOVDQU32 tableMXFP4_vnni<>(SB), Z7
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done356
 loop355:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done358
 loop357:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done360
 loop359:
@@ -10931,6 +11193,7 @@ done356:
 	RET 
 
 TEXT ·panelMXFP4_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4; tableMXFP4 5.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -10940,14 +11203,17 @@ TEXT ·panelMXFP4_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(CX), DX
 	VMOVDQU32 tableMXFP4_vnni<>(SB), Z5
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done362
 loop361:
 	MOVQ $1, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done364
 loop363:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done366
 loop365:
@@ -11016,6 +11282,7 @@ done362:
 	RET 
 
 TEXT ·panelQ4_K_12_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–11; totals 12–23; weights 24; spare 25; scale 26; low 27; d 28; dmin 29.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11035,6 +11302,7 @@ TEXT ·panelQ4_K_12_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 576(DI), Z21
 	VMOVUPS 640(DI), Z22
 	VMOVUPS 704(DI), Z23
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done368
 loop367:
@@ -11042,10 +11310,12 @@ loop367:
 	VCVTPH2PS 32(CX), Z29
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done370
 loop369:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done372
 loop371:
@@ -11260,6 +11530,7 @@ done368:
 	RET 
 
 TEXT ·panelQ4_K_8_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; scale 18; low 19; d 20; dmin 21.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11275,6 +11546,7 @@ TEXT ·panelQ4_K_8_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done374
 loop373:
@@ -11282,10 +11554,12 @@ loop373:
 	VCVTPH2PS 32(CX), Z21
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done376
 loop375:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done378
 loop377:
@@ -11444,6 +11718,7 @@ done374:
 	RET 
 
 TEXT ·panelQ4_K_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10; low 11; d 12; dmin 13.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11455,6 +11730,7 @@ TEXT ·panelQ4_K_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done380
 loop379:
@@ -11462,10 +11738,12 @@ loop379:
 	VCVTPH2PS 32(CX), Z13
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done382
 loop381:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done384
 loop383:
@@ -11573,6 +11851,7 @@ done380:
 	RET 
 
 TEXT ·panelQ4_K_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6; low 7; d 8; dmin 9.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11582,6 +11861,7 @@ TEXT ·panelQ4_K_2_vnni(SB), NOSPLIT, $0-40
 	LEAQ 320(CX), DX
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done386
 loop385:
@@ -11589,10 +11869,12 @@ loop385:
 	VCVTPH2PS 32(CX), Z9
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done388
 loop387:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done390
 loop389:
@@ -11672,6 +11954,7 @@ done386:
 	RET 
 
 TEXT ·panelQ4_K_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4; low 5; d 6; dmin 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11680,6 +11963,7 @@ TEXT ·panelQ4_K_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done392
 loop391:
@@ -11687,10 +11971,12 @@ loop391:
 	VCVTPH2PS 32(CX), Z7
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done394
 loop393:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done396
 loop395:
@@ -11756,6 +12042,7 @@ done392:
 	RET 
 
 TEXT ·panelQ5_K_8_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–7; totals 8–15; weights 16; spare 17; scale 18; low 19; d 20; dmin 21; plane 22.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11771,6 +12058,7 @@ TEXT ·panelQ5_K_8_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 320(DI), Z13
 	VMOVUPS 384(DI), Z14
 	VMOVUPS 448(DI), Z15
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done398
 loop397:
@@ -11778,10 +12066,12 @@ loop397:
 	VCVTPH2PS 32(CX), Z21
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done400
 loop399:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done402
 loop401:
@@ -11956,6 +12246,7 @@ done398:
 	RET 
 
 TEXT ·panelQ5_K_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10; low 11; d 12; dmin 13; plane 14.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -11967,6 +12258,7 @@ TEXT ·panelQ5_K_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done404
 loop403:
@@ -11974,10 +12266,12 @@ loop403:
 	VCVTPH2PS 32(CX), Z13
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done406
 loop405:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done408
 loop407:
@@ -12102,6 +12396,7 @@ done404:
 	RET 
 
 TEXT ·panelQ5_K_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6; low 7; d 8; dmin 9; plane 10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12111,6 +12406,7 @@ TEXT ·panelQ5_K_2_vnni(SB), NOSPLIT, $0-40
 	LEAQ 320(CX), DX
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done410
 loop409:
@@ -12118,10 +12414,12 @@ loop409:
 	VCVTPH2PS 32(CX), Z9
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done412
 loop411:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done414
 loop413:
@@ -12218,6 +12516,7 @@ done410:
 	RET 
 
 TEXT ·panelQ5_K_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4; low 5; d 6; dmin 7; plane 8.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12226,6 +12525,7 @@ TEXT ·panelQ5_K_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done416
 loop415:
@@ -12233,10 +12533,12 @@ loop415:
 	VCVTPH2PS 32(CX), Z7
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done418
 loop417:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done420
 loop419:
@@ -12319,6 +12621,7 @@ done416:
 	RET 
 
 TEXT ·panelQ6_K_6_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–5; totals 6–11; weights 12; spare 13; scale 14; firsts 15–20; d 21; plane 22.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12332,6 +12635,7 @@ TEXT ·panelQ6_K_6_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 192(DI), Z9
 	VMOVUPS 256(DI), Z10
 	VMOVUPS 320(DI), Z11
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done422
 loop421:
@@ -12339,10 +12643,12 @@ loop421:
 	VMULPS all3e800000_vnni<>(SB), Z21, Z21
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done424
 loop423:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done426
 loop425:
@@ -12525,6 +12831,7 @@ done422:
 	RET 
 
 TEXT ·panelQ6_K_4_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–3; totals 4–7; weights 8; spare 9; scale 10; firsts 11–14; d 15; plane 16.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12536,6 +12843,7 @@ TEXT ·panelQ6_K_4_vnni(SB), NOSPLIT, $0-40
 	VMOVUPS 64(DI), Z5
 	VMOVUPS 128(DI), Z6
 	VMOVUPS 192(DI), Z7
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done428
 loop427:
@@ -12543,10 +12851,12 @@ loop427:
 	VMULPS all3e800000_vnni<>(SB), Z15, Z15
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done430
 loop429:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done432
 loop431:
@@ -12696,6 +13006,7 @@ done428:
 	RET 
 
 TEXT ·panelQ6_K_2_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0–1; totals 2–3; weights 4; spare 5; scale 6; firsts 7–8; d 9; plane 10.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12705,6 +13016,7 @@ TEXT ·panelQ6_K_2_vnni(SB), NOSPLIT, $0-40
 	LEAQ 320(CX), DX
 	VMOVUPS 0(DI), Z2
 	VMOVUPS 64(DI), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done434
 loop433:
@@ -12712,10 +13024,12 @@ loop433:
 	VMULPS all3e800000_vnni<>(SB), Z9, Z9
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done436
 loop435:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done438
 loop437:
@@ -12825,6 +13139,7 @@ done434:
 	RET 
 
 TEXT ·panelQ6_K_1_vnni(SB), NOSPLIT, $0-40
+	// Registers: sums 0; totals 1; weights 2; spare 3; scale 4; firsts 5; d 6; plane 7.
 	MOVQ acc+0(FP), DI
 	MOVQ x+8(FP), SI
 	MOVQ xq+16(FP), R8
@@ -12833,6 +13148,7 @@ TEXT ·panelQ6_K_1_vnni(SB), NOSPLIT, $0-40
 	LEAQ 128(SI), R9
 	LEAQ 320(CX), DX
 	VMOVUPS 0(DI), Z1
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done440
 loop439:
@@ -12840,10 +13156,12 @@ loop439:
 	VMULPS all3e800000_vnni<>(SB), Z6, Z6
 	ADDQ $64, CX
 	MOVQ $2, R13
+	// Each of R13: quads of a unit.
 	TESTQ R13, R13
 	JLE done442
 loop441:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done444
 loop443:
@@ -12933,14 +13251,17 @@ done440:
 	RET 
 
 TEXT ·spreadQ4_0_vnni(SB), NOSPLIT, $0-24
+	// Registers: weights 0; spare 1; scale 2.
 	MOVQ dst+0(FP), DI
 	MOVQ panel+8(FP), CX
 	MOVQ units+16(FP), AX
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done446
 loop445:
 	MOVQ $4, R13
+	// Each of R13: blocks.
 	TESTQ R13, R13
 	JLE done448
 loop447:
@@ -12990,14 +13311,17 @@ done446:
 	RET 
 
 TEXT ·spreadQ4_1_vnni(SB), NOSPLIT, $0-24
+	// Registers: weights 0; spare 1; scale 2; low 3.
 	MOVQ dst+0(FP), DI
 	MOVQ panel+8(FP), CX
 	MOVQ units+16(FP), AX
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done450
 loop449:
 	MOVQ $4, R13
+	// Each of R13: blocks.
 	TESTQ R13, R13
 	JLE done452
 loop451:
@@ -13048,14 +13372,17 @@ done450:
 	RET 
 
 TEXT ·spreadQ5_0_vnni(SB), NOSPLIT, $0-24
+	// Registers: weights 0; spare 1; scale 2; plane 3.
 	MOVQ dst+0(FP), DI
 	MOVQ panel+8(FP), CX
 	MOVQ units+16(FP), AX
 	LEAQ 128(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done454
 loop453:
 	MOVQ $4, R13
+	// Each of R13: blocks.
 	TESTQ R13, R13
 	JLE done456
 loop455:
@@ -13122,14 +13449,17 @@ done454:
 	RET 
 
 TEXT ·spreadQ5_1_vnni(SB), NOSPLIT, $0-24
+	// Registers: weights 0; spare 1; scale 2; low 3; plane 4.
 	MOVQ dst+0(FP), DI
 	MOVQ panel+8(FP), CX
 	MOVQ units+16(FP), AX
 	LEAQ 256(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done458
 loop457:
 	MOVQ $4, R13
+	// Each of R13: blocks.
 	TESTQ R13, R13
 	JLE done460
 loop459:
@@ -13197,15 +13527,18 @@ done458:
 	RET 
 
 TEXT ·spreadIQ4_NL_vnni(SB), NOSPLIT, $0-24
+	// Registers: weights 0; spare 1; scale 2; tableIQ4_NL 3.
 	MOVQ dst+0(FP), DI
 	MOVQ panel+8(FP), CX
 	MOVQ units+16(FP), AX
 	LEAQ 128(CX), DX
 	VMOVDQU32 tableIQ4_NL_vnni<>(SB), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done462
 loop461:
 	MOVQ $4, R13
+	// Each of R13: blocks.
 	TESTQ R13, R13
 	JLE done464
 loop463:
@@ -13262,15 +13595,18 @@ done462:
 	RET 
 
 TEXT ·spreadMXFP4_vnni(SB), NOSPLIT, $0-24
+	// Registers: weights 0; spare 1; scale 2; tableMXFP4 3.
 	MOVQ dst+0(FP), DI
 	MOVQ panel+8(FP), CX
 	MOVQ units+16(FP), AX
 	LEAQ 128(CX), DX
 	VMOVDQU32 tableMXFP4_vnni<>(SB), Z3
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done466
 loop465:
 	MOVQ $4, R13
+	// Each of R13: blocks.
 	TESTQ R13, R13
 	JLE done468
 loop467:
@@ -13328,10 +13664,12 @@ done466:
 	RET 
 
 TEXT ·spreadQ4_K_vnni(SB), NOSPLIT, $0-24
+	// Registers: weights 0; spare 1; scale 2; low 3; d 4; dmin 5.
 	MOVQ dst+0(FP), DI
 	MOVQ panel+8(FP), CX
 	MOVQ units+16(FP), AX
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done470
 loop469:
@@ -13339,6 +13677,7 @@ loop469:
 	VCVTPH2PS 32(CX), Z5
 	ADDQ $64, CX
 	MOVQ $8, R13
+	// Each of R13: blocks.
 	TESTQ R13, R13
 	JLE done472
 loop471:
@@ -13393,10 +13732,12 @@ done470:
 	RET 
 
 TEXT ·spreadQ5_K_vnni(SB), NOSPLIT, $0-24
+	// Registers: weights 0; spare 1; scale 2; low 3; d 4; dmin 5; plane 6.
 	MOVQ dst+0(FP), DI
 	MOVQ panel+8(FP), CX
 	MOVQ units+16(FP), AX
 	LEAQ 320(CX), DX
+	// Each of AX: units.
 	TESTQ AX, AX
 	JLE done474
 loop473:
@@ -13404,6 +13745,7 @@ loop473:
 	VCVTPH2PS 32(CX), Z5
 	ADDQ $64, CX
 	MOVQ $8, R13
+	// Each of R13: blocks.
 	TESTQ R13, R13
 	JLE done476
 loop475:
@@ -13475,6 +13817,7 @@ done474:
 	RET 
 
 TEXT ·pair32_6_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–11; sums 12–23; weights 24–25; b 26; 0x4b400000 everywhere 27.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -13521,10 +13864,12 @@ some477:
 	VMOVUPS 64(DI), Z11
 	ADDQ R10, DI
 begun478:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done480
 loop479:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done482
 loop481:
@@ -13761,6 +14106,7 @@ done480:
 	RET 
 
 TEXT ·pair32_4_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–7; sums 8–15; weights 16–17; b 18; 0x4b400000 everywhere 19.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -13797,10 +14143,12 @@ some483:
 	VMOVUPS 64(DI), Z7
 	ADDQ R10, DI
 begun484:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done486
 loop485:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done488
 loop487:
@@ -13971,6 +14319,7 @@ done486:
 	RET 
 
 TEXT ·pair32_2_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–3; sums 4–7; weights 8–9; b 10; 0x4b400000 everywhere 11.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -13997,10 +14346,12 @@ some489:
 	VMOVUPS 64(DI), Z3
 	ADDQ R10, DI
 begun490:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done492
 loop491:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done494
 loop493:
@@ -14105,6 +14456,7 @@ done492:
 	RET 
 
 TEXT ·pair32_1_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–1; sums 2–3; weights 4–5; b 6; 0x4b400000 everywhere 7.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -14126,10 +14478,12 @@ some495:
 	VMOVUPS 64(DI), Z1
 	ADDQ R10, DI
 begun496:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done498
 loop497:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done500
 loop499:
@@ -14201,6 +14555,7 @@ done498:
 	RET 
 
 TEXT ·pair32Shifted_6_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–11; sums 12–23; weights 24–25; b 26; 0x4b400000 everywhere 27.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -14247,10 +14602,12 @@ some501:
 	VMOVUPS 64(DI), Z11
 	ADDQ R10, DI
 begun502:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done504
 loop503:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done506
 loop505:
@@ -14501,6 +14858,7 @@ done504:
 	RET 
 
 TEXT ·pair32Shifted_4_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–7; sums 8–15; weights 16–17; b 18; 0x4b400000 everywhere 19.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -14537,10 +14895,12 @@ some507:
 	VMOVUPS 64(DI), Z7
 	ADDQ R10, DI
 begun508:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done510
 loop509:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done512
 loop511:
@@ -14721,6 +15081,7 @@ done510:
 	RET 
 
 TEXT ·pair32Shifted_2_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–3; sums 4–7; weights 8–9; b 10; 0x4b400000 everywhere 11.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -14747,10 +15108,12 @@ some513:
 	VMOVUPS 64(DI), Z3
 	ADDQ R10, DI
 begun514:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done516
 loop515:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done518
 loop517:
@@ -14861,6 +15224,7 @@ done516:
 	RET 
 
 TEXT ·pair32Shifted_1_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–1; sums 2–3; weights 4–5; b 6; 0x4b400000 everywhere 7.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -14882,10 +15246,12 @@ some519:
 	VMOVUPS 64(DI), Z1
 	ADDQ R10, DI
 begun520:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done522
 loop521:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done524
 loop523:
@@ -14961,6 +15327,7 @@ done522:
 	RET 
 
 TEXT ·pairQ8_0_6_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–11; sums 12–23; weights 24–25; b 26; 0x4b400000 everywhere 27.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -15008,10 +15375,12 @@ some525:
 	VMOVUPS 64(DI), Z11
 	ADDQ R10, DI
 begun526:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done528
 loop527:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done530
 loop529:
@@ -15251,6 +15620,7 @@ done528:
 	RET 
 
 TEXT ·pairQ8_0_4_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–7; sums 8–15; weights 16–17; b 18; 0x4b400000 everywhere 19.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -15288,10 +15658,12 @@ some531:
 	VMOVUPS 64(DI), Z7
 	ADDQ R10, DI
 begun532:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done534
 loop533:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done536
 loop535:
@@ -15465,6 +15837,7 @@ done534:
 	RET 
 
 TEXT ·pairQ8_0_2_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–3; sums 4–7; weights 8–9; b 10; 0x4b400000 everywhere 11.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -15492,10 +15865,12 @@ some537:
 	VMOVUPS 64(DI), Z3
 	ADDQ R10, DI
 begun538:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done540
 loop539:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done542
 loop541:
@@ -15603,6 +15978,7 @@ done540:
 	RET 
 
 TEXT ·pairQ8_0_1_vnni(SB), NOSPLIT, $0-72
+	// Registers: totals 0–1; sums 2–3; weights 4–5; b 6; 0x4b400000 everywhere 7.
 	MOVQ from+0(FP), DI
 	MOVQ fs+8(FP), R10
 	MOVQ to+16(FP), R11
@@ -15625,10 +16001,12 @@ some543:
 	VMOVUPS 64(DI), Z1
 	ADDQ R10, DI
 begun544:
+	// Each of AX: quads.
 	TESTQ AX, AX
 	JLE done546
 loop545:
 	MOVQ $4, R14
+	// Each of R14: blocks of a quad.
 	TESTQ R14, R14
 	JLE done548
 loop547:
@@ -15703,6 +16081,7 @@ done546:
 	RET 
 
 TEXT ·probeBytes_vnni(SB), NOSPLIT, $0-8
+	// Registers: weights 0–1; activations 2; spare 3; sums 4–23.
 	MOVQ n+0(FP), CX
 	VPXORD Z4, Z4, Z4
 	VPXORD Z5, Z5, Z5
@@ -15724,6 +16103,7 @@ TEXT ·probeBytes_vnni(SB), NOSPLIT, $0-8
 	VPXORD Z21, Z21, Z21
 	VPXORD Z22, Z22, Z22
 	VPXORD Z23, Z23, Z23
+	// Each of CX: rounds.
 	TESTQ CX, CX
 	JLE done550
 loop549:

@@ -13,7 +13,6 @@ type amd64 struct {
 	vnni  bool // whether four products of bytes are added up by one instruction
 	evex  bool // whether that instruction is written in the form for AVX-512
 
-	next   int    // the register that reg gives
 	result string // where the function under way returns its result
 }
 
@@ -112,26 +111,11 @@ func (a *amd64) v(i int) string {
 func x(i int) string { return fmt.Sprintf("X%d", i) }
 func y(i int) string { return fmt.Sprintf("Y%d", i) }
 
-// reg takes the next register; a function begins with none taken.
-func (a *amd64) reg() int {
-	i := a.next
-	if a.next++; a.next > 16 && !a.wide() || a.next > 32 {
-		panic(a.set + ": out of registers")
-	}
-	return i
-}
-
-func (a *amd64) regs(n int) []int {
-	out := make([]int, n)
-	for i := range out {
-		out[i] = a.reg()
-	}
-	return out
-}
-
 // begin begins a function and loads its parameters, each of which is written "name:type=register"; ":type" is the result.
 func (a *amd64) begin(name, comment string, parameters ...string) {
-	a.next = 0
+	if a.reset(); a.count == 0 {
+		a.count = 8 * a.lanes
+	}
 	var list, registers, names []string
 	for _, p := range parameters {
 		var n, t, r string
@@ -152,10 +136,12 @@ func (a *amd64) begin(name, comment string, parameters ...string) {
 func (a *amd64) end() {
 	a.op("VZEROUPPER")
 	a.op("RET")
+	a.noted()
 }
 
-// loop writes a body that is done as often as a register says, which counts down; not at all for 0.
-func (a *amd64) loop(counter string, body func()) {
+// loop writes a body that is done as often as a register says, which counts down; not at all for 0. What it goes through stands before it.
+func (a *amd64) loop(counter, through string, body func()) {
+	a.comment("Each of %s: %s.", counter, through)
 	again, done := a.label("loop"), a.label("done")
 	a.op("TESTQ", counter, counter)
 	a.op("JLE", done)
@@ -183,7 +169,7 @@ func mem(base string, offset int) string { return fmt.Sprintf("%d(%s)", offset, 
 
 // splat is a register full of one word.
 func (a *amd64) splat(word uint32) int {
-	r := a.reg()
+	r := a.reg(fmt.Sprintf("%#x everywhere", word))
 	a.op("VPBROADCASTD", a.constant(fmt.Sprintf("word%08x", word), word), a.v(r))
 	return r
 }
@@ -197,14 +183,14 @@ func (a *amd64) byLane(half int, words [4]uint32) int {
 	for _, w := range words[2*half*(1-a.lanes/4):][:a.lanes] {
 		list = append(list, w, w, w, w)
 	}
-	r := a.reg()
+	r := a.reg("words by lane")
 	a.op(a.move(), a.constant(fmt.Sprintf("lanes%08x%08x%08x%08x_%d", words[0], words[1], words[2], words[3], half), list...), a.v(r))
 	return r
 }
 
 // words is a register with the first words of a list.
 func (a *amd64) words(name string, list ...uint32) int {
-	r := a.reg()
+	r := a.reg(name)
 	a.op(a.move(), a.constant(name, list[:4*a.lanes]...), a.v(r))
 	return r
 }

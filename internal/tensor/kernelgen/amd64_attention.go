@@ -67,7 +67,7 @@ func (a *amd64) twice(counter string, body func(times int)) {
 	a.op("JGE", again)
 	a.place(odd)
 	a.op("ADDQ", "$2", counter)
-	a.loop(counter, func() { body(1) })
+	a.loop(counter, "the last, if their number is odd", func() { body(1) })
 }
 
 // scores keeps two registers of sums for each query; narrow ones take half the positions at a time.
@@ -80,34 +80,35 @@ func (a *amd64) scores(n int) {
 			a.op("MOVQ", "q+8(FP)", "SI")
 			a.op("MOVQ", "keys+24(FP)", "DX")
 			a.op("MOVQ", "dims+32(FP)", "CX")
-			a.next = 0
 		}
-		sums := a.regs(2 * n)
-		k, q := a.regs(2), a.reg()
-		for _, s := range sums {
-			a.zero(s)
-		}
-		width := 16 * a.lanes
-		a.twice("CX", func(dims int) {
-			for d := range dims {
-				for i := range 2 {
-					a.op("VMOVUPS", mem("DX", 128*d+64*half+width*i), a.v(k[i]))
-				}
-				for i := range n {
-					a.op("VBROADCASTSS", query("SI", i, 4*d), a.v(q))
-					for j := range 2 {
-						a.op("VFMADD231PS", a.v(k[j]), a.v(q), a.v(sums[2*i+j]))
+		a.within(func() {
+			sums := a.regs("sums", 2*n)
+			k, q := a.regs("k", 2), a.reg("q")
+			for _, s := range sums {
+				a.zero(s)
+			}
+			width := 16 * a.lanes
+			a.twice("CX", func(dims int) {
+				for d := range dims {
+					for i := range 2 {
+						a.op("VMOVUPS", mem("DX", 128*d+64*half+width*i), a.v(k[i]))
+					}
+					for i := range n {
+						a.op("VBROADCASTSS", query("SI", i, 4*d), a.v(q))
+						for j := range 2 {
+							a.op("VFMADD231PS", a.v(k[j]), a.v(q), a.v(sums[2*i+j]))
+						}
 					}
 				}
+				a.op("ADDQ", fmt.Sprintf("$%d", 4*dims), "SI")
+				a.op("ADDQ", fmt.Sprintf("$%d", 128*dims), "DX")
+			})
+			for i := range n {
+				for j := range 2 {
+					a.op("VMOVUPS", a.v(sums[2*i+j]), mem("DI", 128*i+64*half+width*j))
+				}
 			}
-			a.op("ADDQ", fmt.Sprintf("$%d", 4*dims), "SI")
-			a.op("ADDQ", fmt.Sprintf("$%d", 128*dims), "DX")
 		})
-		for i := range n {
-			for j := range 2 {
-				a.op("VMOVUPS", a.v(sums[2*i+j]), mem("DI", 128*i+64*half+width*j))
-			}
-		}
 	}
 	a.end()
 }
@@ -117,9 +118,9 @@ func (a *amd64) mix(n int) {
 	a.begin(fmt.Sprintf("mix%d", n), fmt.Sprintf("makes each of %d outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [%d][32]; dims are 16 at a time.", n, n),
 		"out:*float32=DI", "os:int=R8", "by:*float32=BX", "weights:*float32=SI", "values:*float32=DX", "vs:int=AX", "positions:int=R13", "dims:int=CX")
 	out := a.multiples(n, "R8", "R9", "R10", "R11")
-	pass := func(parts int) { // registers for each query
-		sums := a.regs(n * parts)
-		v, w := a.regs(parts), a.reg()
+	part := func(parts int) { // registers for each query
+		sums := a.regs("sums", n*parts)
+		v, w := a.regs("v", parts), a.reg("weights")
 		width := 16 * a.lanes
 		for i := range n {
 			a.op("VBROADCASTSS", mem("BX", 4*i), a.v(w))
@@ -130,7 +131,7 @@ func (a *amd64) mix(n int) {
 		a.op("MOVQ", "DX", "R12")
 		a.op("MOVQ", "SI", "R14")
 		a.op("MOVQ", "R13", "R15")
-		a.loop("R15", func() {
+		a.loop("R15", "positions", func() {
 			for part := range parts {
 				a.op("VMOVUPS", mem("R12", width*part), a.v(v[part]))
 			}
@@ -151,8 +152,9 @@ func (a *amd64) mix(n int) {
 		a.op("ADDQ", fmt.Sprintf("$%d", width*parts), "DI")
 		a.op("ADDQ", fmt.Sprintf("$%d", width*parts), "DX")
 	}
+	pass := func(parts int) { a.within(func() { part(parts) }) }
 	if !a.wide() {
-		a.loop("CX", func() { pass(2) })
+		a.loop("CX", "16 dims", func() { pass(2) })
 		a.end()
 		return
 	}
@@ -165,8 +167,7 @@ func (a *amd64) mix(n int) {
 	a.op("JGE", again)
 	a.place(few)
 	a.op("ADDQ", "$4", "CX")
-	a.next = 0
-	a.loop("CX", func() { pass(1) })
+	a.loop("CX", "16 dims, what is left of 64", func() { pass(1) })
 	a.end()
 }
 
@@ -225,7 +226,7 @@ func (a *amd64) mask() {
 	a.begin("mask", "multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.",
 		"scores:*[32]float32=DI", "scale:int=SI", "from:int=AX", "to:int=BX", ":float32")
 	a.masks("R8", "R9")
-	scale, r, largest, t := a.reg(), a.reg(), a.reg(), a.reg()
+	scale, r, largest, t := a.reg("scale"), a.reg("r"), a.reg("largest"), a.reg("spare")
 	a.number("SI", scale)
 	a.masked(scale, r, largest, t, "R8", "R9", "AX", "BX")
 	a.op("VMOVSS", x(largest), a.result)
@@ -254,7 +255,7 @@ func (a *amd64) weighed(e exponential, peak, r int, total []int) {
 func (a *amd64) one() {
 	a.begin("exp", "is e^x.", "x:int=SI", ":float32")
 	e := a.exponential()
-	v := a.reg()
+	v := a.reg("v")
 	a.op("VMOVD", "SI", x(v))
 	a.exp(e, v)
 	a.op("VMOVSS", x(v), a.result)
@@ -265,7 +266,7 @@ func (a *amd64) one() {
 func (a *amd64) weigh() {
 	a.begin("weigh", "replaces 32 scores by e^(score − peak), and gives their sum.", "scores:*[32]float32=DI", "peak:int=SI", ":float32")
 	e := a.exponential()
-	peak, r, total := a.reg(), a.reg(), a.regs(4/a.lanes)
+	peak, r, total := a.reg("peak"), a.reg("r"), a.regs("total", 4/a.lanes)
 	a.number("SI", peak)
 	a.weighed(e, peak, r, total)
 	a.op("VMOVSS", x(total[0]), a.result)
@@ -277,14 +278,13 @@ func (a *amd64) soften() {
 	a.begin("soften", "turns 32 scores of each query, times a number, into weights, e^(score − peak), and 0 outside of its range: peaks and totals, the sums of weights, go on, and shrinks are what weights of before are to be multiplied with.",
 		"scores:*float32=DI", "scale:int=SI", "ranges:*[2]int32=R8", "peaks:*float32=R9", "totals:*float32=R10", "shrinks:*float32=R11", "queries:int=CX")
 	e := a.exponential()
-	fixed := a.next
 	if a.wide() {
 		few := a.label("few")
 		a.op("SUBQ", "$4", "CX")
 		a.op("JLT", few)
 		again := a.label("four")
 		a.place(again)
-		a.softenFour(e)
+		a.within(func() { a.softenFour(e) })
 		a.op("ADDQ", "$512", "DI")
 		a.op("ADDQ", "$32", "R8")
 		for _, p := range []string{"R9", "R10", "R11"} {
@@ -294,11 +294,10 @@ func (a *amd64) soften() {
 		a.op("JGE", again)
 		a.place(few)
 		a.op("ADDQ", "$4", "CX")
-		a.next = fixed
 	}
-	r, peak, total := a.reg(), a.reg(), a.regs(4/a.lanes)
+	r, peak, total := a.reg("r"), a.reg("peak"), a.regs("total", 4/a.lanes)
 	a.masks("R12", "R13")
-	a.loop("CX", func() {
+	a.loop("CX", "queries, those that are left of four", func() {
 		a.op("MOVLQSX", "(R8)", "AX")
 		a.op("MOVLQSX", "4(R8)", "BX")
 		largest := total[0]
@@ -343,9 +342,9 @@ func (a *amd64) softmaxStep(e exponential, largest, t, queries int) {
 
 // softenFour does four queries at once. Each step is done with four registers in turn, so that none waits for the step before.
 func (a *amd64) softenFour(e exponential) {
-	scale, none, infinite := a.reg(), a.splat(minusInfinity), a.splat(infinity)
-	s := a.regs(8) // two for each query
-	n := a.regs(4)
+	scale, none, infinite := a.reg("scale"), a.splat(minusInfinity), a.splat(infinity)
+	s := a.regs("s", 8) // two for each query
+	n := a.regs("n", 4)
 	a.number("SI", scale)
 	a.op("MOVQ", "$1", "R12")
 	for i := range 4 {

@@ -29,13 +29,13 @@ func (a *amd64) bytesProduct(signed bool) (p bytesProduct) {
 		return p
 	}
 	p.ones = a.splat(0x00010001)
-	p.t = a.reg()
+	p.t = a.reg("spare")
 	if !signed {
 		return p
 	}
-	p.absolute = a.reg()
+	p.absolute = a.reg("absolute")
 	if a.wide() {
-		p.zero = a.reg()
+		p.zero = a.reg("zero")
 		a.zero(p.zero)
 	}
 	return p
@@ -109,11 +109,11 @@ func (a *amd64) dot(k kind) {
 	} else {
 		across = a.words("across", 0, 2, 4, 6, 1, 3, 5, 7)
 	}
-	acc := a.reg()
+	acc := a.reg("totals")
 	a.op("VMOVUPS", "(DI)", x(acc))
-	sums := a.regs(4)
-	w, t := a.reg(), a.reg()
-	total := a.reg()
+	sums := a.regs("sums", 4)
+	w, t := a.reg("weights"), a.reg("spare")
+	total := a.reg("total")
 
 	// scales reads those of four rows, for the blocks of a part.
 	scales := func(dst int, base string, offset int) {
@@ -130,7 +130,7 @@ func (a *amd64) dot(k kind) {
 		a.op("VPERMPS", a.v(dst), a.v(across), a.v(dst))
 	}
 	tree := func() { a.tree(sums, t, w) }
-	a.loop("CX", func() {
+	a.loop("CX", "quads", func() {
 		a.parts(func(part, first int) {
 			products := func(h int) {
 				for i, s := range sums {
@@ -243,19 +243,19 @@ func (a *amd64) tile(k kind, n int) {
 	q := func(v, offset int) string { return mem("SI", recordBytes*v+offset) }
 	tail := func(v, offset int) string { return mem("R9", recordBytes*v+offset-recordScale) }
 	p := a.bytesProduct(true)
-	sums, acc := a.regs(n), a.regs(n)
-	w := a.reg()
+	sums, acc := a.regs("sums", n), a.regs("totals", n)
+	w := a.reg("weights")
 	t := p.t
 	if a.vnni {
-		t = a.reg()
+		t = a.reg("spare")
 	}
 	var firsts []int
 	if k.halves {
-		firsts = a.regs(n)
+		firsts = a.regs("firsts", n)
 	}
 	spare := -1
 	if a.wide() {
-		spare = a.reg()
+		spare = a.reg("spare")
 	}
 	for v := range n {
 		a.op("VMOVUPS", mem("DI", 64*v), a.v(acc[v]))
@@ -356,9 +356,9 @@ func (a *amd64) tile(k kind, n int) {
 			}
 		}
 	}
-	a.loop("AX", func() {
+	a.loop("AX", "quads", func() {
 		a.op("MOVQ", "$4", "R14")
-		a.loop("R14", func() {
+		a.loop("R14", "blocks of a quad", func() {
 			block()
 			a.op("ADDQ", "$16", "SI")
 			a.op("ADDQ", "$4", "R9")
@@ -387,8 +387,8 @@ func (a *amd64) transposers() {
 	a.op("LEAQ", "(R10)(R8*4)", "R11")
 	a.op("LEAQ", "(R11)(R8*4)", "R12")
 	bases := []string{"SI", "R10", "R11", "R12"}
-	r, t := a.regs(4), a.regs(4)
-	a.loop("CX", func() {
+	r, t := a.regs("r", 4), a.regs("spare", 4)
+	a.loop("CX", "pieces of 64 bytes of each row", func() {
 		for half := range 4 / a.lanes {
 			for i := range 4 {
 				var from []string

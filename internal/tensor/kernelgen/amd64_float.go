@@ -19,7 +19,7 @@ func (a *amd64) floats() {
 	})
 	scale := 0
 	a.eachFloat("scaleFloats", "writes x times a number times w to dst, 16 elements at a time.", []string{"dst:*float32=DI", "x:*float32=SI", "w:*float32=DX", "by:int=BX", "n:int=CX"},
-		func() { scale = a.reg(); a.number("BX", scale) },
+		func() { scale = a.reg("scale"); a.number("BX", scale) },
 		func(r int, at func(string) string) {
 			a.op("VMOVUPS", at("SI"), a.v(r))
 			a.op("VMULPS", a.v(scale), a.v(r), a.v(r))
@@ -28,7 +28,7 @@ func (a *amd64) floats() {
 		})
 	other := 0
 	a.eachFloat("blendFloats", "writes x times one number plus y times another to x, 16 elements at a time.", []string{"x:*float32=DI", "y:*float32=SI", "a:int=BX", "b:int=DX", "n:int=CX"},
-		func() { scale, other = a.reg(), a.reg(); a.number("BX", scale); a.number("DX", other) },
+		func() { scale, other = a.reg("scale"), a.reg("other"); a.number("BX", scale); a.number("DX", other) },
 		func(r int, at func(string) string) {
 			a.op("VMULPS", at("DI"), a.v(scale), a.v(r))
 			a.op("VFMADD231PS", at("SI"), a.v(other), a.v(r))
@@ -40,7 +40,7 @@ func (a *amd64) floats() {
 	a.recur()
 	var e exponential
 	a.eachFloat("swish", "writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.", []string{"gate:*float32=DI", "up:*float32=SI", "factor:int=BX", "n:int=CX"},
-		func() { scale = a.reg(); a.number("BX", scale); e = a.exponential() },
+		func() { scale = a.reg("scale"); a.number("BX", scale); e = a.exponential() },
 		func(r int, at func(string) string) {
 			g := e.t[4]
 			a.op("VMOVUPS", at("DI"), a.v(g))
@@ -54,7 +54,7 @@ func (a *amd64) floats() {
 	var cubic int
 	a.eachFloat("tanhGELU", "writes gate/(1 + e^(factor·(gate + cubic·gate³)))·up to gate, 16 elements at a time.", []string{"gate:*float32=DI", "up:*float32=SI", "factor:int=BX", "cubic:int=DX", "n:int=CX"},
 		func() {
-			scale, cubic = a.reg(), a.reg()
+			scale, cubic = a.reg("scale"), a.reg("cubic")
 			a.number("BX", scale)
 			a.number("DX", cubic)
 			e = a.exponential()
@@ -87,9 +87,9 @@ func (a *amd64) eachFloat(name, comment string, parameters []string, before func
 	if before != nil {
 		before()
 	}
-	r := a.reg()
+	r := a.reg("r")
 	a.op("XORQ", "AX", "AX")
-	a.loop("CX", func() {
+	a.loop("CX", "16 elements", func() {
 		for part := range 4 / a.lanes {
 			body(r, func(base string) string { return fmt.Sprintf("%d(%s)(AX*1)", 32*part, base) })
 		}
@@ -100,8 +100,8 @@ func (a *amd64) eachFloat(name, comment string, parameters []string, before func
 
 func (a *amd64) widen(name, comment string, load func(from string, r int)) {
 	a.begin(name, comment, "dst:*float32=DI", "src:*byte=BX", "n:int=CX")
-	r := a.reg()
-	a.loop("CX", func() {
+	r := a.reg("r")
+	a.loop("CX", "16 elements", func() {
 		a.op("PREFETCHT0", mem("BX", ahead))
 		for part := range 4 / a.lanes {
 			load(mem("BX", 16*part), r)
@@ -120,12 +120,12 @@ func (a *amd64) dotFloats(name, comment string, rows int, parameters ...string) 
 		a.op("LEAQ", "(R8)(R8*2)", "R9")
 	}
 	parts := 4 / a.lanes
-	sums := a.regs(rows * parts)
-	w, v := a.reg(), a.regs(parts)
+	sums := a.regs("sums", rows*parts)
+	w, v := a.reg("weights"), a.regs("v", parts)
 	for _, s := range sums {
 		a.zero(s)
 	}
-	a.loop("CX", func() {
+	a.loop("CX", "16 elements", func() {
 		for part := range parts {
 			a.op("VMOVUPS", mem("DX", 32*part), a.v(v[part]))
 		}
@@ -158,11 +158,11 @@ func (a *amd64) tileFloats() {
 		"out:*float32=DI", "os:int=R11", "w:*float32=SI", "ws:int=R8", "x:*float32=DX", "xs:int=R10", "n:int=CX")
 	a.op("LEAQ", "(R8)(R8*2)", "R9")
 	a.op("LEAQ", "(R10)(R10*2)", "R12")
-	t, w, sums, v := a.reg(), a.reg(), a.regs(n*n), a.regs(n)
+	t, w, sums, v := a.reg("spare"), a.reg("weights"), a.regs("sums", n*n), a.regs("v", n)
 	for _, s := range sums {
 		a.zero(s)
 	}
-	a.loop("CX", func() {
+	a.loop("CX", "16 elements", func() {
 		for i, at := range []string{"", "(R10*1)", "(R10*2)", "(R12*1)"} {
 			a.op("VMOVUPS", "(DX)"+at, a.v(v[i]))
 		}
@@ -194,16 +194,16 @@ func (a *amd64) recur() {
 	a.begin("recur", "makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.",
 		"out:*float32=DI", "s:*float32=SI", "k:*float32=DX", "q:*float32=R8", "fade:int=BX", "u:*float32=R9", "rows:int=CX", "n:int=R10")
 	parts := 4 / a.lanes
-	fade, u, r, t, sums := a.reg(), a.reg(), a.reg(), a.reg(), a.regs(parts)
+	fade, u, r, t, sums := a.reg("fade"), a.reg("spare"), a.reg("r"), a.reg("spare"), a.regs("sums", parts)
 	a.number("BX", fade)
-	a.loop("CX", func() {
+	a.loop("CX", "rows of the state", func() {
 		a.op("VBROADCASTSS", "(R9)", a.v(u))
 		for _, s := range sums {
 			a.zero(s)
 		}
 		a.op("XORQ", "AX", "AX")
 		a.op("MOVQ", "R10", "R11")
-		a.loop("R11", func() {
+		a.loop("R11", "16 elements of a row", func() {
 			for part := range parts {
 				at := func(base string) string { return fmt.Sprintf("%d(%s)(AX*1)", 32*part, base) }
 				a.op("VMULPS", at("SI"), a.v(fade), a.v(r))
@@ -247,7 +247,7 @@ type exponential struct {
 func (a *amd64) exponential() (e exponential) {
 	e.one, e.least, e.most = a.splat(0x3f800000), a.splat(0xc2aeac4f), a.splat(0x42b0c0a5)
 	e.log2e, e.high, e.low = a.splat(0x3fb8aa3b), a.splat(0x3f318000), a.splat(0xb95e8083)
-	e.t = a.regs(5)
+	e.t = a.regs("spare", 5)
 	return e
 }
 
@@ -308,10 +308,10 @@ func (a *amd64) activations() {
 	a.op("XORQ", "AX", "AX")
 	magnitude := a.splat(0x7fffffff)
 	perBlock := 8 / a.lanes // registers of a block
-	v := a.regs(perBlock)
-	largest, t, u := a.reg(), a.reg(), a.reg()
+	v := a.regs("v", perBlock)
+	largest, t, u := a.reg("largest"), a.reg("spare"), a.reg("spare")
 	stop := a.label("stop")
-	a.loop("CX", func() {
+	a.loop("CX", "quads", func() {
 		for b := range 4 {
 			for i, r := range v {
 				a.op("VMOVUPS", mem("SI", 128*b+16*a.lanes*i), a.v(r))
@@ -407,12 +407,12 @@ func (a *amd64) widenBytes() {
 		a.op("VMOVUPS", a.v(r), mem("DI", to))
 	}
 	a.begin("scaleColumns", "widens rows of 32 bytes, each of which has the same 32 scales.", "dst:*float32=DI", "q:*int8=SI", "scale:*float32=DX", "rows:int=CX")
-	scales := a.regs(32 / step)
-	r := a.reg()
+	scales := a.regs("scales", 32/step)
+	r := a.reg("r")
 	for i, s := range scales {
 		a.op("VMOVUPS", mem("DX", 4*step*i), a.v(s))
 	}
-	a.loop("CX", func() {
+	a.loop("CX", "rows of 32", func() {
 		for i, s := range scales {
 			widen(r, step*i, 4*step*i, a.v(s))
 		}
@@ -421,12 +421,12 @@ func (a *amd64) widenBytes() {
 	})
 	a.end()
 	a.begin("scaleRows", "widens rows of so many 16 bytes, each of which has one scale.", "dst:*float32=DI", "q:*int8=SI", "scale:*float32=DX", "rows:int=CX", "sixteens:int=R8")
-	scale, r := a.reg(), a.reg()
-	a.loop("CX", func() {
+	scale, r := a.reg("scale"), a.reg("r")
+	a.loop("CX", "rows", func() {
 		a.op("VBROADCASTSS", "(DX)", a.v(scale))
 		a.op("ADDQ", "$4", "DX")
 		a.op("MOVQ", "R8", "R9")
-		a.loop("R9", func() {
+		a.loop("R9", "16 bytes of a row", func() {
 			for i := 0; i < 16; i += step {
 				widen(r, i, 4*i, a.v(scale))
 			}

@@ -84,28 +84,28 @@ func (a *amd64) spread(f panelForm) {
 	a.begin("spread"+f.name, "writes some units of a panel as a half of a pair.", "dst:*byte=DI", "panel:*byte=CX", "units:int=AX")
 	blocks := 4 * f.quads
 	a.op("LEAQ", mem("CX", f.head+blocks*f.scales), "DX")
-	p := &panelKernel{amd64: a, f: f, w: a.reg(), t: a.reg(), scale: a.reg(), low: -1, d: -1, dmin: -1}
+	p := &panelKernel{amd64: a, f: f, w: a.reg("weights"), t: a.reg("spare"), scale: a.reg("scale"), low: -1, d: -1, dmin: -1}
 	if f.kind.shifted {
-		p.low = a.reg()
+		p.low = a.reg("low")
 	}
 	if f.head > 0 {
-		if p.d = a.reg(); f.kind.shifted {
-			p.dmin = a.reg()
+		if p.d = a.reg("d"); f.kind.shifted {
+			p.dmin = a.reg("dmin")
 		}
 	}
 	if f.values != nil {
 		p.table = a.table(f.name, f.values)
 	}
 	if f.high > 0 {
-		p.plane = a.reg()
+		p.plane = a.reg("plane")
 	}
 	unit := f.head + blocks*(f.scales+f.weights)
-	a.loop("AX", func() {
+	a.loop("AX", "units", func() {
 		if f.head > 0 {
 			p.head()
 		}
 		a.op("MOVQ", fmt.Sprintf("$%d", blocks), "R13")
-		a.loop("R13", func() {
+		a.loop("R13", "blocks", func() {
 			for at := 0; at < f.weights; at += 64 {
 				p.op("PREFETCHT0", mem("DX", panelAhead+at))
 			}
@@ -144,9 +144,9 @@ func (a *amd64) pair(k kind, n int, direct bool) {
 	if direct {
 		a.op("LEAQ", mem("CX", 128), "DX")
 	}
-	acc, sums := a.regs(wide*n), a.regs(wide*n)
-	w := a.regs(wide)
-	b := a.reg()
+	acc, sums := a.regs("totals", wide*n), a.regs("sums", wide*n)
+	w := a.regs("weights", wide)
+	b := a.reg("b")
 	offset := a.splat(magic)
 	some, begun := a.label("some"), a.label("begun")
 	a.op("TESTQ", "DI", "DI")
@@ -163,9 +163,9 @@ func (a *amd64) pair(k kind, n int, direct bool) {
 		a.op("ADDQ", "R10", "DI")
 	}
 	a.place(begun)
-	a.loop("AX", func() {
+	a.loop("AX", "quads", func() {
 		a.op("MOVQ", "$4", "R14")
-		a.loop("R14", func() {
+		a.loop("R14", "blocks of a quad", func() {
 			for v := range n {
 				if k.shifted {
 					a.op("VMOVDQA32", a.v(offset), a.v(sums[v]))

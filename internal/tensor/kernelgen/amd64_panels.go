@@ -88,36 +88,36 @@ func (a *amd64) panel(f panelForm, n int) {
 	blocks := 4 * f.quads
 	a.op("LEAQ", mem("SI", recordScale), "R9")
 	a.op("LEAQ", mem("CX", f.head+blocks*f.scales), "DX")
-	p := &panelKernel{amd64: a, f: f, sums: a.regs(n), acc: a.regs(n), w: a.reg(), t: a.reg(), scale: a.reg(), low: -1, d: -1, dmin: -1}
+	p := &panelKernel{amd64: a, f: f, sums: a.regs("sums", n), acc: a.regs("totals", n), w: a.reg("weights"), t: a.reg("spare"), scale: a.reg("scale"), low: -1, d: -1, dmin: -1}
 	if f.kind.halves {
-		p.firsts = a.regs(n)
+		p.firsts = a.regs("firsts", n)
 	}
 	if f.kind.shifted {
-		p.low = a.reg()
+		p.low = a.reg("low")
 	}
 	if f.head > 0 {
-		if p.d = a.reg(); f.kind.shifted {
-			p.dmin = a.reg()
+		if p.d = a.reg("d"); f.kind.shifted {
+			p.dmin = a.reg("dmin")
 		}
 	}
 	if f.values != nil {
 		p.table = a.table(f.name, f.values)
 	}
 	if f.high > 0 {
-		p.plane = a.reg()
+		p.plane = a.reg("plane")
 	}
 	for v, r := range p.acc {
 		a.op("VMOVUPS", mem("DI", 64*v), a.v(r))
 	}
 	unit := f.head + blocks*(f.scales+f.weights)
-	a.loop("AX", func() {
+	a.loop("AX", "units", func() {
 		if f.head > 0 {
 			p.head()
 		}
 		a.op("MOVQ", fmt.Sprintf("$%d", f.quads), "R13")
-		a.loop("R13", func() {
+		a.loop("R13", "quads of a unit", func() {
 			a.op("MOVQ", "$4", "R14")
-			a.loop("R14", func() {
+			a.loop("R14", "blocks of a quad", func() {
 				p.block()
 				a.op("ADDQ", "$16", "SI")
 				a.op("ADDQ", "$4", "R9")

@@ -8,12 +8,12 @@ func (a *amd64) probes() {
 
 	// As in tiles: an activation for two products, and two loads of weights for twelve of these.
 	a.begin("probeBytes", fmt.Sprintf("does %d products of bytes, so often, whose factors come from the first cache.", independent), "n:int=CX")
-	w, x, t, sums := a.regs(2), a.reg(), a.reg(), a.regs(independent)
+	w, x, t, sums := a.regs("weights", 2), a.reg("activations"), a.reg("spare"), a.regs("sums", independent)
 	for _, r := range sums {
 		a.zero(r)
 	}
 	zeros := a.constant("zeros", make([]uint32, 16)...)
-	a.loop("CX", func() {
+	a.loop("CX", "rounds", func() {
 		for i, s := range sums {
 			if i%12 < 2 {
 				a.op(a.move(), zeros, a.v(w[i%2]))
@@ -35,11 +35,11 @@ func (a *amd64) probes() {
 	}
 
 	a.begin("probeFloats", fmt.Sprintf("does %d fused multiplications of floats in registers, so often.", independent), "n:int=CX")
-	by, sums := a.reg(), a.regs(independent)
+	by, sums := a.reg("by"), a.regs("sums", independent)
 	for _, r := range append(sums, by) {
 		a.zero(r)
 	}
-	a.loop("CX", func() {
+	a.loop("CX", "rounds", func() {
 		for _, s := range sums {
 			a.op("VFMADD231PS", a.v(by), a.v(by), a.v(s))
 		}
@@ -47,11 +47,11 @@ func (a *amd64) probes() {
 	a.end()
 
 	a.begin("probeRead", "reads 256 bytes at a time, so often.", "data:*byte=SI", "n:int=CX")
-	r := a.regs(4)
+	r := a.regs("r", 4)
 	for _, i := range r {
 		a.zero(i)
 	}
-	a.loop("CX", func() {
+	a.loop("CX", "256 bytes", func() {
 		for at := 0; at < 256; at += 64 {
 			a.op("PREFETCHT0", mem("SI", ahead+at))
 		}

@@ -53,11 +53,11 @@ func (a *amd64) rowsBegin(name string, signed bool) *rowsKernel {
 	a.op("LEAQ", "(R9)(DX*1)", "R10")
 	a.op("LEAQ", "(R10)(DX*1)", "R11")
 	k.expand = a.words("expand", 0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3)
-	k.acc = a.reg()
-	k.sums, k.total = a.regs(4), a.reg()
-	k.w, k.t, k.a0, k.a1, k.scale = a.reg(), a.reg(), a.reg(), a.reg(), a.reg()
+	k.acc = a.reg("totals")
+	k.sums, k.total = a.regs("sums", 4), a.reg("total")
+	k.w, k.t, k.a0, k.a1, k.scale = a.reg("weights"), a.reg("spare"), a.reg("a0"), a.reg("a1"), a.reg("scale")
 	for i := range k.weights {
-		k.weights[i] = [2]int{a.reg(), a.reg()}
+		k.weights[i] = [2]int{a.reg("weights"), a.reg("weights")}
 	}
 	return k
 }
@@ -67,7 +67,7 @@ func (a *amd64) rowsBegin(name string, signed bool) *rowsKernel {
 func (k *rowsKernel) vectors(body func()) {
 	k.op("MOVQ", "R12", "R13")
 	k.op("MOVQ", "DI", "R15")
-	k.loop("R13", func() {
+	k.loop("R13", "vectors", func() {
 		k.op("VMOVDQU32", mem("SI", 0), k.v(k.a0))
 		k.op("VMOVDQU32", mem("SI", 64), k.v(k.a1))
 		body()
@@ -169,9 +169,9 @@ func (k *rowsKernel) gather(stride int) gather {
 	if 3*stride+8 > 64 {
 		g.together = 2
 	}
-	g.halves[0] = k.reg()
-	if g.together == 2 {
-		g.halves[1] = k.reg()
+	for i := range 4 / g.together {
+		g.halves[i] = k.reg("halves")
+		k.zero(g.halves[i]) // places that no load fills
 	}
 	var list []uint32
 	for i := 0; i < 16; i += 2 {
@@ -238,9 +238,9 @@ func (a *amd64) rowsSimple(f blocks32) {
 	}
 	low := -1
 	if f.low > 0 {
-		low = a.reg()
+		low = a.reg("low")
 	}
-	a.loop("CX", func() {
+	a.loop("CX", "quads", func() {
 		k.ahead(4 * f.stride)
 		for row, w := range k.weights {
 			from := func(offset int) (list []string) {
@@ -313,6 +313,7 @@ func (k *rowsKernel) fifthBits(r, sixteen int, places []string) {
 
 // exponents prepares powers: bytes are gathered as gather does with words, each block's into its own lane.
 func (k *rowsKernel) exponents(stride int) (order, one, smallest int) {
+	k.zero(k.scale) // places that no load fills
 	var list []uint32
 	for b := range 4 {
 		for r := range 4 {
@@ -377,12 +378,12 @@ func (a *amd64) rowsQ4K(name string, stride, data, fifth int) {
 	across := a.constant("bytesAcross", 0x0c080400, 0x0d090501, 0x0e0a0602, 0x0f0b0703)
 	halves := a.constant("halvesApart", 0x05040100, 0x0d0c0908, 0x07060302, 0x0f0e0b0a)
 	low6, low4, high2 := a.everywhere(0x3f3f3f3f), a.everywhere(0x0f0f0f0f), a.everywhere(0x30303030)
-	scales, lows := a.regs(2), a.regs(2)
-	c := a.reg()
+	scales, lows := a.regs("scales", 2), a.regs("lows", 2)
+	c := a.reg("c")
 	// Before the weights are there, their registers are free.
 	d, dmin, w1 := k.weights[0][0], k.weights[0][1], k.weights[1][0]
 	a.op("SHRQ", "$1", "CX")
-	a.loop("CX", func() {
+	a.loop("CX", "super-blocks, two quads each", func() {
 		k.ahead(stride)
 		k.column(c, 0)
 		a.op("VPSHUFB", halves, x(c), x(c))
@@ -451,12 +452,12 @@ func (a *amd64) rowsQ6K() {
 	shift := a.byLane(0, [4]uint32{0, 0, 4, 4})
 	rotate := a.byLane(0, [4]uint32{4, 2, 0, 30})
 	thirtyTwo := a.splat(0x42000000)
-	d := a.reg()
-	bytes := a.regs(4)
-	second := a.reg()
+	d := a.reg("d")
+	bytes := a.regs("bytes", 4)
+	second := a.reg("second")
 	c := k.weights[0][0]
 	a.op("SHRQ", "$1", "CX")
-	a.loop("CX", func() {
+	a.loop("CX", "super-blocks, two quads each", func() {
 		k.ahead(210)
 		a.op("VPXORD", x(d), x(d), x(d))
 		for r := range 4 {

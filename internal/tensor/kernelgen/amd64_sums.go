@@ -116,24 +116,24 @@ type sumKernel struct {
 func (a *amd64) sumPanel(f sumForm, n int) {
 	a.begin(fmt.Sprintf("panel%s_%d", f.name, n), fmt.Sprintf("adds the products of some units of a panel with %d vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.", n),
 		"acc:*float32=DI", "x:*byte=SI", "xq:int=R8", "panel:*byte=CX", "units:int=AX")
-	k := &sumKernel{amd64: a, f: f, parts: 4 / a.lanes, vectors: n, w: a.regs(2), x1: a.reg()}
-	k.sums = a.regs(n * k.parts)
+	k := &sumKernel{amd64: a, f: f, parts: 4 / a.lanes, vectors: n, w: a.regs("weights", 2), x1: a.reg("activations")}
+	k.sums = a.regs("sums", n*k.parts)
 	k.t = k.x1
 	if !a.vnni || f.kind.halves {
-		k.t = a.reg()
+		k.t = a.reg("spare")
 	}
 	switch {
 	case f.signed:
-		k.magnitude = a.regs(k.parts)
+		k.magnitude = a.regs("magnitude", k.parts)
 	case f.groups > 0 && f.groups < 8:
-		k.small = a.regs(n * k.parts)
+		k.small = a.regs("small", n*k.parts)
 	}
 	if f.signed && a.wide() {
-		k.zeros = a.reg()
+		k.zeros = a.reg("zeros")
 		a.zero(k.zeros)
 	}
 	if f.kind.halves {
-		k.firsts = a.regs(n * k.parts)
+		k.firsts = a.regs("firsts", n*k.parts)
 	}
 	if f.values != nil {
 		k.table = a.shifted("sums"+f.name, f.values, f.added)
@@ -142,15 +142,15 @@ func (a *amd64) sumPanel(f sumForm, n int) {
 	a.op("LEAQ", mem("SI", recordScale), "R9")
 	a.op("LEAQ", mem("CX", f.head+blocks*f.scales), "DX")
 	unit := f.head + blocks*(f.scales+f.weights)
-	a.loop("AX", func() {
+	a.loop("AX", "units", func() {
 		if f.head > 0 {
 			a.op("MOVQ", "CX", "R10")
 			a.op("ADDQ", fmt.Sprintf("$%d", f.head), "CX")
 		}
 		a.op("MOVQ", fmt.Sprintf("$%d", f.quads), "R13")
-		a.loop("R13", func() {
+		a.loop("R13", "quads of a unit", func() {
 			a.op("MOVQ", "$4", "R14")
-			a.loop("R14", func() {
+			a.loop("R14", "blocks of a quad", func() {
 				k.block()
 				a.op("ADDQ", "$16", "SI")
 				a.op("ADDQ", "$4", "R9")
@@ -262,6 +262,9 @@ func (a *amd64) vpdpbusd(x, w, sum int) {
 	if a.evex {
 		a.op("VPDPBUSD", a.v(x), a.v(w), a.v(sum))
 		return
+	}
+	for _, r := range []int{x, w, sum} {
+		a.uses(r)
 	}
 	var list string
 	for i, b := range vexVPDPBUSD(x, w, sum) {

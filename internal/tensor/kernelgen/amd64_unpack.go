@@ -92,7 +92,7 @@ func (a *amd64) eachQuad(quads int, body func()) {
 	if quads == 2 {
 		a.op("SHRQ", "$1", "CX")
 	}
-	a.loop("CX", body)
+	a.loop("CX", "quads, or pairs of them, of a row", body)
 	for _, step := range []string{"qStep+56(FP) DI", "scaleStep+64(FP) SI", "scaleStep+64(FP) DX", "rowStep+72(FP) BX", "apartStep+80(FP) R9"} {
 		from, to, _ := strings.Cut(step, " ")
 		a.op("ADDQ", from, to)
@@ -160,8 +160,8 @@ func (a *amd64) unpackSimple(f blocks32) {
 	if f.low > 0 {
 		sign = a.splat(0x80000000)
 	}
-	h0, h1, t := a.reg(), a.reg(), a.reg()
-	scale := a.reg()
+	h0, h1, t := a.reg("h0"), a.reg("h1"), a.reg("spare")
+	scale := a.reg("scale")
 	a.eachQuad(1, func() {
 		a.prefetch(4 * f.stride)
 		a.parts(func(part, first int) {
@@ -349,7 +349,7 @@ func (a *amd64) unpackQ4K(name string, stride, data, fifth int) {
 			right[part] = a.byLane(part, [4]uint32{0, 1, 2, 3})
 		})
 	}
-	r, t, d := a.reg(), a.reg(), a.reg()
+	r, t, d := a.reg("r"), a.reg("spare"), a.reg("d")
 	a.eachQuad(2, func() {
 		a.prefetch(stride)
 		for q := range 2 {
@@ -414,7 +414,7 @@ func (a *amd64) unpackQ6K() {
 		left[part] = a.byLane(part, [4]uint32{4, 2, 0, 0})
 		right[part] = a.byLane(part, [4]uint32{0, 0, 0, 2})
 	})
-	r, t, d := a.reg(), a.reg(), a.reg()
+	r, t, d := a.reg("r"), a.reg("spare"), a.reg("d")
 	a.eachQuad(2, func() {
 		a.prefetch(210)
 		for q := range 2 {
@@ -456,7 +456,7 @@ func (a *amd64) unpackQ3K() {
 		right[part] = a.byLane(part, [4]uint32{0, 0, 0, 1})
 		far[part] = a.byLane(part, [4]uint32{2, 3, 4, 5})
 	})
-	r, t, d := a.reg(), a.reg(), a.reg()
+	r, t, d := a.reg("r"), a.reg("spare"), a.reg("d")
 	broadcast := a.by("VBROADCASTI128", "VBROADCASTI32X4")
 	a.eachQuad(2, func() {
 		a.prefetch(110)
@@ -520,7 +520,7 @@ func (a *amd64) unpackQ2K() {
 	}
 	var shift [2]int
 	a.parts(func(part, _ int) { shift[part] = a.byLane(part, [4]uint32{0, 2, 4, 6}) })
-	r, t, d, low := a.reg(), a.reg(), a.reg(), a.reg()
+	r, t, d, low := a.reg("r"), a.reg("spare"), a.reg("d"), a.reg("low")
 	a.eachQuad(2, func() {
 		a.prefetch(84)
 		for q := range 2 {
@@ -550,7 +550,7 @@ func (a *amd64) unpackIQ4XS() {
 	a.unpacker("IQ4_XS")
 	mask, less := a.splat(bytes4(15)), a.splat(bytes4(256-32))
 	table := a.table("IQ4_XS", &uneven)
-	h0, h1, d := a.reg(), a.reg(), a.reg()
+	h0, h1, d := a.reg("h0"), a.reg("h1"), a.reg("d")
 	a.eachQuad(2, func() {
 		a.prefetch(136)
 		for q := range 2 {

@@ -9,7 +9,6 @@ import (
 // they are written as words.
 type arm64 struct {
 	source
-	next   int
 	result string
 }
 
@@ -31,7 +30,9 @@ var unary = map[string]uint32{
 }
 
 func (a *arm64) word(w uint32, comment string, args ...any) {
-	fmt.Fprintf(&a.text, "\tWORD $0x%08x // %s\n", w, fmt.Sprintf(comment, args...))
+	text := fmt.Sprintf(comment, args...)
+	a.check(text)
+	fmt.Fprintf(&a.text, "\tWORD $0x%08x // %s\n", w, text)
 }
 
 // v is d = n op m.
@@ -127,25 +128,11 @@ func (a *arm64) fromGeneral(v, r int) {
 
 func (a *arm64) zero(v int) { a.v("eor", v, v, v) }
 
-func (a *arm64) reg() int {
-	a.next++
-	if a.next > 32 {
-		panic("neon: out of registers")
-	}
-	return a.next - 1
-}
-
-func (a *arm64) regs(n int) []int {
-	list := make([]int, n)
-	for i := range list {
-		list[i] = a.reg()
-	}
-	return list
-}
-
 // begin loads the parameters into the general registers in their order, R0 first.
 func (a *arm64) begin(name, comment string, parameters ...string) {
-	a.next = 0
+	if a.reset(); a.count == 0 {
+		a.count = 32
+	}
 	a.function(name, comment, parameters...)
 	for i, p := range parameters {
 		n, _, _ := strings.Cut(p, ":")
@@ -159,10 +146,14 @@ func (a *arm64) begin(name, comment string, parameters ...string) {
 
 func r(i int) string { return fmt.Sprintf("R%d", i) }
 
-func (a *arm64) end() { fmt.Fprintln(&a.text, "\tRET") }
+func (a *arm64) end() {
+	fmt.Fprintln(&a.text, "\tRET")
+	a.noted()
+}
 
-// loop counts a general register down.
-func (a *arm64) loop(counter int, body func()) {
+// loop counts a general register down. What it goes through stands before it.
+func (a *arm64) loop(counter int, through string, body func()) {
+	a.comment("Each of %s: %s.", r(counter), through)
 	again, done := a.label("loop"), a.label("done")
 	a.op("CMP", "$0", r(counter))
 	a.op("BLE", done)
@@ -184,7 +175,7 @@ func (a *arm64) advance(register, bytes int) {
 
 // numbers loads 16 bytes of constants.
 func (a *arm64) numbers(name string, words ...uint32) int {
-	v := a.reg()
+	v := a.reg(name)
 	a.op("MOVD", "$"+a.constant(name, words...), "R20")
 	a.load(v, 20, 0)
 	return v

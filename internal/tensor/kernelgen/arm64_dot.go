@@ -15,11 +15,11 @@ func (a *arm64) dot(k kind) {
 			a.op("ADD", r(list.step), r(list.registers[i-1]), r(list.registers[i]))
 		}
 	}
-	acc := a.reg()
+	acc := a.reg("totals")
 	a.load(acc, 0, 0)
-	s := a.regs(4)
-	w, total, t, sum := a.reg(), a.reg(), a.reg(), a.reg()
-	x := [2]int{a.reg(), a.reg()}
+	s := a.regs("s", 4)
+	w, total, t, sum := a.reg("weights"), a.reg("total"), a.reg("spare"), a.reg("sum")
+	x := [2]int{a.reg("activations"), a.reg("activations")}
 	// across gives four words of each of four rows as one vector for each word.
 	across := func(dst []int, from []int, offset int) {
 		for i, v := range s {
@@ -55,16 +55,13 @@ func (a *arm64) dot(k kind) {
 	}
 	scales, lows := make([][]int, halves), make([][]int, halves)
 	for h := range halves {
-		scales[h] = a.regs(4)
+		scales[h] = a.regs("scales", 4)
 		if k.shifted {
-			lows[h] = a.regs(4)
+			lows[h] = a.regs("lows", 4)
 		}
 	}
-	if a.next > 28 {
-		panic("neon: dot")
-	}
-	factors := a.reg()
-	a.loop(8, func() {
+	factors := a.reg("factors")
+	a.loop(8, "quads", func() {
 		for h := range halves {
 			across(scales[h], scaleRows, 16*h)
 			if k.shifted {
@@ -117,10 +114,10 @@ func (a *arm64) tile(k kind, n int) {
 		"acc:*float32", "x:*byte", "xq:int", "panel:*byte", "scale:*float32", "low:*float32", "quads:int")
 	const q, tails, block, counter = 1, 7, 8, 6
 	a.op("ADD", fmt.Sprintf("$%d", recordScale), r(q), r(tails))
-	sums := a.regs(4 * n) // [vector][part]
-	x := a.regs(n)
-	w := a.regs(4)
-	t, u := a.reg(), a.reg()
+	sums := a.regs("sums", 4*n) // [vector][part]
+	x := a.regs("activations", n)
+	w := a.regs("weights", 4)
+	t, u := a.reg("spare"), a.reg("spare")
 	base := func(v, offset int) { // R9: a place behind a vector's tail
 		a.op("ADD", fmt.Sprintf("$%d", recordBytes*v+offset-recordScale), r(tails), "R9")
 	}
@@ -167,9 +164,9 @@ func (a *arm64) tile(k kind, n int) {
 			}
 		}
 	}
-	a.loop(counter, func() {
+	a.loop(counter, "quads", func() {
 		a.op("MOVD", "$4", r(block))
-		a.loop(block, func() {
+		a.loop(block, "blocks of a quad", func() {
 			products(0, true)
 			if !k.halves {
 				products(1, false)
@@ -231,9 +228,9 @@ func (a *arm64) tile(k kind, n int) {
 
 func (a *arm64) transposer() {
 	a.begin("transpose", "writes the words of 16 rows, stride bytes apart, 16 of one place after the other; pieces are 16 bytes.", "dst:*byte", "src:*byte", "stride:int", "pieces:int")
-	s, d := a.regs(4), a.regs(4)
-	t, u := a.reg(), a.reg()
-	a.loop(3, func() {
+	s, d := a.regs("s", 4), a.regs("d", 4)
+	t, u := a.reg("spare"), a.reg("spare")
+	a.loop(3, "pieces of 16 bytes of each row", func() {
 		a.op("MOVD", "R1", "R4")
 		for part := range 4 {
 			for i := range 4 {

@@ -4,7 +4,7 @@ import "fmt"
 
 func (a *arm64) floats() {
 	a.widen("widenF16", "expands half floats, 16 at a time.", func() {
-		v, t := a.reg(), a.reg()
+		v, t := a.reg("v"), a.reg("spare")
 		for i := range 2 {
 			a.load(v, 1, 16*i)
 			a.u("fcvtl", t, v)
@@ -14,7 +14,7 @@ func (a *arm64) floats() {
 		}
 	})
 	a.widen("widenBF16", "expands the upper halves of floats, 16 at a time.", func() {
-		v, t := a.reg(), a.reg()
+		v, t := a.reg("v"), a.reg("spare")
 		for i := range 2 {
 			a.load(v, 1, 16*i)
 			for j, widen := range []string{"uxtl.4s", "uxtl2.4s"} {
@@ -33,7 +33,7 @@ func (a *arm64) floats() {
 	a.dotFloats(4, 3, 4, []int{1, 5, 6, 7})
 
 	a.each("addFloats", "adds y to x, 16 elements at a time.", []string{"x:*float32", "y:*float32", "n:int"}, 2, nil, func(v, at int) {
-		y := a.next
+		y := a.reg("y")
 		a.load(v, 0, at)
 		a.load(y, 1, at)
 		a.v("fadd", v, v, y)
@@ -41,8 +41,8 @@ func (a *arm64) floats() {
 	}, 0, 1)
 	by := 0
 	a.each("scaleFloats", "writes x times a number times w to dst, 16 elements at a time.", []string{"dst:*float32", "x:*float32", "w:*float32", "by:int", "n:int"}, 4,
-		func() { by = a.reg(); a.fromGeneral(by, 3) }, func(v, at int) {
-			w := a.next
+		func() { by = a.reg("by"); a.fromGeneral(by, 3) }, func(v, at int) {
+			w := a.reg("weights")
 			a.load(v, 1, at)
 			a.load(w, 2, at)
 			a.v("fmul", v, v, by)
@@ -51,8 +51,8 @@ func (a *arm64) floats() {
 		}, 0, 1, 2)
 	other := 0
 	a.each("blendFloats", "writes x times one number plus y times another to x, 16 elements at a time.", []string{"x:*float32", "y:*float32", "a:int", "b:int", "n:int"}, 4,
-		func() { by, other = a.reg(), a.reg(); a.fromGeneral(by, 2); a.fromGeneral(other, 3) }, func(v, at int) {
-			y := a.next
+		func() { by, other = a.reg("by"), a.reg("other"); a.fromGeneral(by, 2); a.fromGeneral(other, 3) }, func(v, at int) {
+			y := a.reg("y")
 			a.load(v, 0, at)
 			a.load(y, 1, at)
 			a.v("fmul", v, v, by)
@@ -70,16 +70,16 @@ func (a *arm64) floats() {
 		a.store(g, 0, at)
 	}
 	a.each("swish", "writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.", []string{"gate:*float32", "up:*float32", "factor:int", "n:int"}, 3,
-		func() { by = a.reg(); a.fromGeneral(by, 2); e = a.exponential() }, func(v, at int) {
+		func() { by = a.reg("by"); a.fromGeneral(by, 2); e = a.exponential() }, func(v, at int) {
 			g := e.spare
 			a.load(g, 0, at)
 			a.v("fmul", v, by, g)
-			gated(v, g, a.next, at)
+			gated(v, g, a.reg("up"), at)
 		}, 0, 1)
 	cubic := 0
 	a.each("tanhGELU", "writes gate/(1 + e^(factor·(gate + cubic·gate³)))·up to gate, 16 elements at a time.", []string{"gate:*float32", "up:*float32", "factor:int", "cubic:int", "n:int"}, 4,
 		func() {
-			by, cubic = a.reg(), a.reg()
+			by, cubic = a.reg("by"), a.reg("cubic")
 			a.fromGeneral(by, 2)
 			a.fromGeneral(cubic, 3)
 			e = a.exponential()
@@ -91,13 +91,13 @@ func (a *arm64) floats() {
 			a.v("fmul", v, v, cubic)
 			a.v("fadd", v, g, v)
 			a.v("fmul", v, v, by)
-			gated(v, g, a.next, at)
+			gated(v, g, a.reg("up"), at)
 		}, 0, 1)
 }
 
 func (a *arm64) widen(name, comment string, body func()) {
 	a.begin(name, comment, "dst:*float32", "src:*byte", "n:int")
-	a.loop(2, func() {
+	a.loop(2, "16 elements", func() {
 		body()
 		a.advance(0, 64)
 		a.advance(1, 32)
@@ -107,12 +107,12 @@ func (a *arm64) widen(name, comment string, body func()) {
 
 // dotFloats keeps 16 sums for each row.
 func (a *arm64) dotFloats(rows, x, counter int, pointers []int) {
-	sums := a.regs(4 * rows)
-	v, t := a.regs(4), a.reg()
+	sums := a.regs("sums", 4*rows)
+	v, t := a.regs("v", 4), a.reg("spare")
 	for _, s := range sums {
 		a.zero(s)
 	}
-	a.loop(counter, func() {
+	a.loop(counter, "16 elements", func() {
 		for part := range 4 {
 			a.load(v[part], x, 16*part)
 		}
@@ -140,9 +140,9 @@ func (a *arm64) dotFloats(rows, x, counter int, pointers []int) {
 func (a *arm64) recur() {
 	a.begin("recur", "makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.",
 		"out:*float32", "s:*float32", "k:*float32", "q:*float32", "fade:int", "u:*float32", "rows:int", "n:int")
-	fade, u, v, t, sums := a.reg(), a.reg(), a.reg(), a.reg(), a.regs(4)
+	fade, u, v, t, sums := a.reg("fade"), a.reg("spare"), a.reg("v"), a.reg("spare"), a.regs("sums", 4)
 	a.fromGeneral(fade, 4)
-	a.loop(6, func() {
+	a.loop(6, "rows of the state", func() {
 		a.op("MOVWU", "(R5)", "R11")
 		a.fromGeneral(u, 11)
 		for _, s := range sums {
@@ -151,7 +151,7 @@ func (a *arm64) recur() {
 		a.op("MOVD", "R2", "R8")
 		a.op("MOVD", "R3", "R9")
 		a.op("MOVD", "R7", "R10")
-		a.loop(10, func() {
+		a.loop(10, "16 elements of a row", func() {
 			for part := range 4 {
 				a.load(v, 1, 16*part)
 				a.load(t, 8, 16*part)
@@ -190,10 +190,10 @@ func (a *arm64) each(name, comment string, parameters []string, counter int, bef
 	if before != nil {
 		before()
 	}
-	v := a.reg()
-	a.loop(counter, func() {
+	v := a.reg("v")
+	a.loop(counter, "16 elements", func() {
 		for part := range 4 {
-			body(v, 16*part)
+			a.within(func() { body(v, 16*part) })
 		}
 		for _, p := range pointers {
 			a.advance(p, 64)
@@ -215,7 +215,7 @@ func (a *arm64) exponential() (e neonExp) {
 	for _, t := range expTerms {
 		e.terms = append(e.terms, a.everywhere(t))
 	}
-	e.n, e.p, e.t, e.small, e.spare = a.reg(), a.reg(), a.reg(), a.reg(), a.reg()
+	e.n, e.p, e.t, e.small, e.spare = a.reg("n"), a.reg("p"), a.reg("spare"), a.reg("small"), a.reg("spare")
 	return e
 }
 
@@ -252,7 +252,7 @@ func (a *arm64) attention() {
 	a.weigh()
 	a.soften()
 	a.begin("exp", "is e^x.", "x:int", ":float32")
-	e, v := a.exponential(), a.reg()
+	e, v := a.exponential(), a.reg("v")
 	a.fromGeneral(v, 0)
 	a.exp(e, v)
 	a.op("FMOVS", fmt.Sprintf("F%d", v), a.result)
@@ -265,7 +265,7 @@ var neonQueries = []int{4, 1}
 func (a *arm64) scores(n int) {
 	a.begin(fmt.Sprintf("scores%d", n), fmt.Sprintf("gives the products of %d queries, qs bytes apart, with keys of [dims][32]; out is [%d][32].", n, n),
 		"out:*float32", "q:*float32", "qs:int", "keys:*float32", "dims:int")
-	sums, k, q := a.regs(4*n), a.regs(4), a.reg()
+	sums, k, q := a.regs("sums", 4*n), a.regs("k", 4), a.reg("q")
 	for half := range 2 {
 		a.op("MOVD", "R1", "R5")
 		a.op("ADD", fmt.Sprintf("$%d", 64*half), "R3", "R6")
@@ -273,7 +273,7 @@ func (a *arm64) scores(n int) {
 		for _, s := range sums {
 			a.zero(s)
 		}
-		a.loop(7, func() {
+		a.loop(7, "dims", func() {
 			for part := range 4 {
 				a.load(k[part], 6, 16*part)
 			}
@@ -300,7 +300,7 @@ func (a *arm64) scores(n int) {
 func (a *arm64) mix(n int) {
 	a.begin(fmt.Sprintf("mix%d", n), fmt.Sprintf("makes each of %d outs, os bytes apart, itself times a number of its own, plus values of [dims], vs bytes apart, times their weights, [%d][32]; dims are 16 at a time.", n, n),
 		"out:*float32", "os:int", "by:*float32", "weights:*float32", "values:*float32", "vs:int", "positions:int", "dims:int")
-	sums, v, w := a.regs(4*n), a.regs(4), a.reg()
+	sums, v, w := a.regs("sums", 4*n), a.regs("v", 4), a.reg("weights")
 	outs := func(do func(i, s, base, offset int)) {
 		a.op("MOVD", "R0", "R10")
 		for i := range n {
@@ -310,7 +310,7 @@ func (a *arm64) mix(n int) {
 			a.op("ADD", "R1", "R10")
 		}
 	}
-	a.loop(7, func() {
+	a.loop(7, "16 dims", func() {
 		outs(func(i, s, base, offset int) {
 			if offset == 0 {
 				a.op("ADD", fmt.Sprintf("$%d", 4*i), "R2", "R11")
@@ -322,7 +322,7 @@ func (a *arm64) mix(n int) {
 		a.op("MOVD", "R4", "R8")
 		a.op("MOVD", "R3", "R9")
 		a.op("MOVD", "R6", "R12")
-		a.loop(12, func() {
+		a.loop(12, "positions", func() {
 			for part := range 4 {
 				a.load(v[part], 8, 16*part)
 			}
@@ -383,7 +383,7 @@ func (a *arm64) masked(scale, infinite, v, t, odd, largest int) {
 
 func (a *arm64) mask() {
 	a.begin("mask", "multiplies 32 scores with a number, makes those before and after a range −∞, and gives the largest.", "scores:*[32]float32", "scale:int", "from:int", "to:int", ":float32")
-	scale, infinite, v, t, odd, largest := a.reg(), a.everywhere(infinity), a.reg(), a.reg(), a.reg(), a.reg()
+	scale, infinite, v, t, odd, largest := a.reg("scale"), a.everywhere(infinity), a.reg("v"), a.reg("spare"), a.reg("odd"), a.reg("largest")
 	a.fromGeneral(scale, 1)
 	a.op("MOVD", "R2", "R14")
 	a.op("MOVD", "R3", "R15")
@@ -412,7 +412,7 @@ func (a *arm64) weighed(e neonExp, peak, v int, totals []int) {
 func (a *arm64) weigh() {
 	a.begin("weigh", "replaces 32 scores by e^(score − peak), and gives their sum.", "scores:*[32]float32", "peak:int", ":float32")
 	e := a.exponential()
-	peak, v, totals := a.reg(), a.reg(), a.regs(4)
+	peak, v, totals := a.reg("peak"), a.reg("v"), a.regs("totals", 4)
 	a.fromGeneral(peak, 1)
 	a.weighed(e, peak, v, totals)
 	a.op("FMOVS", fmt.Sprintf("F%d", totals[0]), a.result)
@@ -424,11 +424,11 @@ func (a *arm64) soften() {
 	a.begin("soften", "turns 32 scores of each query, times a number, into weights, e^(score − peak), and 0 outside of its range: peaks and totals, the sums of weights, go on, and shrinks are what weights of before are to be multiplied with.",
 		"scores:*float32", "scale:int", "ranges:*[2]int32", "peaks:*float32", "totals:*float32", "shrinks:*float32", "queries:int")
 	e := a.exponential()
-	scale, infinite, least := a.reg(), a.everywhere(infinity), a.everywhere(lowest)
-	v, peak, totals := a.reg(), a.reg(), a.regs(4)
+	scale, infinite, least := a.reg("scale"), a.everywhere(infinity), a.everywhere(lowest)
+	v, peak, totals := a.reg("v"), a.reg("peak"), a.regs("totals", 4)
 	a.fromGeneral(scale, 1)
 	a.masks()
-	a.loop(6, func() {
+	a.loop(6, "queries", func() {
 		a.op("MOVW", "(R2)", "R14")
 		a.op("MOVW", "4(R2)", "R15")
 		largest, old := totals[0], totals[1]
@@ -460,10 +460,10 @@ func (a *arm64) round() {
 	a.begin("round", "rounds quads of floats to records, xq bytes apart, and gives how many it has done: it stops before one that has a block of zeros, of numbers too small, or of what is no number.",
 		"records:*byte", "xq:int", "x:*float32", "quads:int", ":int")
 	a.op("MOVD", "$0", "R4")
-	v := a.regs(8)
-	largest, t, u, of127, inverse := a.reg(), a.reg(), a.reg(), a.everywhere(0x42fe0000), a.reg()
+	v := a.regs("v", 8)
+	largest, t, u, of127, inverse := a.reg("largest"), a.reg("spare"), a.reg("spare"), a.everywhere(0x42fe0000), a.reg("inverse")
 	stop := a.label("stop")
-	a.loop(3, func() {
+	a.loop(3, "quads", func() {
 		for b := range 4 {
 			for i, x := range v {
 				a.load(x, 2, 128*b+16*i)
@@ -531,11 +531,11 @@ func (a *arm64) probes() {
 		{"probeFloats", "does 10 fused multiplications of floats in registers, so often.", "fmla"},
 	} {
 		a.begin(p.name, p.comment, "n:int")
-		w, sums := a.reg(), a.regs(10)
+		w, sums := a.reg("weights"), a.regs("sums", 10)
 		for _, s := range append(sums, w) {
 			a.zero(s)
 		}
-		a.loop(0, func() {
+		a.loop(0, "rounds", func() {
 			for _, s := range sums {
 				a.v(p.op, s, w, w)
 			}
@@ -543,8 +543,8 @@ func (a *arm64) probes() {
 		a.end()
 	}
 	a.begin("probeRead", "reads 256 bytes at a time, so often.", "data:*byte", "n:int")
-	v := a.regs(8)
-	a.loop(1, func() {
+	v := a.regs("v", 8)
+	a.loop(1, "256 bytes", func() {
 		for i := range 16 {
 			a.load(v[i%8], 0, 16*i)
 		}

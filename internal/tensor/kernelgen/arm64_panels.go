@@ -59,9 +59,9 @@ type neonPanel struct {
 func (a *arm64) panel(f panelForm, n int) {
 	a.begin(fmt.Sprintf("panel%s_%d", f.name, n), fmt.Sprintf("adds the products of some units of a panel with %d vectors to acc, which has 16 places for each; xq is the bytes from one quad of the vectors to the next.", n),
 		"acc:*float32", "x:*byte", "xq:int", "panel:*byte", "units:int")
-	p := &neonPanel{arm64: a, f: f, n: n, sums: a.regs(4 * n), x: a.regs(n), w: a.regs(4), t: a.reg(), spare: a.reg()}
+	p := &neonPanel{arm64: a, f: f, n: n, sums: a.regs("sums", 4*n), x: a.regs("activations", n), w: a.regs("weights", 4), t: a.reg("spare"), spare: a.reg("spare")}
 	if f.kind.halves {
-		p.firsts = a.regs(4 * n)
+		p.firsts = a.regs("firsts", 4*n)
 	}
 	switch {
 	case f.bytes:
@@ -84,15 +84,15 @@ func (a *arm64) panel(f panelForm, n int) {
 	blocks := 4 * f.quads
 	a.op("ADD", fmt.Sprintf("$%d", recordScale), r(neonX), r(neonTails))
 	a.op("ADD", fmt.Sprintf("$%d", f.head+blocks*f.scales), r(neonScales), r(neonWeights))
-	a.loop(neonUnits, func() {
+	a.loop(neonUnits, "units", func() {
 		if f.head > 0 {
 			a.op("MOVD", r(neonScales), r(neonHead))
 			a.advance(neonScales, f.head)
 		}
 		a.op("MOVD", fmt.Sprintf("$%d", f.quads), r(neonQuads))
-		a.loop(neonQuads, func() {
+		a.loop(neonQuads, "quads of a unit", func() {
 			a.op("MOVD", "$4", r(neonBlocks))
-			a.loop(neonBlocks, func() {
+			a.loop(neonBlocks, "blocks of a quad", func() {
 				p.block()
 				a.advance(neonX, 16)
 				a.advance(neonTails, 4)

@@ -18,7 +18,7 @@ func (a *arm64) eachQuad(quads int, body func()) {
 	if quads == 2 {
 		a.op("LSR", "$1", "R5")
 	}
-	a.loop(5, body)
+	a.loop(5, "quads, or pairs of them, of a row", body)
 	for _, s := range [][2]int{{0, 7}, {1, 8}, {2, 8}, {3, 9}, {4, 10}} {
 		a.op("ADD", r(s[1]), r(s[0]))
 	}
@@ -64,8 +64,8 @@ func (a *arm64) unpackSimple(f blocks32) {
 		bits = a.numbers("bits", 0x08040201, 0x80402010, 0x08040201, 0x80402010)
 		sixteen = a.everywhere(bytes4(16))
 	}
-	h := [2]int{a.reg(), a.reg()}
-	t, s := a.reg(), a.regs(4)
+	h := [2]int{a.reg("h"), a.reg("h")}
+	t, s := a.reg("spare"), a.regs("s", 4)
 	if f.scale < 0 {
 		a.op("MOVD", "$·powers(SB)", "R11")
 	}
@@ -187,8 +187,8 @@ func (a *arm64) sixBits() {
 func (a *arm64) unpackQ4K(name string, stride, data, fifth int) {
 	a.unpacker(name)
 	mask, sixteen := a.everywhere(bytes4(15)), a.everywhere(bytes4(16))
-	raw, v, t, d := a.reg(), a.reg(), a.reg(), a.reg()
-	high := a.regs(2)
+	raw, v, t, d := a.reg("raw"), a.reg("v"), a.reg("spare"), a.reg("d")
+	high := a.regs("high", 2)
 	a.eachQuad(2, func() {
 		if fifth > 0 {
 			a.load(high[0], 3, fifth)
@@ -248,7 +248,7 @@ func (a *arm64) byHalves() int {
 func (a *arm64) unpackQ6K() {
 	a.unpacker("Q6_K")
 	mask, high, less, order := a.everywhere(bytes4(15)), a.everywhere(bytes4(0x30)), a.everywhere(bytes4(32)), a.byHalves()
-	v, t, u, d := a.reg(), a.reg(), a.reg(), a.reg()
+	v, t, u, d := a.reg("v"), a.reg("spare"), a.reg("spare"), a.reg("d")
 	a.eachQuad(2, func() {
 		for q := range 2 {
 			for b := range 4 {
@@ -285,7 +285,7 @@ func (a *arm64) unpackQ6K() {
 func (a *arm64) unpackQ3K() {
 	a.unpacker("Q3_K")
 	three, four, less, order := a.everywhere(bytes4(3)), a.everywhere(bytes4(4)), a.everywhere(bytes4(32)), a.byHalves()
-	v, t, u, d := a.reg(), a.reg(), a.reg(), a.reg()
+	v, t, u, d := a.reg("v"), a.reg("spare"), a.reg("spare"), a.reg("d")
 	a.eachQuad(2, func() {
 		for q := range 2 {
 			for b := range 4 {
@@ -342,7 +342,7 @@ func (a *arm64) unpackQ3K() {
 func (a *arm64) unpackQ2K() {
 	a.unpacker("Q2_K")
 	three, mask, order := a.everywhere(bytes4(3)), a.everywhere(bytes4(15)), a.byHalves()
-	v, t, u, d, low := a.reg(), a.reg(), a.reg(), a.reg(), a.reg()
+	v, t, u, d, low := a.reg("v"), a.reg("spare"), a.reg("spare"), a.reg("d"), a.reg("low")
 	a.eachQuad(2, func() {
 		for q := range 2 {
 			for b := range 4 {
@@ -374,7 +374,7 @@ func (a *arm64) unpackIQ4XS() {
 	a.unpacker("IQ4_XS")
 	mask, less := a.everywhere(bytes4(15)), a.everywhere(bytes4(32))
 	table := a.numbers("tableIQ4_XS", signedTable(&uneven)...)
-	v, t, d := a.reg(), a.reg(), a.reg()
+	v, t, d := a.reg("v"), a.reg("spare"), a.reg("d")
 	a.eachQuad(2, func() {
 		for n := range 8 {
 			a.load(t, 3, 8+16*n)

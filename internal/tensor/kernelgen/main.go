@@ -91,6 +91,9 @@ var vectorKernels = []struct{ field, name string }{
 
 // source is what the generators of all processors have: a text that grows by functions.
 type source struct {
+	registers
+	generals    generals
+	notesAt     int // where in the text what registers are for belongs
 	text, stubs bytes.Buffer
 	constants   bytes.Buffer
 	known       map[string]bool
@@ -107,7 +110,7 @@ func (s *source) function(name, comment string, parameters ...string) {
 		size -= 4
 	}
 	fmt.Fprintf(&s.text, "\nTEXT ·%s(SB), NOSPLIT, $%d-%d\n", full, s.frame, size)
-	s.frame = 0
+	s.frame, s.notesAt, s.generals = 0, s.text.Len(), generals{}
 	var list []string
 	result := ""
 	for _, p := range parameters {
@@ -120,6 +123,16 @@ func (s *source) function(name, comment string, parameters ...string) {
 	fmt.Fprintf(&s.stubs, "\n// %s %s\n//\n//go:noescape\nfunc %s(%s)%s\n", full, comment, full, strings.Join(list, ", "), result)
 }
 
+// noted says before a function's instructions what its registers are for.
+func (s *source) noted() {
+	if len(s.notes) == 0 {
+		return
+	}
+	rest := string(s.text.Bytes()[s.notesAt:])
+	s.text.Truncate(s.notesAt)
+	fmt.Fprintf(&s.text, "\t// Registers: %s.\n%s", strings.Join(s.notes, "; "), rest)
+}
+
 // op writes an instruction.
 func (s *source) op(name string, operands ...any) {
 	var list []string
@@ -127,6 +140,11 @@ func (s *source) op(name string, operands ...any) {
 		list = append(list, fmt.Sprint(o))
 	}
 	fmt.Fprintf(&s.text, "\t%s %s\n", name, strings.Join(list, ", "))
+}
+
+// comment writes a line that is none of the program.
+func (s *source) comment(format string, args ...any) {
+	fmt.Fprintf(&s.text, "\t// "+format+"\n", args...)
 }
 
 // label is a name for a place that op has not used.

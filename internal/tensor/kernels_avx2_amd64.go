@@ -435,11 +435,6 @@ func scaleFloats_avx2(dst *float32, x *float32, w *float32, by int, n int)
 //go:noescape
 func blendFloats_avx2(x *float32, y *float32, a int, b int, n int)
 
-// recur_avx2 makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
-//
-//go:noescape
-func recur_avx2(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
-
 // swish_avx2 writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.
 //
 //go:noescape
@@ -449,6 +444,11 @@ func swish_avx2(gate *float32, up *float32, factor int, n int)
 //
 //go:noescape
 func tanhGELU_avx2(gate *float32, up *float32, factor int, cubic int, n int)
+
+// recur_avx2 makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
+//
+//go:noescape
+func recur_avx2(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
 
 // scores4_avx2 gives the products of 4 queries, qs bytes apart, with keys of [dims][32]; out is [4][32].
 //

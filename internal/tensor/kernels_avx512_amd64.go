@@ -518,16 +518,6 @@ func scaleFloats_avx512(dst *float32, x *float32, w *float32, by int, n int)
 //go:noescape
 func blendFloats_avx512(x *float32, y *float32, a int, b int, n int)
 
-// tileFloats_avx512 gives the products of four rows, ws bytes apart, with four vectors, xs bytes apart, of 16 elements at a time; those of a vector are os bytes after those of the one before.
-//
-//go:noescape
-func tileFloats_avx512(out *float32, os int, w *float32, ws int, x *float32, xs int, n int)
-
-// recur_avx512 makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
-//
-//go:noescape
-func recur_avx512(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
-
 // swish_avx512 writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.
 //
 //go:noescape
@@ -537,6 +527,16 @@ func swish_avx512(gate *float32, up *float32, factor int, n int)
 //
 //go:noescape
 func tanhGELU_avx512(gate *float32, up *float32, factor int, cubic int, n int)
+
+// tileFloats_avx512 gives the products of four rows, ws bytes apart, with four vectors, xs bytes apart, of 16 elements at a time; those of a vector are os bytes after those of the one before.
+//
+//go:noescape
+func tileFloats_avx512(out *float32, os int, w *float32, ws int, x *float32, xs int, n int)
+
+// recur_avx512 makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
+//
+//go:noescape
+func recur_avx512(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
 
 // scores8_avx512 gives the products of 8 queries, qs bytes apart, with keys of [dims][32]; out is [8][32].
 //

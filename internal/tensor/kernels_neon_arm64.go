@@ -399,11 +399,6 @@ func scaleFloats_neon(dst *float32, x *float32, w *float32, by int, n int)
 //go:noescape
 func blendFloats_neon(x *float32, y *float32, a int, b int, n int)
 
-// recur_neon makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
-//
-//go:noescape
-func recur_neon(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
-
 // swish_neon writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.
 //
 //go:noescape
@@ -413,6 +408,11 @@ func swish_neon(gate *float32, up *float32, factor int, n int)
 //
 //go:noescape
 func tanhGELU_neon(gate *float32, up *float32, factor int, cubic int, n int)
+
+// recur_neon makes each row s of a state s·fade + k·u, u being one number of each row, and gives its product with q; rows are of 16 elements n times.
+//
+//go:noescape
+func recur_neon(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
 
 // scores4_neon gives the products of 4 queries, qs bytes apart, with keys of [dims][32]; out is [4][32].
 //

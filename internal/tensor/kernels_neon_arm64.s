@@ -16219,7 +16219,7 @@ done282:
 	RET
 
 TEXT ·addFloats_neon(SB), NOSPLIT, $0-24
-	// Registers: v 0; y 1; y 1; y 1; y 1.
+	// Registers: x 0; y 1; x 0; y 1; x 0; y 1; x 0; y 1.
 	MOVD x+0(FP), R0
 	MOVD y+8(FP), R1
 	MOVD n+16(FP), R2
@@ -16251,7 +16251,7 @@ done284:
 	RET
 
 TEXT ·scaleFloats_neon(SB), NOSPLIT, $0-40
-	// Registers: by 0; v 1; weights 2; weights 2; weights 2; weights 2.
+	// Registers: by 0; x 1; w 2; x 1; w 2; x 1; w 2; x 1; w 2.
 	MOVD dst+0(FP), R0
 	MOVD x+8(FP), R1
 	MOVD w+16(FP), R2
@@ -16263,23 +16263,23 @@ TEXT ·scaleFloats_neon(SB), NOSPLIT, $0-40
 	BLE done286
 loop285:
 	WORD $0x3dc00021 // ldr q1, [x1, #0]
-	WORD $0x3dc00042 // ldr q2, [x2, #0]
 	WORD $0x6e20dc21 // fmul v1, v1, v0
+	WORD $0x3dc00042 // ldr q2, [x2, #0]
 	WORD $0x6e22dc21 // fmul v1, v1, v2
 	WORD $0x3d800001 // str q1, [x0, #0]
 	WORD $0x3dc00421 // ldr q1, [x1, #16]
-	WORD $0x3dc00442 // ldr q2, [x2, #16]
 	WORD $0x6e20dc21 // fmul v1, v1, v0
+	WORD $0x3dc00442 // ldr q2, [x2, #16]
 	WORD $0x6e22dc21 // fmul v1, v1, v2
 	WORD $0x3d800401 // str q1, [x0, #16]
 	WORD $0x3dc00821 // ldr q1, [x1, #32]
-	WORD $0x3dc00842 // ldr q2, [x2, #32]
 	WORD $0x6e20dc21 // fmul v1, v1, v0
+	WORD $0x3dc00842 // ldr q2, [x2, #32]
 	WORD $0x6e22dc21 // fmul v1, v1, v2
 	WORD $0x3d800801 // str q1, [x0, #32]
 	WORD $0x3dc00c21 // ldr q1, [x1, #48]
-	WORD $0x3dc00c42 // ldr q2, [x2, #48]
 	WORD $0x6e20dc21 // fmul v1, v1, v0
+	WORD $0x3dc00c42 // ldr q2, [x2, #48]
 	WORD $0x6e22dc21 // fmul v1, v1, v2
 	WORD $0x3d800c01 // str q1, [x0, #48]
 	ADD $64, R0
@@ -16291,7 +16291,7 @@ done286:
 	RET
 
 TEXT ·blendFloats_neon(SB), NOSPLIT, $0-40
-	// Registers: by 0; other 1; v 2; y 3; y 3; y 3; y 3.
+	// Registers: a 0; b 1; x 2; x 3; y 4; x 2; x 3; y 4; x 2; x 3; y 4; x 2; x 3; y 4.
 	MOVD x+0(FP), R0
 	MOVD y+8(FP), R1
 	MOVD a+16(FP), R2
@@ -16303,25 +16303,25 @@ TEXT ·blendFloats_neon(SB), NOSPLIT, $0-40
 	CMP $0, R4
 	BLE done288
 loop287:
-	WORD $0x3dc00002 // ldr q2, [x0, #0]
-	WORD $0x3dc00023 // ldr q3, [x1, #0]
-	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x4e21cc62 // fmla v2, v3, v1
+	WORD $0x3dc00003 // ldr q3, [x0, #0]
+	WORD $0x6e23dc02 // fmul v2, v0, v3
+	WORD $0x3dc00024 // ldr q4, [x1, #0]
+	WORD $0x4e24cc22 // fmla v2, v1, v4
 	WORD $0x3d800002 // str q2, [x0, #0]
-	WORD $0x3dc00402 // ldr q2, [x0, #16]
-	WORD $0x3dc00423 // ldr q3, [x1, #16]
-	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x4e21cc62 // fmla v2, v3, v1
+	WORD $0x3dc00403 // ldr q3, [x0, #16]
+	WORD $0x6e23dc02 // fmul v2, v0, v3
+	WORD $0x3dc00424 // ldr q4, [x1, #16]
+	WORD $0x4e24cc22 // fmla v2, v1, v4
 	WORD $0x3d800402 // str q2, [x0, #16]
-	WORD $0x3dc00802 // ldr q2, [x0, #32]
-	WORD $0x3dc00823 // ldr q3, [x1, #32]
-	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x4e21cc62 // fmla v2, v3, v1
+	WORD $0x3dc00803 // ldr q3, [x0, #32]
+	WORD $0x6e23dc02 // fmul v2, v0, v3
+	WORD $0x3dc00824 // ldr q4, [x1, #32]
+	WORD $0x4e24cc22 // fmla v2, v1, v4
 	WORD $0x3d800802 // str q2, [x0, #32]
-	WORD $0x3dc00c02 // ldr q2, [x0, #48]
-	WORD $0x3dc00c23 // ldr q3, [x1, #48]
-	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x4e21cc62 // fmla v2, v3, v1
+	WORD $0x3dc00c03 // ldr q3, [x0, #48]
+	WORD $0x6e23dc02 // fmul v2, v0, v3
+	WORD $0x3dc00c24 // ldr q4, [x1, #48]
+	WORD $0x4e24cc22 // fmla v2, v1, v4
 	WORD $0x3d800c02 // str q2, [x0, #48]
 	ADD $64, R0
 	ADD $64, R1
@@ -16330,85 +16330,8 @@ loop287:
 done288:
 	RET
 
-TEXT ·recur_neon(SB), NOSPLIT, $0-64
-	// Registers: fade 0; spare 1; v 2; spare 3; sums 4–7.
-	MOVD out+0(FP), R0
-	MOVD s+8(FP), R1
-	MOVD k+16(FP), R2
-	MOVD q+24(FP), R3
-	MOVD fade+32(FP), R4
-	MOVD u+40(FP), R5
-	MOVD rows+48(FP), R6
-	MOVD n+56(FP), R7
-	WORD $0x4e040c80 // dup v0.4s, w4
-	// Each of R6: rows of the state.
-	CMP $0, R6
-	BLE done290
-loop289:
-	MOVWU (R5), R11
-	WORD $0x4e040d61 // dup v1.4s, w11
-	WORD $0x6e241c84 // eor v4, v4, v4
-	WORD $0x6e251ca5 // eor v5, v5, v5
-	WORD $0x6e261cc6 // eor v6, v6, v6
-	WORD $0x6e271ce7 // eor v7, v7, v7
-	MOVD R2, R8
-	MOVD R3, R9
-	MOVD R7, R10
-	// Each of R10: 16 elements of a row.
-	CMP $0, R10
-	BLE done292
-loop291:
-	WORD $0x3dc00022 // ldr q2, [x1, #0]
-	WORD $0x3dc00103 // ldr q3, [x8, #0]
-	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x4e21cc62 // fmla v2, v3, v1
-	WORD $0x3d800022 // str q2, [x1, #0]
-	WORD $0x3dc00123 // ldr q3, [x9, #0]
-	WORD $0x4e22cc64 // fmla v4, v3, v2
-	WORD $0x3dc00422 // ldr q2, [x1, #16]
-	WORD $0x3dc00503 // ldr q3, [x8, #16]
-	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x4e21cc62 // fmla v2, v3, v1
-	WORD $0x3d800422 // str q2, [x1, #16]
-	WORD $0x3dc00523 // ldr q3, [x9, #16]
-	WORD $0x4e22cc65 // fmla v5, v3, v2
-	WORD $0x3dc00822 // ldr q2, [x1, #32]
-	WORD $0x3dc00903 // ldr q3, [x8, #32]
-	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x4e21cc62 // fmla v2, v3, v1
-	WORD $0x3d800822 // str q2, [x1, #32]
-	WORD $0x3dc00923 // ldr q3, [x9, #32]
-	WORD $0x4e22cc66 // fmla v6, v3, v2
-	WORD $0x3dc00c22 // ldr q2, [x1, #48]
-	WORD $0x3dc00d03 // ldr q3, [x8, #48]
-	WORD $0x6e20dc42 // fmul v2, v2, v0
-	WORD $0x4e21cc62 // fmla v2, v3, v1
-	WORD $0x3d800c22 // str q2, [x1, #48]
-	WORD $0x3dc00d23 // ldr q3, [x9, #48]
-	WORD $0x4e22cc67 // fmla v7, v3, v2
-	ADD $64, R1
-	ADD $64, R8
-	ADD $64, R9
-	SUB $1, R10
-	CBNZ R10, loop291
-done292:
-	WORD $0x4e26d484 // fadd v4, v4, v6
-	WORD $0x4e27d4a5 // fadd v5, v5, v7
-	WORD $0x4e25d484 // fadd v4, v4, v5
-	WORD $0x4ec47883 // zip2.2d v3, v4, v4
-	WORD $0x4e23d484 // fadd v4, v4, v3
-	WORD $0x4e0c0483 // dup v3.4s, v4.s[1]
-	WORD $0x4e23d484 // fadd v4, v4, v3
-	WORD $0xbd000004 // str s4, [x0, #0]
-	ADD $4, R0
-	ADD $4, R5
-	SUB $1, R6
-	CBNZ R6, loop289
-done290:
-	RET
-
 TEXT ·swish_neon(SB), NOSPLIT, $0-32
-	// Registers: by 0; word3f800000 1; wordc2aeac4f 2; word42b0c0a5 3; word3fb8aa3b 4; word3f318000 5; wordb95e8083 6; word39506967 7; word3ab743ce 8; word3c088908 9; word3d2aa9c1 10; word3e2aaaaa 11; word3f000000 12; n 13; p 14; spare 15; small 16; spare 17; v 18; up 19; up 19; up 19; up 19.
+	// Registers: factor 0; word3f800000 1; wordc2aeac4f 2; word42b0c0a5 3; word3fb8aa3b 4; word3f318000 5; wordb95e8083 6; word39506967 7; word3ab743ce 8; word3c088908 9; word3d2aa9c1 10; word3e2aaaaa 11; word3f000000 12; n 13; p 14; spare 15; small 16; gate 17; power 18; up 19; gate 17; power 18; up 19; gate 17; power 18; up 19; gate 17; power 18; up 19.
 	MOVD gate+0(FP), R0
 	MOVD up+8(FP), R1
 	MOVD factor+16(FP), R2
@@ -16440,10 +16363,10 @@ TEXT ·swish_neon(SB), NOSPLIT, $0-32
 	WORD $0x3dc0028c // ldr q12, [x20, #0]
 	// Each of R3: 16 elements.
 	CMP $0, R3
-	BLE done294
-loop293:
+	BLE done290
+loop289:
 	WORD $0x3dc00011 // ldr q17, [x0, #0]
-	WORD $0x6e31dc12 // fmul v18, v0, v17
+	WORD $0x6e20de32 // fmul v18, v17, v0
 	WORD $0x6eb2e450 // fcmgt v16, v2, v18
 	WORD $0x4e22f652 // fmax v18, v18, v2
 	WORD $0x4ea3f652 // fmin v18, v18, v3
@@ -16469,13 +16392,13 @@ loop293:
 	WORD $0x4f3755ad // shl v13.4s, v13.4s, #23
 	WORD $0x4ead85d2 // add.4s v18, v14, v13
 	WORD $0x4e701e52 // bic v18, v18, v16
-	WORD $0x4e32d432 // fadd v18, v1, v18
+	WORD $0x4e21d652 // fadd v18, v18, v1
 	WORD $0x6e32fe31 // fdiv v17, v17, v18
 	WORD $0x3dc00033 // ldr q19, [x1, #0]
 	WORD $0x6e33de31 // fmul v17, v17, v19
 	WORD $0x3d800011 // str q17, [x0, #0]
 	WORD $0x3dc00411 // ldr q17, [x0, #16]
-	WORD $0x6e31dc12 // fmul v18, v0, v17
+	WORD $0x6e20de32 // fmul v18, v17, v0
 	WORD $0x6eb2e450 // fcmgt v16, v2, v18
 	WORD $0x4e22f652 // fmax v18, v18, v2
 	WORD $0x4ea3f652 // fmin v18, v18, v3
@@ -16501,13 +16424,13 @@ loop293:
 	WORD $0x4f3755ad // shl v13.4s, v13.4s, #23
 	WORD $0x4ead85d2 // add.4s v18, v14, v13
 	WORD $0x4e701e52 // bic v18, v18, v16
-	WORD $0x4e32d432 // fadd v18, v1, v18
+	WORD $0x4e21d652 // fadd v18, v18, v1
 	WORD $0x6e32fe31 // fdiv v17, v17, v18
 	WORD $0x3dc00433 // ldr q19, [x1, #16]
 	WORD $0x6e33de31 // fmul v17, v17, v19
 	WORD $0x3d800411 // str q17, [x0, #16]
 	WORD $0x3dc00811 // ldr q17, [x0, #32]
-	WORD $0x6e31dc12 // fmul v18, v0, v17
+	WORD $0x6e20de32 // fmul v18, v17, v0
 	WORD $0x6eb2e450 // fcmgt v16, v2, v18
 	WORD $0x4e22f652 // fmax v18, v18, v2
 	WORD $0x4ea3f652 // fmin v18, v18, v3
@@ -16533,13 +16456,13 @@ loop293:
 	WORD $0x4f3755ad // shl v13.4s, v13.4s, #23
 	WORD $0x4ead85d2 // add.4s v18, v14, v13
 	WORD $0x4e701e52 // bic v18, v18, v16
-	WORD $0x4e32d432 // fadd v18, v1, v18
+	WORD $0x4e21d652 // fadd v18, v18, v1
 	WORD $0x6e32fe31 // fdiv v17, v17, v18
 	WORD $0x3dc00833 // ldr q19, [x1, #32]
 	WORD $0x6e33de31 // fmul v17, v17, v19
 	WORD $0x3d800811 // str q17, [x0, #32]
 	WORD $0x3dc00c11 // ldr q17, [x0, #48]
-	WORD $0x6e31dc12 // fmul v18, v0, v17
+	WORD $0x6e20de32 // fmul v18, v17, v0
 	WORD $0x6eb2e450 // fcmgt v16, v2, v18
 	WORD $0x4e22f652 // fmax v18, v18, v2
 	WORD $0x4ea3f652 // fmin v18, v18, v3
@@ -16565,7 +16488,7 @@ loop293:
 	WORD $0x4f3755ad // shl v13.4s, v13.4s, #23
 	WORD $0x4ead85d2 // add.4s v18, v14, v13
 	WORD $0x4e701e52 // bic v18, v18, v16
-	WORD $0x4e32d432 // fadd v18, v1, v18
+	WORD $0x4e21d652 // fadd v18, v18, v1
 	WORD $0x6e32fe31 // fdiv v17, v17, v18
 	WORD $0x3dc00c33 // ldr q19, [x1, #48]
 	WORD $0x6e33de31 // fmul v17, v17, v19
@@ -16573,12 +16496,12 @@ loop293:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R3
-	CBNZ R3, loop293
-done294:
+	CBNZ R3, loop289
+done290:
 	RET
 
 TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
-	// Registers: by 0; cubic 1; word3f800000 2; wordc2aeac4f 3; word42b0c0a5 4; word3fb8aa3b 5; word3f318000 6; wordb95e8083 7; word39506967 8; word3ab743ce 9; word3c088908 10; word3d2aa9c1 11; word3e2aaaaa 12; word3f000000 13; n 14; p 15; spare 16; small 17; spare 18; v 19; up 20; up 20; up 20; up 20.
+	// Registers: factor 0; cubic 1; word3f800000 2; wordc2aeac4f 3; word42b0c0a5 4; word3fb8aa3b 5; word3f318000 6; wordb95e8083 7; word39506967 8; word3ab743ce 9; word3c088908 10; word3d2aa9c1 11; word3e2aaaaa 12; word3f000000 13; n 14; p 15; spare 16; small 17; gate 18; power 19; up 20; gate 18; power 19; up 20; gate 18; power 19; up 20; gate 18; power 19; up 20.
 	MOVD gate+0(FP), R0
 	MOVD up+8(FP), R1
 	MOVD factor+16(FP), R2
@@ -16612,13 +16535,13 @@ TEXT ·tanhGELU_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028d // ldr q13, [x20, #0]
 	// Each of R4: 16 elements.
 	CMP $0, R4
-	BLE done296
-loop295:
+	BLE done292
+loop291:
 	WORD $0x3dc00012 // ldr q18, [x0, #0]
 	WORD $0x6e32de53 // fmul v19, v18, v18
 	WORD $0x6e32de73 // fmul v19, v19, v18
 	WORD $0x6e21de73 // fmul v19, v19, v1
-	WORD $0x4e33d653 // fadd v19, v18, v19
+	WORD $0x4e32d673 // fadd v19, v19, v18
 	WORD $0x6e20de73 // fmul v19, v19, v0
 	WORD $0x6eb3e471 // fcmgt v17, v3, v19
 	WORD $0x4e23f673 // fmax v19, v19, v3
@@ -16645,7 +16568,7 @@ loop295:
 	WORD $0x4f3755ce // shl v14.4s, v14.4s, #23
 	WORD $0x4eae85f3 // add.4s v19, v15, v14
 	WORD $0x4e711e73 // bic v19, v19, v17
-	WORD $0x4e33d453 // fadd v19, v2, v19
+	WORD $0x4e22d673 // fadd v19, v19, v2
 	WORD $0x6e33fe52 // fdiv v18, v18, v19
 	WORD $0x3dc00034 // ldr q20, [x1, #0]
 	WORD $0x6e34de52 // fmul v18, v18, v20
@@ -16654,7 +16577,7 @@ loop295:
 	WORD $0x6e32de53 // fmul v19, v18, v18
 	WORD $0x6e32de73 // fmul v19, v19, v18
 	WORD $0x6e21de73 // fmul v19, v19, v1
-	WORD $0x4e33d653 // fadd v19, v18, v19
+	WORD $0x4e32d673 // fadd v19, v19, v18
 	WORD $0x6e20de73 // fmul v19, v19, v0
 	WORD $0x6eb3e471 // fcmgt v17, v3, v19
 	WORD $0x4e23f673 // fmax v19, v19, v3
@@ -16681,7 +16604,7 @@ loop295:
 	WORD $0x4f3755ce // shl v14.4s, v14.4s, #23
 	WORD $0x4eae85f3 // add.4s v19, v15, v14
 	WORD $0x4e711e73 // bic v19, v19, v17
-	WORD $0x4e33d453 // fadd v19, v2, v19
+	WORD $0x4e22d673 // fadd v19, v19, v2
 	WORD $0x6e33fe52 // fdiv v18, v18, v19
 	WORD $0x3dc00434 // ldr q20, [x1, #16]
 	WORD $0x6e34de52 // fmul v18, v18, v20
@@ -16690,7 +16613,7 @@ loop295:
 	WORD $0x6e32de53 // fmul v19, v18, v18
 	WORD $0x6e32de73 // fmul v19, v19, v18
 	WORD $0x6e21de73 // fmul v19, v19, v1
-	WORD $0x4e33d653 // fadd v19, v18, v19
+	WORD $0x4e32d673 // fadd v19, v19, v18
 	WORD $0x6e20de73 // fmul v19, v19, v0
 	WORD $0x6eb3e471 // fcmgt v17, v3, v19
 	WORD $0x4e23f673 // fmax v19, v19, v3
@@ -16717,7 +16640,7 @@ loop295:
 	WORD $0x4f3755ce // shl v14.4s, v14.4s, #23
 	WORD $0x4eae85f3 // add.4s v19, v15, v14
 	WORD $0x4e711e73 // bic v19, v19, v17
-	WORD $0x4e33d453 // fadd v19, v2, v19
+	WORD $0x4e22d673 // fadd v19, v19, v2
 	WORD $0x6e33fe52 // fdiv v18, v18, v19
 	WORD $0x3dc00834 // ldr q20, [x1, #32]
 	WORD $0x6e34de52 // fmul v18, v18, v20
@@ -16726,7 +16649,7 @@ loop295:
 	WORD $0x6e32de53 // fmul v19, v18, v18
 	WORD $0x6e32de73 // fmul v19, v19, v18
 	WORD $0x6e21de73 // fmul v19, v19, v1
-	WORD $0x4e33d653 // fadd v19, v18, v19
+	WORD $0x4e32d673 // fadd v19, v19, v18
 	WORD $0x6e20de73 // fmul v19, v19, v0
 	WORD $0x6eb3e471 // fcmgt v17, v3, v19
 	WORD $0x4e23f673 // fmax v19, v19, v3
@@ -16753,7 +16676,7 @@ loop295:
 	WORD $0x4f3755ce // shl v14.4s, v14.4s, #23
 	WORD $0x4eae85f3 // add.4s v19, v15, v14
 	WORD $0x4e711e73 // bic v19, v19, v17
-	WORD $0x4e33d453 // fadd v19, v2, v19
+	WORD $0x4e22d673 // fadd v19, v19, v2
 	WORD $0x6e33fe52 // fdiv v18, v18, v19
 	WORD $0x3dc00c34 // ldr q20, [x1, #48]
 	WORD $0x6e34de52 // fmul v18, v18, v20
@@ -16761,8 +16684,85 @@ loop295:
 	ADD $64, R0
 	ADD $64, R1
 	SUB $1, R4
-	CBNZ R4, loop295
+	CBNZ R4, loop291
+done292:
+	RET
+
+TEXT ·recur_neon(SB), NOSPLIT, $0-64
+	// Registers: fade 0; spare 1; v 2; spare 3; sums 4–7.
+	MOVD out+0(FP), R0
+	MOVD s+8(FP), R1
+	MOVD k+16(FP), R2
+	MOVD q+24(FP), R3
+	MOVD fade+32(FP), R4
+	MOVD u+40(FP), R5
+	MOVD rows+48(FP), R6
+	MOVD n+56(FP), R7
+	WORD $0x4e040c80 // dup v0.4s, w4
+	// Each of R6: rows of the state.
+	CMP $0, R6
+	BLE done294
+loop293:
+	MOVWU (R5), R11
+	WORD $0x4e040d61 // dup v1.4s, w11
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	MOVD R2, R8
+	MOVD R3, R9
+	MOVD R7, R10
+	// Each of R10: 16 elements of a row.
+	CMP $0, R10
+	BLE done296
+loop295:
+	WORD $0x3dc00022 // ldr q2, [x1, #0]
+	WORD $0x3dc00103 // ldr q3, [x8, #0]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x4e21cc62 // fmla v2, v3, v1
+	WORD $0x3d800022 // str q2, [x1, #0]
+	WORD $0x3dc00123 // ldr q3, [x9, #0]
+	WORD $0x4e22cc64 // fmla v4, v3, v2
+	WORD $0x3dc00422 // ldr q2, [x1, #16]
+	WORD $0x3dc00503 // ldr q3, [x8, #16]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x4e21cc62 // fmla v2, v3, v1
+	WORD $0x3d800422 // str q2, [x1, #16]
+	WORD $0x3dc00523 // ldr q3, [x9, #16]
+	WORD $0x4e22cc65 // fmla v5, v3, v2
+	WORD $0x3dc00822 // ldr q2, [x1, #32]
+	WORD $0x3dc00903 // ldr q3, [x8, #32]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x4e21cc62 // fmla v2, v3, v1
+	WORD $0x3d800822 // str q2, [x1, #32]
+	WORD $0x3dc00923 // ldr q3, [x9, #32]
+	WORD $0x4e22cc66 // fmla v6, v3, v2
+	WORD $0x3dc00c22 // ldr q2, [x1, #48]
+	WORD $0x3dc00d03 // ldr q3, [x8, #48]
+	WORD $0x6e20dc42 // fmul v2, v2, v0
+	WORD $0x4e21cc62 // fmla v2, v3, v1
+	WORD $0x3d800c22 // str q2, [x1, #48]
+	WORD $0x3dc00d23 // ldr q3, [x9, #48]
+	WORD $0x4e22cc67 // fmla v7, v3, v2
+	ADD $64, R1
+	ADD $64, R8
+	ADD $64, R9
+	SUB $1, R10
+	CBNZ R10, loop295
 done296:
+	WORD $0x4e26d484 // fadd v4, v4, v6
+	WORD $0x4e27d4a5 // fadd v5, v5, v7
+	WORD $0x4e25d484 // fadd v4, v4, v5
+	WORD $0x4ec47883 // zip2.2d v3, v4, v4
+	WORD $0x4e23d484 // fadd v4, v4, v3
+	WORD $0x4e0c0483 // dup v3.4s, v4.s[1]
+	WORD $0x4e23d484 // fadd v4, v4, v3
+	WORD $0xbd000004 // str s4, [x0, #0]
+	ADD $4, R0
+	ADD $4, R5
+	SUB $1, R6
+	CBNZ R6, loop293
+done294:
 	RET
 
 TEXT ·scores4_neon(SB), NOSPLIT, $0-40
@@ -17281,7 +17281,7 @@ TEXT ·mask_neon(SB), NOSPLIT, $0-36
 	RET
 
 TEXT ·weigh_neon(SB), NOSPLIT, $0-20
-	// Registers: word3f800000 0; wordc2aeac4f 1; word42b0c0a5 2; word3fb8aa3b 3; word3f318000 4; wordb95e8083 5; word39506967 6; word3ab743ce 7; word3c088908 8; word3d2aa9c1 9; word3e2aaaaa 10; word3f000000 11; n 12; p 13; spare 14; small 15; spare 16; peak 17; v 18; totals 19–22.
+	// Registers: word3f800000 0; wordc2aeac4f 1; word42b0c0a5 2; word3fb8aa3b 3; word3f318000 4; wordb95e8083 5; word39506967 6; word3ab743ce 7; word3c088908 8; word3d2aa9c1 9; word3e2aaaaa 10; word3f000000 11; n 12; p 13; spare 14; small 15; peak 16; v 17; totals 18–21.
 	MOVD scores+0(FP), R0
 	MOVD peak+8(FP), R1
 	MOVD $word3f800000_neon<>(SB), R20
@@ -17308,251 +17308,251 @@ TEXT ·weigh_neon(SB), NOSPLIT, $0-20
 	WORD $0x3dc0028a // ldr q10, [x20, #0]
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
-	WORD $0x4e040c31 // dup v17.4s, w1
-	WORD $0x3dc00012 // ldr q18, [x0, #0]
-	WORD $0x4eb1d652 // fsub v18, v18, v17
-	WORD $0x6eb2e42f // fcmgt v15, v1, v18
-	WORD $0x4e21f652 // fmax v18, v18, v1
-	WORD $0x4ea2f652 // fmin v18, v18, v2
-	WORD $0x6e23de4c // fmul v12, v18, v3
+	WORD $0x4e040c30 // dup v16.4s, w1
+	WORD $0x3dc00011 // ldr q17, [x0, #0]
+	WORD $0x4eb0d631 // fsub v17, v17, v16
+	WORD $0x6eb1e42f // fcmgt v15, v1, v17
+	WORD $0x4e21f631 // fmax v17, v17, v1
+	WORD $0x4ea2f631 // fmin v17, v17, v2
+	WORD $0x6e23de2c // fmul v12, v17, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd2 // fmls v18, v14, v4
-	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea4cdd1 // fmls v17, v14, v4
+	WORD $0x4ea5cdd1 // fmls v17, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4e31cccd // fmla v13, v6, v17
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b2 // add.4s v18, v13, v12
-	WORD $0x4e6f1e52 // bic v18, v18, v15
-	WORD $0x3d800012 // str q18, [x0, #0]
-	WORD $0x4eb21e53 // mov v19, v18
-	WORD $0x3dc00412 // ldr q18, [x0, #16]
-	WORD $0x4eb1d652 // fsub v18, v18, v17
-	WORD $0x6eb2e42f // fcmgt v15, v1, v18
-	WORD $0x4e21f652 // fmax v18, v18, v1
-	WORD $0x4ea2f652 // fmin v18, v18, v2
-	WORD $0x6e23de4c // fmul v12, v18, v3
+	WORD $0x4eac85b1 // add.4s v17, v13, v12
+	WORD $0x4e6f1e31 // bic v17, v17, v15
+	WORD $0x3d800011 // str q17, [x0, #0]
+	WORD $0x4eb11e32 // mov v18, v17
+	WORD $0x3dc00411 // ldr q17, [x0, #16]
+	WORD $0x4eb0d631 // fsub v17, v17, v16
+	WORD $0x6eb1e42f // fcmgt v15, v1, v17
+	WORD $0x4e21f631 // fmax v17, v17, v1
+	WORD $0x4ea2f631 // fmin v17, v17, v2
+	WORD $0x6e23de2c // fmul v12, v17, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd2 // fmls v18, v14, v4
-	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea4cdd1 // fmls v17, v14, v4
+	WORD $0x4ea5cdd1 // fmls v17, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4e31cccd // fmla v13, v6, v17
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b2 // add.4s v18, v13, v12
-	WORD $0x4e6f1e52 // bic v18, v18, v15
-	WORD $0x3d800412 // str q18, [x0, #16]
-	WORD $0x4eb21e54 // mov v20, v18
-	WORD $0x3dc00812 // ldr q18, [x0, #32]
-	WORD $0x4eb1d652 // fsub v18, v18, v17
-	WORD $0x6eb2e42f // fcmgt v15, v1, v18
-	WORD $0x4e21f652 // fmax v18, v18, v1
-	WORD $0x4ea2f652 // fmin v18, v18, v2
-	WORD $0x6e23de4c // fmul v12, v18, v3
+	WORD $0x4eac85b1 // add.4s v17, v13, v12
+	WORD $0x4e6f1e31 // bic v17, v17, v15
+	WORD $0x3d800411 // str q17, [x0, #16]
+	WORD $0x4eb11e33 // mov v19, v17
+	WORD $0x3dc00811 // ldr q17, [x0, #32]
+	WORD $0x4eb0d631 // fsub v17, v17, v16
+	WORD $0x6eb1e42f // fcmgt v15, v1, v17
+	WORD $0x4e21f631 // fmax v17, v17, v1
+	WORD $0x4ea2f631 // fmin v17, v17, v2
+	WORD $0x6e23de2c // fmul v12, v17, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd2 // fmls v18, v14, v4
-	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea4cdd1 // fmls v17, v14, v4
+	WORD $0x4ea5cdd1 // fmls v17, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4e31cccd // fmla v13, v6, v17
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b2 // add.4s v18, v13, v12
-	WORD $0x4e6f1e52 // bic v18, v18, v15
-	WORD $0x3d800812 // str q18, [x0, #32]
-	WORD $0x4eb21e55 // mov v21, v18
-	WORD $0x3dc00c12 // ldr q18, [x0, #48]
-	WORD $0x4eb1d652 // fsub v18, v18, v17
-	WORD $0x6eb2e42f // fcmgt v15, v1, v18
-	WORD $0x4e21f652 // fmax v18, v18, v1
-	WORD $0x4ea2f652 // fmin v18, v18, v2
-	WORD $0x6e23de4c // fmul v12, v18, v3
+	WORD $0x4eac85b1 // add.4s v17, v13, v12
+	WORD $0x4e6f1e31 // bic v17, v17, v15
+	WORD $0x3d800811 // str q17, [x0, #32]
+	WORD $0x4eb11e34 // mov v20, v17
+	WORD $0x3dc00c11 // ldr q17, [x0, #48]
+	WORD $0x4eb0d631 // fsub v17, v17, v16
+	WORD $0x6eb1e42f // fcmgt v15, v1, v17
+	WORD $0x4e21f631 // fmax v17, v17, v1
+	WORD $0x4ea2f631 // fmin v17, v17, v2
+	WORD $0x6e23de2c // fmul v12, v17, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd2 // fmls v18, v14, v4
-	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea4cdd1 // fmls v17, v14, v4
+	WORD $0x4ea5cdd1 // fmls v17, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4e31cccd // fmla v13, v6, v17
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b2 // add.4s v18, v13, v12
-	WORD $0x4e6f1e52 // bic v18, v18, v15
-	WORD $0x3d800c12 // str q18, [x0, #48]
-	WORD $0x4eb21e56 // mov v22, v18
-	WORD $0x3dc01012 // ldr q18, [x0, #64]
-	WORD $0x4eb1d652 // fsub v18, v18, v17
-	WORD $0x6eb2e42f // fcmgt v15, v1, v18
-	WORD $0x4e21f652 // fmax v18, v18, v1
-	WORD $0x4ea2f652 // fmin v18, v18, v2
-	WORD $0x6e23de4c // fmul v12, v18, v3
+	WORD $0x4eac85b1 // add.4s v17, v13, v12
+	WORD $0x4e6f1e31 // bic v17, v17, v15
+	WORD $0x3d800c11 // str q17, [x0, #48]
+	WORD $0x4eb11e35 // mov v21, v17
+	WORD $0x3dc01011 // ldr q17, [x0, #64]
+	WORD $0x4eb0d631 // fsub v17, v17, v16
+	WORD $0x6eb1e42f // fcmgt v15, v1, v17
+	WORD $0x4e21f631 // fmax v17, v17, v1
+	WORD $0x4ea2f631 // fmin v17, v17, v2
+	WORD $0x6e23de2c // fmul v12, v17, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd2 // fmls v18, v14, v4
-	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea4cdd1 // fmls v17, v14, v4
+	WORD $0x4ea5cdd1 // fmls v17, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4e31cccd // fmla v13, v6, v17
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b2 // add.4s v18, v13, v12
-	WORD $0x4e6f1e52 // bic v18, v18, v15
-	WORD $0x3d801012 // str q18, [x0, #64]
-	WORD $0x4e32d673 // fadd v19, v19, v18
-	WORD $0x3dc01412 // ldr q18, [x0, #80]
-	WORD $0x4eb1d652 // fsub v18, v18, v17
-	WORD $0x6eb2e42f // fcmgt v15, v1, v18
-	WORD $0x4e21f652 // fmax v18, v18, v1
-	WORD $0x4ea2f652 // fmin v18, v18, v2
-	WORD $0x6e23de4c // fmul v12, v18, v3
+	WORD $0x4eac85b1 // add.4s v17, v13, v12
+	WORD $0x4e6f1e31 // bic v17, v17, v15
+	WORD $0x3d801011 // str q17, [x0, #64]
+	WORD $0x4e31d652 // fadd v18, v18, v17
+	WORD $0x3dc01411 // ldr q17, [x0, #80]
+	WORD $0x4eb0d631 // fsub v17, v17, v16
+	WORD $0x6eb1e42f // fcmgt v15, v1, v17
+	WORD $0x4e21f631 // fmax v17, v17, v1
+	WORD $0x4ea2f631 // fmin v17, v17, v2
+	WORD $0x6e23de2c // fmul v12, v17, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd2 // fmls v18, v14, v4
-	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea4cdd1 // fmls v17, v14, v4
+	WORD $0x4ea5cdd1 // fmls v17, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4e31cccd // fmla v13, v6, v17
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b2 // add.4s v18, v13, v12
-	WORD $0x4e6f1e52 // bic v18, v18, v15
-	WORD $0x3d801412 // str q18, [x0, #80]
-	WORD $0x4e32d694 // fadd v20, v20, v18
-	WORD $0x3dc01812 // ldr q18, [x0, #96]
-	WORD $0x4eb1d652 // fsub v18, v18, v17
-	WORD $0x6eb2e42f // fcmgt v15, v1, v18
-	WORD $0x4e21f652 // fmax v18, v18, v1
-	WORD $0x4ea2f652 // fmin v18, v18, v2
-	WORD $0x6e23de4c // fmul v12, v18, v3
+	WORD $0x4eac85b1 // add.4s v17, v13, v12
+	WORD $0x4e6f1e31 // bic v17, v17, v15
+	WORD $0x3d801411 // str q17, [x0, #80]
+	WORD $0x4e31d673 // fadd v19, v19, v17
+	WORD $0x3dc01811 // ldr q17, [x0, #96]
+	WORD $0x4eb0d631 // fsub v17, v17, v16
+	WORD $0x6eb1e42f // fcmgt v15, v1, v17
+	WORD $0x4e21f631 // fmax v17, v17, v1
+	WORD $0x4ea2f631 // fmin v17, v17, v2
+	WORD $0x6e23de2c // fmul v12, v17, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd2 // fmls v18, v14, v4
-	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea4cdd1 // fmls v17, v14, v4
+	WORD $0x4ea5cdd1 // fmls v17, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4e31cccd // fmla v13, v6, v17
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b2 // add.4s v18, v13, v12
-	WORD $0x4e6f1e52 // bic v18, v18, v15
-	WORD $0x3d801812 // str q18, [x0, #96]
-	WORD $0x4e32d6b5 // fadd v21, v21, v18
-	WORD $0x3dc01c12 // ldr q18, [x0, #112]
-	WORD $0x4eb1d652 // fsub v18, v18, v17
-	WORD $0x6eb2e42f // fcmgt v15, v1, v18
-	WORD $0x4e21f652 // fmax v18, v18, v1
-	WORD $0x4ea2f652 // fmin v18, v18, v2
-	WORD $0x6e23de4c // fmul v12, v18, v3
+	WORD $0x4eac85b1 // add.4s v17, v13, v12
+	WORD $0x4e6f1e31 // bic v17, v17, v15
+	WORD $0x3d801811 // str q17, [x0, #96]
+	WORD $0x4e31d694 // fadd v20, v20, v17
+	WORD $0x3dc01c11 // ldr q17, [x0, #112]
+	WORD $0x4eb0d631 // fsub v17, v17, v16
+	WORD $0x6eb1e42f // fcmgt v15, v1, v17
+	WORD $0x4e21f631 // fmax v17, v17, v1
+	WORD $0x4ea2f631 // fmin v17, v17, v2
+	WORD $0x6e23de2c // fmul v12, v17, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd2 // fmls v18, v14, v4
-	WORD $0x4ea5cdd2 // fmls v18, v14, v5
+	WORD $0x4ea4cdd1 // fmls v17, v14, v4
+	WORD $0x4ea5cdd1 // fmls v17, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e32cccd // fmla v13, v6, v18
+	WORD $0x4e31cccd // fmla v13, v6, v17
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e32cdae // fmla v14, v13, v18
+	WORD $0x4e31cdae // fmla v14, v13, v17
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e32cdcd // fmla v13, v14, v18
+	WORD $0x4e31cdcd // fmla v13, v14, v17
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b2 // add.4s v18, v13, v12
-	WORD $0x4e6f1e52 // bic v18, v18, v15
-	WORD $0x3d801c12 // str q18, [x0, #112]
-	WORD $0x4e32d6d6 // fadd v22, v22, v18
+	WORD $0x4eac85b1 // add.4s v17, v13, v12
+	WORD $0x4e6f1e31 // bic v17, v17, v15
+	WORD $0x3d801c11 // str q17, [x0, #112]
+	WORD $0x4e31d6b5 // fadd v21, v21, v17
+	WORD $0x4e34d652 // fadd v18, v18, v20
 	WORD $0x4e35d673 // fadd v19, v19, v21
-	WORD $0x4e36d694 // fadd v20, v20, v22
-	WORD $0x4e34d673 // fadd v19, v19, v20
-	WORD $0x4ed37a72 // zip2.2d v18, v19, v19
-	WORD $0x4e32d673 // fadd v19, v19, v18
-	WORD $0x4e0c0672 // dup v18.4s, v19.s[1]
-	WORD $0x4e32d673 // fadd v19, v19, v18
-	FMOVS F19, ret+16(FP)
+	WORD $0x4e33d652 // fadd v18, v18, v19
+	WORD $0x4ed27a51 // zip2.2d v17, v18, v18
+	WORD $0x4e31d652 // fadd v18, v18, v17
+	WORD $0x4e0c0651 // dup v17.4s, v18.s[1]
+	WORD $0x4e31d652 // fadd v18, v18, v17
+	FMOVS F18, ret+16(FP)
 	RET
 
 TEXT ·soften_neon(SB), NOSPLIT, $0-56
-	// Registers: word3f800000 0; wordc2aeac4f 1; word42b0c0a5 2; word3fb8aa3b 3; word3f318000 4; wordb95e8083 5; word39506967 6; word3ab743ce 7; word3c088908 8; word3d2aa9c1 9; word3e2aaaaa 10; word3f000000 11; n 12; p 13; spare 14; small 15; spare 16; scale 17; word7f800000 18; wordff7fffff 19; v 20; peak 21; totals 22–25.
+	// Registers: word3f800000 0; wordc2aeac4f 1; word42b0c0a5 2; word3fb8aa3b 3; word3f318000 4; wordb95e8083 5; word39506967 6; word3ab743ce 7; word3c088908 8; word3d2aa9c1 9; word3e2aaaaa 10; word3f000000 11; n 12; p 13; spare 14; small 15; scale 16; word7f800000 17; wordff7fffff 18; v 19; peak 20; totals 21–24.
 	MOVD scores+0(FP), R0
 	MOVD scale+8(FP), R1
 	MOVD ranges+16(FP), R2
@@ -17585,10 +17585,10 @@ TEXT ·soften_neon(SB), NOSPLIT, $0-56
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	MOVD $word7f800000_neon<>(SB), R20
-	WORD $0x3dc00292 // ldr q18, [x20, #0]
+	WORD $0x3dc00291 // ldr q17, [x20, #0]
 	MOVD $wordff7fffff_neon<>(SB), R20
-	WORD $0x3dc00293 // ldr q19, [x20, #0]
-	WORD $0x4e040c31 // dup v17.4s, w1
+	WORD $0x3dc00292 // ldr q18, [x20, #0]
+	WORD $0x4e040c30 // dup v16.4s, w1
 	MOVD $maskLow_neon<>(SB), R12
 	ADD $128, R12
 	MOVD $maskHigh_neon<>(SB), R13
@@ -17601,362 +17601,362 @@ loop313:
 	MOVW 4(R2), R15
 	SUB R14<<2, R12, R16
 	SUB R15<<2, R13, R17
-	WORD $0x3dc00014 // ldr q20, [x0, #0]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x6e34e698 // fcmge v24, v20, v20
-	WORD $0x6ef81e54 // bif v20, v18, v24
-	WORD $0x3dc00217 // ldr q23, [x16, #0]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3dc00237 // ldr q23, [x17, #0]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3d800014 // str q20, [x0, #0]
-	WORD $0x4eb41e96 // mov v22, v20
-	WORD $0x3dc00414 // ldr q20, [x0, #16]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x6e34e698 // fcmge v24, v20, v20
-	WORD $0x6ef81e54 // bif v20, v18, v24
-	WORD $0x3dc00617 // ldr q23, [x16, #16]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3dc00637 // ldr q23, [x17, #16]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3d800414 // str q20, [x0, #16]
-	WORD $0x4e34f6d6 // fmax v22, v22, v20
-	WORD $0x3dc00814 // ldr q20, [x0, #32]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x6e34e698 // fcmge v24, v20, v20
-	WORD $0x6ef81e54 // bif v20, v18, v24
-	WORD $0x3dc00a17 // ldr q23, [x16, #32]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3dc00a37 // ldr q23, [x17, #32]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3d800814 // str q20, [x0, #32]
-	WORD $0x4e34f6d6 // fmax v22, v22, v20
-	WORD $0x3dc00c14 // ldr q20, [x0, #48]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x6e34e698 // fcmge v24, v20, v20
-	WORD $0x6ef81e54 // bif v20, v18, v24
-	WORD $0x3dc00e17 // ldr q23, [x16, #48]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3dc00e37 // ldr q23, [x17, #48]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3d800c14 // str q20, [x0, #48]
-	WORD $0x4e34f6d6 // fmax v22, v22, v20
-	WORD $0x3dc01014 // ldr q20, [x0, #64]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x6e34e698 // fcmge v24, v20, v20
-	WORD $0x6ef81e54 // bif v20, v18, v24
-	WORD $0x3dc01217 // ldr q23, [x16, #64]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3dc01237 // ldr q23, [x17, #64]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3d801014 // str q20, [x0, #64]
-	WORD $0x4e34f6d6 // fmax v22, v22, v20
-	WORD $0x3dc01414 // ldr q20, [x0, #80]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x6e34e698 // fcmge v24, v20, v20
-	WORD $0x6ef81e54 // bif v20, v18, v24
-	WORD $0x3dc01617 // ldr q23, [x16, #80]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3dc01637 // ldr q23, [x17, #80]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3d801414 // str q20, [x0, #80]
-	WORD $0x4e34f6d6 // fmax v22, v22, v20
-	WORD $0x3dc01814 // ldr q20, [x0, #96]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x6e34e698 // fcmge v24, v20, v20
-	WORD $0x6ef81e54 // bif v20, v18, v24
-	WORD $0x3dc01a17 // ldr q23, [x16, #96]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3dc01a37 // ldr q23, [x17, #96]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3d801814 // str q20, [x0, #96]
-	WORD $0x4e34f6d6 // fmax v22, v22, v20
-	WORD $0x3dc01c14 // ldr q20, [x0, #112]
-	WORD $0x6e31de94 // fmul v20, v20, v17
-	WORD $0x6e34e698 // fcmge v24, v20, v20
-	WORD $0x6ef81e54 // bif v20, v18, v24
-	WORD $0x3dc01e17 // ldr q23, [x16, #112]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3dc01e37 // ldr q23, [x17, #112]
-	WORD $0x4eb7f694 // fmin v20, v20, v23
-	WORD $0x3d801c14 // str q20, [x0, #112]
-	WORD $0x4e34f6d6 // fmax v22, v22, v20
-	WORD $0x6e30fad6 // fmaxv v22, v22
-	WORD $0x4d40c877 // ld1r {v23.4s}, [x3]
-	WORD $0x4e0406d5 // dup v21, v22
-	WORD $0x4e37f6b5 // fmax v21, v21, v23
+	WORD $0x3dc00013 // ldr q19, [x0, #0]
+	WORD $0x6e30de73 // fmul v19, v19, v16
+	WORD $0x6e33e677 // fcmge v23, v19, v19
+	WORD $0x6ef71e33 // bif v19, v17, v23
+	WORD $0x3dc00216 // ldr q22, [x16, #0]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3dc00236 // ldr q22, [x17, #0]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3d800013 // str q19, [x0, #0]
+	WORD $0x4eb31e75 // mov v21, v19
+	WORD $0x3dc00413 // ldr q19, [x0, #16]
+	WORD $0x6e30de73 // fmul v19, v19, v16
+	WORD $0x6e33e677 // fcmge v23, v19, v19
+	WORD $0x6ef71e33 // bif v19, v17, v23
+	WORD $0x3dc00616 // ldr q22, [x16, #16]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3dc00636 // ldr q22, [x17, #16]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3d800413 // str q19, [x0, #16]
 	WORD $0x4e33f6b5 // fmax v21, v21, v19
-	WORD $0xbd000075 // str s21, [x3, #0]
-	WORD $0x4eb5d6f7 // fsub v23, v23, v21
-	WORD $0x6eb7e42f // fcmgt v15, v1, v23
-	WORD $0x4e21f6f7 // fmax v23, v23, v1
-	WORD $0x4ea2f6f7 // fmin v23, v23, v2
-	WORD $0x6e23deec // fmul v12, v23, v3
+	WORD $0x3dc00813 // ldr q19, [x0, #32]
+	WORD $0x6e30de73 // fmul v19, v19, v16
+	WORD $0x6e33e677 // fcmge v23, v19, v19
+	WORD $0x6ef71e33 // bif v19, v17, v23
+	WORD $0x3dc00a16 // ldr q22, [x16, #32]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3dc00a36 // ldr q22, [x17, #32]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3d800813 // str q19, [x0, #32]
+	WORD $0x4e33f6b5 // fmax v21, v21, v19
+	WORD $0x3dc00c13 // ldr q19, [x0, #48]
+	WORD $0x6e30de73 // fmul v19, v19, v16
+	WORD $0x6e33e677 // fcmge v23, v19, v19
+	WORD $0x6ef71e33 // bif v19, v17, v23
+	WORD $0x3dc00e16 // ldr q22, [x16, #48]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3dc00e36 // ldr q22, [x17, #48]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3d800c13 // str q19, [x0, #48]
+	WORD $0x4e33f6b5 // fmax v21, v21, v19
+	WORD $0x3dc01013 // ldr q19, [x0, #64]
+	WORD $0x6e30de73 // fmul v19, v19, v16
+	WORD $0x6e33e677 // fcmge v23, v19, v19
+	WORD $0x6ef71e33 // bif v19, v17, v23
+	WORD $0x3dc01216 // ldr q22, [x16, #64]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3dc01236 // ldr q22, [x17, #64]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3d801013 // str q19, [x0, #64]
+	WORD $0x4e33f6b5 // fmax v21, v21, v19
+	WORD $0x3dc01413 // ldr q19, [x0, #80]
+	WORD $0x6e30de73 // fmul v19, v19, v16
+	WORD $0x6e33e677 // fcmge v23, v19, v19
+	WORD $0x6ef71e33 // bif v19, v17, v23
+	WORD $0x3dc01616 // ldr q22, [x16, #80]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3dc01636 // ldr q22, [x17, #80]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3d801413 // str q19, [x0, #80]
+	WORD $0x4e33f6b5 // fmax v21, v21, v19
+	WORD $0x3dc01813 // ldr q19, [x0, #96]
+	WORD $0x6e30de73 // fmul v19, v19, v16
+	WORD $0x6e33e677 // fcmge v23, v19, v19
+	WORD $0x6ef71e33 // bif v19, v17, v23
+	WORD $0x3dc01a16 // ldr q22, [x16, #96]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3dc01a36 // ldr q22, [x17, #96]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3d801813 // str q19, [x0, #96]
+	WORD $0x4e33f6b5 // fmax v21, v21, v19
+	WORD $0x3dc01c13 // ldr q19, [x0, #112]
+	WORD $0x6e30de73 // fmul v19, v19, v16
+	WORD $0x6e33e677 // fcmge v23, v19, v19
+	WORD $0x6ef71e33 // bif v19, v17, v23
+	WORD $0x3dc01e16 // ldr q22, [x16, #112]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3dc01e36 // ldr q22, [x17, #112]
+	WORD $0x4eb6f673 // fmin v19, v19, v22
+	WORD $0x3d801c13 // str q19, [x0, #112]
+	WORD $0x4e33f6b5 // fmax v21, v21, v19
+	WORD $0x6e30fab5 // fmaxv v21, v21
+	WORD $0x4d40c876 // ld1r {v22.4s}, [x3]
+	WORD $0x4e0406b4 // dup v20, v21
+	WORD $0x4e36f694 // fmax v20, v20, v22
+	WORD $0x4e32f694 // fmax v20, v20, v18
+	WORD $0xbd000074 // str s20, [x3, #0]
+	WORD $0x4eb4d6d6 // fsub v22, v22, v20
+	WORD $0x6eb6e42f // fcmgt v15, v1, v22
+	WORD $0x4e21f6d6 // fmax v22, v22, v1
+	WORD $0x4ea2f6d6 // fmin v22, v22, v2
+	WORD $0x6e23decc // fmul v12, v22, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd7 // fmls v23, v14, v4
-	WORD $0x4ea5cdd7 // fmls v23, v14, v5
+	WORD $0x4ea4cdd6 // fmls v22, v14, v4
+	WORD $0x4ea5cdd6 // fmls v22, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e37cccd // fmla v13, v6, v23
+	WORD $0x4e36cccd // fmla v13, v6, v22
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e37cdae // fmla v14, v13, v23
+	WORD $0x4e36cdae // fmla v14, v13, v22
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e37cdcd // fmla v13, v14, v23
+	WORD $0x4e36cdcd // fmla v13, v14, v22
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e37cdae // fmla v14, v13, v23
+	WORD $0x4e36cdae // fmla v14, v13, v22
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e37cdcd // fmla v13, v14, v23
+	WORD $0x4e36cdcd // fmla v13, v14, v22
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e37cdae // fmla v14, v13, v23
+	WORD $0x4e36cdae // fmla v14, v13, v22
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e37cdcd // fmla v13, v14, v23
+	WORD $0x4e36cdcd // fmla v13, v14, v22
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b7 // add.4s v23, v13, v12
-	WORD $0x4e6f1ef7 // bic v23, v23, v15
-	WORD $0xbd0000b7 // str s23, [x5, #0]
-	WORD $0x3dc00014 // ldr q20, [x0, #0]
-	WORD $0x4eb5d694 // fsub v20, v20, v21
-	WORD $0x6eb4e42f // fcmgt v15, v1, v20
-	WORD $0x4e21f694 // fmax v20, v20, v1
-	WORD $0x4ea2f694 // fmin v20, v20, v2
-	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4eac85b6 // add.4s v22, v13, v12
+	WORD $0x4e6f1ed6 // bic v22, v22, v15
+	WORD $0xbd0000b6 // str s22, [x5, #0]
+	WORD $0x3dc00013 // ldr q19, [x0, #0]
+	WORD $0x4eb4d673 // fsub v19, v19, v20
+	WORD $0x6eb3e42f // fcmgt v15, v1, v19
+	WORD $0x4e21f673 // fmax v19, v19, v1
+	WORD $0x4ea2f673 // fmin v19, v19, v2
+	WORD $0x6e23de6c // fmul v12, v19, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd4 // fmls v20, v14, v4
-	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea4cdd3 // fmls v19, v14, v4
+	WORD $0x4ea5cdd3 // fmls v19, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4e33cccd // fmla v13, v6, v19
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b4 // add.4s v20, v13, v12
-	WORD $0x4e6f1e94 // bic v20, v20, v15
-	WORD $0x3d800014 // str q20, [x0, #0]
-	WORD $0x4eb41e96 // mov v22, v20
-	WORD $0x3dc00414 // ldr q20, [x0, #16]
-	WORD $0x4eb5d694 // fsub v20, v20, v21
-	WORD $0x6eb4e42f // fcmgt v15, v1, v20
-	WORD $0x4e21f694 // fmax v20, v20, v1
-	WORD $0x4ea2f694 // fmin v20, v20, v2
-	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4eac85b3 // add.4s v19, v13, v12
+	WORD $0x4e6f1e73 // bic v19, v19, v15
+	WORD $0x3d800013 // str q19, [x0, #0]
+	WORD $0x4eb31e75 // mov v21, v19
+	WORD $0x3dc00413 // ldr q19, [x0, #16]
+	WORD $0x4eb4d673 // fsub v19, v19, v20
+	WORD $0x6eb3e42f // fcmgt v15, v1, v19
+	WORD $0x4e21f673 // fmax v19, v19, v1
+	WORD $0x4ea2f673 // fmin v19, v19, v2
+	WORD $0x6e23de6c // fmul v12, v19, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd4 // fmls v20, v14, v4
-	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea4cdd3 // fmls v19, v14, v4
+	WORD $0x4ea5cdd3 // fmls v19, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4e33cccd // fmla v13, v6, v19
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b4 // add.4s v20, v13, v12
-	WORD $0x4e6f1e94 // bic v20, v20, v15
-	WORD $0x3d800414 // str q20, [x0, #16]
-	WORD $0x4eb41e97 // mov v23, v20
-	WORD $0x3dc00814 // ldr q20, [x0, #32]
-	WORD $0x4eb5d694 // fsub v20, v20, v21
-	WORD $0x6eb4e42f // fcmgt v15, v1, v20
-	WORD $0x4e21f694 // fmax v20, v20, v1
-	WORD $0x4ea2f694 // fmin v20, v20, v2
-	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4eac85b3 // add.4s v19, v13, v12
+	WORD $0x4e6f1e73 // bic v19, v19, v15
+	WORD $0x3d800413 // str q19, [x0, #16]
+	WORD $0x4eb31e76 // mov v22, v19
+	WORD $0x3dc00813 // ldr q19, [x0, #32]
+	WORD $0x4eb4d673 // fsub v19, v19, v20
+	WORD $0x6eb3e42f // fcmgt v15, v1, v19
+	WORD $0x4e21f673 // fmax v19, v19, v1
+	WORD $0x4ea2f673 // fmin v19, v19, v2
+	WORD $0x6e23de6c // fmul v12, v19, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd4 // fmls v20, v14, v4
-	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea4cdd3 // fmls v19, v14, v4
+	WORD $0x4ea5cdd3 // fmls v19, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4e33cccd // fmla v13, v6, v19
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b4 // add.4s v20, v13, v12
-	WORD $0x4e6f1e94 // bic v20, v20, v15
-	WORD $0x3d800814 // str q20, [x0, #32]
-	WORD $0x4eb41e98 // mov v24, v20
-	WORD $0x3dc00c14 // ldr q20, [x0, #48]
-	WORD $0x4eb5d694 // fsub v20, v20, v21
-	WORD $0x6eb4e42f // fcmgt v15, v1, v20
-	WORD $0x4e21f694 // fmax v20, v20, v1
-	WORD $0x4ea2f694 // fmin v20, v20, v2
-	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4eac85b3 // add.4s v19, v13, v12
+	WORD $0x4e6f1e73 // bic v19, v19, v15
+	WORD $0x3d800813 // str q19, [x0, #32]
+	WORD $0x4eb31e77 // mov v23, v19
+	WORD $0x3dc00c13 // ldr q19, [x0, #48]
+	WORD $0x4eb4d673 // fsub v19, v19, v20
+	WORD $0x6eb3e42f // fcmgt v15, v1, v19
+	WORD $0x4e21f673 // fmax v19, v19, v1
+	WORD $0x4ea2f673 // fmin v19, v19, v2
+	WORD $0x6e23de6c // fmul v12, v19, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd4 // fmls v20, v14, v4
-	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea4cdd3 // fmls v19, v14, v4
+	WORD $0x4ea5cdd3 // fmls v19, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4e33cccd // fmla v13, v6, v19
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b4 // add.4s v20, v13, v12
-	WORD $0x4e6f1e94 // bic v20, v20, v15
-	WORD $0x3d800c14 // str q20, [x0, #48]
-	WORD $0x4eb41e99 // mov v25, v20
-	WORD $0x3dc01014 // ldr q20, [x0, #64]
-	WORD $0x4eb5d694 // fsub v20, v20, v21
-	WORD $0x6eb4e42f // fcmgt v15, v1, v20
-	WORD $0x4e21f694 // fmax v20, v20, v1
-	WORD $0x4ea2f694 // fmin v20, v20, v2
-	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4eac85b3 // add.4s v19, v13, v12
+	WORD $0x4e6f1e73 // bic v19, v19, v15
+	WORD $0x3d800c13 // str q19, [x0, #48]
+	WORD $0x4eb31e78 // mov v24, v19
+	WORD $0x3dc01013 // ldr q19, [x0, #64]
+	WORD $0x4eb4d673 // fsub v19, v19, v20
+	WORD $0x6eb3e42f // fcmgt v15, v1, v19
+	WORD $0x4e21f673 // fmax v19, v19, v1
+	WORD $0x4ea2f673 // fmin v19, v19, v2
+	WORD $0x6e23de6c // fmul v12, v19, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd4 // fmls v20, v14, v4
-	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea4cdd3 // fmls v19, v14, v4
+	WORD $0x4ea5cdd3 // fmls v19, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4e33cccd // fmla v13, v6, v19
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b4 // add.4s v20, v13, v12
-	WORD $0x4e6f1e94 // bic v20, v20, v15
-	WORD $0x3d801014 // str q20, [x0, #64]
-	WORD $0x4e34d6d6 // fadd v22, v22, v20
-	WORD $0x3dc01414 // ldr q20, [x0, #80]
-	WORD $0x4eb5d694 // fsub v20, v20, v21
-	WORD $0x6eb4e42f // fcmgt v15, v1, v20
-	WORD $0x4e21f694 // fmax v20, v20, v1
-	WORD $0x4ea2f694 // fmin v20, v20, v2
-	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4eac85b3 // add.4s v19, v13, v12
+	WORD $0x4e6f1e73 // bic v19, v19, v15
+	WORD $0x3d801013 // str q19, [x0, #64]
+	WORD $0x4e33d6b5 // fadd v21, v21, v19
+	WORD $0x3dc01413 // ldr q19, [x0, #80]
+	WORD $0x4eb4d673 // fsub v19, v19, v20
+	WORD $0x6eb3e42f // fcmgt v15, v1, v19
+	WORD $0x4e21f673 // fmax v19, v19, v1
+	WORD $0x4ea2f673 // fmin v19, v19, v2
+	WORD $0x6e23de6c // fmul v12, v19, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd4 // fmls v20, v14, v4
-	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea4cdd3 // fmls v19, v14, v4
+	WORD $0x4ea5cdd3 // fmls v19, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4e33cccd // fmla v13, v6, v19
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b4 // add.4s v20, v13, v12
-	WORD $0x4e6f1e94 // bic v20, v20, v15
-	WORD $0x3d801414 // str q20, [x0, #80]
-	WORD $0x4e34d6f7 // fadd v23, v23, v20
-	WORD $0x3dc01814 // ldr q20, [x0, #96]
-	WORD $0x4eb5d694 // fsub v20, v20, v21
-	WORD $0x6eb4e42f // fcmgt v15, v1, v20
-	WORD $0x4e21f694 // fmax v20, v20, v1
-	WORD $0x4ea2f694 // fmin v20, v20, v2
-	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4eac85b3 // add.4s v19, v13, v12
+	WORD $0x4e6f1e73 // bic v19, v19, v15
+	WORD $0x3d801413 // str q19, [x0, #80]
+	WORD $0x4e33d6d6 // fadd v22, v22, v19
+	WORD $0x3dc01813 // ldr q19, [x0, #96]
+	WORD $0x4eb4d673 // fsub v19, v19, v20
+	WORD $0x6eb3e42f // fcmgt v15, v1, v19
+	WORD $0x4e21f673 // fmax v19, v19, v1
+	WORD $0x4ea2f673 // fmin v19, v19, v2
+	WORD $0x6e23de6c // fmul v12, v19, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd4 // fmls v20, v14, v4
-	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea4cdd3 // fmls v19, v14, v4
+	WORD $0x4ea5cdd3 // fmls v19, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4e33cccd // fmla v13, v6, v19
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b4 // add.4s v20, v13, v12
-	WORD $0x4e6f1e94 // bic v20, v20, v15
-	WORD $0x3d801814 // str q20, [x0, #96]
-	WORD $0x4e34d718 // fadd v24, v24, v20
-	WORD $0x3dc01c14 // ldr q20, [x0, #112]
-	WORD $0x4eb5d694 // fsub v20, v20, v21
-	WORD $0x6eb4e42f // fcmgt v15, v1, v20
-	WORD $0x4e21f694 // fmax v20, v20, v1
-	WORD $0x4ea2f694 // fmin v20, v20, v2
-	WORD $0x6e23de8c // fmul v12, v20, v3
+	WORD $0x4eac85b3 // add.4s v19, v13, v12
+	WORD $0x4e6f1e73 // bic v19, v19, v15
+	WORD $0x3d801813 // str q19, [x0, #96]
+	WORD $0x4e33d6f7 // fadd v23, v23, v19
+	WORD $0x3dc01c13 // ldr q19, [x0, #112]
+	WORD $0x4eb4d673 // fsub v19, v19, v20
+	WORD $0x6eb3e42f // fcmgt v15, v1, v19
+	WORD $0x4e21f673 // fmax v19, v19, v1
+	WORD $0x4ea2f673 // fmin v19, v19, v2
+	WORD $0x6e23de6c // fmul v12, v19, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd4 // fmls v20, v14, v4
-	WORD $0x4ea5cdd4 // fmls v20, v14, v5
+	WORD $0x4ea4cdd3 // fmls v19, v14, v4
+	WORD $0x4ea5cdd3 // fmls v19, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e34cccd // fmla v13, v6, v20
+	WORD $0x4e33cccd // fmla v13, v6, v19
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e34cdae // fmla v14, v13, v20
+	WORD $0x4e33cdae // fmla v14, v13, v19
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e34cdcd // fmla v13, v14, v20
+	WORD $0x4e33cdcd // fmla v13, v14, v19
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b4 // add.4s v20, v13, v12
-	WORD $0x4e6f1e94 // bic v20, v20, v15
-	WORD $0x3d801c14 // str q20, [x0, #112]
-	WORD $0x4e34d739 // fadd v25, v25, v20
+	WORD $0x4eac85b3 // add.4s v19, v13, v12
+	WORD $0x4e6f1e73 // bic v19, v19, v15
+	WORD $0x3d801c13 // str q19, [x0, #112]
+	WORD $0x4e33d718 // fadd v24, v24, v19
+	WORD $0x4e37d6b5 // fadd v21, v21, v23
 	WORD $0x4e38d6d6 // fadd v22, v22, v24
-	WORD $0x4e39d6f7 // fadd v23, v23, v25
-	WORD $0x4e37d6d6 // fadd v22, v22, v23
-	WORD $0x4ed67ad4 // zip2.2d v20, v22, v22
-	WORD $0x4e34d6d6 // fadd v22, v22, v20
-	WORD $0x4e0c06d4 // dup v20.4s, v22.s[1]
-	WORD $0x4e34d6d6 // fadd v22, v22, v20
-	WORD $0x4d40c894 // ld1r {v20.4s}, [x4]
-	WORD $0x4d40c8b5 // ld1r {v21.4s}, [x5]
-	WORD $0x4e35ce96 // fmla v22, v20, v21
-	WORD $0xbd000096 // str s22, [x4, #0]
+	WORD $0x4e36d6b5 // fadd v21, v21, v22
+	WORD $0x4ed57ab3 // zip2.2d v19, v21, v21
+	WORD $0x4e33d6b5 // fadd v21, v21, v19
+	WORD $0x4e0c06b3 // dup v19.4s, v21.s[1]
+	WORD $0x4e33d6b5 // fadd v21, v21, v19
+	WORD $0x4d40c893 // ld1r {v19.4s}, [x4]
+	WORD $0x4d40c8b4 // ld1r {v20.4s}, [x5]
+	WORD $0x4e34ce75 // fmla v21, v19, v20
+	WORD $0xbd000095 // str s21, [x4, #0]
 	ADD $128, R0
 	ADD $8, R2
 	ADD $4, R3
@@ -17968,7 +17968,7 @@ done314:
 	RET
 
 TEXT ·exp_neon(SB), NOSPLIT, $0-12
-	// Registers: word3f800000 0; wordc2aeac4f 1; word42b0c0a5 2; word3fb8aa3b 3; word3f318000 4; wordb95e8083 5; word39506967 6; word3ab743ce 7; word3c088908 8; word3d2aa9c1 9; word3e2aaaaa 10; word3f000000 11; n 12; p 13; spare 14; small 15; spare 16; v 17.
+	// Registers: word3f800000 0; wordc2aeac4f 1; word42b0c0a5 2; word3fb8aa3b 3; word3f318000 4; wordb95e8083 5; word39506967 6; word3ab743ce 7; word3c088908 8; word3d2aa9c1 9; word3e2aaaaa 10; word3f000000 11; n 12; p 13; spare 14; small 15; v 16.
 	MOVD x+0(FP), R0
 	MOVD $word3f800000_neon<>(SB), R20
 	WORD $0x3dc00280 // ldr q0, [x20, #0]
@@ -17994,33 +17994,33 @@ TEXT ·exp_neon(SB), NOSPLIT, $0-12
 	WORD $0x3dc0028a // ldr q10, [x20, #0]
 	MOVD $word3f000000_neon<>(SB), R20
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
-	WORD $0x4e040c11 // dup v17.4s, w0
-	WORD $0x6eb1e42f // fcmgt v15, v1, v17
-	WORD $0x4e21f631 // fmax v17, v17, v1
-	WORD $0x4ea2f631 // fmin v17, v17, v2
-	WORD $0x6e23de2c // fmul v12, v17, v3
+	WORD $0x4e040c10 // dup v16.4s, w0
+	WORD $0x6eb0e42f // fcmgt v15, v1, v16
+	WORD $0x4e21f610 // fmax v16, v16, v1
+	WORD $0x4ea2f610 // fmin v16, v16, v2
+	WORD $0x6e23de0c // fmul v12, v16, v3
 	WORD $0x4e21a98c // fcvtns v12, v12
 	WORD $0x4e21d98e // scvtf v14, v12
-	WORD $0x4ea4cdd1 // fmls v17, v14, v4
-	WORD $0x4ea5cdd1 // fmls v17, v14, v5
+	WORD $0x4ea4cdd0 // fmls v16, v14, v4
+	WORD $0x4ea5cdd0 // fmls v16, v14, v5
 	WORD $0x4ea71ced // mov v13, v7
-	WORD $0x4e31cccd // fmla v13, v6, v17
+	WORD $0x4e30cccd // fmla v13, v6, v16
 	WORD $0x4ea81d0e // mov v14, v8
-	WORD $0x4e31cdae // fmla v14, v13, v17
+	WORD $0x4e30cdae // fmla v14, v13, v16
 	WORD $0x4ea91d2d // mov v13, v9
-	WORD $0x4e31cdcd // fmla v13, v14, v17
+	WORD $0x4e30cdcd // fmla v13, v14, v16
 	WORD $0x4eaa1d4e // mov v14, v10
-	WORD $0x4e31cdae // fmla v14, v13, v17
+	WORD $0x4e30cdae // fmla v14, v13, v16
 	WORD $0x4eab1d6d // mov v13, v11
-	WORD $0x4e31cdcd // fmla v13, v14, v17
+	WORD $0x4e30cdcd // fmla v13, v14, v16
 	WORD $0x4ea01c0e // mov v14, v0
-	WORD $0x4e31cdae // fmla v14, v13, v17
+	WORD $0x4e30cdae // fmla v14, v13, v16
 	WORD $0x4ea01c0d // mov v13, v0
-	WORD $0x4e31cdcd // fmla v13, v14, v17
+	WORD $0x4e30cdcd // fmla v13, v14, v16
 	WORD $0x4f37558c // shl v12.4s, v12.4s, #23
-	WORD $0x4eac85b1 // add.4s v17, v13, v12
-	WORD $0x4e6f1e31 // bic v17, v17, v15
-	FMOVS F17, ret+8(FP)
+	WORD $0x4eac85b0 // add.4s v16, v13, v12
+	WORD $0x4e6f1e10 // bic v16, v16, v15
+	FMOVS F16, ret+8(FP)
 	RET
 
 TEXT ·round_neon(SB), NOSPLIT, $0-40

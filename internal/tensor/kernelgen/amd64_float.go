@@ -12,90 +12,17 @@ func (a *amd64) floats() {
 	a.widenBytes()
 	a.dotFloats("dotFloats1", "is the product of two vectors, of 16 elements at a time.", 1, "w:*float32=SI", "x:*float32=DX", "n:int=CX", ":float32")
 	a.dotFloats("dotFloats4", "gives the products of four rows, ws bytes apart, with a vector, of 16 elements at a time.", 4, "out:*float32=DI", "w:*float32=SI", "ws:int=R8", "x:*float32=DX", "n:int=CX")
-	a.eachFloat("addFloats", "adds y to x, 16 elements at a time.", []string{"x:*float32=DI", "y:*float32=SI", "n:int=CX"}, nil, func(r int, at func(string) string) {
-		a.op("VMOVUPS", at("DI"), a.v(r))
-		a.op("VADDPS", at("SI"), a.v(r), a.v(r))
-		a.op("VMOVUPS", a.v(r), at("DI"))
-	})
-	scale := 0
-	a.eachFloat("scaleFloats", "writes x times a number times w to dst, 16 elements at a time.", []string{"dst:*float32=DI", "x:*float32=SI", "w:*float32=DX", "by:int=BX", "n:int=CX"},
-		func() { scale = a.reg("scale"); a.number("BX", scale) },
-		func(r int, at func(string) string) {
-			a.op("VMOVUPS", at("SI"), a.v(r))
-			a.op("VMULPS", a.v(scale), a.v(r), a.v(r))
-			a.op("VMULPS", at("DX"), a.v(r), a.v(r))
-			a.op("VMOVUPS", a.v(r), at("DI"))
-		})
-	other := 0
-	a.eachFloat("blendFloats", "writes x times one number plus y times another to x, 16 elements at a time.", []string{"x:*float32=DI", "y:*float32=SI", "a:int=BX", "b:int=DX", "n:int=CX"},
-		func() { scale, other = a.reg("scale"), a.reg("other"); a.number("BX", scale); a.number("DX", other) },
-		func(r int, at func(string) string) {
-			a.op("VMULPS", at("DI"), a.v(scale), a.v(r))
-			a.op("VFMADD231PS", at("SI"), a.v(other), a.v(r))
-			a.op("VMOVUPS", a.v(r), at("DI"))
-		})
+	elementwise(&amd64Vectors{amd64: a})
 	if a.wide() {
 		a.tileFloats()
 	}
 	a.recur()
-	var e exponential
-	a.eachFloat("swish", "writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.", []string{"gate:*float32=DI", "up:*float32=SI", "factor:int=BX", "n:int=CX"},
-		func() { scale = a.reg("scale"); a.number("BX", scale); e = a.exponential() },
-		func(r int, at func(string) string) {
-			g := e.t[4]
-			a.op("VMOVUPS", at("DI"), a.v(g))
-			a.op("VMULPS", a.v(scale), a.v(g), a.v(r))
-			a.exp(e, r)
-			a.op("VADDPS", a.v(e.one), a.v(r), a.v(r))
-			a.op("VDIVPS", a.v(r), a.v(g), a.v(g))
-			a.op("VMULPS", at("SI"), a.v(g), a.v(g))
-			a.op("VMOVUPS", a.v(g), at("DI"))
-		})
-	var cubic int
-	a.eachFloat("tanhGELU", "writes gate/(1 + e^(factor·(gate + cubic·gate³)))·up to gate, 16 elements at a time.", []string{"gate:*float32=DI", "up:*float32=SI", "factor:int=BX", "cubic:int=DX", "n:int=CX"},
-		func() {
-			scale, cubic = a.reg("scale"), a.reg("cubic")
-			a.number("BX", scale)
-			a.number("DX", cubic)
-			e = a.exponential()
-		},
-		func(r int, at func(string) string) {
-			g := e.t[4]
-			a.op("VMOVUPS", at("DI"), a.v(g))
-			a.op("VMULPS", a.v(g), a.v(g), a.v(r))
-			a.op("VMULPS", a.v(g), a.v(r), a.v(r))
-			a.op("VMULPS", a.v(cubic), a.v(r), a.v(r))
-			a.op("VADDPS", a.v(r), a.v(g), a.v(r))
-			a.op("VMULPS", a.v(scale), a.v(r), a.v(r))
-			a.exp(e, r)
-			a.op("VADDPS", a.v(e.one), a.v(r), a.v(r))
-			a.op("VDIVPS", a.v(r), a.v(g), a.v(g))
-			a.op("VMULPS", at("SI"), a.v(g), a.v(g))
-			a.op("VMOVUPS", a.v(g), at("DI"))
-		})
 }
 
 // number puts a float, the bits of which are in a general register, to all places of a register.
 func (a *amd64) number(from string, r int) {
 	a.op("VMOVD", from, x(r))
 	a.op("VBROADCASTSS", x(r), a.v(r))
-}
-
-// eachFloat writes a function that goes through vectors of n times 16 elements.
-func (a *amd64) eachFloat(name, comment string, parameters []string, before func(), body func(r int, at func(base string) string)) {
-	a.begin(name, comment, parameters...)
-	if before != nil {
-		before()
-	}
-	r := a.reg("r")
-	a.op("XORQ", "AX", "AX")
-	a.loop("CX", "16 elements", func() {
-		for part := range 4 / a.lanes {
-			body(r, func(base string) string { return fmt.Sprintf("%d(%s)(AX*1)", 32*part, base) })
-		}
-		a.op("ADDQ", "$64", "AX")
-	})
-	a.end()
 }
 
 func (a *amd64) widen(name, comment string, load func(from string, r int)) {
@@ -238,7 +165,7 @@ func (a *amd64) addUp(s, second, t int) {
 	a.op("VADDPS", x(t), x(s), x(s))
 }
 
-// exponential is what exp needs: constants, and registers to work with. The last of these it leaves alone.
+// exponential is what exp needs: constants, and registers to work with.
 type exponential struct {
 	one, least, most, log2e, high, low int
 	t                                  []int
@@ -247,7 +174,7 @@ type exponential struct {
 func (a *amd64) exponential() (e exponential) {
 	e.one, e.least, e.most = a.splat(0x3f800000), a.splat(0xc2aeac4f), a.splat(0x42b0c0a5)
 	e.log2e, e.high, e.low = a.splat(0x3fb8aa3b), a.splat(0x3f318000), a.splat(0xb95e8083)
-	e.t = a.regs("spare", 5)
+	e.t = a.regs("spare", 4)
 	return e
 }
 

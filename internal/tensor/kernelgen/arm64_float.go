@@ -32,67 +32,8 @@ func (a *arm64) floats() {
 	a.op("ADD", "R2", "R6", "R7")
 	a.dotFloats(4, 3, 4, []int{1, 5, 6, 7})
 
-	a.each("addFloats", "adds y to x, 16 elements at a time.", []string{"x:*float32", "y:*float32", "n:int"}, 2, nil, func(v, at int) {
-		y := a.reg("y")
-		a.load(v, 0, at)
-		a.load(y, 1, at)
-		a.v("fadd", v, v, y)
-		a.store(v, 0, at)
-	}, 0, 1)
-	by := 0
-	a.each("scaleFloats", "writes x times a number times w to dst, 16 elements at a time.", []string{"dst:*float32", "x:*float32", "w:*float32", "by:int", "n:int"}, 4,
-		func() { by = a.reg("by"); a.fromGeneral(by, 3) }, func(v, at int) {
-			w := a.reg("weights")
-			a.load(v, 1, at)
-			a.load(w, 2, at)
-			a.v("fmul", v, v, by)
-			a.v("fmul", v, v, w)
-			a.store(v, 0, at)
-		}, 0, 1, 2)
-	other := 0
-	a.each("blendFloats", "writes x times one number plus y times another to x, 16 elements at a time.", []string{"x:*float32", "y:*float32", "a:int", "b:int", "n:int"}, 4,
-		func() { by, other = a.reg("by"), a.reg("other"); a.fromGeneral(by, 2); a.fromGeneral(other, 3) }, func(v, at int) {
-			y := a.reg("y")
-			a.load(v, 0, at)
-			a.load(y, 1, at)
-			a.v("fmul", v, v, by)
-			a.v("fmla", v, y, other)
-			a.store(v, 0, at)
-		}, 0, 1)
+	elementwise(&neonVectors{arm64: a})
 	a.recur()
-	var e neonExp
-	gated := func(v, g, up, at int) {
-		a.exp(e, v)
-		a.v("fadd", v, e.one, v)
-		a.v("fdiv", g, g, v)
-		a.load(up, 1, at)
-		a.v("fmul", g, g, up)
-		a.store(g, 0, at)
-	}
-	a.each("swish", "writes gate/(1 + e^(factor·gate))·up to gate, 16 elements at a time.", []string{"gate:*float32", "up:*float32", "factor:int", "n:int"}, 3,
-		func() { by = a.reg("by"); a.fromGeneral(by, 2); e = a.exponential() }, func(v, at int) {
-			g := e.spare
-			a.load(g, 0, at)
-			a.v("fmul", v, by, g)
-			gated(v, g, a.reg("up"), at)
-		}, 0, 1)
-	cubic := 0
-	a.each("tanhGELU", "writes gate/(1 + e^(factor·(gate + cubic·gate³)))·up to gate, 16 elements at a time.", []string{"gate:*float32", "up:*float32", "factor:int", "cubic:int", "n:int"}, 4,
-		func() {
-			by, cubic = a.reg("by"), a.reg("cubic")
-			a.fromGeneral(by, 2)
-			a.fromGeneral(cubic, 3)
-			e = a.exponential()
-		}, func(v, at int) {
-			g := e.spare
-			a.load(g, 0, at)
-			a.v("fmul", v, g, g)
-			a.v("fmul", v, v, g)
-			a.v("fmul", v, v, cubic)
-			a.v("fadd", v, g, v)
-			a.v("fmul", v, v, by)
-			gated(v, g, a.reg("up"), at)
-		}, 0, 1)
 }
 
 func (a *arm64) widen(name, comment string, body func()) {
@@ -184,29 +125,11 @@ func (a *arm64) addUp(s []int, t int) {
 	a.v("fadd", s[0], s[0], t)
 }
 
-// each goes through vectors of 16 elements at a time; pointers are the registers that go on.
-func (a *arm64) each(name, comment string, parameters []string, counter int, before func(), body func(v, at int), pointers ...int) {
-	a.begin(name, comment, parameters...)
-	if before != nil {
-		before()
-	}
-	v := a.reg("v")
-	a.loop(counter, "16 elements", func() {
-		for part := range 4 {
-			a.within(func() { body(v, 16*part) })
-		}
-		for _, p := range pointers {
-			a.advance(p, 64)
-		}
-	})
-	a.end()
-}
-
 // neonExp is what exp needs.
 type neonExp struct {
 	one, least, most, log2e, high, low int
 	terms                              []int
-	n, p, t, small, spare              int
+	n, p, t, small                     int
 }
 
 func (a *arm64) exponential() (e neonExp) {
@@ -215,7 +138,7 @@ func (a *arm64) exponential() (e neonExp) {
 	for _, t := range expTerms {
 		e.terms = append(e.terms, a.everywhere(t))
 	}
-	e.n, e.p, e.t, e.small, e.spare = a.reg("n"), a.reg("p"), a.reg("spare"), a.reg("small"), a.reg("spare")
+	e.n, e.p, e.t, e.small = a.reg("n"), a.reg("p"), a.reg("spare"), a.reg("small")
 	return e
 }
 

@@ -42,12 +42,13 @@ type kernels struct {
 	swish               func(gate, up *float32, factor, n int)
 	tanhGELU            func(gate, up *float32, factor, cubic, n int)
 
-	scores []scoresKernel // the largest first, down to one query
-	mix    []mixKernel
-	mask   func(scores *[32]float32, scale, from, to int) float32
-	weigh  func(scores *[32]float32, peak int) float32
-	exp    func(x int) float32
-	soften func(scores *float32, scale int, ranges *[2]int32, peaks, totals, shrinks *float32, queries int)
+	scores     []scoresKernel // the largest first, down to one query
+	byteScores []byteScoresKernel
+	mix        []mixKernel
+	mask       func(scores *[32]float32, scale, from, to int) float32
+	weigh      func(scores *[32]float32, peak int) float32
+	exp        func(x int) float32
+	soften     func(scores *float32, scale int, ranges *[2]int32, peaks, totals, shrinks *float32, queries int)
 
 	probeBytes, probeFloats func(n int)
 	probeRead               func(data *byte, n int)

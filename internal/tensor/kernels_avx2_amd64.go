@@ -61,6 +61,7 @@ var avx2Kernels = kernels{
 	exp:          exp_avx2,
 	scores:       []scoresKernel{{4, scores4_avx2}, {1, scores1_avx2}},
 	mix:          []mixKernel{{4, mix4_avx2}, {1, mix1_avx2}},
+	byteScores:   []byteScoresKernel{{2, byteScores2_avx2}, {1, byteScores1_avx2}},
 	scaleColumns: scaleColumns_avx2, scaleRows: scaleRows_avx2,
 	probeBytes: probeBytes_avx2, probeFloats: probeFloats_avx2, probeRead: probeRead_avx2,
 }
@@ -384,6 +385,16 @@ func probeFloats_avx2(n int)
 //
 //go:noescape
 func probeRead_avx2(data *byte, n int)
+
+// byteScores2_avx2 gives the products of 2 queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [2][32].
+//
+//go:noescape
+func byteScores2_avx2(out *float32, q *int8, qs int, scale *float32, start *int32, ss int, keys *int8, scales *byte, blocks int)
+
+// byteScores1_avx2 gives the products of 1 queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [1][32].
+//
+//go:noescape
+func byteScores1_avx2(out *float32, q *int8, qs int, scale *float32, start *int32, ss int, keys *int8, scales *byte, blocks int)
 
 // transpose_avx2 writes the words of 16 rows, stride bytes apart, 16 of one place after the other; pieces are 16 bytes.
 //

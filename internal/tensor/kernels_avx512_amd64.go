@@ -74,6 +74,7 @@ var avx512Kernels = kernels{
 	tileFloats:   tileFloats_avx512,
 	scores:       []scoresKernel{{8, scores8_avx512}, {4, scores4_avx512}, {1, scores1_avx512}},
 	mix:          []mixKernel{{6, mix6_avx512}, {4, mix4_avx512}, {2, mix2_avx512}, {1, mix1_avx512}},
+	byteScores:   []byteScoresKernel{{4, byteScores4_avx512}, {1, byteScores1_avx512}},
 	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_avx512, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
@@ -467,6 +468,16 @@ func probeFloats_avx512(n int)
 //
 //go:noescape
 func probeRead_avx512(data *byte, n int)
+
+// byteScores4_avx512 gives the products of 4 queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [4][32].
+//
+//go:noescape
+func byteScores4_avx512(out *float32, q *int8, qs int, scale *float32, start *int32, ss int, keys *int8, scales *byte, blocks int)
+
+// byteScores1_avx512 gives the products of 1 queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [1][32].
+//
+//go:noescape
+func byteScores1_avx512(out *float32, q *int8, qs int, scale *float32, start *int32, ss int, keys *int8, scales *byte, blocks int)
 
 // transpose_avx512 writes the words of 16 rows, stride bytes apart, 16 of one place after the other; pieces are 16 bytes.
 //

@@ -61,6 +61,7 @@ var neonKernels = kernels{
 	exp:        exp_neon,
 	scores:     []scoresKernel{{4, scores4_neon}, {1, scores1_neon}},
 	mix:        []mixKernel{{4, mix4_neon}, {1, mix1_neon}},
+	byteScores: []byteScoresKernel{{2, byteScores2_neon}, {1, byteScores1_neon}},
 	probeBytes: probeBytes_neon, probeFloats: probeFloats_neon, probeRead: probeRead_neon,
 }
 
@@ -413,6 +414,16 @@ func tanhGELU_neon(gate *float32, up *float32, factor int, cubic int, n int)
 //
 //go:noescape
 func recur_neon(out *float32, s *float32, k *float32, q *float32, fade int, u *float32, rows int, n int)
+
+// byteScores2_neon gives the products of 2 queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [2][32].
+//
+//go:noescape
+func byteScores2_neon(out *float32, q *int8, qs int, scale *float32, start *int32, ss int, keys *int8, scales *byte, blocks int)
+
+// byteScores1_neon gives the products of 1 queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [1][32].
+//
+//go:noescape
+func byteScores1_neon(out *float32, q *int8, qs int, scale *float32, start *int32, ss int, keys *int8, scales *byte, blocks int)
 
 // scores4_neon gives the products of 4 queries, qs bytes apart, with keys of [dims][32]; out is [4][32].
 //

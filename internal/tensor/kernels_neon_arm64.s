@@ -16765,6 +16765,614 @@ done296:
 done294:
 	RET
 
+TEXT ·byteScores2_neon(SB), NOSPLIT, $0-72
+	// Registers: totals 0–7; sums 8–15; queries 16–19; keys 20; scales 21–24; scale of a query 25.
+	MOVD out+0(FP), R0
+	MOVD q+8(FP), R1
+	MOVD qs+16(FP), R2
+	MOVD scale+24(FP), R3
+	MOVD start+32(FP), R4
+	MOVD ss+40(FP), R5
+	MOVD keys+48(FP), R6
+	MOVD scales+56(FP), R7
+	MOVD blocks+64(FP), R8
+	MOVD R1, R9
+	MOVD R3, R10
+	MOVD R1, R14
+	MOVD R3, R15
+	ADD R2, R14
+	ADD R5, R15
+	ADD $0, R6, R11
+	ADD $0, R7, R13
+	MOVD R8, R12
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	// Each of R12: blocks.
+	CMP $0, R12
+	BLE done298
+loop297:
+	WORD $0x3dc00130 // ldr q16, [x9, #0]
+	WORD $0x3dc00531 // ldr q17, [x9, #16]
+	WORD $0x3dc001d2 // ldr q18, [x14, #0]
+	WORD $0x3dc005d3 // ldr q19, [x14, #16]
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc00174 // ldr q20, [x11, #0]
+	WORD $0x4f90e288 // sdot v8.4s, v20.16b, v16.4b[0]
+	WORD $0x4f92e28c // sdot v12.4s, v20.16b, v18.4b[0]
+	WORD $0x3dc00574 // ldr q20, [x11, #16]
+	WORD $0x4f90e289 // sdot v9.4s, v20.16b, v16.4b[0]
+	WORD $0x4f92e28d // sdot v13.4s, v20.16b, v18.4b[0]
+	WORD $0x3dc00974 // ldr q20, [x11, #32]
+	WORD $0x4f90e28a // sdot v10.4s, v20.16b, v16.4b[0]
+	WORD $0x4f92e28e // sdot v14.4s, v20.16b, v18.4b[0]
+	WORD $0x3dc00d74 // ldr q20, [x11, #48]
+	WORD $0x4f90e28b // sdot v11.4s, v20.16b, v16.4b[0]
+	WORD $0x4f92e28f // sdot v15.4s, v20.16b, v18.4b[0]
+	WORD $0x3dc02174 // ldr q20, [x11, #128]
+	WORD $0x4fb0e288 // sdot v8.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb2e28c // sdot v12.4s, v20.16b, v18.4b[1]
+	WORD $0x3dc02574 // ldr q20, [x11, #144]
+	WORD $0x4fb0e289 // sdot v9.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb2e28d // sdot v13.4s, v20.16b, v18.4b[1]
+	WORD $0x3dc02974 // ldr q20, [x11, #160]
+	WORD $0x4fb0e28a // sdot v10.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb2e28e // sdot v14.4s, v20.16b, v18.4b[1]
+	WORD $0x3dc02d74 // ldr q20, [x11, #176]
+	WORD $0x4fb0e28b // sdot v11.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb2e28f // sdot v15.4s, v20.16b, v18.4b[1]
+	WORD $0x3dc04174 // ldr q20, [x11, #256]
+	WORD $0x4f90ea88 // sdot v8.4s, v20.16b, v16.4b[2]
+	WORD $0x4f92ea8c // sdot v12.4s, v20.16b, v18.4b[2]
+	WORD $0x3dc04574 // ldr q20, [x11, #272]
+	WORD $0x4f90ea89 // sdot v9.4s, v20.16b, v16.4b[2]
+	WORD $0x4f92ea8d // sdot v13.4s, v20.16b, v18.4b[2]
+	WORD $0x3dc04974 // ldr q20, [x11, #288]
+	WORD $0x4f90ea8a // sdot v10.4s, v20.16b, v16.4b[2]
+	WORD $0x4f92ea8e // sdot v14.4s, v20.16b, v18.4b[2]
+	WORD $0x3dc04d74 // ldr q20, [x11, #304]
+	WORD $0x4f90ea8b // sdot v11.4s, v20.16b, v16.4b[2]
+	WORD $0x4f92ea8f // sdot v15.4s, v20.16b, v18.4b[2]
+	WORD $0x3dc06174 // ldr q20, [x11, #384]
+	WORD $0x4fb0ea88 // sdot v8.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb2ea8c // sdot v12.4s, v20.16b, v18.4b[3]
+	WORD $0x3dc06574 // ldr q20, [x11, #400]
+	WORD $0x4fb0ea89 // sdot v9.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb2ea8d // sdot v13.4s, v20.16b, v18.4b[3]
+	WORD $0x3dc06974 // ldr q20, [x11, #416]
+	WORD $0x4fb0ea8a // sdot v10.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb2ea8e // sdot v14.4s, v20.16b, v18.4b[3]
+	WORD $0x3dc06d74 // ldr q20, [x11, #432]
+	WORD $0x4fb0ea8b // sdot v11.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb2ea8f // sdot v15.4s, v20.16b, v18.4b[3]
+	WORD $0x3dc08174 // ldr q20, [x11, #512]
+	WORD $0x4f91e288 // sdot v8.4s, v20.16b, v17.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc08574 // ldr q20, [x11, #528]
+	WORD $0x4f91e289 // sdot v9.4s, v20.16b, v17.4b[0]
+	WORD $0x4f93e28d // sdot v13.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc08974 // ldr q20, [x11, #544]
+	WORD $0x4f91e28a // sdot v10.4s, v20.16b, v17.4b[0]
+	WORD $0x4f93e28e // sdot v14.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc08d74 // ldr q20, [x11, #560]
+	WORD $0x4f91e28b // sdot v11.4s, v20.16b, v17.4b[0]
+	WORD $0x4f93e28f // sdot v15.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc0a174 // ldr q20, [x11, #640]
+	WORD $0x4fb1e288 // sdot v8.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc0a574 // ldr q20, [x11, #656]
+	WORD $0x4fb1e289 // sdot v9.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb3e28d // sdot v13.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc0a974 // ldr q20, [x11, #672]
+	WORD $0x4fb1e28a // sdot v10.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb3e28e // sdot v14.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc0ad74 // ldr q20, [x11, #688]
+	WORD $0x4fb1e28b // sdot v11.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb3e28f // sdot v15.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc0c174 // ldr q20, [x11, #768]
+	WORD $0x4f91ea88 // sdot v8.4s, v20.16b, v17.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc0c574 // ldr q20, [x11, #784]
+	WORD $0x4f91ea89 // sdot v9.4s, v20.16b, v17.4b[2]
+	WORD $0x4f93ea8d // sdot v13.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc0c974 // ldr q20, [x11, #800]
+	WORD $0x4f91ea8a // sdot v10.4s, v20.16b, v17.4b[2]
+	WORD $0x4f93ea8e // sdot v14.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc0cd74 // ldr q20, [x11, #816]
+	WORD $0x4f91ea8b // sdot v11.4s, v20.16b, v17.4b[2]
+	WORD $0x4f93ea8f // sdot v15.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc0e174 // ldr q20, [x11, #896]
+	WORD $0x4fb1ea88 // sdot v8.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc0e574 // ldr q20, [x11, #912]
+	WORD $0x4fb1ea89 // sdot v9.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb3ea8d // sdot v13.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc0e974 // ldr q20, [x11, #928]
+	WORD $0x4fb1ea8a // sdot v10.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb3ea8e // sdot v14.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc0ed74 // ldr q20, [x11, #944]
+	WORD $0x4fb1ea8b // sdot v11.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb3ea8f // sdot v15.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc001b4 // ldr q20, [x13, #0]
+	WORD $0x0e217a95 // fcvtl v21, v20
+	WORD $0x4e217a96 // fcvtl2 v22, v20
+	WORD $0x3dc005b4 // ldr q20, [x13, #16]
+	WORD $0x0e217a97 // fcvtl v23, v20
+	WORD $0x4e217a98 // fcvtl2 v24, v20
+	WORD $0x4d40c959 // ld1r {v25.4s}, [x10]
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e35dd08 // fmul v8, v8, v21
+	WORD $0x4e39cd00 // fmla v0, v8, v25
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e36dd29 // fmul v9, v9, v22
+	WORD $0x4e39cd21 // fmla v1, v9, v25
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e37dd4a // fmul v10, v10, v23
+	WORD $0x4e39cd42 // fmla v2, v10, v25
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e38dd6b // fmul v11, v11, v24
+	WORD $0x4e39cd63 // fmla v3, v11, v25
+	ADD $32, R9
+	ADD $4, R10
+	WORD $0x4d40c9f9 // ld1r {v25.4s}, [x15]
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e35dd8c // fmul v12, v12, v21
+	WORD $0x4e39cd84 // fmla v4, v12, v25
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e36ddad // fmul v13, v13, v22
+	WORD $0x4e39cda5 // fmla v5, v13, v25
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e37ddce // fmul v14, v14, v23
+	WORD $0x4e39cdc6 // fmla v6, v14, v25
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e38ddef // fmul v15, v15, v24
+	WORD $0x4e39cde7 // fmla v7, v15, v25
+	ADD $32, R14
+	ADD $4, R15
+	ADD $1024, R11
+	ADD $64, R13
+	SUB $1, R12
+	CBNZ R12, loop297
+done298:
+	WORD $0x3d800000 // str q0, [x0, #0]
+	WORD $0x3d800401 // str q1, [x0, #16]
+	WORD $0x3d800802 // str q2, [x0, #32]
+	WORD $0x3d800c03 // str q3, [x0, #48]
+	WORD $0x3d802004 // str q4, [x0, #128]
+	WORD $0x3d802405 // str q5, [x0, #144]
+	WORD $0x3d802806 // str q6, [x0, #160]
+	WORD $0x3d802c07 // str q7, [x0, #176]
+	MOVD R1, R9
+	MOVD R3, R10
+	MOVD R1, R14
+	MOVD R3, R15
+	ADD R2, R14
+	ADD R5, R15
+	ADD $64, R6, R11
+	ADD $32, R7, R13
+	MOVD R8, R12
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	// Each of R12: blocks.
+	CMP $0, R12
+	BLE done300
+loop299:
+	WORD $0x3dc00130 // ldr q16, [x9, #0]
+	WORD $0x3dc00531 // ldr q17, [x9, #16]
+	WORD $0x3dc001d2 // ldr q18, [x14, #0]
+	WORD $0x3dc005d3 // ldr q19, [x14, #16]
+	WORD $0x6e281d08 // eor v8, v8, v8
+	WORD $0x6e291d29 // eor v9, v9, v9
+	WORD $0x6e2a1d4a // eor v10, v10, v10
+	WORD $0x6e2b1d6b // eor v11, v11, v11
+	WORD $0x6e2c1d8c // eor v12, v12, v12
+	WORD $0x6e2d1dad // eor v13, v13, v13
+	WORD $0x6e2e1dce // eor v14, v14, v14
+	WORD $0x6e2f1def // eor v15, v15, v15
+	WORD $0x3dc00174 // ldr q20, [x11, #0]
+	WORD $0x4f90e288 // sdot v8.4s, v20.16b, v16.4b[0]
+	WORD $0x4f92e28c // sdot v12.4s, v20.16b, v18.4b[0]
+	WORD $0x3dc00574 // ldr q20, [x11, #16]
+	WORD $0x4f90e289 // sdot v9.4s, v20.16b, v16.4b[0]
+	WORD $0x4f92e28d // sdot v13.4s, v20.16b, v18.4b[0]
+	WORD $0x3dc00974 // ldr q20, [x11, #32]
+	WORD $0x4f90e28a // sdot v10.4s, v20.16b, v16.4b[0]
+	WORD $0x4f92e28e // sdot v14.4s, v20.16b, v18.4b[0]
+	WORD $0x3dc00d74 // ldr q20, [x11, #48]
+	WORD $0x4f90e28b // sdot v11.4s, v20.16b, v16.4b[0]
+	WORD $0x4f92e28f // sdot v15.4s, v20.16b, v18.4b[0]
+	WORD $0x3dc02174 // ldr q20, [x11, #128]
+	WORD $0x4fb0e288 // sdot v8.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb2e28c // sdot v12.4s, v20.16b, v18.4b[1]
+	WORD $0x3dc02574 // ldr q20, [x11, #144]
+	WORD $0x4fb0e289 // sdot v9.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb2e28d // sdot v13.4s, v20.16b, v18.4b[1]
+	WORD $0x3dc02974 // ldr q20, [x11, #160]
+	WORD $0x4fb0e28a // sdot v10.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb2e28e // sdot v14.4s, v20.16b, v18.4b[1]
+	WORD $0x3dc02d74 // ldr q20, [x11, #176]
+	WORD $0x4fb0e28b // sdot v11.4s, v20.16b, v16.4b[1]
+	WORD $0x4fb2e28f // sdot v15.4s, v20.16b, v18.4b[1]
+	WORD $0x3dc04174 // ldr q20, [x11, #256]
+	WORD $0x4f90ea88 // sdot v8.4s, v20.16b, v16.4b[2]
+	WORD $0x4f92ea8c // sdot v12.4s, v20.16b, v18.4b[2]
+	WORD $0x3dc04574 // ldr q20, [x11, #272]
+	WORD $0x4f90ea89 // sdot v9.4s, v20.16b, v16.4b[2]
+	WORD $0x4f92ea8d // sdot v13.4s, v20.16b, v18.4b[2]
+	WORD $0x3dc04974 // ldr q20, [x11, #288]
+	WORD $0x4f90ea8a // sdot v10.4s, v20.16b, v16.4b[2]
+	WORD $0x4f92ea8e // sdot v14.4s, v20.16b, v18.4b[2]
+	WORD $0x3dc04d74 // ldr q20, [x11, #304]
+	WORD $0x4f90ea8b // sdot v11.4s, v20.16b, v16.4b[2]
+	WORD $0x4f92ea8f // sdot v15.4s, v20.16b, v18.4b[2]
+	WORD $0x3dc06174 // ldr q20, [x11, #384]
+	WORD $0x4fb0ea88 // sdot v8.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb2ea8c // sdot v12.4s, v20.16b, v18.4b[3]
+	WORD $0x3dc06574 // ldr q20, [x11, #400]
+	WORD $0x4fb0ea89 // sdot v9.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb2ea8d // sdot v13.4s, v20.16b, v18.4b[3]
+	WORD $0x3dc06974 // ldr q20, [x11, #416]
+	WORD $0x4fb0ea8a // sdot v10.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb2ea8e // sdot v14.4s, v20.16b, v18.4b[3]
+	WORD $0x3dc06d74 // ldr q20, [x11, #432]
+	WORD $0x4fb0ea8b // sdot v11.4s, v20.16b, v16.4b[3]
+	WORD $0x4fb2ea8f // sdot v15.4s, v20.16b, v18.4b[3]
+	WORD $0x3dc08174 // ldr q20, [x11, #512]
+	WORD $0x4f91e288 // sdot v8.4s, v20.16b, v17.4b[0]
+	WORD $0x4f93e28c // sdot v12.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc08574 // ldr q20, [x11, #528]
+	WORD $0x4f91e289 // sdot v9.4s, v20.16b, v17.4b[0]
+	WORD $0x4f93e28d // sdot v13.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc08974 // ldr q20, [x11, #544]
+	WORD $0x4f91e28a // sdot v10.4s, v20.16b, v17.4b[0]
+	WORD $0x4f93e28e // sdot v14.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc08d74 // ldr q20, [x11, #560]
+	WORD $0x4f91e28b // sdot v11.4s, v20.16b, v17.4b[0]
+	WORD $0x4f93e28f // sdot v15.4s, v20.16b, v19.4b[0]
+	WORD $0x3dc0a174 // ldr q20, [x11, #640]
+	WORD $0x4fb1e288 // sdot v8.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb3e28c // sdot v12.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc0a574 // ldr q20, [x11, #656]
+	WORD $0x4fb1e289 // sdot v9.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb3e28d // sdot v13.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc0a974 // ldr q20, [x11, #672]
+	WORD $0x4fb1e28a // sdot v10.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb3e28e // sdot v14.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc0ad74 // ldr q20, [x11, #688]
+	WORD $0x4fb1e28b // sdot v11.4s, v20.16b, v17.4b[1]
+	WORD $0x4fb3e28f // sdot v15.4s, v20.16b, v19.4b[1]
+	WORD $0x3dc0c174 // ldr q20, [x11, #768]
+	WORD $0x4f91ea88 // sdot v8.4s, v20.16b, v17.4b[2]
+	WORD $0x4f93ea8c // sdot v12.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc0c574 // ldr q20, [x11, #784]
+	WORD $0x4f91ea89 // sdot v9.4s, v20.16b, v17.4b[2]
+	WORD $0x4f93ea8d // sdot v13.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc0c974 // ldr q20, [x11, #800]
+	WORD $0x4f91ea8a // sdot v10.4s, v20.16b, v17.4b[2]
+	WORD $0x4f93ea8e // sdot v14.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc0cd74 // ldr q20, [x11, #816]
+	WORD $0x4f91ea8b // sdot v11.4s, v20.16b, v17.4b[2]
+	WORD $0x4f93ea8f // sdot v15.4s, v20.16b, v19.4b[2]
+	WORD $0x3dc0e174 // ldr q20, [x11, #896]
+	WORD $0x4fb1ea88 // sdot v8.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb3ea8c // sdot v12.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc0e574 // ldr q20, [x11, #912]
+	WORD $0x4fb1ea89 // sdot v9.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb3ea8d // sdot v13.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc0e974 // ldr q20, [x11, #928]
+	WORD $0x4fb1ea8a // sdot v10.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb3ea8e // sdot v14.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc0ed74 // ldr q20, [x11, #944]
+	WORD $0x4fb1ea8b // sdot v11.4s, v20.16b, v17.4b[3]
+	WORD $0x4fb3ea8f // sdot v15.4s, v20.16b, v19.4b[3]
+	WORD $0x3dc001b4 // ldr q20, [x13, #0]
+	WORD $0x0e217a95 // fcvtl v21, v20
+	WORD $0x4e217a96 // fcvtl2 v22, v20
+	WORD $0x3dc005b4 // ldr q20, [x13, #16]
+	WORD $0x0e217a97 // fcvtl v23, v20
+	WORD $0x4e217a98 // fcvtl2 v24, v20
+	WORD $0x4d40c959 // ld1r {v25.4s}, [x10]
+	WORD $0x4e21d908 // scvtf v8, v8
+	WORD $0x6e35dd08 // fmul v8, v8, v21
+	WORD $0x4e39cd00 // fmla v0, v8, v25
+	WORD $0x4e21d929 // scvtf v9, v9
+	WORD $0x6e36dd29 // fmul v9, v9, v22
+	WORD $0x4e39cd21 // fmla v1, v9, v25
+	WORD $0x4e21d94a // scvtf v10, v10
+	WORD $0x6e37dd4a // fmul v10, v10, v23
+	WORD $0x4e39cd42 // fmla v2, v10, v25
+	WORD $0x4e21d96b // scvtf v11, v11
+	WORD $0x6e38dd6b // fmul v11, v11, v24
+	WORD $0x4e39cd63 // fmla v3, v11, v25
+	ADD $32, R9
+	ADD $4, R10
+	WORD $0x4d40c9f9 // ld1r {v25.4s}, [x15]
+	WORD $0x4e21d98c // scvtf v12, v12
+	WORD $0x6e35dd8c // fmul v12, v12, v21
+	WORD $0x4e39cd84 // fmla v4, v12, v25
+	WORD $0x4e21d9ad // scvtf v13, v13
+	WORD $0x6e36ddad // fmul v13, v13, v22
+	WORD $0x4e39cda5 // fmla v5, v13, v25
+	WORD $0x4e21d9ce // scvtf v14, v14
+	WORD $0x6e37ddce // fmul v14, v14, v23
+	WORD $0x4e39cdc6 // fmla v6, v14, v25
+	WORD $0x4e21d9ef // scvtf v15, v15
+	WORD $0x6e38ddef // fmul v15, v15, v24
+	WORD $0x4e39cde7 // fmla v7, v15, v25
+	ADD $32, R14
+	ADD $4, R15
+	ADD $1024, R11
+	ADD $64, R13
+	SUB $1, R12
+	CBNZ R12, loop299
+done300:
+	WORD $0x3d801000 // str q0, [x0, #64]
+	WORD $0x3d801401 // str q1, [x0, #80]
+	WORD $0x3d801802 // str q2, [x0, #96]
+	WORD $0x3d801c03 // str q3, [x0, #112]
+	WORD $0x3d803004 // str q4, [x0, #192]
+	WORD $0x3d803405 // str q5, [x0, #208]
+	WORD $0x3d803806 // str q6, [x0, #224]
+	WORD $0x3d803c07 // str q7, [x0, #240]
+	RET
+
+TEXT ·byteScores1_neon(SB), NOSPLIT, $0-72
+	// Registers: totals 0–3; sums 4–7; queries 8–9; keys 10; scales 11–14; scale of a query 15.
+	MOVD out+0(FP), R0
+	MOVD q+8(FP), R1
+	MOVD qs+16(FP), R2
+	MOVD scale+24(FP), R3
+	MOVD start+32(FP), R4
+	MOVD ss+40(FP), R5
+	MOVD keys+48(FP), R6
+	MOVD scales+56(FP), R7
+	MOVD blocks+64(FP), R8
+	MOVD R1, R9
+	MOVD R3, R10
+	ADD $0, R6, R11
+	ADD $0, R7, R13
+	MOVD R8, R12
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	// Each of R12: blocks.
+	CMP $0, R12
+	BLE done302
+loop301:
+	WORD $0x3dc00128 // ldr q8, [x9, #0]
+	WORD $0x3dc00529 // ldr q9, [x9, #16]
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc0016a // ldr q10, [x11, #0]
+	WORD $0x4f88e144 // sdot v4.4s, v10.16b, v8.4b[0]
+	WORD $0x3dc0056a // ldr q10, [x11, #16]
+	WORD $0x4f88e145 // sdot v5.4s, v10.16b, v8.4b[0]
+	WORD $0x3dc0096a // ldr q10, [x11, #32]
+	WORD $0x4f88e146 // sdot v6.4s, v10.16b, v8.4b[0]
+	WORD $0x3dc00d6a // ldr q10, [x11, #48]
+	WORD $0x4f88e147 // sdot v7.4s, v10.16b, v8.4b[0]
+	WORD $0x3dc0216a // ldr q10, [x11, #128]
+	WORD $0x4fa8e144 // sdot v4.4s, v10.16b, v8.4b[1]
+	WORD $0x3dc0256a // ldr q10, [x11, #144]
+	WORD $0x4fa8e145 // sdot v5.4s, v10.16b, v8.4b[1]
+	WORD $0x3dc0296a // ldr q10, [x11, #160]
+	WORD $0x4fa8e146 // sdot v6.4s, v10.16b, v8.4b[1]
+	WORD $0x3dc02d6a // ldr q10, [x11, #176]
+	WORD $0x4fa8e147 // sdot v7.4s, v10.16b, v8.4b[1]
+	WORD $0x3dc0416a // ldr q10, [x11, #256]
+	WORD $0x4f88e944 // sdot v4.4s, v10.16b, v8.4b[2]
+	WORD $0x3dc0456a // ldr q10, [x11, #272]
+	WORD $0x4f88e945 // sdot v5.4s, v10.16b, v8.4b[2]
+	WORD $0x3dc0496a // ldr q10, [x11, #288]
+	WORD $0x4f88e946 // sdot v6.4s, v10.16b, v8.4b[2]
+	WORD $0x3dc04d6a // ldr q10, [x11, #304]
+	WORD $0x4f88e947 // sdot v7.4s, v10.16b, v8.4b[2]
+	WORD $0x3dc0616a // ldr q10, [x11, #384]
+	WORD $0x4fa8e944 // sdot v4.4s, v10.16b, v8.4b[3]
+	WORD $0x3dc0656a // ldr q10, [x11, #400]
+	WORD $0x4fa8e945 // sdot v5.4s, v10.16b, v8.4b[3]
+	WORD $0x3dc0696a // ldr q10, [x11, #416]
+	WORD $0x4fa8e946 // sdot v6.4s, v10.16b, v8.4b[3]
+	WORD $0x3dc06d6a // ldr q10, [x11, #432]
+	WORD $0x4fa8e947 // sdot v7.4s, v10.16b, v8.4b[3]
+	WORD $0x3dc0816a // ldr q10, [x11, #512]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc0856a // ldr q10, [x11, #528]
+	WORD $0x4f89e145 // sdot v5.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc0896a // ldr q10, [x11, #544]
+	WORD $0x4f89e146 // sdot v6.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc08d6a // ldr q10, [x11, #560]
+	WORD $0x4f89e147 // sdot v7.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc0a16a // ldr q10, [x11, #640]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc0a56a // ldr q10, [x11, #656]
+	WORD $0x4fa9e145 // sdot v5.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc0a96a // ldr q10, [x11, #672]
+	WORD $0x4fa9e146 // sdot v6.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc0ad6a // ldr q10, [x11, #688]
+	WORD $0x4fa9e147 // sdot v7.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc0c16a // ldr q10, [x11, #768]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc0c56a // ldr q10, [x11, #784]
+	WORD $0x4f89e945 // sdot v5.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc0c96a // ldr q10, [x11, #800]
+	WORD $0x4f89e946 // sdot v6.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc0cd6a // ldr q10, [x11, #816]
+	WORD $0x4f89e947 // sdot v7.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc0e16a // ldr q10, [x11, #896]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc0e56a // ldr q10, [x11, #912]
+	WORD $0x4fa9e945 // sdot v5.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc0e96a // ldr q10, [x11, #928]
+	WORD $0x4fa9e946 // sdot v6.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc0ed6a // ldr q10, [x11, #944]
+	WORD $0x4fa9e947 // sdot v7.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc001aa // ldr q10, [x13, #0]
+	WORD $0x0e21794b // fcvtl v11, v10
+	WORD $0x4e21794c // fcvtl2 v12, v10
+	WORD $0x3dc005aa // ldr q10, [x13, #16]
+	WORD $0x0e21794d // fcvtl v13, v10
+	WORD $0x4e21794e // fcvtl2 v14, v10
+	WORD $0x4d40c94f // ld1r {v15.4s}, [x10]
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2bdc84 // fmul v4, v4, v11
+	WORD $0x4e2fcc80 // fmla v0, v4, v15
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2cdca5 // fmul v5, v5, v12
+	WORD $0x4e2fcca1 // fmla v1, v5, v15
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2ddcc6 // fmul v6, v6, v13
+	WORD $0x4e2fccc2 // fmla v2, v6, v15
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2edce7 // fmul v7, v7, v14
+	WORD $0x4e2fcce3 // fmla v3, v7, v15
+	ADD $32, R9
+	ADD $4, R10
+	ADD $1024, R11
+	ADD $64, R13
+	SUB $1, R12
+	CBNZ R12, loop301
+done302:
+	WORD $0x3d800000 // str q0, [x0, #0]
+	WORD $0x3d800401 // str q1, [x0, #16]
+	WORD $0x3d800802 // str q2, [x0, #32]
+	WORD $0x3d800c03 // str q3, [x0, #48]
+	MOVD R1, R9
+	MOVD R3, R10
+	ADD $64, R6, R11
+	ADD $32, R7, R13
+	MOVD R8, R12
+	WORD $0x6e201c00 // eor v0, v0, v0
+	WORD $0x6e211c21 // eor v1, v1, v1
+	WORD $0x6e221c42 // eor v2, v2, v2
+	WORD $0x6e231c63 // eor v3, v3, v3
+	// Each of R12: blocks.
+	CMP $0, R12
+	BLE done304
+loop303:
+	WORD $0x3dc00128 // ldr q8, [x9, #0]
+	WORD $0x3dc00529 // ldr q9, [x9, #16]
+	WORD $0x6e241c84 // eor v4, v4, v4
+	WORD $0x6e251ca5 // eor v5, v5, v5
+	WORD $0x6e261cc6 // eor v6, v6, v6
+	WORD $0x6e271ce7 // eor v7, v7, v7
+	WORD $0x3dc0016a // ldr q10, [x11, #0]
+	WORD $0x4f88e144 // sdot v4.4s, v10.16b, v8.4b[0]
+	WORD $0x3dc0056a // ldr q10, [x11, #16]
+	WORD $0x4f88e145 // sdot v5.4s, v10.16b, v8.4b[0]
+	WORD $0x3dc0096a // ldr q10, [x11, #32]
+	WORD $0x4f88e146 // sdot v6.4s, v10.16b, v8.4b[0]
+	WORD $0x3dc00d6a // ldr q10, [x11, #48]
+	WORD $0x4f88e147 // sdot v7.4s, v10.16b, v8.4b[0]
+	WORD $0x3dc0216a // ldr q10, [x11, #128]
+	WORD $0x4fa8e144 // sdot v4.4s, v10.16b, v8.4b[1]
+	WORD $0x3dc0256a // ldr q10, [x11, #144]
+	WORD $0x4fa8e145 // sdot v5.4s, v10.16b, v8.4b[1]
+	WORD $0x3dc0296a // ldr q10, [x11, #160]
+	WORD $0x4fa8e146 // sdot v6.4s, v10.16b, v8.4b[1]
+	WORD $0x3dc02d6a // ldr q10, [x11, #176]
+	WORD $0x4fa8e147 // sdot v7.4s, v10.16b, v8.4b[1]
+	WORD $0x3dc0416a // ldr q10, [x11, #256]
+	WORD $0x4f88e944 // sdot v4.4s, v10.16b, v8.4b[2]
+	WORD $0x3dc0456a // ldr q10, [x11, #272]
+	WORD $0x4f88e945 // sdot v5.4s, v10.16b, v8.4b[2]
+	WORD $0x3dc0496a // ldr q10, [x11, #288]
+	WORD $0x4f88e946 // sdot v6.4s, v10.16b, v8.4b[2]
+	WORD $0x3dc04d6a // ldr q10, [x11, #304]
+	WORD $0x4f88e947 // sdot v7.4s, v10.16b, v8.4b[2]
+	WORD $0x3dc0616a // ldr q10, [x11, #384]
+	WORD $0x4fa8e944 // sdot v4.4s, v10.16b, v8.4b[3]
+	WORD $0x3dc0656a // ldr q10, [x11, #400]
+	WORD $0x4fa8e945 // sdot v5.4s, v10.16b, v8.4b[3]
+	WORD $0x3dc0696a // ldr q10, [x11, #416]
+	WORD $0x4fa8e946 // sdot v6.4s, v10.16b, v8.4b[3]
+	WORD $0x3dc06d6a // ldr q10, [x11, #432]
+	WORD $0x4fa8e947 // sdot v7.4s, v10.16b, v8.4b[3]
+	WORD $0x3dc0816a // ldr q10, [x11, #512]
+	WORD $0x4f89e144 // sdot v4.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc0856a // ldr q10, [x11, #528]
+	WORD $0x4f89e145 // sdot v5.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc0896a // ldr q10, [x11, #544]
+	WORD $0x4f89e146 // sdot v6.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc08d6a // ldr q10, [x11, #560]
+	WORD $0x4f89e147 // sdot v7.4s, v10.16b, v9.4b[0]
+	WORD $0x3dc0a16a // ldr q10, [x11, #640]
+	WORD $0x4fa9e144 // sdot v4.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc0a56a // ldr q10, [x11, #656]
+	WORD $0x4fa9e145 // sdot v5.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc0a96a // ldr q10, [x11, #672]
+	WORD $0x4fa9e146 // sdot v6.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc0ad6a // ldr q10, [x11, #688]
+	WORD $0x4fa9e147 // sdot v7.4s, v10.16b, v9.4b[1]
+	WORD $0x3dc0c16a // ldr q10, [x11, #768]
+	WORD $0x4f89e944 // sdot v4.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc0c56a // ldr q10, [x11, #784]
+	WORD $0x4f89e945 // sdot v5.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc0c96a // ldr q10, [x11, #800]
+	WORD $0x4f89e946 // sdot v6.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc0cd6a // ldr q10, [x11, #816]
+	WORD $0x4f89e947 // sdot v7.4s, v10.16b, v9.4b[2]
+	WORD $0x3dc0e16a // ldr q10, [x11, #896]
+	WORD $0x4fa9e944 // sdot v4.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc0e56a // ldr q10, [x11, #912]
+	WORD $0x4fa9e945 // sdot v5.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc0e96a // ldr q10, [x11, #928]
+	WORD $0x4fa9e946 // sdot v6.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc0ed6a // ldr q10, [x11, #944]
+	WORD $0x4fa9e947 // sdot v7.4s, v10.16b, v9.4b[3]
+	WORD $0x3dc001aa // ldr q10, [x13, #0]
+	WORD $0x0e21794b // fcvtl v11, v10
+	WORD $0x4e21794c // fcvtl2 v12, v10
+	WORD $0x3dc005aa // ldr q10, [x13, #16]
+	WORD $0x0e21794d // fcvtl v13, v10
+	WORD $0x4e21794e // fcvtl2 v14, v10
+	WORD $0x4d40c94f // ld1r {v15.4s}, [x10]
+	WORD $0x4e21d884 // scvtf v4, v4
+	WORD $0x6e2bdc84 // fmul v4, v4, v11
+	WORD $0x4e2fcc80 // fmla v0, v4, v15
+	WORD $0x4e21d8a5 // scvtf v5, v5
+	WORD $0x6e2cdca5 // fmul v5, v5, v12
+	WORD $0x4e2fcca1 // fmla v1, v5, v15
+	WORD $0x4e21d8c6 // scvtf v6, v6
+	WORD $0x6e2ddcc6 // fmul v6, v6, v13
+	WORD $0x4e2fccc2 // fmla v2, v6, v15
+	WORD $0x4e21d8e7 // scvtf v7, v7
+	WORD $0x6e2edce7 // fmul v7, v7, v14
+	WORD $0x4e2fcce3 // fmla v3, v7, v15
+	ADD $32, R9
+	ADD $4, R10
+	ADD $1024, R11
+	ADD $64, R13
+	SUB $1, R12
+	CBNZ R12, loop303
+done304:
+	WORD $0x3d801000 // str q0, [x0, #64]
+	WORD $0x3d801401 // str q1, [x0, #80]
+	WORD $0x3d801802 // str q2, [x0, #96]
+	WORD $0x3d801c03 // str q3, [x0, #112]
+	RET
+
 TEXT ·scores4_neon(SB), NOSPLIT, $0-40
 	// Registers: sums 0–15; k 16–19; q 20.
 	MOVD out+0(FP), R0
@@ -16793,8 +17401,8 @@ TEXT ·scores4_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e2f1def // eor v15, v15, v15
 	// Each of R7: dims.
 	CMP $0, R7
-	BLE done298
-loop297:
+	BLE done306
+loop305:
 	WORD $0x3dc000d0 // ldr q16, [x6, #0]
 	WORD $0x3dc004d1 // ldr q17, [x6, #16]
 	WORD $0x3dc008d2 // ldr q18, [x6, #32]
@@ -16827,8 +17435,8 @@ loop297:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop297
-done298:
+	CBNZ R7, loop305
+done306:
 	WORD $0x3d800000 // str q0, [x0, #0]
 	WORD $0x3d800401 // str q1, [x0, #16]
 	WORD $0x3d800802 // str q2, [x0, #32]
@@ -16866,8 +17474,8 @@ done298:
 	WORD $0x6e2f1def // eor v15, v15, v15
 	// Each of R7: dims.
 	CMP $0, R7
-	BLE done300
-loop299:
+	BLE done308
+loop307:
 	WORD $0x3dc000d0 // ldr q16, [x6, #0]
 	WORD $0x3dc004d1 // ldr q17, [x6, #16]
 	WORD $0x3dc008d2 // ldr q18, [x6, #32]
@@ -16900,8 +17508,8 @@ loop299:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop299
-done300:
+	CBNZ R7, loop307
+done308:
 	WORD $0x3d801000 // str q0, [x0, #64]
 	WORD $0x3d801401 // str q1, [x0, #80]
 	WORD $0x3d801802 // str q2, [x0, #96]
@@ -16932,8 +17540,8 @@ TEXT ·mix4_neon(SB), NOSPLIT, $0-64
 	MOVD dims+56(FP), R7
 	// Each of R7: 16 dims.
 	CMP $0, R7
-	BLE done302
-loop301:
+	BLE done310
+loop309:
 	MOVD R0, R10
 	ADD $0, R2, R11
 	WORD $0x4d40c974 // ld1r {v20.4s}, [x11]
@@ -16984,8 +17592,8 @@ loop301:
 	MOVD R6, R12
 	// Each of R12: positions.
 	CMP $0, R12
-	BLE done304
-loop303:
+	BLE done312
+loop311:
 	WORD $0x3dc00110 // ldr q16, [x8, #0]
 	WORD $0x3dc00511 // ldr q17, [x8, #16]
 	WORD $0x3dc00912 // ldr q18, [x8, #32]
@@ -17017,8 +17625,8 @@ loop303:
 	ADD R5, R8
 	ADD $4, R9
 	SUB $1, R12
-	CBNZ R12, loop303
-done304:
+	CBNZ R12, loop311
+done312:
 	MOVD R0, R10
 	WORD $0x3d800140 // str q0, [x10, #0]
 	WORD $0x3d800541 // str q1, [x10, #16]
@@ -17043,8 +17651,8 @@ done304:
 	ADD $64, R0
 	ADD $64, R4
 	SUB $1, R7
-	CBNZ R7, loop301
-done302:
+	CBNZ R7, loop309
+done310:
 	RET
 
 TEXT ·scores1_neon(SB), NOSPLIT, $0-40
@@ -17063,8 +17671,8 @@ TEXT ·scores1_neon(SB), NOSPLIT, $0-40
 	WORD $0x6e231c63 // eor v3, v3, v3
 	// Each of R7: dims.
 	CMP $0, R7
-	BLE done306
-loop305:
+	BLE done314
+loop313:
 	WORD $0x3dc000c4 // ldr q4, [x6, #0]
 	WORD $0x3dc004c5 // ldr q5, [x6, #16]
 	WORD $0x3dc008c6 // ldr q6, [x6, #32]
@@ -17079,8 +17687,8 @@ loop305:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop305
-done306:
+	CBNZ R7, loop313
+done314:
 	WORD $0x3d800000 // str q0, [x0, #0]
 	WORD $0x3d800401 // str q1, [x0, #16]
 	WORD $0x3d800802 // str q2, [x0, #32]
@@ -17094,8 +17702,8 @@ done306:
 	WORD $0x6e231c63 // eor v3, v3, v3
 	// Each of R7: dims.
 	CMP $0, R7
-	BLE done308
-loop307:
+	BLE done316
+loop315:
 	WORD $0x3dc000c4 // ldr q4, [x6, #0]
 	WORD $0x3dc004c5 // ldr q5, [x6, #16]
 	WORD $0x3dc008c6 // ldr q6, [x6, #32]
@@ -17110,8 +17718,8 @@ loop307:
 	ADD $4, R5
 	ADD $128, R6
 	SUB $1, R7
-	CBNZ R7, loop307
-done308:
+	CBNZ R7, loop315
+done316:
 	WORD $0x3d801000 // str q0, [x0, #64]
 	WORD $0x3d801401 // str q1, [x0, #80]
 	WORD $0x3d801802 // str q2, [x0, #96]
@@ -17130,8 +17738,8 @@ TEXT ·mix1_neon(SB), NOSPLIT, $0-64
 	MOVD dims+56(FP), R7
 	// Each of R7: 16 dims.
 	CMP $0, R7
-	BLE done310
-loop309:
+	BLE done318
+loop317:
 	MOVD R0, R10
 	ADD $0, R2, R11
 	WORD $0x4d40c968 // ld1r {v8.4s}, [x11]
@@ -17149,8 +17757,8 @@ loop309:
 	MOVD R6, R12
 	// Each of R12: positions.
 	CMP $0, R12
-	BLE done312
-loop311:
+	BLE done320
+loop319:
 	WORD $0x3dc00104 // ldr q4, [x8, #0]
 	WORD $0x3dc00505 // ldr q5, [x8, #16]
 	WORD $0x3dc00906 // ldr q6, [x8, #32]
@@ -17164,8 +17772,8 @@ loop311:
 	ADD R5, R8
 	ADD $4, R9
 	SUB $1, R12
-	CBNZ R12, loop311
-done312:
+	CBNZ R12, loop319
+done320:
 	MOVD R0, R10
 	WORD $0x3d800140 // str q0, [x10, #0]
 	WORD $0x3d800541 // str q1, [x10, #16]
@@ -17175,8 +17783,8 @@ done312:
 	ADD $64, R0
 	ADD $64, R4
 	SUB $1, R7
-	CBNZ R7, loop309
-done310:
+	CBNZ R7, loop317
+done318:
 	RET
 
 TEXT ·mask_neon(SB), NOSPLIT, $0-36
@@ -17595,8 +18203,8 @@ TEXT ·soften_neon(SB), NOSPLIT, $0-56
 	ADD $128, R13
 	// Each of R6: queries.
 	CMP $0, R6
-	BLE done314
-loop313:
+	BLE done322
+loop321:
 	MOVW (R2), R14
 	MOVW 4(R2), R15
 	SUB R14<<2, R12, R16
@@ -17963,8 +18571,8 @@ loop313:
 	ADD $4, R4
 	ADD $4, R5
 	SUB $1, R6
-	CBNZ R6, loop313
-done314:
+	CBNZ R6, loop321
+done322:
 	RET
 
 TEXT ·exp_neon(SB), NOSPLIT, $0-12
@@ -18034,8 +18642,8 @@ TEXT ·round_neon(SB), NOSPLIT, $0-40
 	WORD $0x3dc0028b // ldr q11, [x20, #0]
 	// Each of R3: quads.
 	CMP $0, R3
-	BLE done317
-loop316:
+	BLE done325
+loop324:
 	WORD $0x3dc00040 // ldr q0, [x2, #0]
 	WORD $0x4ea0f809 // fabs v9, v0
 	WORD $0x4ea91d28 // mov v8, v9
@@ -18065,7 +18673,7 @@ loop316:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop315
+	BHS stop323
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008009 // str s9, [x0, #128]
@@ -18149,7 +18757,7 @@ loop316:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop315
+	BHS stop323
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008409 // str s9, [x0, #132]
@@ -18233,7 +18841,7 @@ loop316:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop315
+	BHS stop323
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008809 // str s9, [x0, #136]
@@ -18317,7 +18925,7 @@ loop316:
 	SUBW $0x04000000, R5, R6
 	MOVD $0x7b800000, R7
 	CMPW R7, R6
-	BHS stop315
+	BHS stop323
 	WORD $0x4e040508 // dup v8.4s, v8.s[0]
 	WORD $0x6e2bfd09 // fdiv v9, v8, v11
 	WORD $0xbd008c09 // str s9, [x0, #140]
@@ -18376,9 +18984,9 @@ loop316:
 	ADD $512, R2
 	ADD $1, R4
 	SUB $1, R3
-	CBNZ R3, loop316
-done317:
-stop315:
+	CBNZ R3, loop324
+done325:
+stop323:
 	MOVD R4, ret+32(FP)
 	RET
 
@@ -18398,8 +19006,8 @@ TEXT ·probeBytes_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e201c00 // eor v0, v0, v0
 	// Each of R0: rounds.
 	CMP $0, R0
-	BLE done319
-loop318:
+	BLE done327
+loop326:
 	WORD $0x4e809401 // sdot v1, v0, v0
 	WORD $0x4e809402 // sdot v2, v0, v0
 	WORD $0x4e809403 // sdot v3, v0, v0
@@ -18411,8 +19019,8 @@ loop318:
 	WORD $0x4e809409 // sdot v9, v0, v0
 	WORD $0x4e80940a // sdot v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop318
-done319:
+	CBNZ R0, loop326
+done327:
 	RET
 
 TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
@@ -18431,8 +19039,8 @@ TEXT ·probeFloats_neon(SB), NOSPLIT, $0-8
 	WORD $0x6e201c00 // eor v0, v0, v0
 	// Each of R0: rounds.
 	CMP $0, R0
-	BLE done321
-loop320:
+	BLE done329
+loop328:
 	WORD $0x4e20cc01 // fmla v1, v0, v0
 	WORD $0x4e20cc02 // fmla v2, v0, v0
 	WORD $0x4e20cc03 // fmla v3, v0, v0
@@ -18444,8 +19052,8 @@ loop320:
 	WORD $0x4e20cc09 // fmla v9, v0, v0
 	WORD $0x4e20cc0a // fmla v10, v0, v0
 	SUB $1, R0
-	CBNZ R0, loop320
-done321:
+	CBNZ R0, loop328
+done329:
 	RET
 
 TEXT ·probeRead_neon(SB), NOSPLIT, $0-16
@@ -18454,8 +19062,8 @@ TEXT ·probeRead_neon(SB), NOSPLIT, $0-16
 	MOVD n+8(FP), R1
 	// Each of R1: 256 bytes.
 	CMP $0, R1
-	BLE done323
-loop322:
+	BLE done331
+loop330:
 	WORD $0x3dc00000 // ldr q0, [x0, #0]
 	WORD $0x3dc00401 // ldr q1, [x0, #16]
 	WORD $0x3dc00802 // ldr q2, [x0, #32]
@@ -18474,6 +19082,6 @@ loop322:
 	WORD $0x3dc03c07 // ldr q7, [x0, #240]
 	ADD $256, R0
 	SUB $1, R1
-	CBNZ R1, loop322
-done323:
+	CBNZ R1, loop330
+done331:
 	RET

@@ -203,6 +203,23 @@ func TestVectorKernelsEqualGo(t *testing.T) {
 			Scores(out, x[1:], 9, 15, min(n/PageTokens, 9), y)
 			return out
 		},
+		"scores of bytes": func(n int) []float32 {
+			dims, queries := Block*(1+n%4), 1+n%15
+			var b ByteQueries
+			q := slices.Repeat(x, 3)[:queries*dims]
+			b.Round(q)
+			scales := make([]uint16, dims/Block*PageTokens)
+			for i := range scales {
+				scales[i] = ToFloat16(y[i])
+			}
+			keys := make([]int8, dims*PageTokens)
+			for i := range keys {
+				keys[i] = int8(max(-127, i*i%255-127))
+			}
+			out := make([]float32, queries*PageTokens)
+			ByteScores(out, &b, queries/3, queries-queries/3, dims, keys, scales)
+			return out
+		},
 		"mix": func(n int) []float32 {
 			var all []float32
 			for _, dims := range []int{5, 16, 24, 48, 64} {

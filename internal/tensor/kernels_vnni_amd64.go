@@ -95,6 +95,7 @@ var vnniKernels = kernels{
 	tileFloats:   tileFloats_avx512,
 	scores:       []scoresKernel{{8, scores8_avx512}, {4, scores4_avx512}, {1, scores1_avx512}},
 	mix:          []mixKernel{{6, mix6_avx512}, {4, mix4_avx512}, {2, mix2_avx512}, {1, mix1_avx512}},
+	byteScores:   []byteScoresKernel{{6, byteScores6_vnni}, {4, byteScores4_vnni}, {1, byteScores1_vnni}},
 	scaleColumns: scaleColumns_avx512, scaleRows: scaleRows_avx512,
 	probeBytes: probeBytes_vnni, probeFloats: probeFloats_avx512, probeRead: probeRead_avx512,
 }
@@ -663,3 +664,18 @@ func pairQ8_0_1_vnni(from *float32, fs int, to *float32, ts int, x *byte, xq int
 //
 //go:noescape
 func probeBytes_vnni(n int)
+
+// byteScores6_vnni gives the products of 6 queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [6][32].
+//
+//go:noescape
+func byteScores6_vnni(out *float32, q *int8, qs int, scale *float32, start *int32, ss int, keys *int8, scales *byte, blocks int)
+
+// byteScores4_vnni gives the products of 4 queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [4][32].
+//
+//go:noescape
+func byteScores4_vnni(out *float32, q *int8, qs int, scale *float32, start *int32, ss int, keys *int8, scales *byte, blocks int)
+
+// byteScores1_vnni gives the products of 1 queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [1][32].
+//
+//go:noescape
+func byteScores1_vnni(out *float32, q *int8, qs int, scale *float32, start *int32, ss int, keys *int8, scales *byte, blocks int)

@@ -33,6 +33,9 @@ func (a *amd64) kernels() {
 		a.sumPanels()
 	}
 	a.probes()
+	for _, n := range a.byteQueries() {
+		a.byteScores(n)
+	}
 	if a.vnni {
 		return
 	}
@@ -93,7 +96,14 @@ func (a *amd64) list() string {
 	if a.wide() {
 		fmt.Fprintf(&b, "\ttileFloats: tileFloats_%s,\n", shared)
 	}
-	b.WriteString(a.listAttention(shared))
+	b.WriteString(a.listAttention(shared) + "\tbyteScores: []byteScoresKernel{")
+	for i, n := range a.byteQueries() {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		fmt.Fprintf(&b, "{%d, byteScores%d_%s}", n, n, a.name)
+	}
+	b.WriteString("},\n")
 	fmt.Fprintf(&b, "\tscaleColumns: scaleColumns_%s, scaleRows: scaleRows_%s,\n", shared, shared)
 	fmt.Fprintf(&b, "\tprobeBytes: probeBytes_%s, probeFloats: probeFloats_%s, probeRead: probeRead_%s,\n}\n\n", a.name, shared, shared)
 	return b.String()

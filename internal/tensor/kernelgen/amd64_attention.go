@@ -1,6 +1,9 @@
 package main
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // attention's products of queries with a page of 32 positions, whose keys lie side by side, and what becomes of them.
 func (a *amd64) attention() {
@@ -14,6 +17,97 @@ func (a *amd64) attention() {
 	a.weigh()
 	a.soften()
 	a.one()
+}
+
+// byteQueries are the numbers of queries that products with keys of bytes are made for, the largest first.
+func (a *amd64) byteQueries() []int {
+	switch {
+	case !a.wide():
+		return []int{2, 1}
+	case !a.vnni:
+		return []int{4, 1}
+	}
+	return []int{6, 4, 1}
+}
+
+// byteScores keeps two registers of sums, and two of integers, for each query; narrow ones take half the positions at a time.
+func (a *amd64) byteScores(n int) {
+	a.begin(fmt.Sprintf("byteScores%d", n), fmt.Sprintf("gives the products of %d queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [%d][32].", n, n),
+		"out:*float32=DI", "q:*int8=SI", "qs:int=R8", "scale:*float32=R12", "start:*int32=R13", "ss:int=R10", "keys:*int8=DX", "scales:*byte=BX", "blocks:int=CX")
+	query, tail := a.multiples(n, "R8", "R9", "R14", ""), a.multiples(n, "R10", "R11", "R15", "")
+	width := 16 * a.lanes
+	for half := range 4 / a.lanes {
+		if half > 0 {
+			for _, p := range []string{"q+8(FP) SI", "scale+24(FP) R12", "start+32(FP) R13", "keys+48(FP) DX", "scales+56(FP) BX", "blocks+64(FP) CX"} {
+				from, to, _ := strings.Cut(p, " ")
+				a.op("MOVQ", from, to)
+			}
+		}
+		a.within(func() {
+			p := a.bytesProduct(true)
+			totals, sums := a.regs("totals", 2*n), a.regs("sums", 2*n)
+			k, scales := a.reg("keys"), a.regs("scales", 2)
+			flip := -1
+			if a.vnni {
+				flip = a.splat(bytes4(128))
+			}
+			for _, r := range totals {
+				a.zero(r)
+			}
+			a.loop("CX", "blocks", func() {
+				for i := range n {
+					if !a.vnni {
+						a.zero(sums[2*i])
+						a.zero(sums[2*i+1])
+						continue
+					}
+					a.op("VPBROADCASTD", tail("R13", i, 0), a.v(sums[2*i]))
+					a.op("VMOVDQA32", a.v(sums[2*i]), a.v(sums[2*i+1]))
+				}
+				for g := range 8 {
+					for j := range 2 {
+						a.op(a.move(), mem("DX", 128*g+64*half+width*j), a.v(k))
+						if a.vnni {
+							a.op(a.xor(), a.v(flip), a.v(k), a.v(k))
+						} else {
+							a.weightsOf(p, k)
+						}
+						for i := range n {
+							if a.vnni {
+								a.op("VPDPBUSD.BCST", query("SI", i, 4*g), a.v(k), a.v(sums[2*i+j]))
+								continue
+							}
+							a.op("VPBROADCASTD", query("SI", i, 4*g), a.v(p.t))
+							a.multiply(p, sums[2*i+j], k)
+						}
+					}
+				}
+				for j := range 2 {
+					a.op("VCVTPH2PS", mem("BX", 32*half+width/2*j), a.v(scales[j]))
+				}
+				for i := range n {
+					a.op("VBROADCASTSS", tail("R12", i, 0), a.v(k))
+					for j := range 2 {
+						s := a.v(sums[2*i+j])
+						a.op("VCVTDQ2PS", s, s)
+						a.op("VMULPS", a.v(scales[j]), s, s)
+						a.op("VFMADD231PS", a.v(k), s, a.v(totals[2*i+j]))
+					}
+				}
+				a.op("ADDQ", "$32", "SI")
+				a.op("ADDQ", "$4", "R12")
+				a.op("ADDQ", "$4", "R13")
+				a.op("ADDQ", "$1024", "DX")
+				a.op("ADDQ", "$64", "BX")
+			})
+			for i := range n {
+				for j := range 2 {
+					a.op("VMOVUPS", a.v(totals[2*i+j]), mem("DI", 128*i+64*half+width*j))
+				}
+			}
+		})
+	}
+	a.end()
 }
 
 // queries are the numbers of queries that products are made for, the largest first. The more of them there are for a value that is read, and values
@@ -43,13 +137,15 @@ func (a *amd64) listAttention(set string) (text string) {
 	return text
 }
 
-// multiples makes addresses of up to 8 places that lie a step apart: it needs three registers.
+// multiples makes addresses of up to 8 places that lie a step apart. It needs a register for more than two, one more for more than four, and another for all.
 func (a *amd64) multiples(n int, step, three, five, seven string) func(base string, i, offset int) string {
 	if n > 2 {
 		a.op("LEAQ", fmt.Sprintf("(%s)(%s*2)", step, step), three)
 	}
 	if n > 4 {
 		a.op("LEAQ", fmt.Sprintf("(%s)(%s*4)", step, step), five)
+	}
+	if n > 7 {
 		a.op("LEAQ", fmt.Sprintf("(%s)(%s*2)", five, step), seven)
 	}
 	at := []string{"", "(" + step + "*1)", "(" + step + "*2)", "(" + three + "*1)", "(" + step + "*4)", "(" + five + "*1)", "(" + three + "*2)", "(" + seven + "*1)"}

@@ -232,6 +232,7 @@ func (a *arm64) list() string {
 		}
 		b.WriteString("},\n")
 	}
+	b.WriteString("\tbyteScores: []byteScoresKernel{{2, byteScores2_neon}, {1, byteScores1_neon}},\n")
 	b.WriteString("\tprobeBytes: probeBytes_neon, probeFloats: probeFloats_neon, probeRead: probeRead_neon,\n}\n\n")
 	return b.String()
 }

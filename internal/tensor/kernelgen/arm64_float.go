@@ -167,6 +167,8 @@ func (a *arm64) exp(e neonExp, v int) {
 }
 
 func (a *arm64) attention() {
+	a.byteScores(2)
+	a.byteScores(1)
 	for _, n := range neonQueries {
 		a.scores(n)
 		a.mix(n)
@@ -214,6 +216,73 @@ func (a *arm64) scores(n int) {
 		for i := range n {
 			for part := range 4 {
 				a.store(sums[4*i+part], 0, 128*i+64*half+16*part)
+			}
+		}
+	}
+	a.end()
+}
+
+// byteScores takes 16 positions at a time.
+func (a *arm64) byteScores(n int) {
+	a.begin(fmt.Sprintf("byteScores%d", n), fmt.Sprintf("gives the products of %d queries, qs bytes apart, with keys of [blocks][8][32][4], whose scales are [blocks][32]; those of the queries lie ss bytes apart; out is [%d][32].", n, n),
+		"out:*float32", "q:*int8", "qs:int", "scale:*float32", "start:*int32", "ss:int", "keys:*int8", "scales:*byte", "blocks:int")
+	totals, sums, q := a.regs("totals", 4*n), a.regs("sums", 4*n), a.regs("queries", 2*n)
+	k, scales, by := a.reg("keys"), a.regs("scales", 4), a.reg("scale of a query")
+	const keysAt, scalesAt, count = 11, 13, 12
+	queryAt, byAt := []int{9, 14}[:n], []int{10, 15}[:n]
+	for half := range 2 {
+		for i := range n {
+			a.op("MOVD", r(1), r(queryAt[i]))
+			a.op("MOVD", r(3), r(byAt[i]))
+			if i > 0 {
+				a.op("ADD", r(2), r(queryAt[i]))
+				a.op("ADD", r(5), r(byAt[i]))
+			}
+		}
+		a.op("ADD", fmt.Sprintf("$%d", 64*half), r(6), r(keysAt))
+		a.op("ADD", fmt.Sprintf("$%d", 32*half), r(7), r(scalesAt))
+		a.op("MOVD", r(8), r(count))
+		for _, t := range totals {
+			a.zero(t)
+		}
+		a.loop(count, "blocks", func() {
+			for i := range n {
+				a.load(q[2*i], queryAt[i], 0)
+				a.load(q[2*i+1], queryAt[i], 16)
+			}
+			for _, s := range sums {
+				a.zero(s)
+			}
+			for g := range 8 {
+				for part := range 4 {
+					a.load(k, keysAt, 128*g+16*part)
+					for i := range n {
+						a.sdotElement(sums[4*i+part], k, q[2*i+g/4], g%4)
+					}
+				}
+			}
+			for h := range 2 {
+				a.load(k, scalesAt, 16*h)
+				a.u("fcvtl", scales[2*h], k)
+				a.u("fcvtl2", scales[2*h+1], k)
+			}
+			for i := range n {
+				a.splat(by, byAt[i])
+				for part := range 4 {
+					s := sums[4*i+part]
+					a.u("scvtf", s, s)
+					a.v("fmul", s, s, scales[part])
+					a.v("fmla", totals[4*i+part], s, by)
+				}
+				a.advance(queryAt[i], 32)
+				a.advance(byAt[i], 4)
+			}
+			a.advance(keysAt, 1024)
+			a.advance(scalesAt, 64)
+		})
+		for i := range n {
+			for part := range 4 {
+				a.store(totals[4*i+part], 0, 128*i+64*half+16*part)
 			}
 		}
 	}

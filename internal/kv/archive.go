@@ -26,7 +26,7 @@ import (
 //	uint32      CRC-32C of all of that
 //
 // All numbers are little-endian. Pages that were used last come first.
-const archiveVersion = "kindred gate contexts 1\n"
+const archiveVersion = "kindred gate contexts 2\n"
 
 // recordHead is what comes before keys and values.
 const recordHead = 4 + 8 + 4*PageTokens + 4

@@ -505,8 +505,11 @@ func (s *Sequence) Put(layer, pos int, key, value []float32) {
 	s.pool.store.Put(s.pages[pos/PageTokens].memory, layer, pos%PageTokens, key, value)
 }
 
-// Page reads the keys [KeyDim][PageTokens] and the values [PageTokens][ValueDim] of page i in a layer and a head. The
-// slices are valid until keys and values, which have room for them, are used again, or the page is.
-func (s *Sequence) Page(i, layer, head int, keys, values []float32) (k, v []float32) {
+// ByBytes reports whether the keys of a layer are read as bytes.
+func (s *Sequence) ByBytes(layer int) bool { return s.pool.store.ByBytes(layer) }
+
+// Page reads the keys and the values [PageTokens][ValueDim] of page i in a layer and a head. The slices are valid until keys and
+// values, which have room for them as floats, are used again, or the page is.
+func (s *Sequence) Page(i, layer, head int, keys, values []float32) (k Keys, v []float32) {
 	return s.pool.store.Read(s.pages[i].memory, layer, head, keys, values)
 }

@@ -2,6 +2,7 @@ package kv
 
 import (
 	"errors"
+	"kindredgate/internal/tensor"
 	"math"
 	"math/rand/v2"
 	"runtime"
@@ -19,6 +20,14 @@ var (
 // value is what the tests put for a token at a position: something that no other token has.
 func value(token int32, pos, layer, i int) float32 {
 	return float32(token)/8 + float32(pos)/256 + float32(layer*4+i)
+}
+
+// at is dimension d of the key at a place of a page.
+func (k Keys) at(d, slot int) float32 {
+	if k.Floats != nil {
+		return k.Floats[d*PageTokens+slot]
+	}
+	return float32(k.Bytes[(d/4*PageTokens+slot)*4+d%4]) * tensor.Float16(k.Scales[d/32*PageTokens+slot])
 }
 
 // carry is what the tests do with a state.
@@ -71,7 +80,7 @@ func holds(t testing.TB, s *Sequence, tokens []int32) {
 				k, v := s.Page(pos/PageTokens, l, head, keys, values)
 				slot := pos % PageTokens
 				for d := range shape.KeyDim {
-					if got, want := k[d*PageTokens+slot], value(token, pos, l, head*shape.KeyDim+d); math.Abs(float64(got-want)) > off {
+					if got, want := k.at(d, slot), value(token, pos, l, head*shape.KeyDim+d); math.Abs(float64(got-want)) > off {
 						t.Fatalf("position %d, layer %d, head %d: key %g, want %g", pos, l, head, got, want)
 					}
 				}
@@ -160,7 +169,7 @@ func TestBytesHaveTheirScales(t *testing.T) {
 						of = of[head*shape.KeyDim+b:][:block]
 						largest := float64(max(slices.Max(of), -slices.Min(of)))
 						for i, x := range of {
-							got := k[(b+i)*PageTokens+pos%PageTokens]
+							got := k.at(b+i, pos%PageTokens)
 							if which == 1 {
 								got = v[pos%PageTokens*shape.KeyDim+b+i]
 							}
@@ -189,8 +198,8 @@ func TestSaturation(t *testing.T) {
 	s.Append(1)
 	s.Put(0, 0, []float32{1e9}, []float32{-1e9})
 	k, v := s.Page(0, 0, 0, make([]float32, PageTokens), make([]float32, PageTokens))
-	if k[0] != 65504 || v[0] != -65504 {
-		t.Errorf("key %g, value %g", k[0], v[0])
+	if k.Floats[0] != 65504 || v[0] != -65504 {
+		t.Errorf("key %g, value %g", k.Floats[0], v[0])
 	}
 }
 

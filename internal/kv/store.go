@@ -39,6 +39,14 @@ type Shape struct {
 	State  int     // float32 numbers, whatever its length
 }
 
+// Keys are the keys of a page and a head: floats, [KeyDim][PageTokens], or else bytes, [KeyDim/4][PageTokens][4], with half floats as scales,
+// [KeyDim/32][PageTokens].
+type Keys struct {
+	Floats []float32
+	Bytes  []int8
+	Scales []uint16
+}
+
 // Store keeps keys and values in pages. Keys lie [head][dimension][position] and values [head][position][dimension] of each
 // layer, whose places in the page the store knows.
 type Store interface {
@@ -47,9 +55,11 @@ type Store interface {
 	// Put keeps the key and the value of a position of a page, [KVHeads × KeyDim] and [KVHeads × ValueDim]. What is too large
 	// for the format becomes the largest number there is.
 	Put(page []byte, layer, slot int, key, value []float32)
-	// Read gives the keys [KeyDim][PageTokens] and the values [PageTokens][ValueDim] of a head. The slices are valid until
-	// keys and values, which have room for them, are used again, or the page is.
-	Read(page []byte, layer, head int, keys, values []float32) (k, v []float32)
+	// ByBytes reports whether the keys of a layer are read as bytes.
+	ByBytes(layer int) bool
+	// Read gives the keys and the values [PageTokens][ValueDim] of a head. The slices are valid until keys and values, which
+	// have room for them as floats, are used again, or the page is.
+	Read(page []byte, layer, head int, keys, values []float32) (k Keys, v []float32)
 }
 
 // newStore makes the store of a format.
@@ -114,13 +124,15 @@ func (s floats) Put(page []byte, layer, slot int, key, value []float32) {
 	}
 }
 
-func (s floats) Read(page []byte, layer, head int, _, values []float32) (k, v []float32) {
+func (floats) ByBytes(int) bool { return false }
+
+func (s floats) Read(page []byte, layer, head int, _, values []float32) (Keys, []float32) {
 	l, all := &s.layers[layer], view[float32](page, s.size)
-	k = all[l.keys+head*l.KeyDim*PageTokens:][:l.KeyDim*PageTokens]
+	k := all[l.keys+head*l.KeyDim*PageTokens:][:l.KeyDim*PageTokens]
 	if l.Latent {
-		return k, l.latent(k, values)
+		return Keys{Floats: k}, l.latent(k, values)
 	}
-	return k, all[l.values+head*l.ValueDim*PageTokens:][:l.ValueDim*PageTokens]
+	return Keys{Floats: k}, all[l.values+head*l.ValueDim*PageTokens:][:l.ValueDim*PageTokens]
 }
 
 // halves keeps them as half floats.
@@ -147,16 +159,18 @@ func (s halves) Put(page []byte, layer, slot int, key, value []float32) {
 	}
 }
 
-func (s halves) Read(page []byte, layer, head int, keys, values []float32) (k, v []float32) {
+func (halves) ByBytes(int) bool { return false }
+
+func (s halves) Read(page []byte, layer, head int, keys, values []float32) (Keys, []float32) {
 	l, all := &s.layers[layer], view[uint16](page, s.size)
-	k = keys[:l.KeyDim*PageTokens]
+	k := keys[:l.KeyDim*PageTokens]
 	tensor.WidenF16(k, all[l.keys+head*len(k):][:len(k)])
 	if l.Latent {
-		return k, l.latent(k, values)
+		return Keys{Floats: k}, l.latent(k, values)
 	}
-	v = values[:l.ValueDim*PageTokens]
+	v := values[:l.ValueDim*PageTokens]
 	tensor.WidenF16(v, all[l.values+head*len(v):][:len(v)])
-	return k, v
+	return Keys{Floats: k}, v
 }
 
 // saturated is a half float, or the largest that there is.
@@ -167,7 +181,8 @@ func saturated(x float32) uint16 {
 const largestHalf = 65504
 
 // bytes keeps them as signed bytes. Their scales, half floats in the same order, come first in a page, since they have to lie at even
-// addresses.
+// addresses. Keys of whole blocks have four dimensions of a position side by side, and are multiplied as they are, with queries that are bytes
+// too; others are widened, and so are those that are values as well.
 type bytes struct {
 	layers       []place
 	size, scales int
@@ -193,8 +208,15 @@ func (s bytes) Put(page []byte, layer, slot int, key, value []float32) {
 	}
 	for b := range l.KVHeads * l.KeyDim / size {
 		scales[l.keyScales+b*PageTokens+slot] = tensor.RoundBytes(q[:size], key[b*size:(b+1)*size])
+		to := all[l.keys+b*size*PageTokens:][:size*PageTokens]
+		if l.byBytes() {
+			for d := 0; d < size; d += 4 {
+				copy(to[d*PageTokens+4*slot:][:4], q[d:d+4])
+			}
+			continue
+		}
 		for d, v := range q[:size] {
-			all[l.keys+(b*size+d)*PageTokens+slot] = v
+			to[d*PageTokens+slot] = v
 		}
 	}
 	if l.Latent {
@@ -210,26 +232,37 @@ func (s bytes) Put(page []byte, layer, slot int, key, value []float32) {
 	}
 }
 
-func (s bytes) Read(page []byte, layer, head int, keys, values []float32) (k, v []float32) {
+// byBytes reports whether the keys can be multiplied as bytes.
+func (l *place) byBytes() bool { return l.KeyDim%tensor.Block == 0 && !l.Latent }
+
+func (s bytes) ByBytes(layer int) bool { return s.layers[layer].byBytes() }
+
+func (s bytes) Read(page []byte, layer, head int, keys, values []float32) (k Keys, v []float32) {
 	l, scales, all := &s.layers[layer], view[uint16](page, s.scales), view[int8](page[2*s.scales:], s.size)
-	k = keys[:l.KeyDim*PageTokens]
-	size := block(l.KeyDim)
-	at, scaleAt := l.keys+head*len(k), l.keyScales+head*len(k)/size
-	var scale [PageTokens]float32
-	for b := range l.KeyDim / size {
-		tensor.WidenF16(scale[:], scales[scaleAt+b*PageTokens:][:PageTokens])
-		part := b * size * PageTokens
-		tensor.ScaleColumns(k[part:part+size*PageTokens], all[at+part:], &scale)
+	n, size := l.KeyDim*PageTokens, block(l.KeyDim)
+	at, scaleAt := l.keys+head*n, l.keyScales+head*n/size
+	if l.byBytes() {
+		k = Keys{Bytes: all[at : at+n], Scales: scales[scaleAt : scaleAt+n/size]}
+	} else {
+		k.Floats = keys[:n]
+		var scale [PageTokens]float32
+		for b := range l.KeyDim / size {
+			tensor.WidenF16(scale[:], scales[scaleAt+b*PageTokens:][:PageTokens])
+			part := b * size * PageTokens
+			tensor.ScaleColumns(k.Floats[part:part+size*PageTokens], all[at+part:], &scale)
+		}
 	}
 	if l.Latent {
-		return k, l.latent(k, values)
+		return k, l.latent(k.Floats, values)
 	}
 	v = values[:l.ValueDim*PageTokens]
 	size = block(l.ValueDim)
 	at, scaleAt = l.values+head*len(v), l.valueScales+head*len(v)/size
-	for first := 0; first < len(v); first += size * PageTokens {
-		tensor.WidenF16(scale[:], scales[scaleAt+first/size:][:PageTokens])
-		tensor.ScaleRows(v[first:first+size*PageTokens], all[at+first:], scale[:], size)
+	var scale [4 * PageTokens]float32 // of all rows of most heads
+	for first := 0; first < len(v); first += size * len(scale) {
+		n := min(len(v)-first, size*len(scale))
+		tensor.WidenF16(scale[:n/size], scales[scaleAt+first/size:][:n/size])
+		tensor.ScaleRows(v[first:first+n], all[at+first:], scale[:n/size], size)
 	}
 	return k, v
 }

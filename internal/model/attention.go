@@ -48,10 +48,11 @@ const mostHeads = 8
 const blockQueries = 24
 
 type attentionWorker struct {
-	keys, values []float32         // a page of one head
-	queries      []float32         // of a unit, [token and query head][HeadDim]
-	sees         [runTokens][2]int // positions first ≤ t ≤ last
-	all          [2]int            // that all of them see
+	keys, values []float32          // a page of one head
+	queries      []float32          // of a unit, [token and query head][HeadDim]
+	byteQueries  tensor.ByteQueries // the same, where keys are bytes
+	sees         [runTokens][2]int  // positions first ≤ t ≤ last
+	all          [2]int             // that all of them see
 	scores       [blockQueries * kv.PageTokens]float32
 	ranges       [blockQueries][2]int32
 	shrinks      [blockQueries]float32
@@ -188,6 +189,9 @@ func (a *attention) begin(w *attentionWorker, u *unit) (first, last int) {
 		first, last = min(first, from), max(last, to)
 		w.all = [2]int{max(w.all[0], from), min(w.all[1], to)}
 	}
+	if a.tokens[u.from].KV.ByBytes(a.stored) {
+		w.byteQueries.Round(w.queries[:u.queries()*k])
+	}
 	return first, last
 }
 
@@ -204,7 +208,7 @@ func (a *attention) through(w *attentionWorker, u *unit, part *sums, first, last
 }
 
 // page adds the positions of a page, the first of which is begin, to what n queries from one on have seen of a segment.
-func (a *attention) page(w *attentionWorker, u *unit, part *sums, query, n, begin int, keys, values []float32) {
+func (a *attention) page(w *attentionWorker, u *unit, part *sums, query, n, begin int, keys kv.Keys, values []float32) {
 	ranges := everything[:n]
 	low, high := 0, kv.PageTokens
 	if begin < w.all[0] || begin+kv.PageTokens-1 > w.all[1] {
@@ -215,7 +219,11 @@ func (a *attention) page(w *attentionWorker, u *unit, part *sums, query, n, begi
 	}
 	k, d, scale := a.spec.HeadDim, a.spec.ValueDim, a.spec.Scale
 	scores := w.scores[:n*kv.PageTokens]
-	tensor.Scores(scores, w.queries[query*k:], k, n, k, keys)
+	if keys.Floats == nil {
+		tensor.ByteScores(scores, &w.byteQueries, query, n, k, keys.Bytes, keys.Scales)
+	} else {
+		tensor.Scores(scores, w.queries[query*k:], k, n, k, keys.Floats)
+	}
 	if a.spec.Cap > 0 {
 		for i, s := range scores {
 			scores[i] = softCap(float32(s*scale), a.spec.Cap)

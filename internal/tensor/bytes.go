@@ -29,25 +29,26 @@ func (b *ByteQueries) Round(x []float32) {
 	}
 	for i := range len(x) / Block {
 		x, q := (*[Block]float32)(x[i*Block:]), (*[Block]int8)(b.q[i*Block:])
-		var largest uint32
-		for _, v := range x {
-			largest = max(largest, math.Float32bits(v)&^(1<<31)) // beyond those of numbers for what is none
+		// By their bits, of which those of what is no number are beyond all others'; two at a time, which do not wait for each other.
+		var even, odd uint32
+		for j := 0; j < Block; j += 2 {
+			even, odd = max(even, math.Float32bits(x[j])<<1), max(odd, math.Float32bits(x[j+1])<<1)
 		}
-		b.scale[i] = math.Float32frombits(largest) / 127
-		inverse := float32(127) / math.Float32frombits(largest)
-		if !(inverse < math.MaxFloat32) { // all are 0, or nearly so, or some are no numbers
-			inverse = 0
+		largest := math.Float32frombits(max(even, odd) >> 1)
+		b.scale[i] = largest / 127
+		inverse := 127 / largest
+		if !(inverse > 0 && inverse < math.MaxFloat32) { // all are 0, or nearly so, or some are no numbers
+			clear(q[:])
+			b.start[i] = 0
+			continue
 		}
-		var sum int32
+		var sum uint32
 		for j, v := range x {
-			n := int32(math.Float32bits(float32(v*inverse)+roundMagic)) - 0x4b400000
-			if inverse == 0 {
-				n = 0
-			}
-			q[j] = int8(n)
-			sum += n
+			bits := math.Float32bits(float32(v*inverse) + roundMagic)
+			q[j] = int8(bits)
+			sum += bits
 		}
-		b.start[i] = -128 * sum
+		b.start[i] = -128 * int32(sum-Block*0x4b400000&(1<<32-1))
 	}
 }
 

@@ -31,13 +31,14 @@ func TestThreadCounts(t *testing.T) {
 		most  int
 		want  []int
 	}{
-		"nothing to read":            {nil, 6, []int{6}},
-		"cores alone":                {built(4, alone, nil), 4, []int{4}},
-		"cores of two threads":       {built(16, pairs, nil), 16, []int{8, 16}},
-		"limited to half of it":      {built(16, pairs, nil), 8, []int{8}},
-		"limited to less":            {built(16, pairs, nil), 4, []int{4}},
-		"two nodes of memory":        {built(16, pairs, fstest.MapFS{"system/node/node0/cpulist": file("0-3,8-11"), "system/node/node1/cpulist": file("4-7,12-15")}), 16, []int{4, 8, 16}},
-		"cores of two kinds, by use": {built(8, alone, small), 8, []int{4, 8}},
+		"nothing to read":              {nil, 6, []int{6}},
+		"cores alone":                  {built(4, alone, nil), 4, []int{4}},
+		"cores of two threads":         {built(16, pairs, nil), 16, []int{8, 16}},
+		"limited to half of it":        {built(16, pairs, nil), 8, []int{8}},
+		"limited to less":              {built(16, pairs, nil), 4, []int{4}},
+		"two nodes of memory":          {built(16, pairs, fstest.MapFS{"system/node/node0/cpulist": file("0-3,8-11"), "system/node/node1/cpulist": file("4-7,12-15")}), 16, []int{4, 8, 16}},
+		"cores of two kinds, by use":   {built(8, alone, small), 8, []int{4, 8}},
+		"of two kinds and two threads": {built(16, pairs, small), 16, []int{4, 8, 16}},
 		// Four cores of two threads each, and eight that are slower.
 		"cores of two kinds, listed": {built(16, func(i int) string {
 			if i < 8 {

@@ -262,7 +262,7 @@ func (app *App) follow(ctx context.Context) {
 	if err == nil {
 		defer watcher.Close()
 		events, failures = watcher.Events, watcher.Errors
-		err = watch(watcher, app.settings.files())
+		_, err = watch(watcher, app.settings.files())
 	}
 	if err != nil {
 		app.log.Info("the configuration is read anew only when it is asked for (SIGHUP), since its folder cannot be watched", "error", err.Error())
@@ -271,10 +271,15 @@ func (app *App) follow(ctx context.Context) {
 	settled.Stop()
 	again := func() {
 		app.reload(ctx)
-		if watcher != nil {
-			if err := watch(watcher, app.settings.files()); err != nil {
-				app.log.Warn("a file that the configuration names cannot be watched", "error", err.Error())
-			}
+		if watcher == nil {
+			return
+		}
+		more, err := watch(watcher, app.settings.files())
+		if err != nil {
+			app.log.Warn("a file that the configuration names cannot be watched", "error", err.Error())
+		}
+		if more { // what changed in these folders since the files were read was not seen
+			settled.Reset(settleAfter)
 		}
 	}
 	for {
@@ -303,8 +308,8 @@ func (s *settings) files() []string {
 	return append([]string{s.set.File}, s.trying.Files()...)
 }
 
-// watch has a watcher look after the folders of files, or what there is of the way to them.
-func watch(w *fsnotify.Watcher, files []string) (err error) {
+// watch has a watcher look after the folders of files, or what there is of the way to them, and reports whether there are more than before.
+func watch(w *fsnotify.Watcher, files []string) (more bool, err error) {
 	watched := w.WatchList()
 	for _, file := range files {
 		folder := filepath.Dir(file)
@@ -312,10 +317,12 @@ func watch(w *fsnotify.Watcher, files []string) (err error) {
 			folder = filepath.Dir(folder)
 		}
 		if !slices.Contains(watched, folder) {
-			err = errors.Join(err, w.Add(folder))
+			failure := w.Add(folder)
+			more = more || failure == nil
+			err = errors.Join(err, failure)
 		}
 	}
-	return err
+	return more, err
 }
 
 // What the rooms are told of a configuration.

@@ -660,8 +660,15 @@ func browse(t *testing.T) (tab context.Context, do func(what string, steps ...ch
 	t.Cleanup(stop)
 	return tab, func(what string, steps ...chromedp.Action[chromedp.Void]) {
 		t.Helper()
-		if err := chromedp.Do(tab, steps...); err != nil {
-			t.Fatalf("%s: %v", what, err)
+		for _, step := range steps {
+			err := chromedp.Do(tab, step)
+			// A page may replace what was found before something is done with it; nothing was done then.
+			for tries := 1; err != nil && strings.Contains(err.Error(), "Could not find node with given id") && tries < 5; tries++ {
+				err = chromedp.Do(tab, step)
+			}
+			if err != nil {
+				t.Fatalf("%s: %v", what, err)
+			}
 		}
 	}
 }

@@ -94,16 +94,18 @@ func (c *contexts) end() {
 // ForgetContexts removes what is on disk of the contexts of all models. Of those that are loaded, only what two requests have in common
 // from now on is written again.
 func (r *Runner) ForgetContexts() error {
+	// First, so that a model that is loaded from now on finds none; and then for what was being written.
+	err := r.opts.Contexts.Clear()
 	r.mu.Lock()
 	loaded := slices.Collect(maps.Keys(r.contexts))
 	r.mu.Unlock()
 	for _, c := range loaded {
-		c.saving.Lock() // so that nothing of what was before is written once the files are gone
-		defer c.saving.Unlock()
+		c.saving.Lock() // which who reads or writes a file has
 		c.pool.Part()
 		c.saved = 0
+		c.saving.Unlock()
 	}
-	return r.opts.Contexts.Clear()
+	return errors.Join(err, r.opts.Contexts.Clear())
 }
 
 // save writes what contexts have in common, unless nothing has come to that since the last time.

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"kindredgate/internal/cache"
 	"kindredgate/internal/exchange"
@@ -154,5 +155,38 @@ func TestContextsAreForgotten(t *testing.T) {
 		if n := files(); n != c.want {
 			t.Errorf("%s: %d files, not %d", c.name, n, c.want)
 		}
+	}
+}
+
+// Several who delete at once do not wait for each other for ever, whatever the order of the models.
+func TestContextsAreForgottenAtOnce(t *testing.T) {
+	r := New(Options{Contexts: cache.Folder{Path: t.TempDir(), Space: 1 << 30, Suffix: ".contexts"}})
+	for range 6 {
+		path := copied(t, harbour)
+		cached(t, r, path, "Which is the last one?")
+	}
+	done := make(chan error)
+	const all = 8
+	for range all {
+		go func() {
+			var err error
+			for range 50 {
+				err = errors.Join(err, r.ForgetContexts())
+			}
+			done <- err
+		}()
+	}
+	for range all {
+		select {
+		case err := <-done:
+			if err != nil {
+				t.Error(err)
+			}
+		case <-time.After(30 * time.Second):
+			t.Fatal("they wait for each other")
+		}
+	}
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
 	}
 }

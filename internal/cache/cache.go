@@ -45,9 +45,15 @@ func (f Folder) Clear() error {
 	if f.Path == "" {
 		return nil
 	}
-	files, err := filepath.Glob(filepath.Join(f.Path, "*"+f.Suffix))
-	for _, file := range files {
-		if failure := os.Remove(file); !errors.Is(failure, fs.ErrNotExist) {
+	entries, err := os.ReadDir(f.Path) // no pattern, since a folder may have a name that is one
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		if !strings.HasSuffix(e.Name(), f.Suffix) {
+			continue
+		}
+		if failure := os.Remove(filepath.Join(f.Path, e.Name())); !errors.Is(failure, fs.ErrNotExist) {
 			err = errors.Join(err, failure)
 		}
 	}

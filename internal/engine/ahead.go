@@ -26,14 +26,14 @@ func (p *processor) Predict(tokens []model.Token, rows []model.Ahead) [][]float3
 	return p.model.Predict(p.team, p.scratch, tokens, rows)
 }
 
-// foresee has the prediction head see what the step has read, as far as that stays, and guess what comes after the tokens that were just
+// predict has the prediction head see what the step has read, as far as that stays, and guess what comes after the tokens that were just
 // chosen. It comes before pages are made known, so that whoever finds one finds the head's part of it.
-func (e *Engine) foresee(tokens []model.Token) {
+func (e *Engine) predict(tokens []model.Token) {
 	a := &e.ahead
 	a.rows, a.wants = a.rows[:0], a.wants[:0]
 	for _, s := range a.fed {
-		s.foreseen = NoToken
-		wanted, last := e.worthForeseeing(s), len(s.tokens)-1
+		s.predicted = NoToken
+		wanted, last := e.worthPredicting(s), len(s.tokens)-1
 		for i := 0; i < s.fed && s.fedAt+i < s.kv.Len(); i++ {
 			// What follows the last token of a text that has ended is not known: that token stands for it, since something has to.
 			next := min(s.fedAt+i+1, last)
@@ -49,7 +49,7 @@ func (e *Engine) foresee(tokens []model.Token) {
 		a.pace.note(len(a.rows), time.Since(begun))
 		for i, s := range a.wants {
 			if l := logits[i][:e.tok.Size()]; finite(l) {
-				s.foreseen = largest(l)
+				s.predicted = largest(l)
 			}
 		}
 	}
@@ -58,8 +58,8 @@ func (e *Engine) foresee(tokens []model.Token) {
 	a.fed = a.fed[:0]
 }
 
-// worthForeseeing reports whether a guess at an answer's next token but one is worth what the head takes for it.
-func (e *Engine) worthForeseeing(s *sequence) bool {
+// worthPredicting reports whether a guess at an answer's next token but one is worth what the head takes for it.
+func (e *Engine) worthPredicting(s *sequence) bool {
 	if s.phase == ended || s.phase == held || s.job.Form != nil || s.job.MaxTokens-s.generated < 2 || s.lookup.after(s.tokens) != nil {
 		return false
 	}

@@ -79,7 +79,7 @@ type speculation struct {
 	shadow
 	luck, guessLuck   luck      // with what was drafted, and with what a small model or a prediction head guessed
 	draft             []drafted // of the step under way, or of the next one
-	foreseen          int32     // what the model's prediction head guesses, if it does: of the step under way
+	predicted         int32     // what the model's prediction head guesses, if it does: of the step under way
 	drafted, accepted int
 	// due are tokens that a form leaves no choice about. They are the next ones. When they have been given, the network has
 	// still to read them.
@@ -158,8 +158,8 @@ func (e *Engine) speculate(rows int) {
 			e.drafter.guesses = append(e.drafter.guesses, s)
 			continue
 		}
-		if len(s.draft) == 0 && s.job.Form == nil && s.foreseen != NoToken {
-			s.draft, s.guessed = append(s.draft, drafted{id: s.foreseen}), append(s.guessed, s.foreseen)
+		if len(s.draft) == 0 && s.job.Form == nil && s.predicted != NoToken {
+			s.draft, s.guessed = append(s.draft, drafted{id: s.predicted}), append(s.guessed, s.predicted)
 		}
 		room := min(left, s.job.MaxTokens-s.generated-1)
 		n := 0

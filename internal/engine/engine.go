@@ -540,7 +540,7 @@ func (e *Engine) step() bool {
 		}
 	}
 	if e.ahead.head != nil {
-		e.foresee(tokens)
+		e.predict(tokens)
 	}
 	for _, s := range e.running {
 		if s.fed > 0 && s.kv.Len() > 0 {

@@ -61,7 +61,7 @@ func newSequence(ctx context.Context, e *Engine, job Job) *sequence {
 		stop:    stopper{strings: job.Stop},
 		ready:   make(chan struct{}, 1),
 
-		speculation: speculation{luck: 0.7, guessLuck: 0.7, foreseen: NoToken},
+		speculation: speculation{luck: 0.7, guessLuck: 0.7, predicted: NoToken},
 	}
 }
 

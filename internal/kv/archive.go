@@ -60,8 +60,8 @@ func (p *Pool) Shared() int {
 	return p.sharedCount
 }
 
-// Part makes no page count as one that contexts had in common, until a second context finds it again.
-func (p *Pool) Part() {
+// Unshare makes no page count as one that contexts had in common, until a second context finds it again.
+func (p *Pool) Unshare() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, one := range p.index {

@@ -1,7 +1,6 @@
 package model
 
 import (
-	"errors"
 	"maps"
 	"strings"
 
@@ -28,7 +27,7 @@ func (s *Spec) predictorLayer() *LayerSpec {
 	return nil
 }
 
-// predictor reads the prediction head, if the files have a whole one: a network does without.
+// predictor reads the prediction head, if the files have a whole one that fits: a network does without.
 func (l *loader) predictor(m *Model) {
 	one := l.spec.predictorLayer()
 	if l.err != nil || one == nil || l.names[joinNext] == "" || l.spec.Embeds() || l.spec.AltUp.Streams > 0 {
@@ -55,10 +54,7 @@ func (l *loader) predictor(m *Model) {
 		p.output = &own
 	}
 	layer := of.layerOf(one, at)
-	if missing := (*missingError)(nil); errors.As(of.err, &missing) {
-		return
-	}
-	if l.err = of.err; l.err != nil {
+	if of.err != nil { // the rest of the model is none the worse for it
 		return
 	}
 	l.used = of.used

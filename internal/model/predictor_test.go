@@ -150,6 +150,16 @@ func TestPredictionHeads(t *testing.T) {
 	if m := open(t, "testdata/families/qwen35/hf"); m.Predicts() {
 		t.Error("a head that is not whole is used")
 	}
+	c := headed(t, "glm4moe", "-", "-")
+	for i := range c.Tensors {
+		if strings.HasSuffix(c.Tensors[i].Name, "eh_proj.weight") {
+			c.Tensors[i].Shape = []int{c.Tensors[i].Shape[1], c.Tensors[i].Shape[0]}
+		}
+	}
+	c.Index()
+	if m, err := Load(c); err != nil || m.Predicts() {
+		t.Errorf("with a head of another shape: %v", err)
+	}
 }
 
 // The matrices of a head are prepared as others are, each once.

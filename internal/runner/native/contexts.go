@@ -101,7 +101,7 @@ func (r *Runner) ForgetContexts() error {
 	r.mu.Unlock()
 	for _, c := range loaded {
 		c.saving.Lock() // which who reads or writes a file has
-		c.pool.Part()
+		c.pool.Unshare()
 		c.saved = 0
 		c.saving.Unlock()
 	}

@@ -112,11 +112,17 @@ func TestContextsAreForgotten(t *testing.T) {
 	path := copied(t, harbour)
 	var folder cache.Folder
 	files := func() int {
-		list, err := filepath.Glob(filepath.Join(folder.Path, "*.contexts"))
-		if err != nil {
+		list, err := os.ReadDir(folder.Path)
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
 			t.Fatal(err)
 		}
-		return len(list)
+		n := 0
+		for _, e := range list {
+			if strings.HasSuffix(e.Name(), folder.Suffix) {
+				n++
+			}
+		}
+		return n
 	}
 	asked := func(questions ...string) *Runner {
 		r := New(Options{Contexts: folder})
@@ -146,7 +152,7 @@ func TestContextsAreForgotten(t *testing.T) {
 			cached(t, r, path, "And in the snow?")
 		}, 1},
 	} {
-		folder = cache.Folder{Path: t.TempDir(), Space: 1 << 30, Suffix: ".contexts"}
+		folder = cache.Folder{Path: filepath.Join(t.TempDir(), "data[1]"), Space: 1 << 30, Suffix: ".contexts"}
 		r := asked("Which is the last one?", "And on Sundays?")
 		c.forget(r)
 		if err := r.Close(); err != nil {
@@ -155,6 +161,19 @@ func TestContextsAreForgotten(t *testing.T) {
 		if n := files(); n != c.want {
 			t.Errorf("%s: %d files, not %d", c.name, n, c.want)
 		}
+	}
+
+	// What is there from before goes too, whether its model is loaded or not.
+	folder = cache.Folder{Path: filepath.Join(t.TempDir(), "data[1]"), Space: 1 << 30, Suffix: ".contexts"}
+	if err := asked("Which is the last one?", "And on Sundays?").Close(); err != nil || files() != 1 {
+		t.Fatalf("%d files, %v", files(), err)
+	}
+	r := asked("And in the snow?")
+	if err := r.ForgetContexts(); err != nil || files() != 0 {
+		t.Errorf("%d files are left, %v", files(), err)
+	}
+	if err := r.Close(); err != nil || files() != 0 {
+		t.Errorf("%d files come back, %v", files(), err)
 	}
 }
 

@@ -1,0 +1,479 @@
+package fleet
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"log/slog"
+	"math/big"
+	"net"
+	"runtime"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nkeys"
+
+	"kindredgate/internal/exchange"
+)
+
+// memory keeps records in memory.
+type memory struct {
+	mu      sync.Mutex
+	joined  map[string]Joined
+	invited map[[32]byte]Invitation
+}
+
+func newMemory() *memory {
+	return &memory{joined: map[string]Joined{}, invited: map[[32]byte]Invitation{}}
+}
+
+func (m *memory) Joined(context.Context) (list []Joined, err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, j := range m.joined {
+		if j.Revoked.IsZero() {
+			list = append(list, j)
+		}
+	}
+	return list, nil
+}
+
+func (m *memory) SaveJoined(_ context.Context, j Joined) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.joined[j.ID] = j
+	return nil
+}
+
+func (m *memory) SaveInvitation(_ context.Context, i Invitation) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.invited[i.Hash] = i
+	return nil
+}
+
+func (m *memory) Invitation(_ context.Context, hash [32]byte) (Invitation, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	i, ok := m.invited[hash]
+	if !ok {
+		return i, ErrUnknown
+	}
+	return i, nil
+}
+
+func (m *memory) TakeInvitation(ctx context.Context, hash [32]byte) (Invitation, error) {
+	i, err := m.Invitation(ctx, hash)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.invited, hash)
+	return i, err
+}
+
+// counted answers with so many pieces, a number each, as fast as they are taken; it waits for its client to leave after some.
+type counted struct {
+	pieces, stopAt int
+	given          atomic.Int64
+	ended          atomic.Int64 // runs whose client has left
+}
+
+func (c *counted) Run(ctx context.Context, model string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		if model == "broken" {
+			yield(nil, exchange.InvalidParam("model", "it is broken"))
+			return
+		}
+		if !yield(exchange.Started{PromptTokens: len(req.Turns)}, nil) {
+			return
+		}
+		for i := range c.pieces {
+			if c.stopAt > 0 && i == c.stopAt {
+				<-ctx.Done()
+				c.ended.Add(1)
+				yield(nil, context.Cause(ctx))
+				return
+			}
+			if !yield(exchange.TextDelta{Text: fmt.Sprintf("%d ", i), Tokens: 1}, nil) {
+				return
+			}
+			c.given.Add(1)
+		}
+		yield(exchange.Finish{Reason: exchange.Stopped, Tokens: c.pieces}, nil)
+	}
+}
+
+func certificate(t testing.TB) tls.Certificate {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	of := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "gate"}, NotAfter: time.Now().Add(time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, of, of, &key.PublicKey, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
+}
+
+func quiet() *slog.Logger { return slog.New(slog.NewTextHandler(io.Discard, nil)) }
+
+func open(t testing.TB, r Records) (*Hub, string) {
+	t.Helper()
+	seed, err := NewSeed()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := certificate(t)
+	h, err := Open(t.Context(), Options{Listen: "127.0.0.1:0", Certificate: c, Seed: seed, Records: r, Log: quiet(), Version: "1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { h.Close() })
+	return h, Fingerprint(c)
+}
+
+// join lets a machine in, and has it work, by an address that may be a proxy's.
+func join(t testing.TB, h *Hub, fingerprint, address, name string, r Runner, offer func() Offer) *Machine {
+	t.Helper()
+	token, _, err := h.Invite(t.Context(), name, time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := Join(t.Context(), address, token, fingerprint)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if offer == nil {
+		offer = func() Offer { return Offer{Models: []Model{{Name: "harbour-4m", Context: 2048}}} }
+	}
+	m, err := Serve(MemberOptions{Credentials: c, Runner: r, Offer: offer, Version: "1", Log: quiet()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { m.Close() })
+	machine := h.machine(t, name)
+	waitFor(t, "its first word", func() bool { return machine.Away() == "" })
+	return machine
+}
+
+func (h *Hub) machine(t testing.TB, name string) *Machine {
+	t.Helper()
+	for _, m := range h.Machines() {
+		if m.Name() == name {
+			return m
+		}
+	}
+	t.Fatalf("no machine %q", name)
+	return nil
+}
+
+func waitFor(t testing.TB, what string, is func() bool) {
+	t.Helper()
+	for end := time.Now().Add(15 * time.Second); !is(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("waited in vain for %s", what)
+		}
+	}
+}
+
+func asked() *exchange.Request {
+	return &exchange.Request{Turns: []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text("When does it sail?")}}}}
+}
+
+func whole(n int) string {
+	var b strings.Builder
+	for i := range n {
+		fmt.Fprintf(&b, "%d ", i)
+	}
+	return b.String()
+}
+
+// text takes an answer, and says what it is.
+func text(t testing.TB, m *Machine, req *exchange.Request, each func()) (string, error) {
+	t.Helper()
+	var b strings.Builder
+	for event, err := range m.Run(t.Context(), "harbour-4m", req) {
+		if err != nil {
+			return b.String(), err
+		}
+		if d, ok := event.(exchange.TextDelta); ok {
+			b.WriteString(d.Text)
+		}
+		if each != nil {
+			each()
+		}
+	}
+	return b.String(), nil
+}
+
+// What a machine answers comes as it was given, whatever its size, to several at once; a slow client holds up only itself, and what waits for it is
+// bounded; errors are the machine's own.
+func TestWork(t *testing.T) {
+	h, fingerprint := open(t, newMemory())
+	runner := &counted{pieces: 3000}
+	m := join(t, h, fingerprint, h.Address(), "attic", runner, nil)
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			if got, err := text(t, m, asked(), nil); err != nil || got != whole(3000) {
+				t.Errorf("%d bytes, %v", len(got), err)
+			}
+		})
+	}
+	all.Wait()
+	large := asked()
+	large.Turns[0].Parts = []exchange.Part{exchange.Text(strings.Repeat("x", 3<<20))}
+	if got, err := text(t, m, large, nil); err != nil || got != whole(3000) {
+		t.Errorf("of a large request %d bytes, %v", len(got), err)
+	}
+
+	runner.given.Store(0)
+	slow, taken := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	all.Go(func() {
+		if got, err := text(t, m, asked(), func() { once.Do(func() { close(taken); <-slow }) }); err != nil || got != whole(3000) {
+			t.Errorf("slowly, %d bytes, %v", len(got), err)
+		}
+	})
+	<-taken
+	if got, err := text(t, m, asked(), nil); err != nil || got != whole(3000) {
+		t.Errorf("beside a slow client, %d bytes, %v", len(got), err)
+	}
+	close(slow)
+	all.Wait()
+	for _, err := range m.Run(t.Context(), "broken", asked()) {
+		var e *exchange.Error
+		if !errors.As(err, &e) || e.Param != "model" || e.Message != "it is broken" {
+			t.Errorf("the error is %v", err)
+		}
+	}
+}
+
+// A client that leaves, or cancels, ends the answer on the machine.
+func TestLeaving(t *testing.T) {
+	h, fingerprint := open(t, newMemory())
+	runner := &counted{pieces: 100, stopAt: 3}
+	m := join(t, h, fingerprint, h.Address(), "attic", runner, nil)
+	for range m.Run(t.Context(), "harbour-4m", asked()) {
+		break
+	}
+	waitFor(t, "the end of the first", func() bool { return runner.ended.Load() == 1 })
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	for _, err := range m.Run(ctx, "harbour-4m", asked()) {
+		if cancel(); err != nil && !errors.Is(err, context.Canceled) {
+			t.Error(err)
+		}
+	}
+	waitFor(t, "the end of the second", func() bool { return runner.ended.Load() == 2 })
+}
+
+// proxy is a line that can be cut.
+type proxy struct {
+	net.Listener
+	to    string
+	mu    sync.Mutex
+	lines []net.Conn
+	down  bool
+}
+
+func newProxy(t *testing.T, to string) *proxy {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &proxy{Listener: l, to: to}
+	t.Cleanup(func() { l.Close(); p.cut(true) })
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			p.mu.Lock()
+			if p.down {
+				p.mu.Unlock()
+				in.Close()
+				continue
+			}
+			out, err := net.Dial("tcp", to)
+			if err != nil {
+				p.mu.Unlock()
+				in.Close()
+				continue
+			}
+			p.lines = append(p.lines, in, out)
+			p.mu.Unlock()
+			go func() { _, _ = io.Copy(in, out); in.Close(); out.Close() }()
+			go func() { _, _ = io.Copy(out, in); in.Close(); out.Close() }()
+		}
+	}()
+	return p
+}
+
+func (p *proxy) cut(stays bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, c := range p.lines {
+		c.Close()
+	}
+	p.lines, p.down = nil, stays
+}
+
+func (p *proxy) mend() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.down = false
+}
+
+// A line that is cut and comes back loses nothing and repeats nothing; one that stays away ends the answer within seconds, on both sides.
+func TestCutLines(t *testing.T) {
+	h, fingerprint := open(t, newMemory())
+	p := newProxy(t, h.Address())
+	runner := &counted{pieces: 2000}
+	m := join(t, h, fingerprint, p.Addr().String(), "attic", runner, nil)
+	n := 0
+	got, err := text(t, m, asked(), func() {
+		if n++; n == 300 || n == 1200 {
+			p.cut(false)
+		}
+		runtime.Gosched()
+	})
+	if err != nil || got != whole(2000) {
+		t.Fatalf("%d of %d bytes, %v", len(got), len(whole(2000)), err)
+	}
+	runner.stopAt = 50
+	n = 0
+	begun := time.Now()
+	_, err = text(t, m, asked(), func() {
+		if n++; n == 20 {
+			p.cut(true)
+		}
+	})
+	var e *exchange.Error
+	if !errors.As(err, &e) || e.Code != "runner_unavailable" {
+		t.Errorf("a line that stays away ends with %v", err)
+	}
+	if took := time.Since(begun); took > lostAfter+5*time.Second {
+		t.Errorf("that took %s", took)
+	}
+	if _, err := text(t, m, asked(), nil); !errors.As(err, &e) || e.Code != "runner_unavailable" {
+		t.Errorf("a machine that is away is asked: %v", err)
+	}
+	p.mend()
+	waitFor(t, "the machine to come back", func() bool { return m.Away() == "" })
+}
+
+// A token works once, for a time, and at the gate that gave it; a machine has a key of its own, which can be revoked; it may neither read nor
+// say what is another's.
+func TestWhoComesIn(t *testing.T) {
+	records := newMemory()
+	h, fingerprint := open(t, records)
+	other, _ := open(t, newMemory())
+	token, _, err := h.Invite(t.Context(), "attic", time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, try := range map[string]func() error{
+		"another certificate": func() error { _, err := Join(t.Context(), h.Address(), token, strings.Repeat("ab", 32)); return err },
+		"another gate": func() error {
+			_, err := Join(t.Context(), other.Address(), token, Fingerprint(other.opts.Certificate))
+			return err
+		},
+		"no token":       func() error { _, err := Join(t.Context(), h.Address(), "guess", fingerprint); return err },
+		"no fingerprint": func() error { _, err := Join(t.Context(), h.Address(), token, "12"); return err },
+	} {
+		if err := try(); err == nil {
+			t.Errorf("%s: it came in", name)
+		} else {
+			t.Logf("%s: %v", name, err)
+		}
+	}
+	c, err := Join(t.Context(), h.Address(), token, fingerprint)
+	if err != nil || c.Name != "attic" {
+		t.Fatalf("%+v, %v", c, err)
+	}
+	if _, err := Join(t.Context(), h.Address(), token, fingerprint); err == nil {
+		t.Error("a token works twice")
+	}
+	if _, _, err := h.Invite(t.Context(), "attic", time.Minute); err == nil {
+		t.Error("a second machine of the same name is invited")
+	}
+	if _, _, err := h.Invite(t.Context(), "At/tic", time.Minute); err == nil {
+		t.Error("any name will do")
+	}
+	late, _, err := h.Invite(t.Context(), "late", time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for hash, i := range records.invited {
+		i.Until = time.Now().Add(-time.Second)
+		records.invited[hash] = i
+	}
+	if _, err := Join(t.Context(), h.Address(), late, fingerprint); err == nil {
+		t.Error("a token that has expired works")
+	}
+
+	// A machine that listens to others, and speaks for them.
+	user, err := nkeys.FromSeed([]byte(c.Seed))
+	if err != nil {
+		t.Fatal(err)
+	}
+	id, _ := user.PublicKey()
+	refused := make(chan error, 10)
+	conn, err := nats.Connect("tls://"+h.Address(), nats.Secure(pinned(fingerprint)), nats.Nkey(id, user.Sign), nats.NoReconnect(),
+		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { refused <- err }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	for _, subject := range []string{">", "fleet.>", "_INBOX.>", "$SYS.>", "fleet.other.begin"} {
+		sub, err := conn.SubscribeSync(subject)
+		if err != nil {
+			t.Fatal(err)
+		}
+		select {
+		case err := <-refused:
+			if !errors.Is(err, nats.ErrPermissionViolation) {
+				t.Errorf("%s: %v", subject, err)
+			}
+		case <-time.After(5 * time.Second):
+			t.Errorf("it may listen to %s", subject)
+		}
+		_ = sub.Unsubscribe()
+	}
+	for _, subject := range []string{"fleet.other.hello", enrolSubject, beginSubject(id), ackSubject(id, "X")} {
+		if err := errors.Join(conn.Publish(subject, []byte("x")), conn.Flush()); err != nil {
+			t.Fatal(err)
+		}
+		select {
+		case <-refused:
+		case <-time.After(5 * time.Second):
+			t.Errorf("it may say something at %s", subject)
+		}
+	}
+
+	if err := h.Revoke(t.Context(), "attic"); err != nil {
+		t.Fatal(err)
+	}
+	waitFor(t, "the line of a revoked machine to end", conn.IsClosed)
+	if _, err := nats.Connect("tls://"+h.Address(), nats.Secure(pinned(fingerprint)), nats.Nkey(id, user.Sign), nats.NoReconnect()); err == nil {
+		t.Error("a revoked machine comes in again")
+	}
+	if err := h.Revoke(t.Context(), "attic"); err == nil {
+		t.Error("it is revoked twice")
+	}
+}

@@ -69,14 +69,18 @@ type Options struct {
 	Read func() (config.Reading, error)
 	// Runner answers in the place of the engine; nil for the engine.
 	Runner gate.Runner
+	// Token is that of an invitation to the gate that this one joins; "" if the environment has it, or none is needed any more.
+	Token string
+	// NoPort has the gate listen nowhere: it works for the gate that it joins, and for nobody else.
+	NoPort bool
 }
 
 // App is a gate with all that belongs to it.
 type App struct {
 	Config   config.Config
 	Gate     *gate.Gate
-	Server   *server.Server
-	Listener net.Listener
+	Server   *server.Server // nil for one without a port
+	Listener net.Listener   // likewise
 	// Listeners are those for others, beside Listener.
 	Listeners []server.Listener
 	NewOwner  bool // whether the owner key was made just now
@@ -90,6 +94,8 @@ type App struct {
 	engine      *native.Runner
 	machines    *remote.Fleet
 	layouts     map[config.RunnerLayout]*remote.Layout // that were opened
+	joining     *server.Joining                        // of machines; nil if none can
+	moved       chan struct{}                          // has room for one: machines came or went
 	installed   *catalog.Catalog
 	db          *store.Store
 	said        *ledger.Recorder
@@ -110,12 +116,12 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *App, err error)
 	if err := cfg.Check(); err != nil {
 		return nil, err
 	}
-	h = &App{Config: cfg, options: o, log: o.Log, again: make(chan struct{}, 1)}
+	h = &App{Config: cfg, options: o, log: o.Log, again: make(chan struct{}, 1), moved: make(chan struct{}, 1)}
 	h.prices.Store(&cfg.Prices)
 	if err := h.settings.begin(cfg, o.Read); err != nil {
 		return nil, err
 	}
-	for _, step := range []func(context.Context) error{h.claim, h.build, h.account, h.open} {
+	for _, step := range []func(context.Context) error{h.claim, h.build, h.account, h.gather, h.open} {
 		if err := step(ctx); err != nil {
 			return nil, errors.Join(err, h.Close())
 		}
@@ -125,18 +131,10 @@ func Open(ctx context.Context, cfg config.Config, o Options) (h *App, err error)
 
 // claim takes what only one gate can have: its addresses, its data folder and its database.
 func (app *App) claim(context.Context) (err error) {
-	app.Listener, err = net.Listen("tcp", app.Config.Listen)
-	if system.AddressInUse(err) {
-		return fmt.Errorf("%s is in use, perhaps by a gate that runs already; stop that, or choose another address with --listen", app.Config.Listen)
-	} else if err != nil {
-		return fmt.Errorf("listen on %s: %w", app.Config.Listen, err)
-	}
-	app.closing(func() error {
-		_ = app.Listener.Close() // the server has closed it before, if there was one; its error tells nothing then
-		return nil
-	})
-	if err := app.listen(app.Config.Network); err != nil {
-		return err
+	if !app.options.NoPort {
+		if err := app.listenAll(); err != nil {
+			return err
+		}
 	}
 	if err := os.MkdirAll(app.Config.Data, 0o700); err != nil {
 		return FolderError(app.Config.Data, err)
@@ -149,6 +147,21 @@ func (app *App) claim(context.Context) (err error) {
 	}
 	app.closing(app.db.Close)
 	return nil
+}
+
+// listenAll opens the addresses.
+func (app *App) listenAll() (err error) {
+	app.Listener, err = net.Listen("tcp", app.Config.Listen)
+	if system.AddressInUse(err) {
+		return fmt.Errorf("%s is in use, perhaps by a gate that runs already; stop that, or choose another address with --listen", app.Config.Listen)
+	} else if err != nil {
+		return fmt.Errorf("listen on %s: %w", app.Config.Listen, err)
+	}
+	app.closing(func() error {
+		_ = app.Listener.Close() // the server has closed it before, if there was one; its error tells nothing then
+		return nil
+	})
+	return app.listen(app.Config.Network)
 }
 
 // build makes the engine, the other machines and the gate over them.
@@ -245,6 +258,9 @@ func (app *App) account(ctx context.Context) (err error) {
 
 // open makes the server over all that.
 func (app *App) open(ctx context.Context) error {
+	if app.options.NoPort {
+		return nil
+	}
 	responses, err := answers.Open(ctx, app.Gate, app.loops, app.db, app.log)
 	if err != nil {
 		return err
@@ -256,7 +272,7 @@ func (app *App) open(ctx context.Context) error {
 	}
 	app.Server = server.New(server.Options{
 		Gate: app.Gate, Loops: app.loops, Tools: app.tools, Answers: responses, Ledger: app.ledger, Lately: &app.lately, Contents: app.said, Suites: &suites.Runs{Gate: app.Gate, Loops: app.loops, Records: app.db}, Prices: app.shownPrices, Metrics: app.counted.Handler(), Console: app.options.Console, Log: app.log, Version: app.options.Version,
-		Exposure: exposure(app.Config), Settings: app.settings.tell, Check: app.look, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
+		Exposure: exposure(app.Config), Settings: app.settings.tell, Check: app.look, Joining: app.joining, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
 	return nil
 }
@@ -301,7 +317,11 @@ func (app *App) lock() error {
 		return fmt.Errorf("the folder %s is in use by %s; stop that one, or give this one another folder with --data", app.Config.Data, who)
 	}
 	app.closing(lock.Unlock)
-	return FolderError(app.Config.Data, os.WriteFile(filepath.Join(app.Config.Data, holderFile), fmt.Appendf(nil, "the gate at %s, process %d\n", app.Listener.Addr(), os.Getpid()), 0o600))
+	who := "the machine that has joined " + app.Config.Join.Gate
+	if app.Listener != nil {
+		who = "the gate at " + app.Listener.Addr().String()
+	}
+	return FolderError(app.Config.Data, os.WriteFile(filepath.Join(app.Config.Data, holderFile), fmt.Appendf(nil, "%s, process %d\n", who, os.Getpid()), 0o600))
 }
 
 // database opens the database; one that is damaged is set aside.
@@ -331,6 +351,16 @@ func (app *App) Serve(ctx context.Context) error {
 	app.preparing.Go(func() { app.follow(ctx) })
 	app.preparing.Go(func() { app.redeclare(ctx) })
 	app.preparing.Go(func() { retry(ctx, app.Gate.Keys, app.log) })
+	if app.joining != nil {
+		app.preparing.Go(func() { app.followMachines(ctx) })
+	}
+	if app.Config.Join.Gate != "" {
+		app.preparing.Go(func() { app.join(ctx) })
+	}
+	if app.Server == nil {
+		<-ctx.Done()
+		return nil
+	}
 	return app.Server.Serve(ctx, append([]server.Listener{{Listener: app.Listener}}, app.Listeners...)...)
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"kindredgate/internal/config"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/runner/joined"
 	"kindredgate/internal/runner/remote"
 	"kindredgate/internal/system"
 )
@@ -27,6 +28,15 @@ func (app *App) others(before, cfg config.Config) (all map[string]remote.Setting
 			}
 		}
 		all[name] = s
+	}
+	if app.joining != nil && app.joining.Hub != nil {
+		for _, m := range app.joining.Hub.Machines() {
+			if _, taken := all[m.Name()]; taken {
+				err = errors.Join(err, fmt.Errorf("runners.%s: a machine that has joined has this name; choose another, or revoke that (\"kindred machines revoke\")", m.Name()))
+				continue
+			}
+			all[m.Name()] = joined.Settings(m)
+		}
 	}
 	return all, err
 }

@@ -110,7 +110,7 @@ func (t *terminal) root() *cobra.Command {
 	root.SetVersionTemplate(t.versionLine())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(flagError)
-	root.AddCommand(t.serve(), t.demo(), t.ask(), t.talk(), t.bench(), t.snippet(), t.render(), t.models(), t.presets(), t.names(), t.machines(), t.tools(), t.demoTools(), t.apply(), t.arrange(), t.replay(), t.suite(), t.keys(), t.groups(), t.traffic(), t.costs(), t.status(), t.check(), t.version())
+	root.AddCommand(t.serve(), t.demo(), t.ask(), t.talk(), t.bench(), t.snippet(), t.render(), t.models(), t.presets(), t.names(), t.machines(), t.join(), t.gates(), t.tools(), t.demoTools(), t.apply(), t.arrange(), t.replay(), t.suite(), t.keys(), t.groups(), t.traffic(), t.costs(), t.status(), t.check(), t.version())
 	root.SetHelpCommand(&cobra.Command{
 		Use:   "help [COMMAND]",
 		Short: "Explain a command",

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -8,6 +9,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,7 +18,7 @@ import (
 )
 
 func (t *terminal) machines() *cobra.Command {
-	return group("machines", "Show the other servers whose models the gate listedModels (runners, in the configuration)", t.machinesList(), t.machinesShow(), t.machinesProbe())
+	return group("machines", "Show the machines whose models the gate offers, and have others join", t.machinesList(), t.machinesShow(), t.machinesProbe(), t.machinesInvite(), t.machinesRevoke())
 }
 
 func machineList(ctx context.Context, gate *client) (got server.MachineList, err error) {
@@ -26,19 +28,23 @@ func machineList(ctx context.Context, gate *client) (got server.MachineList, err
 func (t *terminal) machinesList() *cobra.Command {
 	return listing(t, "List the machines and their health", machineList, func(got server.MachineList) (rows [][]string, empty string) {
 		if len(got.Machines) == 0 {
-			return nil, "No machine is set up: \"runners\" in the configuration names them, and docs/runners.md says how."
+			return nil, "There is no machine yet: \"runners\" in the configuration names servers (docs/runners.md), and \"kindred machines invite\" has others join (docs/fleet.md)."
 		}
-		rows = [][]string{{"MACHINE", "STATE", "MODELS", "OPEN", "TTFT", "ADDRESS"}}
+		rows = [][]string{{"MACHINE", "KIND", "STATE", "MODELS", "OPEN", "TTFT", "ADDRESS"}}
 		for _, m := range got.Machines {
-			rows = append(rows, []string{m.Name, health(m), fmt.Sprint(len(m.Models)), fmt.Sprint(m.Open), milliseconds(m.FirstMS), m.URL})
+			rows = append(rows, []string{m.Name, string(m.Kind), health(m), fmt.Sprint(len(m.Models)), fmt.Sprint(m.Open), milliseconds(m.FirstMS), cmp.Or(m.URL, "-")})
 		}
 		return rows, ""
 	})
 }
 
 // health says in a word or two how a machine does.
-func health(m remote.State) string {
+func health(m server.MachineState) string {
 	switch {
+	case m.Joined != nil && m.Healthy:
+		return "healthy"
+	case m.Joined != nil && m.Why != "":
+		return "away: " + cut(m.Why, 80)
 	case !m.Healthy:
 		return "circuit open: " + cut(m.Why, 60)
 	case m.Looked.IsZero() && m.Why != "":
@@ -59,7 +65,7 @@ func milliseconds(ms float64) string {
 }
 
 func (t *terminal) machinesShow() *cobra.Command {
-	return looking(t, "show MACHINE", "Show a machine, its models and their capabilities", exactly("a machine"), func(ctx context.Context, gate *client, args []string) (m remote.State, err error) {
+	return looking(t, "show MACHINE", "Show a machine, its models and their capabilities", exactly("a machine"), func(ctx context.Context, gate *client, args []string) (m server.MachineState, err error) {
 		list, err := machineList(ctx, gate)
 		if err != nil {
 			return m, err
@@ -75,9 +81,20 @@ func (t *terminal) machinesShow() *cobra.Command {
 	}, t.showMachine)
 }
 
-func (t *terminal) showMachine(m remote.State) error {
-	rows := [][]string{{"address", m.URL}, {"state", health(m)}, {"prompts", map[string]string{"conversation": "rendered by the server", "prompt": "rendered here", "form": "in a form of its own"}[m.Mode]},
+func (t *terminal) showMachine(m server.MachineState) error {
+	rows := [][]string{{"address", cmp.Or(m.URL, "none: it has joined by itself")}, {"state", health(m)}, {"prompts", map[string]string{"conversation": "rendered by the server", "prompt": "rendered here", "form": "in a form of its own"}[m.Mode]},
 		{"open", fmt.Sprintf("%d answers", m.Open)}, {"first token", milliseconds(m.FirstMS)}, {"styles", canDo(m.Abilities, endpoints)}}
+	if j := m.Joined; j != nil {
+		most := "any number"
+		if j.AtOnce > 0 {
+			most = fmt.Sprint(j.AtOnce)
+		}
+		rows = append(rows, []string{"joined", j.Since.Local().Format(time.DateTime)}, []string{"version", j.Program}, []string{"line", fmt.Sprintf("%.1f ms", j.Line)}, []string{"clock", fmt.Sprintf("%+.1f s", j.Skew/1000)},
+			[]string{"answers", fmt.Sprintf("%d in progress for all gates, %s at once", j.Open, most)})
+		if j.Returns > 0 {
+			rows = append(rows, []string{"reconnects", fmt.Sprintf("%d in the last 10 minutes", j.Returns)})
+		}
+	}
 	if len(m.Pass) > 0 {
 		rows = append(rows, []string{"passed on", strings.Join(m.Pass, ", ")})
 	}
@@ -92,6 +109,9 @@ func (t *terminal) showMachine(m remote.State) error {
 		return err
 	}
 	fmt.Fprintln(t.out)
+	if m.Joined != nil {
+		return t.showJoinedModels(m)
+	}
 	models := [][]string{{"MODEL", "CONTEXT", "CAN", "CANNOT"}}
 	for _, one := range m.Models {
 		context := "-"
@@ -108,6 +128,72 @@ func (t *terminal) showMachine(m remote.State) error {
 		models = append(models, []string{m.Name + "/" + one.Name, context, can, cannot})
 	}
 	return table(t.out, models...)
+}
+
+// showJoinedModels shows what a machine that has joined says of its models.
+func (t *terminal) showJoinedModels(m server.MachineState) error {
+	rows := [][]string{{"MODEL", "CONTEXT", "LOADED", "REQUESTS", "PROMPT TOKENS/S", "OUTPUT TOKENS/S", "CANNOT"}}
+	speed := func(x float64) string {
+		if x == 0 {
+			return "-"
+		}
+		return fmt.Sprintf("%.0f", x)
+	}
+	for _, one := range m.Models {
+		row := []string{m.Name + "/" + one.Name, fmt.Sprint(one.Context), "no", "0", "-", "-", lacking(one.Abilities)}
+		for _, s := range m.Joined.Models {
+			if s.Name != one.Name {
+				continue
+			}
+			if s.Loaded {
+				row[2] = "yes"
+			}
+			row[3], row[4], row[5] = fmt.Sprint(s.Queued), speed(s.Prefill), speed(s.Decode)
+		}
+		rows = append(rows, row)
+	}
+	return table(t.out, rows...)
+}
+
+func (t *terminal) machinesInvite() *cobra.Command {
+	var flags clientFlags
+	var valid time.Duration
+	cmd := &cobra.Command{
+		Use:   "invite NAME",
+		Short: "Print the command by which another machine joins the gate; it works once",
+		Example: `  kindred machines invite attic
+  kindred machines invite attic --valid 2h`,
+		Args: exactly("a name for the machine"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			var i server.Invitation
+			if err := gate.call(c.Context(), http.MethodPost, "/gate/machines", map[string]string{"name": args[0], "valid": valid.String()}, &i); err != nil {
+				return err
+			}
+			_, err := fmt.Fprintf(t.out, "On the machine that is to be %q, until %s:\n\n  %s\n", i.Name, i.Expires.Local().Format(time.DateTime), i.Command)
+			return err
+		}),
+	}
+	flags.add(cmd)
+	cmd.Flags().DurationVar(&valid, "valid", 15*time.Minute, "how long it can be used")
+	return cmd
+}
+
+func (t *terminal) machinesRevoke() *cobra.Command {
+	var flags clientFlags
+	cmd := &cobra.Command{
+		Use:   "revoke MACHINE",
+		Short: "End a machine's leave to work for the gate; its answers in progress end",
+		Args:  exactly("a machine"),
+		RunE: flags.run(func(c *cobra.Command, gate *client, args []string) error {
+			if err := gate.call(c.Context(), http.MethodDelete, "/gate/machines/"+url.PathEscape(args[0]), nil, nil); err != nil {
+				return err
+			}
+			_, err := fmt.Fprintf(t.out, "The machine %q is revoked: it is connected no more, and cannot come in again unless it is invited.\n", args[0])
+			return err
+		}),
+	}
+	flags.add(cmd)
+	return cmd
 }
 
 // ability is something that a server can do, as it is spoken of.
@@ -156,7 +242,7 @@ func (t *terminal) machinesProbe() *cobra.Command {
 			if len(args) == 2 {
 				body["model"] = strings.TrimPrefix(args[1], args[0]+"/")
 			}
-			var m remote.State
+			var m server.MachineState
 			if err := gate.call(c.Context(), http.MethodPost, "/gate/machines/"+url.PathEscape(args[0])+"/probe", body, &m); err != nil {
 				return err
 			}

@@ -15,7 +15,6 @@ import (
 
 	"github.com/fatih/color"
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
 	"kindredgate/demo"
 	"kindredgate/internal/boot"
@@ -39,7 +38,7 @@ func (t *terminal) serve() *cobra.Command {
 			if path == "" {
 				path = os.Getenv("KINDRED_CONFIG")
 			}
-			read := func() (config.Reading, error) { return config.Read(path, given(c.Flags())...) }
+			read := func() (config.Reading, error) { return config.Read(path, settingsOf(c.Flags(), flagSettings)...) }
 			r, err := read()
 			if err != nil {
 				return err
@@ -65,20 +64,11 @@ func (t *terminal) serve() *cobra.Command {
 // flagSettings are the settings that flags give, by the names of the flags.
 var flagSettings = map[string]string{"listen": "listen", "data": "data", "access": "access", "models": "models.folders"}
 
-// given are the settings that were given by flags.
-func given(flags *pflag.FlagSet) (list []config.Flag) {
-	flags.Visit(func(f *pflag.Flag) {
-		name, ok := flagSettings[f.Name]
-		if !ok {
-			return
-		}
-		values := []string{f.Value.String()}
-		if many, ok := f.Value.(pflag.SliceValue); ok {
-			values = many.GetSlice()
-		}
-		list = append(list, config.Flag{Name: name, Flag: "--" + f.Name, Values: values})
-	})
-	return list
+// collectLess has garbage be collected less often: what a gate has in memory of its own is little beside the weights, which are mapped.
+func collectLess() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(500)
+	}
 }
 
 // demoServer is the name of the tool server of the sample data.
@@ -119,10 +109,7 @@ func (t *terminal) demo() *cobra.Command {
 
 // run builds a gate, greets, and serves until ctx is done.
 func (t *terminal) run(ctx context.Context, cfg config.Config, read func() (config.Reading, error), greet func(context.Context, *boot.App) error) (err error) {
-	if os.Getenv("GOGC") == "" {
-		// What a gate has in memory of its own is little beside the weights, which are mapped; so its garbage is collected less often.
-		debug.SetGCPercent(500)
-	}
+	collectLess()
 	h, err := boot.Open(ctx, cfg, boot.Options{Log: slog.New(slog.NewTextHandler(t.err, nil)), Console: web.Console(), Version: Version, Read: read})
 	if err != nil {
 		return err

@@ -43,6 +43,9 @@ type Config struct {
 	Network Network   `yaml:"network"`
 	// Runners are other servers, whose models are called by the server's name, a slash and their own.
 	Runners map[string]Runner `yaml:"runners"`
+	// Fleet is how machines that dial in reach the gate, and Join what this one offers to a gate that it has dialled.
+	Fleet Fleet `yaml:"fleet" apply:"restart"`
+	Join  Join  `yaml:"join"`
 	// Tools are servers of tools that the gate runs for models, and ToolRules bound them.
 	Tools     map[string]Tool `yaml:"tools"`
 	ToolRules ToolRules       `yaml:"tool_rules"`
@@ -447,6 +450,9 @@ func (c *Config) Check() error {
 		}
 	}
 	if err := c.checkTools(); err != nil {
+		return err
+	}
+	if err := errors.Join(c.Fleet.check(), c.Join.check()); err != nil {
 		return err
 	}
 	for i, f := range c.Models.Fetch {

@@ -189,7 +189,7 @@ func (l leaf) set(texts []string) (err error) {
 
 // beside has the paths of a file begin at its folder, rather than where the gate happens to be started.
 func (l leaf) beside(folder string) {
-	if !slices.Contains([]string{"data", "models.folders", "network.certificate", "network.key", "network.acme.roots"}, l.name) {
+	if !slices.Contains([]string{"data", "models.folders", "network.certificate", "network.key", "network.acme.roots", "fleet.credentials", "fleet.roots"}, l.name) {
 		return
 	}
 	for _, path := range l.paths() {

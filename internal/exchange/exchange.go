@@ -526,9 +526,9 @@ type Embedding struct {
 	// Purpose is what the texts are for, such as a query or a document, by the names that the model's files have for it;
 	// empty for the model's default.
 	Purpose string
-	Reserve func(tokens int) error // as in Request
-	Via     []string               // as in Request
-	Trace   string
+	Reserve func(tokens int) error `json:"-"` // as in Request
+	Via     []string               `json:"-"` // as in Request
+	Trace   string                 `json:"-"`
 }
 
 // Ranking asks how well documents answer a query.
@@ -537,9 +537,9 @@ type Ranking struct {
 	Query     string
 	Documents []string
 	Longest   int                    // tokens of each document that are read; 0 for all
-	Reserve   func(tokens int) error // as in Request
-	Via       []string               // as in Request
-	Trace     string
+	Reserve   func(tokens int) error `json:"-"` // as in Request
+	Via       []string               `json:"-"` // as in Request
+	Trace     string                 `json:"-"`
 }
 
 // Relevance is how well each document answers the query, from 0 to 1.

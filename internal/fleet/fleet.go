@@ -1,15 +1,19 @@
 // Package fleet connects machines that have models with gates that have applications, by connections that the machines make: a machine
 // behind a router opens no port and needs no address.
 //
-// Work goes over NATS. A [Hub] is the gate's side: it lets machines in, knows what they offer, and gives them work. A [Member] is a
-// machine's side. Requests and events go in the neutral form ([exchange.Request.Encode]), sealed for the one who is to read them, so that whoever
-// carries them sees neither prompts nor answers.
+// Work goes over NATS: servers that run already, or one that the gate runs itself. A [Hub] is the gate's side: it lets machines in, knows what
+// they offer, and gives them work. A [Member] is a machine's side. Requests and events go in the neutral form ([exchange.Request.Encode]),
+// sealed for the one who is to read them, so that whoever carries them sees neither prompts nor answers.
 package fleet
 
 import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,27 +27,30 @@ const Version = 1
 
 // Times of the protocol.
 const (
-	helloEvery   = time.Second      // a machine says what it has
-	lostAfter    = 5 * time.Second  // without a word from it, it counts as gone
-	ackEvery     = time.Second      // at the latest, while an answer is under way
-	leftAfter    = 10 * time.Second // without an ack, a machine ends an answer that nobody takes
-	acceptWithin = 5 * time.Second  // a machine has to say that it has a request
+	helloEvery    = time.Second      // a machine says what it has
+	prefixesEvery = 10 * time.Second // at the latest, what prompts it knows
+	lostAfter     = 4 * time.Second  // without a word from it, it counts as gone
+	ackEvery      = time.Second      // at the latest, while an answer is in progress
+	leftAfter     = 10 * time.Second // without an ack, a machine ends an answer that nobody takes
+	acceptWithin  = 5 * time.Second  // a machine has to say that it has a request
 )
 
 // Bounds of the protocol.
 const (
-	partBytes   = 256 << 10 // of a request, in a message
-	mostRequest = 64 << 20  // bytes of a request
+	partBytes   = 256 << 10 // of a request, or of an answer, in a message
+	mostRequest = 64 << 20  // bytes of a request, encoded
+	mostEvent   = 64 << 20  // bytes of one event, encoded
 	window      = 64        // messages of an answer that may wait for an ack
-	batchBytes  = 64 << 10  // of events in a message
-	mostModels  = 1000
+	batchBytes  = 64 << 10  // of events in a message, if they come faster than they are taken
+	mostModels  = 1000      // of a machine
+	mostText    = 2000      // bytes of what a machine says for people
 )
 
-// Subjects, each with the id of the machine.
-func helloSubject(id string) string    { return "fleet." + id + ".hello" }
-func beginSubject(id string) string    { return "fleet." + id + ".begin" }
-func ackSubject(id, x string) string   { return "fleet." + id + ".ack." + x }
-func eventSubject(id, x string) string { return "fleet." + id + ".event." + x }
+// Subjects, each with the id of the machine. Events go to one gate, and name it.
+func helloSubject(id string) string          { return "fleet." + id + ".hello" }
+func beginSubject(id string) string          { return "fleet." + id + ".begin" }
+func ackSubject(id, x string) string         { return "fleet." + id + ".ack." + x }
+func eventSubject(id, gate, x string) string { return "fleet." + id + ".event." + gate + "." + x }
 
 const enrolSubject = "fleet.enrol"
 
@@ -53,35 +60,58 @@ type Model struct {
 	Context int    `json:"context_length,omitempty"`
 	Use     string `json:"use,omitempty"`
 	Digest  string `json:"digest,omitempty"` // of its files
-	Loaded  bool   `json:"loaded,omitempty"`
 	Sees    bool   `json:"sees,omitempty"`
 	Tools   bool   `json:"tools,omitempty"`
+
+	Loaded  bool          `json:"loaded,omitempty"`
+	Load    time.Duration `json:"load_ns,omitempty"`  // that loading it took last
+	Queued  int           `json:"queued,omitempty"`   // requests, in progress and waiting, whoever asked
+	Prefill float64       `json:"prefill,omitempty"`  // prompt tokens a second, a moving mean
+	Decode  float64       `json:"decode,omitempty"`   // tokens of an answer a second, likewise
+	Known   []byte        `json:"prefixes,omitempty"` // beginnings of prompts that it has read, as placement.Known writes them; nil for as before
 }
 
 // Hello is what a machine says of itself.
 type Hello struct {
-	Version int       `json:"version"`
-	Gate    string    `json:"gate_version"`
-	Time    time.Time `json:"time"`
-	Models  []Model   `json:"models"`
-	AtOnce  int       `json:"at_once"` // answers; 0 for no limit
-	Open    int       `json:"open"`
-	Away    string    `json:"away,omitempty"` // why it takes no work now
+	Version int           `json:"version"`
+	Gate    string        `json:"gate_version"`
+	Time    time.Time     `json:"time"`
+	Line    time.Duration `json:"line_ns"` // to the server that it is connected to, there and back
+	Models  []Model       `json:"models"`
+	AtOnce  int           `json:"at_once"` // answers; 0 for no limit
+	Open    int           `json:"open"`    // for gates
+	Away    string        `json:"away,omitempty"`
 }
+
+// Work says what a request is for, beside what it asks.
+type Work struct {
+	Model string   `json:"model"`
+	Owner string   `json:"owner,omitempty"` // whose turn it is, by a word that tells nothing of who that is
+	Share int      `json:"share,omitempty"`
+	Via   []string `json:"via,omitempty"`
+	Trace string   `json:"trace,omitempty"`
+}
+
+// Kinds of work.
+const (
+	answerKind = "answer"
+	embedKind  = "embed"
+	rankKind   = "rank"
+)
 
 // begin is a request, or a part of one. The parts follow each other.
 type begin struct {
-	Exchange string `json:"exchange"`
-	Kind     string `json:"kind"` // answer, embed or rank
-	Model    string `json:"model"`
-	Owner    string `json:"owner"` // whose turn it is, by a number that tells nothing of who that is
-	Share    int    `json:"share,omitempty"`
-	Part     int    `json:"part"`
-	Parts    int    `json:"parts"`
-	Doc      []byte `json:"doc"`
+	Work
+	Line  string `json:"line"` // a random word by which this request is known between the two
+	Gate  string `json:"gate"` // that events go to
+	Kind  string `json:"kind"`
+	Key   []byte `json:"key"` // that acks and events of it are sealed with
+	Part  int    `json:"part"`
+	Parts int    `json:"parts"`
+	Doc   []byte `json:"doc"`
 }
 
-// ack says how many messages of an answer have come. A machine sends those after them again if that is asked for, and no more of them if the answer is
+// ack says how many messages of an answer have come. A machine sends those after them again if that is asked for, and ends the answer if it is
 // cancelled.
 type ack struct {
 	Received int  `json:"received"`
@@ -89,13 +119,12 @@ type ack struct {
 	Cancel   bool `json:"cancel,omitempty"`
 }
 
-// message is some events of an answer, which are numbered from 1.
+// message is the next bytes of an answer: events as JSON, each on a line. Messages are numbered from 1.
 type message struct {
-	Number int               `json:"number"`
-	Events []json.RawMessage `json:"events,omitempty"`
-	Result json.RawMessage   `json:"result,omitempty"` // of embed and rank
-	Error  *failure          `json:"error,omitempty"`
-	Ended  bool              `json:"ended,omitempty"`
+	Number int      `json:"number"`
+	Data   []byte   `json:"data,omitempty"`
+	Error  *failure `json:"error,omitempty"`
+	Ended  bool     `json:"ended,omitempty"`
 	// Reading is how many tokens of the prompt were read; it has no number, and may be lost.
 	Reading int `json:"reading,omitempty"`
 }
@@ -106,18 +135,28 @@ type failure struct {
 	Code    string        `json:"code"`
 	Message string        `json:"message"`
 	Param   string        `json:"param,omitempty"`
+	Retry   time.Duration `json:"retry_ns,omitempty"`
 }
 
 func failureOf(err error) *failure {
 	e := exchange.AsError(err)
-	return &failure{e.Kind, e.Code, e.Message, e.Param}
+	return &failure{e.Kind, e.Code, e.Message, e.Param, e.RetryAfter}
 }
 
+// believable are the kinds of errors that a machine can have; others would be about the client's key, which it knows nothing of.
+var believable = []exchange.Kind{exchange.Internal, exchange.Invalid, exchange.NotFound, exchange.TooLarge, exchange.Limited, exchange.Unavailable, exchange.Refused, exchange.Looped, exchange.Canceled}
+
+// err is the error that a machine has told of.
 func (f *failure) err() error {
-	return &exchange.Error{Kind: f.Kind, Code: f.Code, Message: f.Message, Param: f.Param}
+	cut := func(s string) string { return strings.ToValidUTF8(s[:min(len(s), mostText)], "") }
+	e := &exchange.Error{Kind: f.Kind, Code: cut(f.Code), Message: cut(f.Message), Param: cut(f.Param), RetryAfter: min(max(0, f.Retry), time.Hour)}
+	if !slices.Contains(believable, e.Kind) {
+		e.Kind = exchange.Unavailable
+	}
+	return e
 }
 
-// seal writes a value for the one who has the other key.
+// seal writes a value for the one who has the other key, who can tell that it is from this one.
 func seal(mine nkeys.KeyPair, to string, v any) ([]byte, error) {
 	raw, err := json.Marshal(v)
 	if err != nil {
@@ -138,10 +177,54 @@ func unseal(mine nkeys.KeyPair, from string, data []byte, v any) error {
 	return json.Unmarshal(raw, v)
 }
 
-// idOf is what a machine is called in subjects: its public key, which has no dots.
-func idOf(public string) (string, error) {
-	if !nkeys.IsValidPublicUserKey(public) || strings.ContainsAny(public, ".*> ") {
-		return "", errors.New("this is no public key of a machine")
+// sealer seals what is said about one request. Curves would take as long for each message as a small model for a token.
+type sealer struct{ cipher.AEAD }
+
+// keyBytes is the length of the key of a sealer.
+const keyBytes = 32
+
+func newKey() []byte {
+	key := make([]byte, keyBytes)
+	_, _ = rand.Read(key) // it never fails
+	return key
+}
+
+func newSealer(key []byte) (sealer, error) {
+	if len(key) != keyBytes {
+		return sealer{}, errors.New("the key of a request has the wrong length")
 	}
-	return public, nil
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return sealer{}, err
+	}
+	aead, err := cipher.NewGCMWithRandomNonce(block)
+	return sealer{aead}, err
+}
+
+// seal writes a value that goes over a subject, for which alone it holds.
+func (s sealer) seal(subject string, v any) ([]byte, error) {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	return s.Seal(nil, nil, raw, []byte(subject)), nil
+}
+
+func (s sealer) unseal(subject string, data []byte, v any) error {
+	raw, err := s.Open(nil, nil, data, []byte(subject))
+	if err != nil {
+		return fmt.Errorf("%w: %w", errForged, err)
+	}
+	return json.Unmarshal(raw, v)
+}
+
+// compatible says whether a machine's version can be talked to.
+func compatible(version int) error {
+	switch {
+	case version < Version-1:
+		return fmt.Errorf("the machine speaks version %d of the protocol, the gate %d; install a newer version on the machine", version, Version)
+	case version > Version+1:
+		return fmt.Errorf("the machine speaks version %d of the protocol, the gate %d; install a newer version on the gate", version, Version)
+	}
+	return nil
 }

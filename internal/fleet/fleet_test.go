@@ -16,6 +16,7 @@ import (
 	"math/big"
 	"net"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -32,11 +33,11 @@ import (
 type memory struct {
 	mu      sync.Mutex
 	joined  map[string]Joined
-	invited map[[32]byte]Invitation
+	invited map[string]Invitation
 }
 
 func newMemory() *memory {
-	return &memory{joined: map[string]Joined{}, invited: map[[32]byte]Invitation{}}
+	return &memory{joined: map[string]Joined{}, invited: map[string]Invitation{}}
 }
 
 func (m *memory) Joined(context.Context) (list []Joined, err error) {
@@ -60,25 +61,25 @@ func (m *memory) SaveJoined(_ context.Context, j Joined) error {
 func (m *memory) SaveInvitation(_ context.Context, i Invitation) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.invited[i.Hash] = i
+	m.invited[i.ID] = i
 	return nil
 }
 
-func (m *memory) Invitation(_ context.Context, hash [32]byte) (Invitation, error) {
+func (m *memory) Invitation(_ context.Context, id string) (Invitation, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	i, ok := m.invited[hash]
+	i, ok := m.invited[id]
 	if !ok {
 		return i, ErrUnknown
 	}
 	return i, nil
 }
 
-func (m *memory) TakeInvitation(ctx context.Context, hash [32]byte) (Invitation, error) {
-	i, err := m.Invitation(ctx, hash)
+func (m *memory) TakeInvitation(ctx context.Context, id string) (Invitation, error) {
+	i, err := m.Invitation(ctx, id)
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	delete(m.invited, hash)
+	delete(m.invited, id)
 	return i, err
 }
 
@@ -89,9 +90,9 @@ type counted struct {
 	ended          atomic.Int64 // runs whose client has left
 }
 
-func (c *counted) Run(ctx context.Context, model string, req *exchange.Request) iter.Seq2[exchange.Event, error] {
+func (c *counted) Run(ctx context.Context, w Work, req *exchange.Request) iter.Seq2[exchange.Event, error] {
 	return func(yield func(exchange.Event, error) bool) {
-		if model == "broken" {
+		if w.Model == "broken" {
 			yield(nil, exchange.InvalidParam("model", "it is broken"))
 			return
 		}
@@ -114,6 +115,22 @@ func (c *counted) Run(ctx context.Context, model string, req *exchange.Request) 
 	}
 }
 
+func (c *counted) Embed(_ context.Context, _ Work, req *exchange.Embedding) (*exchange.Vectors, error) {
+	v := &exchange.Vectors{Tokens: len(req.Inputs)}
+	for i := range req.Inputs {
+		v.Vectors = append(v.Vectors, slices.Repeat([]float32{float32(i) + 0.123456789}, 1024))
+	}
+	return v, nil
+}
+
+func (c *counted) Rank(_ context.Context, _ Work, req *exchange.Ranking) (*exchange.Relevance, error) {
+	r := &exchange.Relevance{}
+	for _, d := range req.Documents {
+		r.Scores = append(r.Scores, float64(len(d))/10)
+	}
+	return r, nil
+}
+
 func certificate(t testing.TB) tls.Certificate {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -132,17 +149,17 @@ func quiet() *slog.Logger { return slog.New(slog.NewTextHandler(io.Discard, nil)
 
 func open(t testing.TB, r Records) (*Hub, string) {
 	t.Helper()
-	seed, err := NewSeed()
+	secrets, err := NewSecrets()
 	if err != nil {
 		t.Fatal(err)
 	}
 	c := certificate(t)
-	h, err := Open(t.Context(), Options{Listen: "127.0.0.1:0", Certificate: c, Seed: seed, Records: r, Log: quiet(), Version: "1"})
+	h, err := Open(t.Context(), Options{Listen: "127.0.0.1:0", Certificate: c, Secrets: secrets, Records: r, Log: quiet()})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { h.Close() })
-	return h, Fingerprint(c)
+	return h, Fingerprint(c.Certificate[0])
 }
 
 // join lets a machine in, and has it work, by an address that may be a proxy's.
@@ -152,32 +169,30 @@ func join(t testing.TB, h *Hub, fingerprint, address, name string, r Runner, off
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := Join(t.Context(), address, token, fingerprint)
+	c, err := Join(t.Context(), []string{Scheme + address}, token, fingerprint)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if offer == nil {
-		offer = func() Offer { return Offer{Models: []Model{{Name: "harbour-4m", Context: 2048}}} }
+		offer = func() Offer { return Offer{Models: []Model{{Name: "harbour-4m", Context: 2048}, {Name: "broken"}}} }
 	}
 	m, err := Serve(MemberOptions{Credentials: c, Runner: r, Offer: offer, Version: "1", Log: quiet()})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { m.Close() })
-	machine := h.machine(t, name)
+	machine := machineOf(t, h, name)
 	waitFor(t, "its first word", func() bool { return machine.Away() == "" })
 	return machine
 }
 
-func (h *Hub) machine(t testing.TB, name string) *Machine {
+func machineOf(t testing.TB, h *Hub, name string) *Machine {
 	t.Helper()
-	for _, m := range h.Machines() {
-		if m.Name() == name {
-			return m
-		}
+	m, ok := h.Machine(name)
+	if !ok {
+		t.Fatalf("no machine %q", name)
 	}
-	t.Fatalf("no machine %q", name)
-	return nil
+	return m
 }
 
 func waitFor(t testing.TB, what string, is func() bool) {
@@ -193,7 +208,7 @@ func asked() *exchange.Request {
 	return &exchange.Request{Turns: []exchange.Turn{{Role: exchange.User, Parts: []exchange.Part{exchange.Text("When does it sail?")}}}}
 }
 
-func whole(n int) string {
+func sequence(n int) string {
 	var b strings.Builder
 	for i := range n {
 		fmt.Fprintf(&b, "%d ", i)
@@ -228,7 +243,7 @@ func TestWork(t *testing.T) {
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {
-			if got, err := text(t, m, asked(), nil); err != nil || got != whole(3000) {
+			if got, err := text(t, m, asked(), nil); err != nil || got != sequence(3000) {
 				t.Errorf("%d bytes, %v", len(got), err)
 			}
 		})
@@ -236,7 +251,7 @@ func TestWork(t *testing.T) {
 	all.Wait()
 	large := asked()
 	large.Turns[0].Parts = []exchange.Part{exchange.Text(strings.Repeat("x", 3<<20))}
-	if got, err := text(t, m, large, nil); err != nil || got != whole(3000) {
+	if got, err := text(t, m, large, nil); err != nil || got != sequence(3000) {
 		t.Errorf("of a large request %d bytes, %v", len(got), err)
 	}
 
@@ -244,12 +259,12 @@ func TestWork(t *testing.T) {
 	slow, taken := make(chan struct{}), make(chan struct{})
 	var once sync.Once
 	all.Go(func() {
-		if got, err := text(t, m, asked(), func() { once.Do(func() { close(taken); <-slow }) }); err != nil || got != whole(3000) {
+		if got, err := text(t, m, asked(), func() { once.Do(func() { close(taken); <-slow }) }); err != nil || got != sequence(3000) {
 			t.Errorf("slowly, %d bytes, %v", len(got), err)
 		}
 	})
 	<-taken
-	if got, err := text(t, m, asked(), nil); err != nil || got != whole(3000) {
+	if got, err := text(t, m, asked(), nil); err != nil || got != sequence(3000) {
 		t.Errorf("beside a slow client, %d bytes, %v", len(got), err)
 	}
 	close(slow)
@@ -352,8 +367,8 @@ func TestCutLines(t *testing.T) {
 		}
 		runtime.Gosched()
 	})
-	if err != nil || got != whole(2000) {
-		t.Fatalf("%d of %d bytes, %v", len(got), len(whole(2000)), err)
+	if err != nil || got != sequence(2000) {
+		t.Fatalf("%d of %d bytes, %v", len(got), len(sequence(2000)), err)
 	}
 	runner.stopAt = 50
 	n = 0
@@ -388,13 +403,19 @@ func TestWhoComesIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, try := range map[string]func() error{
-		"another certificate": func() error { _, err := Join(t.Context(), h.Address(), token, strings.Repeat("ab", 32)); return err },
-		"another gate": func() error {
-			_, err := Join(t.Context(), other.Address(), token, Fingerprint(other.opts.Certificate))
+		"another certificate": func() error {
+			_, err := Join(t.Context(), []string{Scheme + h.Address()}, token, strings.Repeat("ab", 32))
 			return err
 		},
-		"no token":       func() error { _, err := Join(t.Context(), h.Address(), "guess", fingerprint); return err },
-		"no fingerprint": func() error { _, err := Join(t.Context(), h.Address(), token, "12"); return err },
+		"another gate": func() error {
+			_, err := Join(t.Context(), []string{Scheme + other.Address()}, token, Fingerprint(other.opts.Certificate.Certificate[0]))
+			return err
+		},
+		"no token": func() error {
+			_, err := Join(t.Context(), []string{Scheme + h.Address()}, Token{rand.Text(), rand.Text(), token.Seal}, fingerprint)
+			return err
+		},
+		"no fingerprint": func() error { _, err := Join(t.Context(), []string{Scheme + h.Address()}, token, "12"); return err },
 	} {
 		if err := try(); err == nil {
 			t.Errorf("%s: it came in", name)
@@ -402,11 +423,11 @@ func TestWhoComesIn(t *testing.T) {
 			t.Logf("%s: %v", name, err)
 		}
 	}
-	c, err := Join(t.Context(), h.Address(), token, fingerprint)
+	c, err := Join(t.Context(), []string{Scheme + h.Address()}, token, fingerprint)
 	if err != nil || c.Name != "attic" {
 		t.Fatalf("%+v, %v", c, err)
 	}
-	if _, err := Join(t.Context(), h.Address(), token, fingerprint); err == nil {
+	if _, err := Join(t.Context(), []string{Scheme + h.Address()}, token, fingerprint); err == nil {
 		t.Error("a token works twice")
 	}
 	if _, _, err := h.Invite(t.Context(), "attic", time.Minute); err == nil {
@@ -419,11 +440,11 @@ func TestWhoComesIn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for hash, i := range records.invited {
+	for id, i := range records.invited {
 		i.Until = time.Now().Add(-time.Second)
-		records.invited[hash] = i
+		records.invited[id] = i
 	}
-	if _, err := Join(t.Context(), h.Address(), late, fingerprint); err == nil {
+	if _, err := Join(t.Context(), []string{Scheme + h.Address()}, late, fingerprint); err == nil {
 		t.Error("a token that has expired works")
 	}
 
@@ -434,7 +455,7 @@ func TestWhoComesIn(t *testing.T) {
 	}
 	id, _ := user.PublicKey()
 	refused := make(chan error, 10)
-	conn, err := nats.Connect("tls://"+h.Address(), nats.Secure(pinned(fingerprint)), nats.Nkey(id, user.Sign), nats.NoReconnect(),
+	conn, err := nats.Connect("tls://"+h.Address(), nats.Secure(secured(fingerprint)), nats.Nkey(id, user.Sign), nats.NoReconnect(),
 		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { refused <- err }))
 	if err != nil {
 		t.Fatal(err)
@@ -470,7 +491,7 @@ func TestWhoComesIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	waitFor(t, "the line of a revoked machine to end", conn.IsClosed)
-	if _, err := nats.Connect("tls://"+h.Address(), nats.Secure(pinned(fingerprint)), nats.Nkey(id, user.Sign), nats.NoReconnect()); err == nil {
+	if _, err := nats.Connect("tls://"+h.Address(), nats.Secure(secured(fingerprint)), nats.Nkey(id, user.Sign), nats.NoReconnect()); err == nil {
 		t.Error("a revoked machine comes in again")
 	}
 	if err := h.Revoke(t.Context(), "attic"); err == nil {

@@ -1,18 +1,17 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -20,120 +19,128 @@ import (
 
 	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
-	"github.com/nats-io/nkeys"
-
-	"kindredgate/internal/exchange"
 )
 
-// Joined is a machine that was let in.
-type Joined struct {
-	Name    string    `json:"name"`
-	ID      string    `json:"id"`   // its public key, with which it signs in
-	Seal    string    `json:"seal"` // its public key, for which messages to it are sealed
-	Since   time.Time `json:"since"`
-	Revoked time.Time `json:"revoked,omitzero"`
-}
-
-// Invitation is leave for one machine to join, once and until a time.
-type Invitation struct {
-	Hash  [32]byte // of the token
-	Name  string
-	Until time.Time
-}
-
-// ErrUnknown is for an invitation that there is not, or not any more.
-var ErrUnknown = errors.New("unknown")
-
-// Records keeps which machines were let in, and which may be.
-type Records interface {
-	Joined(ctx context.Context) ([]Joined, error)
-	SaveJoined(ctx context.Context, j Joined) error
-	SaveInvitation(ctx context.Context, i Invitation) error
-	// Invitation finds one by the hash of its token. TakeInvitation removes it too, for the first who asks; the error is ErrUnknown for others.
-	Invitation(ctx context.Context, hash [32]byte) (Invitation, error)
-	TakeInvitation(ctx context.Context, hash [32]byte) (Invitation, error)
-}
-
-// Options say how a hub listens.
+// Options say how a hub reaches machines: by a NATS server of its own, or by others that run already.
 type Options struct {
-	Listen      string // address for machines
-	Certificate tls.Certificate
-	Seed        []byte // of the key that messages to the gate are sealed for: [NewSeed]
+	Listen      string          // address for machines; "" if Servers are used
+	Certificate tls.Certificate // of the gate's own server
+	Servers     []string        // addresses of NATS servers, such as tls://n1:4222
+	Roots       *x509.CertPool  // that their certificates are signed by; nil for the system's
+	Secrets     Secrets
 	Records     Records
 	Log         *slog.Logger
-	Version     string // of the gate
-	// Changed is told when what a machine offers has changed, or a machine came or went; nil for no one.
+	// Changed is told when a machine came or went, or what it offers has changed; nil for no one. It must not keep the caller waiting.
 	Changed func()
 }
 
-// NewSeed makes the seed of a key for sealing.
-func NewSeed() ([]byte, error) {
-	k, err := nkeys.CreateCurveKeys()
-	if err != nil {
-		return nil, err
-	}
-	return k.Seed()
-}
+// globalAccount is that of NATS servers which have none of their own.
+const globalAccount = "$G"
+
+// admitted is how long a machine's leave lasts on servers that cannot be told to end a connection.
+const admitted = time.Hour
 
 // Hub is the gate's side. It is safe for concurrent use.
 type Hub struct {
 	opts   Options
-	server *server.Server
+	server *server.Server // nil if others are used
 	conn   *nats.Conn
-	key    nkeys.KeyPair
-	public string
-	inside string // the password of the gate's own connection
+	keys   keys
+	id     string        // of this gate in subjects, as long as it runs
+	admits time.Duration // how long a machine's leave lasts; 0 for ever
 
 	mu       sync.Mutex
 	machines map[string]*Machine // by id
-	closed   bool
+	answers  map[string]*waiting // in progress, by their lines
 }
 
-// Open starts a hub.
+// Open starts a hub. NATS servers that cannot be reached yet are tried again.
 func Open(ctx context.Context, o Options) (h *Hub, err error) {
-	h = &Hub{opts: o, inside: rand.Text(), machines: map[string]*Machine{}}
-	if h.key, err = nkeys.FromCurveSeed(o.Seed); err != nil {
-		return nil, fmt.Errorf("the key of the fleet: %w", err)
-	}
-	if h.public, err = h.key.PublicKey(); err != nil {
-		return nil, err
+	h = &Hub{opts: o, id: rand.Text(), machines: map[string]*Machine{}, answers: map[string]*waiting{}}
+	if h.keys, err = o.Secrets.open(); err != nil {
+		return nil, fmt.Errorf("the keys of the fleet: %w", err)
 	}
 	known, err := o.Records.Joined(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, j := range known {
-		h.machines[j.ID] = newMachine(h, j)
+		h.take(j)
 	}
-	host, port, err := splitAddress(o.Listen)
-	if err != nil {
-		return nil, err
+	options := []nats.Option{nats.Nkey(h.keys.userPublic, h.keys.user.Sign), nats.MaxReconnects(-1), nats.ReconnectWait(100 * time.Millisecond), nats.PingInterval(time.Second), nats.MaxPingsOutstanding(3),
+		nats.Name("gate"), nats.IgnoreAuthErrorAbort(), nats.ReconnectBufSize(-1), nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
+			o.Log.Warn("NATS", "error", err.Error())
+		})}
+	address := strings.Join(o.Servers, ",")
+	if o.Listen != "" {
+		if err := h.serve(); err != nil {
+			return nil, err
+		}
+		options = append(options, nats.InProcessServer(h.server))
+		address = ""
+	} else {
+		h.admits = admitted
+		options = append(options, nats.RetryOnFailedConnect(true), nats.IgnoreDiscoveredServers(), nats.Timeout(5*time.Second), nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
+			if err != nil {
+				o.Log.Warn("the line to the NATS servers is cut; it is tried again", "error", err.Error())
+			}
+			h.changed()
+		}), nats.ReconnectHandler(func(*nats.Conn) {
+			o.Log.Info("the line to the NATS servers is there again")
+			h.changed()
+		}))
+		if o.Roots != nil {
+			options = append(options, nats.Secure(&tls.Config{MinVersion: tls.VersionTLS13, RootCAs: o.Roots}))
+		}
 	}
-	h.server, err = server.NewServer(&server.Options{
-		ServerName: "gate", Host: host, Port: port, NoSigs: true, NoLog: true, DontListen: false, MaxPayload: 1 << 20, MaxPending: 64 << 20, MaxConn: 10_000, MaxSubs: 64,
-		TLSConfig: &tls.Config{Certificates: []tls.Certificate{o.Certificate}, MinVersion: tls.VersionTLS13}, TLSTimeout: 5, AuthTimeout: 5,
-		PingInterval: time.Second, MaxPingsOut: 3, WriteDeadline: 10 * time.Second, MaxControlLine: 1024,
-		CustomClientAuthentication: h, AlwaysEnableNonce: true,
-	})
-	if err != nil {
-		return nil, err
+	if h.conn, err = nats.Connect(address, options...); err != nil {
+		return nil, errors.Join(fmt.Errorf("the NATS servers: %w", err), h.Close())
 	}
-	go h.server.Start()
-	if !h.server.ReadyForConnections(10 * time.Second) {
-		h.server.Shutdown()
-		return nil, fmt.Errorf("%s cannot be listened at; perhaps another program has that port", o.Listen)
-	}
-	h.conn, err = nats.Connect("", nats.InProcessServer(h.server), nats.UserInfo("gate", h.inside), nats.MaxReconnects(-1), nats.ReconnectWait(100*time.Millisecond))
-	if err != nil {
-		h.server.Shutdown()
-		return nil, err
-	}
-	for subject, do := range map[string]nats.MsgHandler{"fleet.*.hello": h.hello, enrolSubject: h.enrol} {
-		if _, err := h.conn.Subscribe(subject, h.guarded(do)); err != nil {
+	for _, s := range []struct {
+		subject, queue string
+		do             nats.MsgHandler
+	}{
+		{"fleet.*.hello", "", h.hello}, {eventSubject("*", h.id, "*"), "", h.event},
+		// One gate answers for all that share the servers.
+		{enrolSubject, "gates", h.enrol}, {server.AuthCalloutSubject, "gates", h.admit},
+	} {
+		sub, err := h.conn.QueueSubscribe(s.subject, s.queue, h.guarded(s.do))
+		if err == nil {
+			// What cannot be taken in time is dropped, and asked for again.
+			err = sub.SetPendingLimits(1<<20, 256<<20)
+		}
+		if err != nil {
 			return nil, errors.Join(err, h.Close())
 		}
 	}
-	return h, nil
+	if h.server != nil {
+		err = h.conn.Flush()
+	}
+	return h, err
+}
+
+// serve starts the gate's own server.
+func (h *Hub) serve() error {
+	host, port, err := splitAddress(h.opts.Listen)
+	if err != nil {
+		return err
+	}
+	h.server, err = server.NewServer(&server.Options{
+		ServerName: "gate", Host: host, Port: port, NoSigs: true, NoLog: true, MaxPayload: mostPayload, MaxPending: 64 << 20, MaxConn: 10_000,
+		TLSConfig: &tls.Config{Certificates: []tls.Certificate{h.opts.Certificate}, MinVersion: tls.VersionTLS13}, TLSTimeout: 5, AuthTimeout: 5,
+		PingInterval: time.Second, MaxPingsOut: 3, WriteDeadline: 10 * time.Second, MaxControlLine: 1024, DisableShortFirstPing: true,
+		Nkeys:       []*server.NkeyUser{{Nkey: h.keys.userPublic}},
+		AuthCallout: &server.AuthCallout{Issuer: h.keys.issuerPublic, Account: globalAccount, AuthUsers: []string{h.keys.userPublic}},
+	})
+	if err != nil {
+		return err
+	}
+	h.server.Start()
+	if !h.server.ReadyForConnections(10 * time.Second) {
+		h.server.Shutdown()
+		return fmt.Errorf("%s cannot be listened at (fleet.listen); perhaps another program has that port", h.opts.Listen)
+	}
+	return nil
 }
 
 // splitAddress takes the address to listen at apart.
@@ -145,29 +152,45 @@ func splitAddress(address string) (host string, port int, err error) {
 	if host = "0.0.0.0"; a.IP != nil {
 		host = a.IP.String()
 	}
-	if port = a.Port; port == 0 {
-		port = server.RANDOM_PORT
-	}
-	return host, port, nil
+	return host, cmp.Or(a.Port, server.RANDOM_PORT), nil
 }
 
-// Address is where machines dial to.
-func (h *Hub) Address() string { return h.server.Addr().String() }
+// Address is where machines dial to; "" if that is not at this gate.
+func (h *Hub) Address() string {
+	if h.server == nil {
+		return ""
+	}
+	return h.server.Addr().String()
+}
 
-// Close ends the hub. Answers under way end with an error.
+// Line is the state of the line to the NATS servers: why it is cut, or how long a message takes there and back. The gate's own server is
+// always there.
+func (h *Hub) Line() (delay time.Duration, cut string) {
+	switch {
+	case h.server != nil:
+		return 0, ""
+	case !h.conn.IsConnected():
+		return 0, "the line to the NATS servers is cut"
+	}
+	delay, err := h.conn.RTT()
+	if err != nil {
+		return 0, "the NATS servers do not answer"
+	}
+	return delay, ""
+}
+
+// Close ends the hub. Answers in progress end with an error.
 func (h *Hub) Close() error {
-	h.mu.Lock()
-	h.closed = true
-	machines := h.list()
-	h.mu.Unlock()
-	for _, m := range machines {
+	for _, m := range h.Machines() {
 		m.gone("the gate ends")
 	}
 	if h.conn != nil {
 		h.conn.Close()
 	}
-	h.server.Shutdown()
-	h.server.WaitForShutdown()
+	if h.server != nil {
+		h.server.Shutdown()
+		h.server.WaitForShutdown()
+	}
 	return nil
 }
 
@@ -186,6 +209,16 @@ func (h *Hub) Machines() []*Machine {
 	return h.list()
 }
 
+// Machine finds one by its name.
+func (h *Hub) Machine(name string) (*Machine, bool) {
+	for _, m := range h.Machines() {
+		if m.Name() == name {
+			return m, true
+		}
+	}
+	return nil, false
+}
+
 // guarded has a panic over what a machine says end nothing else.
 func (h *Hub) guarded(do nats.MsgHandler) nats.MsgHandler {
 	return func(m *nats.Msg) {
@@ -198,187 +231,11 @@ func (h *Hub) guarded(do nats.MsgHandler) nats.MsgHandler {
 	}
 }
 
-// Check lets a connection in: the gate's own, a machine by its key, or one that has an invitation and may do nothing but enrol.
-func (h *Hub) Check(c server.ClientAuthentication) bool {
-	o := c.GetOpts()
-	allow := func(name string, publish, subscribe []string) bool {
-		c.RegisterUser(&server.User{Username: name, Permissions: &server.Permissions{Publish: &server.SubjectPermission{Allow: publish}, Subscribe: &server.SubjectPermission{Allow: subscribe}}})
-		return true
-	}
-	switch {
-	case o.Username == "gate":
-		if subtle.ConstantTimeCompare([]byte(o.Password), []byte(h.inside)) != 1 {
-			return false
-		}
-		c.RegisterUser(&server.User{Username: "gate"})
-		return true
-	case o.Nkey != "":
-		h.mu.Lock()
-		m, ok := h.machines[o.Nkey]
-		h.mu.Unlock()
-		if !ok || m.revoked() {
-			return false
-		}
-		key, err := nkeys.FromPublicKey(o.Nkey)
-		if err != nil {
-			return false
-		}
-		sig, err := signature(o.Sig)
-		if err != nil || key.Verify(c.GetNonce(), sig) != nil {
-			return false
-		}
-		id := o.Nkey
-		return allow(id, []string{helloSubject(id), eventSubject(id, "*")}, []string{beginSubject(id), ackSubject(id, "*")})
-	case o.Token != "":
-		_, err := h.invitation(context.Background(), o.Token, false)
-		return err == nil && allow("guest", []string{enrolSubject}, []string{"_INBOX.>"})
-	}
-	return false
-}
-
-// name is what a machine may be called: what stands before the slash in the names of its models.
-var name = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
-
-// Invite gives a token with which one machine can join under a name, once, for so long.
-func (h *Hub) Invite(ctx context.Context, of string, valid time.Duration) (token string, until time.Time, err error) {
-	if !name.MatchString(of) {
-		return "", until, exchange.InvalidParam("name", "the name of a machine is %q; it can have small letters, digits and . _ -, and begins with a letter or a digit", of)
-	}
-	if valid < time.Second || valid > 24*time.Hour {
-		return "", until, exchange.InvalidParam("valid", "an invitation is valid for %s; it can be from 1s to 24h", valid)
-	}
-	h.mu.Lock()
-	taken := slices.ContainsFunc(h.list(), func(m *Machine) bool { return m.joined.Name == of && !m.revoked() })
-	h.mu.Unlock()
-	if taken {
-		return "", until, exchange.InvalidParam("name", "the machine %q has joined already; revoke it first, or choose another name", of)
-	}
-	token, until = rand.Text(), time.Now().Add(valid)
-	return token, until, h.opts.Records.SaveInvitation(ctx, Invitation{Hash: sha256.Sum256([]byte(token)), Name: of, Until: until})
-}
-
-// invitation finds the one of a token, and takes it if that is asked for.
-func (h *Hub) invitation(ctx context.Context, token string, take bool) (i Invitation, err error) {
-	hash := sha256.Sum256([]byte(token))
-	if take {
-		i, err = h.opts.Records.TakeInvitation(ctx, hash)
-	} else {
-		i, err = h.opts.Records.Invitation(ctx, hash)
-	}
-	if err == nil && time.Now().After(i.Until) {
-		err = ErrUnknown
-	}
-	return i, err
-}
-
-// enrolment is what a machine says to join, and entry what it is told.
-type (
-	enrolment struct {
-		Token   string `json:"token"`
-		ID      string `json:"id"`
-		Seal    string `json:"seal"`
-		Proof   string `json:"proof"` // that it has the key of the id: the token, signed
-		Version int    `json:"version"`
-	}
-	entry struct {
-		Name  string `json:"name,omitempty"`
-		Seal  string `json:"seal,omitempty"`
-		Error string `json:"error,omitempty"`
-	}
-)
-
-// enrol lets a machine in.
-func (h *Hub) enrol(msg *nats.Msg) {
-	var e enrolment
-	out := entry{Seal: h.public}
-	if err := json.Unmarshal(msg.Data, &e); err != nil {
-		out.Error = "what was sent is no enrolment"
-	} else if j, err := h.admit(e); err != nil {
-		out.Error = err.Error()
-	} else {
-		out.Name = j.Name
-	}
-	if raw, err := json.Marshal(out); err == nil {
-		_ = msg.Respond(raw) // one that has gone hears nothing
-	}
-}
-
-func (h *Hub) admit(e enrolment) (Joined, error) {
-	if err := compatible(e.Version); err != nil {
-		return Joined{}, err
-	}
-	id, err := idOf(e.ID)
-	if err != nil {
-		return Joined{}, err
-	}
-	if !nkeys.IsValidPublicCurveKey(e.Seal) {
-		return Joined{}, errors.New("this is no key to seal messages for")
-	}
-	key, err := nkeys.FromPublicKey(id)
-	if err != nil {
-		return Joined{}, err
-	}
-	proof, err := signature(e.Proof)
-	if err != nil || key.Verify([]byte(e.Token), proof) != nil {
-		return Joined{}, errors.New("the machine does not have the key that it says it has")
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	i, err := h.invitation(ctx, e.Token, true)
-	if err != nil {
-		return Joined{}, errors.New("the token is not valid: it was used, it has expired, or it is of another gate; \"kindred machines invite\" gives another")
-	}
-	j := Joined{Name: i.Name, ID: id, Seal: e.Seal, Since: time.Now()}
-	if err := h.opts.Records.SaveJoined(ctx, j); err != nil {
-		h.opts.Log.Error("a machine could not be let in", "name", j.Name, "error", err.Error())
-		return Joined{}, errors.New("the gate cannot keep who has joined; its log says why")
-	}
-	h.mu.Lock()
-	h.machines[id] = newMachine(h, j)
-	h.mu.Unlock()
-	h.opts.Log.Info("machine has joined", "name", j.Name, "id", id)
-	return j, nil
-}
-
-// compatible says whether a machine's version can be talked to.
-func compatible(version int) error {
-	switch {
-	case version < Version-1:
-		return fmt.Errorf("the machine speaks version %d of the protocol, the gate %d; install a newer version on the machine", version, Version)
-	case version > Version+1:
-		return fmt.Errorf("the machine speaks version %d of the protocol, the gate %d; install a newer version on the gate", version, Version)
-	}
-	return nil
-}
-
-// Revoke takes a machine's leave away. What it is doing ends.
-func (h *Hub) Revoke(ctx context.Context, of string) error {
-	h.mu.Lock()
-	i := slices.IndexFunc(h.list(), func(m *Machine) bool { return m.joined.Name == of && !m.revoked() })
-	var m *Machine
-	if i >= 0 {
-		m = h.list()[i]
-	}
-	h.mu.Unlock()
-	if m == nil {
-		return exchange.Errorf(exchange.NotFound, "machine_not_found", "no machine %q has joined", of)
-	}
-	j := m.joined
-	j.Revoked = time.Now()
-	if err := h.opts.Records.SaveJoined(ctx, j); err != nil {
-		return err
-	}
-	h.mu.Lock()
-	delete(h.machines, j.ID)
-	h.mu.Unlock()
-	m.gone("it was revoked")
-	h.disconnect(j.ID)
-	h.changed()
-	return nil
-}
-
-// disconnect ends the connections of a machine, which could not sign in again.
+// disconnect ends the connections of a machine to the gate's own server. Others end them when its leave does; until then it hears nothing.
 func (h *Hub) disconnect(id string) {
+	if h.server == nil {
+		return
+	}
 	list, err := h.server.Connz(&server.ConnzOptions{Username: true})
 	if err != nil {
 		return
@@ -396,25 +253,59 @@ func (h *Hub) changed() {
 	}
 }
 
+// of finds the machine that a message is from, by its subject.
+func (h *Hub) of(subject string) (m *Machine, rest []string) {
+	parts := strings.Split(subject, ".")
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.machines[parts[1]], parts[2:]
+}
+
 // hello takes what a machine says of itself.
 func (h *Hub) hello(msg *nats.Msg) {
-	id := strings.TrimSuffix(strings.TrimPrefix(msg.Subject, "fleet."), ".hello")
-	h.mu.Lock()
-	m := h.machines[id]
-	h.mu.Unlock()
+	m, _ := h.of(msg.Subject)
 	if m == nil {
 		return
 	}
 	var hello Hello
-	if err := unseal(h.key, m.joined.Seal, msg.Data, &hello); err != nil {
-		m.fault("hello")
+	if err := unseal(h.keys.seal, m.joined.Seal, msg.Data, &hello); err != nil {
+		m.fault(forgedFault)
 		return
 	}
 	m.says(hello)
 }
 
+// event hands a message of an answer to who waits for it.
+func (h *Hub) event(msg *nats.Msg) {
+	m, rest := h.of(msg.Subject)
+	if m == nil || len(rest) != 3 {
+		return
+	}
+	h.mu.Lock()
+	w := h.answers[rest[2]]
+	h.mu.Unlock()
+	if w == nil || w.machine != m {
+		m.stray(len(msg.Data))
+		return
+	}
+	select {
+	case w.incoming <- msg.Data:
+	default: // it sends more than it may; what is missing is asked for again
+		m.stray(len(msg.Data))
+	}
+}
+
+// owner is a word for who asks, by which machines give turns, that tells nothing of who that is.
+func (h *Hub) owner(of string) string {
+	if of == "" {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(h.opts.Secrets.Seal + "\x00" + of))
+	return hex.EncodeToString(sum[:8])
+}
+
 // Fingerprint is that of a certificate, by which machines know the gate.
-func Fingerprint(c tls.Certificate) string {
-	sum := sha256.Sum256(c.Certificate[0])
+func Fingerprint(der []byte) string {
+	sum := sha256.Sum256(der)
 	return hex.EncodeToString(sum[:])
 }

@@ -3,6 +3,7 @@ package fleet
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
@@ -10,6 +11,8 @@ import (
 	"fmt"
 	"iter"
 	"log/slog"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -18,40 +21,76 @@ import (
 	"github.com/nats-io/nkeys"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/placement"
 )
 
-// Runner answers requests with the models of a machine, by their names there.
+// Runner does work with the models of a machine.
 type Runner interface {
-	Run(ctx context.Context, model string, req *exchange.Request) iter.Seq2[exchange.Event, error]
+	Run(ctx context.Context, w Work, req *exchange.Request) iter.Seq2[exchange.Event, error]
+	Embed(ctx context.Context, w Work, req *exchange.Embedding) (*exchange.Vectors, error)
+	Rank(ctx context.Context, w Work, req *exchange.Ranking) (*exchange.Relevance, error)
 }
 
 // Credentials are what a machine needs to come in again: its keys, and the gate's.
 type Credentials struct {
-	Gate        string `json:"gate"`        // address
-	Fingerprint string `json:"fingerprint"` // of the gate's certificate
-	Name        string `json:"name"`        // of this machine there
-	Seal        string `json:"seal"`        // the key that messages to the gate are sealed for
-	Seed        string `json:"seed"`        // of the key that this machine signs in with
-	SealSeed    string `json:"seal_seed"`   // of the one that messages to it are sealed for
+	Servers     []string `json:"servers"`               // addresses, such as tls://gate.example:7718
+	Fingerprint string   `json:"fingerprint,omitempty"` // of their certificate, or of one that has signed it; "" if the system knows who has
+	Name        string   `json:"name"`                  // of this machine there
+	Seal        string   `json:"seal"`                  // the key that messages to the gate are sealed for
+	Seed        string   `json:"seed"`                  // of the key that this machine signs in with
+	SealSeed    string   `json:"seal_seed"`             // of the one that messages to it are sealed for
 }
 
-// pinned is TLS to a gate that is known by its certificate.
-func pinned(fingerprint string) *tls.Config {
-	return &tls.Config{
-		MinVersion:         tls.VersionTLS13,
-		InsecureSkipVerify: true, // the certificate itself is known, whoever has signed it
-		VerifyConnection: func(c tls.ConnectionState) error {
-			if len(c.PeerCertificates) == 0 || Fingerprint(tls.Certificate{Certificate: [][]byte{c.PeerCertificates[0].Raw}}) != strings.ToLower(fingerprint) {
-				return errors.New("the gate has another certificate than the invitation says; somebody may stand in between, or the gate has a new one: have it invite this machine again")
-			}
-			return nil
-		},
+// Scheme begins the address of a gate that machines join.
+const Scheme = "tls://"
+
+// ParseAddresses reads addresses of a gate, or of several, with commas between them.
+func ParseAddresses(text string) (list []string, err error) {
+	for one := range strings.SplitSeq(text, ",") {
+		one = strings.TrimPrefix(strings.TrimSpace(one), Scheme)
+		host, port, ok := strings.Cut(one, ":")
+		if strings.HasPrefix(one, "[") {
+			host, port, ok = strings.Cut(one, "]:")
+		}
+		if !ok || host == "" || port == "" || strings.ContainsAny(one, "/@ ") {
+			return nil, fmt.Errorf("%q is no address of a gate; one looks like tls://gate.example:7718", one)
+		}
+		list = append(list, Scheme+one)
 	}
+	return list, nil
 }
 
-// Join comes to a gate with an invitation, and gives what this machine needs from then on.
-func Join(ctx context.Context, address, token, fingerprint string) (c Credentials, err error) {
-	if raw, err := hex.DecodeString(fingerprint); err != nil || len(raw) != 32 {
+// secured is TLS to a gate that is known by a certificate: its own, or one that has signed it.
+func secured(fingerprint string) *tls.Config {
+	c := &tls.Config{MinVersion: tls.VersionTLS13}
+	if fingerprint == "" {
+		return c
+	}
+	c.InsecureSkipVerify = true // the certificate itself is known, whoever has signed it
+	c.VerifyConnection = func(s tls.ConnectionState) error {
+		for i, known := range s.PeerCertificates {
+			if Fingerprint(known.Raw) != strings.ToLower(fingerprint) {
+				continue
+			}
+			if i == 0 {
+				return nil
+			}
+			roots, between := x509.NewCertPool(), x509.NewCertPool()
+			roots.AddCert(known)
+			for _, c := range s.PeerCertificates[1:] {
+				between.AddCert(c)
+			}
+			_, err := s.PeerCertificates[0].Verify(x509.VerifyOptions{DNSName: s.ServerName, Roots: roots, Intermediates: between})
+			return err
+		}
+		return errors.New("the gate has another certificate than the invitation says; somebody may stand in between, or the gate has a new one: have it invite this machine again")
+	}
+	return c
+}
+
+// Join takes up an invitation to a gate, and gives what this machine needs from then on. fingerprint is "" for certificates that the system trusts.
+func Join(ctx context.Context, servers []string, token Token, fingerprint string) (c Credentials, err error) {
+	if raw, err := hex.DecodeString(fingerprint); fingerprint != "" && (err != nil || len(raw) != 32) {
 		return c, errors.New("the fingerprint is no SHA-256 sum of 64 hexadecimal digits; take it from the line that the invitation gave")
 	}
 	user, err := nkeys.CreateUser()
@@ -62,30 +101,34 @@ func Join(ctx context.Context, address, token, fingerprint string) (c Credential
 	if err != nil {
 		return c, err
 	}
-	e := enrolment{Token: token, Version: Version}
-	if e.ID, err = user.PublicKey(); err != nil {
+	a := application{Secret: token.Secret, Version: Version}
+	if a.ID, err = user.PublicKey(); err != nil {
 		return c, err
 	}
-	if e.Seal, err = curve.PublicKey(); err != nil {
-		return c, err
-	}
-	proof, err := user.Sign([]byte(token))
+	proof, err := user.Sign([]byte(token.Secret))
 	if err != nil {
 		return c, err
 	}
-	e.Proof = base64.RawURLEncoding.EncodeToString(proof)
-	conn, err := nats.Connect("tls://"+address, nats.Secure(pinned(fingerprint)), nats.Token(token), nats.Timeout(10*time.Second), nats.NoReconnect())
-	if err != nil {
-		if errors.Is(err, nats.ErrAuthorization) {
-			return c, errors.New("the gate does not know the token: it was used, it has expired, or it is of another gate; \"kindred machines invite\" gives another")
-		}
-		return c, fmt.Errorf("the gate at %s cannot be reached: %w", address, err)
+	a.Proof = base64.RawURLEncoding.EncodeToString(proof)
+	e := enrolment{Invitation: token.ID}
+	if e.Machine, err = curve.PublicKey(); err != nil {
+		return c, err
 	}
-	defer conn.Close()
+	if e.Sealed, err = seal(curve, token.Seal, a); err != nil {
+		return c, err
+	}
 	raw, err := json.Marshal(e)
 	if err != nil {
 		return c, err
 	}
+	conn, err := nats.Connect(strings.Join(servers, ","), nats.Secure(secured(fingerprint)), nats.Token(token.ID), nats.CustomInboxPrefix(inbox(token.ID)), nats.Timeout(10*time.Second), nats.NoReconnect())
+	if err != nil {
+		if errors.Is(err, nats.ErrAuthorization) {
+			return c, errToken
+		}
+		return c, fmt.Errorf("the gate at %s cannot be reached: %w", strings.Join(servers, ", "), err)
+	}
+	defer conn.Close()
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	reply, err := conn.RequestWithContext(ctx, enrolSubject, raw)
@@ -93,28 +136,25 @@ func Join(ctx context.Context, address, token, fingerprint string) (c Credential
 		return c, fmt.Errorf("the gate does not answer: %w", err)
 	}
 	var in entry
-	if err := json.Unmarshal(reply.Data, &in); err != nil {
+	if err := unseal(curve, token.Seal, reply.Data, &in); err != nil {
 		return c, fmt.Errorf("what the gate says cannot be read: %w", err)
 	}
 	if in.Error != "" {
 		return c, errors.New(in.Error)
-	}
-	if !nkeys.IsValidPublicCurveKey(in.Seal) {
-		return c, errors.New("the gate has given no key to seal messages for")
 	}
 	seed, err := user.Seed()
 	if err != nil {
 		return c, err
 	}
 	sealSeed, err := curve.Seed()
-	return Credentials{Gate: address, Fingerprint: strings.ToLower(fingerprint), Name: in.Name, Seal: in.Seal, Seed: string(seed), SealSeed: string(sealSeed)}, err
+	return Credentials{Servers: servers, Fingerprint: strings.ToLower(fingerprint), Name: in.Name, Seal: token.Seal, Seed: string(seed), SealSeed: string(sealSeed)}, err
 }
 
 // Offer says what a machine offers now.
 type Offer struct {
-	Models []Model
-	AtOnce int    // answers; 0 for no limit
-	Away   string // why it takes no work now
+	Models []Model // what of them is measured is filled in
+	AtOnce int     // answers; 0 for no limit
+	Away   string  // why it takes no work now
 }
 
 // MemberOptions say how a machine works for a gate.
@@ -122,7 +162,7 @@ type MemberOptions struct {
 	Credentials Credentials
 	Runner      Runner
 	Offer       func() Offer
-	Version     string
+	Version     string // of the program
 	Log         *slog.Logger
 }
 
@@ -139,6 +179,8 @@ type Member struct {
 	mu       sync.Mutex
 	open     map[string]*answer
 	incoming map[string]*pending
+	models   map[string]*measured
+	said     string // why the gate could not be reached, as it was logged last
 }
 
 // pending is a request of which parts have come.
@@ -147,13 +189,25 @@ type pending struct {
 	since time.Time
 }
 
+// mostPending bounds the requests of which not all parts have come.
+const mostPending = 64
+
+// measured is what is known of a model by what it was asked.
+type measured struct {
+	memory          placement.Memory
+	told            placement.Known
+	toldAt          time.Time
+	load            time.Duration
+	prefill, decode float64
+}
+
 // Serve connects to the gate, and works for it until it is closed. It tries again for as long as the gate is away.
 func Serve(o MemberOptions) (*Member, error) {
 	user, err := nkeys.FromSeed([]byte(o.Credentials.Seed))
 	if err != nil {
 		return nil, fmt.Errorf("the key of this machine: %w", err)
 	}
-	m := &Member{opts: o, open: map[string]*answer{}, incoming: map[string]*pending{}}
+	m := &Member{opts: o, open: map[string]*answer{}, incoming: map[string]*pending{}, models: map[string]*measured{}}
 	if m.id, err = user.PublicKey(); err != nil {
 		return nil, err
 	}
@@ -161,15 +215,11 @@ func Serve(o MemberOptions) (*Member, error) {
 		return nil, fmt.Errorf("the key of this machine: %w", err)
 	}
 	m.ctx, m.end = context.WithCancel(context.Background())
-	m.conn, err = nats.Connect("tls://"+o.Credentials.Gate, nats.Secure(pinned(o.Credentials.Fingerprint)), nats.Nkey(m.id, user.Sign),
-		nats.RetryOnFailedConnect(true), nats.MaxReconnects(-1), nats.ReconnectWait(250*time.Millisecond), nats.ReconnectJitter(100*time.Millisecond, 250*time.Millisecond),
-		nats.PingInterval(time.Second), nats.MaxPingsOutstanding(3), nats.Timeout(10*time.Second), nats.ReconnectBufSize(8<<20), nats.IgnoreAuthErrorAbort(),
-		nats.ReconnectHandler(m.helloOn),
-		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
-			if err != nil && m.ctx.Err() == nil {
-				o.Log.Warn("the line to the gate is cut; it is tried again", "gate", o.Credentials.Gate, "error", err.Error())
-			}
-		}))
+	m.conn, err = nats.Connect(strings.Join(o.Credentials.Servers, ","), nats.Secure(secured(o.Credentials.Fingerprint)), nats.Nkey(m.id, user.Sign), nats.Name(o.Credentials.Name),
+		nats.RetryOnFailedConnect(true), nats.MaxReconnects(-1), nats.IgnoreDiscoveredServers(), nats.CustomReconnectDelay(reconnectAfter), nats.ReconnectBufSize(-1),
+		nats.PingInterval(time.Second), nats.MaxPingsOutstanding(3), nats.Timeout(10*time.Second), nats.IgnoreAuthErrorAbort(),
+		nats.ConnectHandler(m.arrived), nats.ReconnectHandler(m.arrived),
+		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) { m.cut(err) }), nats.ReconnectErrHandler(func(_ *nats.Conn, err error) { m.cut(err) }))
 	if err != nil {
 		m.end()
 		return nil, err
@@ -183,7 +233,47 @@ func Serve(o MemberOptions) (*Member, error) {
 	return m, nil
 }
 
-// Close ends the machine's work. Answers under way end with an error.
+// reconnectAfter is how long to wait before a try: short at first, for lines that are cut for a moment.
+func reconnectAfter(tries int) time.Duration {
+	wait := min(250*time.Millisecond<<min(max(0, tries-1), 6), 10*time.Second)
+	return wait + rand.N(wait/2)
+}
+
+// arrived is told of a connection.
+func (m *Member) arrived(conn *nats.Conn) {
+	m.mu.Lock()
+	m.said = ""
+	m.mu.Unlock()
+	m.opts.Log.Info("the line to the gate is there", "gate", conn.ConnectedAddr(), "as", m.opts.Credentials.Name)
+	m.hello(conn)
+}
+
+// cut is told why there is no connection, which is logged once.
+func (m *Member) cut(err error) {
+	if err == nil || m.ctx.Err() != nil {
+		return
+	}
+	why := err.Error()
+	if errors.Is(err, nats.ErrAuthorization) || strings.Contains(strings.ToLower(why), "authorization") {
+		why = "the gate does not let this machine in: it was revoked, or the gate is another one; if it was revoked, have it invited again"
+	}
+	m.mu.Lock()
+	again := m.said == why
+	m.said = why
+	m.mu.Unlock()
+	if !again {
+		m.opts.Log.Warn("there is no line to the gate; it is tried again", "gate", strings.Join(m.opts.Credentials.Servers, ","), "error", why)
+	}
+}
+
+// Connected reports whether there is a line to the gate, or why there is none.
+func (m *Member) Connected() (bool, string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.conn.IsConnected(), m.said
+}
+
+// Close ends the machine's work. Answers in progress end with an error.
 func (m *Member) Close() error {
 	m.end()
 	m.conn.Close()
@@ -207,7 +297,7 @@ func (m *Member) keepTelling() {
 	tick := time.NewTicker(helloEvery)
 	defer tick.Stop()
 	for {
-		m.helloOn(m.conn)
+		m.hello(m.conn)
 		m.mu.Lock()
 		for x, p := range m.incoming {
 			if time.Since(p.since) > leftAfter {
@@ -223,17 +313,40 @@ func (m *Member) keepTelling() {
 	}
 }
 
-// helloOn says on a connection what this machine offers.
-func (m *Member) helloOn(conn *nats.Conn) {
-	o := m.opts.Offer()
-	m.mu.Lock()
-	open := len(m.open)
-	m.mu.Unlock()
-	sealed, err := seal(m.key, m.opts.Credentials.Seal, Hello{Version: Version, Gate: m.opts.Version, Time: time.Now(), Models: o.Models, AtOnce: o.AtOnce, Open: open, Away: o.Away})
-	if err != nil || !conn.IsConnected() {
+// hello says on a connection what this machine offers.
+func (m *Member) hello(conn *nats.Conn) {
+	defer func() {
+		if p := recover(); p != nil {
+			m.opts.Log.Error("saying what is offered caused a panic", "panic", fmt.Sprint(p))
+		}
+	}()
+	if !conn.IsConnected() {
 		return // what is said while the line is cut would only be old when it comes
 	}
-	_ = conn.Publish(helloSubject(m.id), sealed)
+	o := m.opts.Offer()
+	line, _ := conn.RTT() // 0 if it is cut just now
+	h := Hello{Version: Version, Gate: m.opts.Version, Time: time.Now(), Line: line, AtOnce: o.AtOnce, Away: o.Away, Models: slices.Clone(o.Models)}
+	m.mu.Lock()
+	h.Open = len(m.open)
+	for i := range h.Models {
+		one := &h.Models[i]
+		s := m.models[one.Name]
+		if s == nil {
+			continue
+		}
+		if !one.Loaded {
+			s.memory.Forget()
+		}
+		one.Load, one.Prefill, one.Decode = s.load, s.prefill, s.decode
+		if known := s.memory.Known(); !slices.Equal(known, s.told) || time.Since(s.toldAt) > prefixesEvery {
+			one.Known, s.told, s.toldAt = known.Bytes(), known, time.Now()
+		}
+	}
+	m.mu.Unlock()
+	sealed, err := seal(m.key, m.opts.Credentials.Seal, h)
+	if err == nil {
+		_ = conn.Publish(helloSubject(m.id), sealed) // the next one says the same
+	}
 }
 
 // begin takes a request, or a part of one.
@@ -243,20 +356,20 @@ func (m *Member) begin(msg *nats.Msg) {
 		m.opts.Log.Warn("a request was refused", "error", err.Error())
 		return
 	}
-	if !validExchange(b.Exchange) || b.Parts < 1 || b.Parts > mostRequest/partBytes || b.Part < 0 || b.Part >= b.Parts {
+	if !random(b.Line) || !random(b.Gate) || b.Parts < 1 || b.Parts > mostRequest/partBytes || b.Part < 0 || b.Part >= b.Parts {
 		return
 	}
 	m.mu.Lock()
-	if there := m.open[b.Exchange]; there != nil {
+	if there := m.open[b.Line]; there != nil {
 		m.mu.Unlock()
 		there.send(message{}) // it was asked once more before that was known
 		return
 	}
-	p := m.incoming[b.Exchange]
+	p := m.incoming[b.Line]
 	switch {
-	case b.Part == 0:
+	case b.Part == 0 && len(m.incoming) < mostPending:
 		p = &pending{begin: b, since: time.Now()}
-		m.incoming[b.Exchange] = p
+		m.incoming[b.Line] = p
 	case p != nil && b.Part == p.Part+1 && b.Parts == p.Parts:
 		p.Part, p.Doc = b.Part, append(p.Doc, b.Doc...)
 	default:
@@ -267,12 +380,16 @@ func (m *Member) begin(msg *nats.Msg) {
 		m.mu.Unlock()
 		return
 	}
-	delete(m.incoming, b.Exchange)
-	offer := m.opts.Offer()
-	full := offer.AtOnce > 0 && len(m.open) >= offer.AtOnce
+	delete(m.incoming, b.Line)
+	sealer, err := newSealer(p.Key)
+	if err != nil {
+		m.mu.Unlock()
+		return
+	}
+	full := len(m.open)
 	ctx, cancel := context.WithCancelCause(m.ctx)
-	a := &answer{member: m, x: b.Exchange, ctx: ctx, cancel: cancel, moved: make(chan struct{}, 1), heard: time.Now()}
-	m.open[b.Exchange] = a
+	a := &answer{member: m, line: p.Line, subject: eventSubject(m.id, p.Gate, p.Line), sealer: sealer, ctx: ctx, cancel: cancel, moved: make(chan struct{}, 1), heard: time.Now()}
+	m.open[b.Line] = a
 	m.mu.Unlock()
 	m.all.Go(func() {
 		defer m.forget(a)
@@ -284,25 +401,24 @@ func (m *Member) begin(msg *nats.Msg) {
 			}
 		}()
 		a.send(message{}) // it is there
+		offer := m.opts.Offer()
 		switch {
-		case full:
-			a.finish(exchange.Errorf(exchange.Unavailable, "runner_busy", "the machine gives as many answers at once as its owner lets it (%d)", offer.AtOnce))
+		case offer.AtOnce > 0 && full >= offer.AtOnce:
+			a.finish(exchange.Errorf(exchange.Unavailable, "runner_busy", "the machine gives as many answers at once as its operator lets it (%d)", offer.AtOnce))
 		case offer.Away != "":
 			a.finish(exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the machine takes no work: %s", offer.Away))
+		case !slices.ContainsFunc(offer.Models, func(one Model) bool { return one.Name == p.Model }):
+			a.finish(exchange.Errorf(exchange.NotFound, "model_not_found", "the machine does not offer the model %q any more", p.Model))
 		default:
-			a.finish(a.run(p.begin))
+			a.finish(a.do(p.begin))
 		}
 	})
-}
-
-func validExchange(x string) bool {
-	return x != "" && len(x) <= 64 && strings.Trim(x, "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567") == ""
 }
 
 func (m *Member) forget(a *answer) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	delete(m.open, a.x)
+	delete(m.open, a.line)
 }
 
 // acked takes what the gate says of an answer.
@@ -311,32 +427,29 @@ func (m *Member) acked(msg *nats.Msg) {
 	m.mu.Lock()
 	a := m.open[x]
 	m.mu.Unlock()
-	var said ack
-	if err := unseal(m.key, m.opts.Credentials.Seal, msg.Data, &said); err != nil || !validExchange(x) {
-		return
-	}
 	if a != nil {
-		a.acked(said)
-		return
-	}
-	if said.Again { // who asks for more waits for something that will not come
-		lost := answer{member: m, x: x}
-		lost.send(message{Number: -1, Error: failureOf(exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the machine does not know of the request any more; it may have been started anew"))})
+		var said ack
+		if a.sealer.unseal(msg.Subject, msg.Data, &said) == nil {
+			a.acked(said)
+		}
 	}
 }
 
-// answer is one under way.
+// answer is one in progress.
 type answer struct {
-	member *Member
-	x      string
-	ctx    context.Context
-	cancel context.CancelCauseFunc
-	moved  chan struct{} // has room for one: an ack has come
+	member  *Member
+	line    string
+	subject string
+	sealer  sealer
+	ctx     context.Context
+	cancel  context.CancelCauseFunc
+	moved   chan struct{} // has room for one: an ack has come
 
 	mu     sync.Mutex
 	number int       // of the last message
 	kept   []message // that the gate has not said it has
 	heard  time.Time // of the gate
+	left   bool      // the gate wants no more
 }
 
 func (a *answer) acked(said ack) {
@@ -348,7 +461,11 @@ func (a *answer) acked(said ack) {
 	var again []message
 	if said.Again {
 		again = append(again, a.kept...)
+		if len(again) == 0 {
+			again = []message{{}} // to say that it is still there
+		}
 	}
+	a.left = a.left || said.Cancel
 	a.mu.Unlock()
 	if said.Cancel {
 		a.cancel(context.Canceled)
@@ -363,9 +480,9 @@ func (a *answer) acked(said ack) {
 }
 
 func (a *answer) send(msg message) {
-	sealed, err := seal(a.member.key, a.member.opts.Credentials.Seal, msg)
+	sealed, err := a.sealer.seal(a.subject, msg)
 	if err == nil {
-		_ = a.member.conn.Publish(eventSubject(a.member.id, a.x), sealed) // what is lost is asked for again
+		_ = a.member.conn.Publish(a.subject, sealed) // what is lost is asked for again
 	}
 }
 
@@ -373,10 +490,12 @@ func (a *answer) send(msg message) {
 func (a *answer) put(msg message) error {
 	for {
 		a.mu.Lock()
-		if len(a.kept) < window {
+		if len(a.kept) < window || a.left {
 			a.number++
 			msg.Number = a.number
-			a.kept = append(a.kept, msg)
+			if !a.left {
+				a.kept = append(a.kept, msg)
+			}
 			a.mu.Unlock()
 			a.send(msg)
 			return nil
@@ -407,13 +526,59 @@ func (a *answer) wait() error {
 	return nil
 }
 
+// unread is the error for a request that this machine's version does not understand.
+func unread(err error) error {
+	return exchange.Errorf(exchange.Invalid, "request_unknown", "the machine does not know all of what is asked: %v; its version may be older than the gate's", err)
+}
+
+// do does what is asked.
+func (a *answer) do(b begin) error {
+	runner := a.member.opts.Runner
+	switch b.Kind {
+	case answerKind:
+		return a.run(b)
+	case embedKind:
+		return wholly(a, b, func(req *exchange.Embedding) (*exchange.Vectors, error) { return runner.Embed(a.ctx, b.Work, req) })
+	case rankKind:
+		return wholly(a, b, func(req *exchange.Ranking) (*exchange.Relevance, error) { return runner.Rank(a.ctx, b.Work, req) })
+	}
+	return unread(fmt.Errorf("a request of the kind %q", b.Kind))
+}
+
+// wholly answers with one thing.
+func wholly[Q, A any](a *answer, b begin, do func(*Q) (*A, error)) error {
+	req := new(Q)
+	if err := json.Unmarshal(b.Doc, req); err != nil {
+		return unread(err)
+	}
+	out, err := do(req)
+	if err != nil {
+		return err
+	}
+	raw, err := json.Marshal(out)
+	if err != nil {
+		return err
+	}
+	return a.write(append(raw, '\n'))
+}
+
+// write sends bytes of the answer, in as many messages as it takes.
+func (a *answer) write(data []byte) error {
+	for part := range slices.Chunk(data, partBytes) {
+		if err := a.put(message{Data: part}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // run answers a request.
 func (a *answer) run(b begin) error {
 	req, err := exchange.DecodeRequest(b.Doc)
 	if err != nil {
-		return exchange.Errorf(exchange.Invalid, "request_unknown", "the machine does not know all of what is asked: %v; its version may be older than the gate's", err)
+		return unread(err)
 	}
-	req.Owner, req.Share = b.Owner, b.Share
+	req.Owner, req.Share, req.Via, req.Trace = b.Owner, b.Share, b.Via, b.Trace
 	var told time.Time
 	req.Reading = func(tokens int) {
 		if time.Since(told) > 200*time.Millisecond {
@@ -421,28 +586,68 @@ func (a *answer) run(b begin) error {
 			a.send(message{Reading: tokens})
 		}
 	}
-	var batch message
-	size := 0
-	for event, err := range a.member.opts.Runner.Run(a.ctx, b.Model, req) {
+	clock := a.member.watch(b.Model, req)
+	var batch []byte
+	for event, err := range a.member.opts.Runner.Run(a.ctx, b.Work, req) {
 		if err != nil {
-			return errors.Join(a.flush(&batch), err)
+			return errors.Join(a.write(batch), err)
 		}
+		clock(event)
 		raw, err := exchange.EncodeEvent(event)
 		if err != nil {
 			return err
 		}
-		batch.Events = append(batch.Events, raw)
-		if size += len(raw); size > batchBytes || !a.behind() {
-			if err := a.flush(&batch); err != nil {
+		batch = append(append(batch, raw...), '\n')
+		if len(batch) > batchBytes || !a.behind() {
+			if err := a.write(batch); err != nil {
 				return err
 			}
-			size = 0
+			batch = nil // what was sent is kept until it has come
 		}
 		if a.abandoned() {
 			return errors.New("nobody takes the answer")
 		}
 	}
-	return a.flush(&batch)
+	return a.write(batch)
+}
+
+// watch measures an answer of a model, by its events, and remembers how its prompt begins.
+func (m *Member) watch(model string, req *exchange.Request) func(exchange.Event) {
+	m.mu.Lock()
+	s := m.models[model]
+	if s == nil {
+		s = &measured{}
+		m.models[model] = s
+	}
+	m.mu.Unlock()
+	mean := func(of *float64, now float64) {
+		if *of == 0 {
+			*of = now
+		}
+		*of += (now - *of) / 8
+	}
+	var began time.Time
+	return func(e exchange.Event) {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		switch e := e.(type) {
+		case exchange.Started:
+			began = time.Now()
+			s.memory.Add(placement.Chain(req))
+			if e.Timings.Load > 0 {
+				s.load = e.Timings.Load
+			}
+			// Short prompts say little of how fast longer ones are read.
+			if read := e.PromptTokens - e.CachedTokens; read >= 32 && e.Timings.Prefill > 0 {
+				mean(&s.prefill, float64(read)/e.Timings.Prefill.Seconds())
+			}
+		case exchange.Finish:
+			if took := time.Since(began).Seconds(); e.Tokens >= 8 && !began.IsZero() && took > 0 {
+				mean(&s.decode, float64(e.Tokens)/took)
+			}
+		case exchange.TextDelta, exchange.ReasoningDelta, exchange.ToolCallDelta, exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
+		}
+	}
 }
 
 // behind reports whether the gate has much to take already, so that events had better go together.
@@ -455,16 +660,7 @@ func (a *answer) behind() bool {
 func (a *answer) abandoned() bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	return time.Since(a.heard) > leftAfter
-}
-
-func (a *answer) flush(batch *message) error {
-	if len(batch.Events) == 0 {
-		return nil
-	}
-	err := a.put(*batch)
-	*batch = message{}
-	return err
+	return a.left || time.Since(a.heard) > leftAfter
 }
 
 // finish sends the end of an answer, and waits until the gate has it, for as long as the gate is there.
@@ -478,7 +674,7 @@ func (a *answer) finish(err error) {
 	}
 	for {
 		a.mu.Lock()
-		done := len(a.kept) == 0
+		done := len(a.kept) == 0 || a.left
 		a.mu.Unlock()
 		if done || a.wait() != nil {
 			return

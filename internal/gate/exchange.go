@@ -31,6 +31,9 @@ type Origin struct {
 	Via      []string                 // what it came through (RFC 9110, section 7.6.3)
 	Patient  bool                     // whether it waits for others in a queue
 	Header   func(name string) string // a header that it came with; nil if it came without
+	Turn     string                   // whose turn it is among what the same key asks; "" if that does not matter
+	Share    int                      // of a model's places that those may have, in percent; 0 for the key's
+	Reading  func(tokens int)         // is told how much of the prompt was read; nil for no one
 	Entry    *keyring.Entry           // by which it came in; nil if it took no place of its key's before
 	// Standing is told how the caller's limits stand, whenever that changes; nil for no one. It must not keep the caller waiting.
 	Standing func([]keyring.Standing)
@@ -198,7 +201,18 @@ func (x *Exchange) aim(t target) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	req.Owner, req.Share, req.Reserve, req.Fingerprint = x.caller.Payer(), x.lease.QueueShare(), x.reserve, g.Fingerprint(t.model, t.preset)
-	req.Reading = func(tokens int) { x.read.Store(int64(tokens)) }
+	if x.from.Turn != "" {
+		req.Owner += "/" + x.from.Turn
+	}
+	if x.from.Share > 0 && (req.Share == 0 || x.from.Share < req.Share) {
+		req.Share = x.from.Share
+	}
+	req.Reading = func(tokens int) {
+		x.read.Store(int64(tokens))
+		if x.from.Reading != nil {
+			x.from.Reading(tokens)
+		}
+	}
 	if x.from.Patient {
 		req.Owner, req.Share = patientOwner, patientShare
 	}

@@ -119,7 +119,7 @@ func (g *Gate) Fingerprint(m catalog.Model, preset *catalog.Preset) string {
 		return "" // cannot be: a preset is kept in this form
 	}
 	digest := m.Digest
-	if m.Machine != "" {
+	if m.Machine != "" && digest == "" {
 		digest = m.ID // what is behind it is not known
 	}
 	sum := sha256.Sum256(fmt.Appendf(nil, "%s\n%s\n%s", digest, g.Settings, own))

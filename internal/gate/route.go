@@ -172,7 +172,7 @@ func (g *Gate) elsewhere(name string) (m catalog.Model, ok bool, err error) {
 
 // modelOf is what is known of a model of a machine.
 func modelOf(machine *remote.Machine, there remote.Model) catalog.Model {
-	m := catalog.Model{ID: machine.Name() + "/" + there.Name, Path: there.Name, Machine: machine.Name(), ContextLength: there.Context, Installed: there.Created}
+	m := catalog.Model{ID: machine.Name() + "/" + there.Name, Path: there.Name, Machine: machine.Name(), ContextLength: there.Context, Installed: there.Created, Digest: there.Digest}
 	switch use := catalog.Use(there.Use); use {
 	case catalog.Chat, catalog.Completion, catalog.Embedding, catalog.Rerank:
 		m.Use = use
@@ -286,7 +286,7 @@ func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, a
 	var rank func(c choice) float64
 	switch r.public.Strategy {
 	case catalog.LeastBusy:
-		rank = func(c choice) float64 { return float64(g.open(c.model.ID)) }
+		rank = func(c choice) float64 { return float64(g.InProgress(c.model.ID)) }
 	case catalog.Weighted:
 		// The order of a draw without putting back, with these weights (Efraimidis and Spirakis 2006).
 		rank = func(c choice) float64 { return -math.Log(1-rand.Float64()) / float64(max(1, c.of.Share)) }
@@ -416,8 +416,8 @@ func pictured(req *exchange.Request) (exchange.Image, bool) {
 	return exchange.Image{}, false
 }
 
-// open is how many answers of a model are under way.
-func (g *Gate) open(model string) int {
+// InProgress is how many answers of a model are in progress.
+func (g *Gate) InProgress(model string) int {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	return g.streams[model]

@@ -10,13 +10,19 @@ import (
 
 // MachineList is what GET /gate/machines tells.
 type MachineList struct {
-	Machines []remote.State `json:"machines"`
+	Machines []MachineState `json:"machines"`
+}
+
+// MachineState is how a machine does.
+type MachineState struct {
+	remote.State
+	Joined *JoinedState `json:"joined,omitempty"` // for one that has
 }
 
 func (s *Server) listMachines(c *gin.Context) (any, error) {
-	list := MachineList{[]remote.State{}}
+	list := MachineList{[]MachineState{}}
 	for _, m := range s.Gate.Machines.Machines() {
-		list.Machines = append(list.Machines, m.State())
+		list.Machines = append(list.Machines, s.stateOf(m))
 	}
 	return list, nil
 }
@@ -39,7 +45,7 @@ func (s *Server) lookAtMachine(c *gin.Context) (any, error) {
 	if err := m.LookNow(c.Request.Context()); err != nil {
 		return nil, err
 	}
-	return m.State(), nil
+	return s.stateOf(m), nil
 }
 
 // probeMachine finds out what models of a machine can do, by asking them: the one that is named, or all.
@@ -71,5 +77,5 @@ func (s *Server) probeMachine(c *gin.Context) (any, error) {
 			return nil, err
 		}
 	}
-	return m.State(), nil
+	return s.stateOf(m), nil
 }

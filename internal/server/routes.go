@@ -89,6 +89,8 @@ func (s *Server) routes() []route {
 		{"GET", "/gate/approvals", applications, s.listApprovals},
 		{"POST", "/gate/approvals/:id", applications, s.decide},
 		{"GET", "/gate/machines", operator, s.listMachines},
+		{"POST", "/gate/machines", operator, s.inviteMachine},
+		{"DELETE", "/gate/machines/:name", operator, s.revokeMachine},
 		{"POST", "/gate/machines/:name/look", operator, s.lookAtMachine},
 		{"POST", "/gate/machines/:name/probe", operator, s.probeMachine},
 		{"GET", "/gate/names", operator, s.listNames},

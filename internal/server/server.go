@@ -48,6 +48,8 @@ type Options struct {
 	Settings func() Settings
 	// Check looks for what is wrong with the gate; nil for nothing.
 	Check func(context.Context) ([]check.Finding, error)
+	// Joining is how machines join the gate; nil if none can.
+	Joining *Joining
 	// Silence is how long a stream is silent before a comment line shows that it lives; 10 seconds if zero.
 	Silence time.Duration
 	// Patience is how long a client may leave a body unfinished, or an answer untaken, without any of it moving; 30 seconds if

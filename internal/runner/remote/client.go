@@ -235,7 +235,7 @@ func counts(err error) bool {
 	var status *statusError
 	var ours *exchange.Error
 	switch {
-	case err == nil, errors.Is(err, context.Canceled), errors.As(err, &ours):
+	case err == nil, errors.Is(err, context.Canceled), errors.As(err, &ours) && ours.Kind != exchange.Internal:
 		return false
 	case errors.As(err, &status):
 		return status.status >= 500 && status.status != http.StatusLoopDetected && status.status != http.StatusNotImplemented

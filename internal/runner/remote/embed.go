@@ -26,6 +26,19 @@ const longVector = 1 << 16
 func (m *Machine) Embed(ctx context.Context, model string, req *exchange.Embedding) (v *exchange.Vectors, err error) {
 	m.count(+1)
 	defer m.count(-1)
+	if m.set.Line != nil {
+		bytes := 0
+		for _, in := range req.Inputs {
+			bytes += len(in.Text) + bytesOfToken*len(in.Tokens)
+		}
+		return lineOnce(ctx, m, model, bytes, req.Reserve, func(ctx context.Context) (*exchange.Vectors, error) {
+			v, err := m.set.Line.Embed(ctx, model, req)
+			if err == nil {
+				err = sound(v, len(req.Inputs), req.Dimensions)
+			}
+			return v, err
+		})
+	}
 	if m.set.Form != nil {
 		return nil, exchange.InvalidParam("model", "the machine %q makes no embeddings: its form has no place for them", m.name)
 	}
@@ -98,6 +111,19 @@ func (m *Machine) once(ctx context.Context, model, path string, body any, bytes 
 func (m *Machine) Rank(ctx context.Context, model string, req *exchange.Ranking) (v *exchange.Relevance, err error) {
 	m.count(+1)
 	defer m.count(-1)
+	if m.set.Line != nil {
+		bytes := 0
+		for _, d := range req.Documents {
+			bytes += len(req.Query) + len(d)
+		}
+		return lineOnce(ctx, m, model, bytes, req.Reserve, func(ctx context.Context) (*exchange.Relevance, error) {
+			v, err := m.set.Line.Rank(ctx, model, req)
+			if err == nil && len(v.Scores) != len(req.Documents) {
+				err = broken("it has %d scores, where %d were asked for", len(v.Scores), len(req.Documents))
+			}
+			return v, err
+		})
+	}
 	if m.set.Form != nil {
 		return nil, exchange.InvalidParam("model", "the machine %q scores no documents: its form has no place for them", m.name)
 	}
@@ -173,18 +199,28 @@ func vectors(raw []byte, n, dimensions int) (*exchange.Vectors, error) {
 		out.Tokens = t
 	}
 	for _, d := range body.Data {
-		if d.Index < 0 || d.Index >= n || out.Vectors[d.Index] != nil {
+		if d.Index < 0 || d.Index >= n || out.Vectors[d.Index] != nil || d.Embedding == nil {
 			return nil, broken("its vectors are not numbered from 0 to %d", n-1)
-		}
-		if len(d.Embedding) == 0 || len(d.Embedding) > longVector || len(d.Embedding) != len(body.Data[0].Embedding) || dimensions > 0 && len(d.Embedding) != dimensions {
-			return nil, broken("a vector has %d dimensions", len(d.Embedding))
-		}
-		for _, x := range d.Embedding {
-			if f := float64(x); math.IsNaN(f) || math.IsInf(f, 0) {
-				return nil, broken("a vector is not of numbers")
-			}
 		}
 		out.Vectors[d.Index] = d.Embedding
 	}
-	return out, nil
+	return out, sound(out, n, dimensions)
+}
+
+// sound reports what is wrong with n vectors.
+func sound(v *exchange.Vectors, n, dimensions int) error {
+	if len(v.Vectors) != n {
+		return broken("it has %d vectors, where %d were asked for", len(v.Vectors), n)
+	}
+	for _, one := range v.Vectors {
+		if len(one) == 0 || len(one) > longVector || len(one) != len(v.Vectors[0]) || dimensions > 0 && len(one) != dimensions {
+			return broken("a vector has %d dimensions", len(one))
+		}
+		for _, x := range one {
+			if f := float64(x); math.IsNaN(f) || math.IsInf(f, 0) {
+				return broken("a vector is not of numbers")
+			}
+		}
+	}
+	return nil
 }

@@ -54,6 +54,7 @@ type Model struct {
 	Created   time.Time `json:"created,omitzero"`
 	Abilities Abilities `json:"abilities"`
 	Probed    time.Time `json:"probed,omitzero"` // when it was asked what it can do
+	Digest    string    `json:"-"`               // of its files, as its machine says; "" if it does not
 	Failing   bool      `json:"failing"`         // whether it failed several times in a row, and is not asked for a while
 }
 
@@ -67,6 +68,9 @@ type Look struct {
 
 // Look is what was seen last.
 func (m *Machine) Look() Look {
+	if m.set.Line != nil {
+		return m.lineLook()
+	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.look
@@ -115,7 +119,7 @@ const mostModels = 2000
 
 // LookAfter looks at the machine now and then, until it is closed.
 func (m *Machine) LookAfter(ctx context.Context) {
-	if m.set.Unusable != "" {
+	if m.set.Unusable != "" || m.set.Line != nil { // which says by itself what it has
 		return
 	}
 	ctx, m.close = context.WithCancel(ctx)
@@ -143,8 +147,11 @@ func (m *Machine) LookAfter(ctx context.Context) {
 
 // LookNow lists the machine's models, and finds out what the server can do if that is not known yet.
 func (m *Machine) LookNow(ctx context.Context) error {
-	if m.set.Unusable != "" {
+	switch {
+	case m.set.Unusable != "":
 		return m.unusable()
+	case m.set.Line != nil:
+		return m.away()
 	}
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
@@ -295,6 +302,9 @@ func (m *Machine) Probe(ctx context.Context, model string) (Abilities, error) {
 	}
 	if _, err := m.Model(model); err != nil {
 		return Abilities{}, err
+	}
+	if m.set.Line != nil { // which has said what they can do
+		return m.Look().Of(model), nil
 	}
 	a := m.Look().Abilities
 	m.endpoints(ctx, &a)

@@ -1,11 +1,12 @@
-// Package remote answers requests with models of other servers: any that speaks the OpenAI-compatible protocol, and those whose own
-// JSON over HTTP is described by a [Form].
+// Package remote answers requests with models of other servers: any that speaks the OpenAI-compatible protocol, those whose own
+// JSON over HTTP is described by a [Form], and those that have come by a [Line] of theirs.
 //
 // What a server says is checked and not trusted: every size, time and value that comes from it is bounded, and what is wrong is an error
 // that says so, or is counted here. Before the first token a request may be sent again; after it never.
 package remote
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -42,6 +43,7 @@ type Settings struct {
 	Models         []string // that are offered; nil for all that the server lists
 	Layout         *Layout  // lays out prompts here, for raw completions; nil leaves that to the server
 	Form           *Form    // of a server that speaks otherwise; nil for the protocol
+	Line           Line     // by which it has come to the gate itself, in the place of the URL; nil if it is asked over HTTP
 	Pass           []string // endpoints below the URL that are passed on as they are, such as images
 	Fields         []string // of a request, beside those that the gate understands, that are sent along: see [exchange.Carryable]
 	// Unusable is why the server cannot be asked as it is set up, such as a file with its key that is missing; "" if it can. It is listed then,
@@ -88,10 +90,12 @@ type modelState struct {
 // New makes a machine. It reaches out when it is asked, or by [Machine.LookAfter].
 func New(name string, s Settings, log *slog.Logger) (*Machine, error) {
 	base, err := url.Parse(strings.TrimSuffix(s.URL, "/"))
-	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" {
+	if s.Line != nil {
+		base = nil
+	} else if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" {
 		return nil, fmt.Errorf("%q is no address of a server; one looks like http://attic.example:7717/v1", s.URL)
 	}
-	if base.User != nil || base.RawQuery != "" || base.Fragment != "" {
+	if base != nil && (base.User != nil || base.RawQuery != "" || base.Fragment != "") {
 		return nil, fmt.Errorf("the address of %s has more in it than a host and a path; a key goes into key_env or key_file", name)
 	}
 	or := func(d *time.Duration, usual time.Duration) {
@@ -109,8 +113,10 @@ func New(name string, s Settings, log *slog.Logger) (*Machine, error) {
 	if s.Tries <= 0 {
 		s.Tries = defaultTries
 	}
-	m := &Machine{name: name, set: s, base: base, client: newClient(base, s.Connect), log: log, faults: map[string]int{}, close: func() {}, why: s.Unusable}
-	m.look.Abilities = unknownAbilities()
+	m := &Machine{name: name, set: s, base: base, log: log, faults: map[string]int{}, close: func() {}, why: s.Unusable}
+	if m.look.Abilities = unknownAbilities(); base != nil {
+		m.client = newClient(base, s.Connect)
+	}
 	m.breaker = newBreaker(name, s.Rest, unreached, log)
 	if m.models, err = lru.New[string, *modelState](mostModels); err != nil {
 		return nil, err
@@ -135,7 +141,7 @@ func (m *Machine) Name() string { return m.name }
 
 // Healthy reports whether requests are sent to the machine at all.
 func (m *Machine) Healthy() bool {
-	return m.set.Unusable == "" && !m.breaker.open()
+	return m.set.Unusable == "" && (m.set.Line == nil || m.set.Line.Away() == "") && !m.breaker.open()
 }
 
 // Serves reports whether requests for a model are sent to the machine.
@@ -347,14 +353,16 @@ func (m *Machine) prepare(model string, req *exchange.Request) (attempt, error) 
 	can := m.Look().Abilities
 	for _, t := range req.Turns {
 		for _, p := range t.Parts {
-			if image, ok := p.(exchange.Image); ok && !m.set.ImageAddresses && !strings.HasPrefix(strings.ToLower(image.URL), "data:") {
+			if image, ok := p.(exchange.Image); ok && !m.set.ImageAddresses && m.set.Line == nil && !strings.HasPrefix(strings.ToLower(image.URL), "data:") {
 				return nil, exchange.InvalidParam(image.At, "%s is the address of a picture, which the machine %q would have to fetch; send the picture itself (data:), or let addresses through (runners.%s.image_addresses)", image.At, m.name, m.name)
 			}
 		}
 	}
 	switch {
-	case req.Wanted != nil:
+	case req.Wanted != nil && m.set.Line == nil:
 		return nil, exchange.InvalidParam("model", "the log-probability of an answer can be told of models that run here only; %q is on the machine %q", model, m.name)
+	case m.set.Line != nil:
+		return m.lined(model, req)
 	case m.set.Form != nil:
 		return m.formed(model, req)
 	case m.set.Layout != nil && req.Raw == nil:
@@ -422,7 +430,8 @@ func EstimateTokens(req *exchange.Request) int {
 // State is how a machine does.
 type State struct {
 	Name      string         `json:"name"`
-	URL       string         `json:"url"`
+	Kind      Kind           `json:"kind"`
+	URL       string         `json:"url"` // "" if it has joined
 	Healthy   bool           `json:"healthy"`
 	Why       string         `json:"why,omitempty"`   // it failed last
 	Open      int            `json:"open"`            // answers under way
@@ -436,14 +445,34 @@ type State struct {
 	Abilities Abilities      `json:"abilities"`
 }
 
+// Kind is how a machine is reached.
+type Kind string
+
+// The kinds.
+const (
+	Server Kind = "server" // over HTTP, at its URL
+	Joined Kind = "joined" // by a line that it has made itself
+)
+
+func address(u *url.URL) string {
+	if u == nil {
+		return ""
+	}
+	return u.String()
+}
+
 // State tells how the machine does.
 func (m *Machine) State() State {
 	healthy := m.Healthy()
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	s := State{Name: m.name, URL: m.base.String(), Healthy: healthy, Why: m.why, Open: m.open, FirstMS: float64(m.first.Microseconds()) / 1000, Faults: map[string]int{}, Mode: "conversation",
+	s := State{Name: m.name, Kind: Server, URL: address(m.base), Healthy: healthy, Why: m.why, Open: m.open, FirstMS: float64(m.first.Microseconds()) / 1000, Faults: map[string]int{}, Mode: "conversation",
 		Pass: append([]string{}, m.set.Pass...), Looked: m.look.At, LookMS: float64(m.look.Took.Microseconds()) / 1000, Models: append([]Model{}, m.look.Models...), Abilities: m.look.Abilities}
 	switch {
+	case m.set.Line != nil:
+		look := m.lineLook()
+		s.Kind, s.URL, s.Looked, s.Models, s.Abilities = Joined, "", look.At, look.Models, look.Abilities
+		s.Why = cmp.Or(m.set.Line.Away(), s.Why)
 	case m.set.Form != nil:
 		s.Mode = "form"
 	case m.set.Layout != nil:
@@ -464,11 +493,16 @@ func (m *Machine) Close() {
 	if m.ended != nil {
 		<-m.ended
 	}
-	m.client.CloseIdleConnections()
+	if m.client != nil {
+		m.client.CloseIdleConnections()
+	}
 }
 
 // Private reports whether nobody on the way can read what is said: the line is encrypted, or does not leave this computer.
 func (m *Machine) Private() bool {
+	if m.set.Line != nil {
+		return true
+	}
 	ip, err := netip.ParseAddr(m.base.Hostname())
 	return m.base.Scheme == "https" || m.base.Hostname() == "localhost" || err == nil && ip.Unmap().IsLoopback()
 }

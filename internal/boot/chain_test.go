@@ -132,6 +132,12 @@ func steady(t *testing.T, body string) string {
 // What docs/compatibility.md promises holds through a second gate: the same request gives the same answer, asked directly and through it.
 func TestTwoGatesInARow(t *testing.T) {
 	before, behind, key, innerKey := chained(t, nil)
+	sameAnswers(t, before, behind, key, innerKey)
+}
+
+// sameAnswers asks a gate, and one before it that has it as the machine attic, for the same.
+func sameAnswers(t *testing.T, before, behind, key, innerKey string) {
+	t.Helper()
 	tool := `"tools":[{"type":"function","function":{"name":"departures","description":"lists departures","parameters":{"type":"object","properties":{"from":{"type":"string"}},"required":["from"],"additionalProperties":false},"strict":true}}]`
 	schema := `{"type":"object","properties":{"port":{"type":"string","maxLength":8}},"required":["port"],"additionalProperties":false}`
 	ask := `"model":"%s","seed":7,"messages":[{"role":"system","content":"You sell tickets."},{"role":"user","content":"When does the first boat leave?"}]`

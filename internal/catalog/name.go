@@ -31,11 +31,12 @@ const (
 	InOrder        Strategy = "in_order"        // the first that can
 	LeastBusy      Strategy = "least_busy"      // that with the fewest requests in progress
 	Weighted       Strategy = "weighted"        // by chance, in proportion to the shares
+	Placement      Strategy = "placement"       // that which is expected to finish first
 	PrefixAffinity Strategy = "prefix_affinity" // that which has read the conversation so far, or the same instructions
 )
 
 // Strategies are all of them.
-var Strategies = []Strategy{InOrder, LeastBusy, Weighted, PrefixAffinity}
+var Strategies = []Strategy{InOrder, LeastBusy, Weighted, PrefixAffinity, Placement}
 
 // formerly are what strategies were called before.
 var formerly = map[Strategy]Strategy{"fewest_open": LeastBusy, "share": Weighted, "prefix": PrefixAffinity}
@@ -71,6 +72,9 @@ type Target struct {
 	Header string `json:"header,omitempty"`
 }
 
+// AnyMachine begins a target that stands for a model on every machine that has it, such as */harbour-4m.
+const AnyMachine = "*/"
+
 // Shadow is a second target that a share of requests goes to as well. What it says is compared and never answered.
 type Shadow struct {
 	To    string  `json:"to"`
@@ -79,7 +83,7 @@ type Shadow struct {
 
 // Single reports whether the name has one target and nothing else to it.
 func (n Name) Single() bool {
-	return len(n.Of) == 1 && n.Shadow == nil && !n.Of[0].Drained && n.Of[0].Keys == nil && n.Of[0].Header == ""
+	return len(n.Of) == 1 && n.Shadow == nil && !strings.HasPrefix(n.Of[0].To, AnyMachine) && !n.Of[0].Drained && n.Of[0].Keys == nil && n.Of[0].Header == ""
 }
 
 // Targets are the names of what may answer, the shadow's last.
@@ -98,6 +102,9 @@ func (n Name) Said() string {
 	var list []string
 	for _, t := range n.Of {
 		said := t.To
+		if model, all := strings.CutPrefix(said, AnyMachine); all {
+			said = model + " on any machine"
+		}
 		if n.Strategy == Weighted {
 			said += fmt.Sprintf(" (%d)", max(1, t.Share))
 		}
@@ -114,7 +121,7 @@ func (n Name) Said() string {
 	}
 	said := list[0]
 	if len(list) > 1 {
-		said = map[Strategy]string{InOrder: "the first of ", LeastBusy: "the least busy of ", Weighted: "weighted, ", PrefixAffinity: "by prefix affinity, "}[cmp.Or(n.Strategy, InOrder)] + strings.Join(list, ", ")
+		said = map[Strategy]string{InOrder: "the first of ", LeastBusy: "the least busy of ", Weighted: "weighted, ", PrefixAffinity: "by prefix affinity, ", Placement: "the first to finish of "}[cmp.Or(n.Strategy, InOrder)] + strings.Join(list, ", ")
 	}
 	if s := n.Shadow; s != nil {
 		said += fmt.Sprintf("; %g %% also to %s", s.Share*100, s.To)

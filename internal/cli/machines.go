@@ -13,12 +13,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kindredgate/internal/record"
 	"kindredgate/internal/runner/remote"
 	"kindredgate/internal/server"
 )
 
 func (t *terminal) machines() *cobra.Command {
-	return group("machines", "Show the machines whose models the gate offers, and have others join", t.machinesList(), t.machinesShow(), t.machinesProbe(), t.machinesInvite(), t.machinesRevoke())
+	return group("machines", "Show the machines whose models the gate offers, and have others join", t.machinesList(), t.machinesShow(), t.machinesProbe(), t.machinesInvite(), t.machinesRevoke(), t.machinesWhy())
 }
 
 func machineList(ctx context.Context, gate *client) (got server.MachineList, err error) {
@@ -194,6 +195,34 @@ func (t *terminal) machinesRevoke() *cobra.Command {
 	}
 	flags.add(cmd)
 	return cmd
+}
+
+func (t *terminal) machinesWhy() *cobra.Command {
+	return looking(t, "why EXCHANGE", "Explain why a request went to the machine that answered it", exactly("the id of an exchange"), func(ctx context.Context, gate *client, args []string) (got server.ShownExchange, err error) {
+		return got, gate.call(ctx, http.MethodGet, "/gate/exchanges/"+url.PathEscape(args[0]), nil, &got)
+	}, func(got server.ShownExchange) error {
+		r := got.Record
+		if len(r.Placed) == 0 {
+			_, err := fmt.Fprintf(t.out, "%s was served by %s, which no placement chose: its name has one target, or another strategy.\n", r.ID, cmp.Or(r.Answered, "nothing"))
+			return err
+		}
+		rows := [][]string{{"TARGET", "EXPECTED", "LINE", "LOAD", "QUEUE", "PROMPT", "ANSWER", "CACHED", "REQUESTS"}}
+		for _, e := range r.Placed {
+			target := e.Target
+			if target == r.Answered || target == r.Preset {
+				target += " (chosen)"
+			}
+			rows = append(rows, []string{target, record.Took(e.Total), record.Took(e.Line), record.Took(e.Load), record.Took(e.Queue), record.Took(e.Prefill), record.Took(e.Decode), fmt.Sprintf("%d tokens", e.Cached), fmt.Sprint(e.Queued)})
+		}
+		if err := table(t.out, rows...); err != nil {
+			return err
+		}
+		for _, skipped := range r.PassedOver {
+			fmt.Fprintf(t.out, "Skipped: %s\n", skipped)
+		}
+		_, err := fmt.Fprintf(t.out, "It took %s, and %s to the first token.\n", record.Took(r.Took), record.Took(r.FirstToken))
+		return err
+	})
 }
 
 // ability is something that a server can do, as it is spoken of.

@@ -81,7 +81,7 @@ follows where one fails before its first token; the answer's header Kindred-Answ
 		}),
 	}
 	flags.add(cmd)
-	cmd.Flags().StringVar(&strategy, "strategy", "", "how one of several targets is chosen: in_order, least_busy, weighted or prefix_affinity")
+	cmd.Flags().StringVar(&strategy, "strategy", "", "how one of several targets is chosen: in_order, least_busy, weighted, prefix_affinity or placement")
 	formerly(cmd.Flags(), "any", "strategy")
 	cmd.Flags().StringArrayVar(&shares, "share", nil, "a target's share, as MODEL=3")
 	cmd.Flags().StringArrayVar(&keys, "for-key", nil, "keep a target for a key or a group of keys, as MODEL=LABEL")

@@ -26,7 +26,8 @@ type Machine struct {
 	mu      sync.Mutex
 	hello   Hello
 	known   map[string]placement.Known // by model
-	given   int                        // answers that this gate has asked for since the machine said how many it has
+	own     int                        // answers that this gate waits for
+	ownThen int                        // and how many these were when the machine said how many it has for all gates
 	heard   time.Time                  // when it said so; zero if it never has
 	skew    time.Duration              // of its clock, ahead of the gate's
 	returns []time.Time                // when it came back after it had gone, lately
@@ -44,7 +45,6 @@ type Machine struct {
 const (
 	forgedFault  = "not sealed by it"
 	eventFault   = "no event"
-	strayFault   = "not asked for"
 	floodFault   = "floods"
 	modelsFault  = "too many models"
 	changedFault = "changed a model"
@@ -82,7 +82,6 @@ const (
 // stray counts what nobody waits for: the rest of an answer whose client has left, as a rule.
 func (m *Machine) stray(size int) {
 	m.mu.Lock()
-	m.faults[strayFault]++
 	now := time.Now()
 	if now.Sub(m.strays.since) > time.Second {
 		m.strays.since, m.strays.bytes = now, 0
@@ -134,7 +133,7 @@ func (m *Machine) says(h Hello) {
 		}
 		one.Known = nil
 	}
-	m.hello, m.known, m.heard, m.given = h, known, now, 0
+	m.hello, m.known, m.heard, m.ownThen = h, known, now, m.own
 	m.skew = h.Time.Sub(now)
 	m.mu.Unlock()
 	if changed {
@@ -196,7 +195,7 @@ func (m *Machine) State() State {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	s := State{Name: m.joined.Name, ID: m.joined.ID, Since: m.joined.Since, Away: m.away(), Heard: m.heard, Version: m.hello.Version, Program: m.hello.Gate, Skew: m.skew, Line: m.hello.Line,
-		AtOnce: m.hello.AtOnce, Open: m.hello.Open + m.given, Faults: maps.Clone(m.faults), Models: slices.Clone(m.hello.Models)}
+		AtOnce: m.hello.AtOnce, Open: m.open(), Faults: maps.Clone(m.faults), Models: slices.Clone(m.hello.Models)}
 	for _, at := range m.returns {
 		if time.Since(at) < returnsFor {
 			s.Returns++
@@ -204,6 +203,9 @@ func (m *Machine) State() State {
 	}
 	return s
 }
+
+// open is how many answers the machine has for all gates, about. mu is held.
+func (m *Machine) open() int { return max(0, m.hello.Open+m.own-m.ownThen) }
 
 // Models are those that the machine offers.
 func (m *Machine) Models() []Model {
@@ -223,7 +225,7 @@ func (m *Machine) Candidate(model string, chain []uint32) placement.Candidate {
 		}
 		c.Queued += max(0, one.Queued)
 	}
-	c.Queued = max(c.Queued, m.hello.Open) + m.given
+	c.Queued = max(c.Queued-m.hello.Open, 0) + m.open()
 	return c
 }
 
@@ -310,9 +312,12 @@ func (m *Machine) call(ctx context.Context, kind string, work Work, doc []byte, 
 	m.hub.answers[w.begin.Line] = w
 	m.hub.mu.Unlock()
 	m.mu.Lock()
-	m.given++
+	m.own++
 	m.mu.Unlock()
 	defer func() {
+		m.mu.Lock()
+		m.own--
+		m.mu.Unlock()
 		m.hub.mu.Lock()
 		delete(m.hub.answers, w.begin.Line)
 		m.hub.mu.Unlock()

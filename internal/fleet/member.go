@@ -194,11 +194,9 @@ const mostPending = 64
 
 // measured is what is known of a model by what it was asked.
 type measured struct {
-	memory          placement.Memory
-	told            placement.Known
-	toldAt          time.Time
-	load            time.Duration
-	prefill, decode float64
+	placement.Meter
+	told   placement.Known
+	toldAt time.Time
 }
 
 // Serve connects to the gate, and works for it until it is closed. It tries again for as long as the gate is away.
@@ -335,10 +333,10 @@ func (m *Member) hello(conn *nats.Conn) {
 			continue
 		}
 		if !one.Loaded {
-			s.memory.Forget()
+			s.Forget()
 		}
-		one.Load, one.Prefill, one.Decode = s.load, s.prefill, s.decode
-		if known := s.memory.Known(); !slices.Equal(known, s.told) || time.Since(s.toldAt) > prefixesEvery {
+		one.Load, one.Prefill, one.Decode = s.Measured()
+		if known := s.Known(); !slices.Equal(known, s.told) || time.Since(s.toldAt) > prefixesEvery {
 			one.Known, s.told, s.toldAt = known.Bytes(), known, time.Now()
 		}
 	}
@@ -620,30 +618,15 @@ func (m *Member) watch(model string, req *exchange.Request) func(exchange.Event)
 		m.models[model] = s
 	}
 	m.mu.Unlock()
-	mean := func(of *float64, now float64) {
-		if *of == 0 {
-			*of = now
-		}
-		*of += (now - *of) / 8
-	}
 	var began time.Time
 	return func(e exchange.Event) {
-		m.mu.Lock()
-		defer m.mu.Unlock()
 		switch e := e.(type) {
 		case exchange.Started:
 			began = time.Now()
-			s.memory.Add(placement.Chain(req))
-			if e.Timings.Load > 0 {
-				s.load = e.Timings.Load
-			}
-			// Short prompts say little of how fast longer ones are read.
-			if read := e.PromptTokens - e.CachedTokens; read >= 32 && e.Timings.Prefill > 0 {
-				mean(&s.prefill, float64(read)/e.Timings.Prefill.Seconds())
-			}
+			s.Read(placement.Chain(req), e.PromptTokens-e.CachedTokens, e.Timings.Prefill, e.Timings.Load)
 		case exchange.Finish:
-			if took := time.Since(began).Seconds(); e.Tokens >= 8 && !began.IsZero() && took > 0 {
-				mean(&s.decode, float64(e.Tokens)/took)
+			if !began.IsZero() {
+				s.Wrote(e.Tokens, time.Since(began))
 			}
 		case exchange.TextDelta, exchange.ReasoningDelta, exchange.ToolCallDelta, exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
 		}

@@ -12,13 +12,13 @@ type want struct {
 
 // start finds the targets of an exchange, has it counted against its key's limits, unless another part of the request was, and turns to the
 // first target. Whatever the exchange is for, this is its way to a runner, and [Exchange.attempt] the next step.
-func (x *Exchange) start(w want, other *Exchange, find func() ([]target, error)) error {
-	targets, err := find()
+func (x *Exchange) start(w want, other *Exchange, find func() (choices, error)) error {
+	c, err := find()
 	if err == nil {
 		err = x.gate.circles(x.from.Via)
 	}
 	if err == nil {
-		err = w.fits(targets[0])
+		err = w.fits(c.targets[0])
 	}
 	if err == nil {
 		err = x.admit(other)
@@ -26,11 +26,12 @@ func (x *Exchange) start(w want, other *Exchange, find func() ([]target, error))
 	if err != nil {
 		return err
 	}
-	x.want, x.others = w, targets[1:]
+	x.want, x.others, x.chain = w, c.targets[1:], c.chain
+	x.record.Placed = c.placed
 	if x.run != nil {
 		x.others = nil // its steps find theirs
 	}
-	if err := x.turn(targets[0]); err != nil {
+	if err := x.turn(c.targets[0]); err != nil {
 		return err
 	}
 	x.admitted()

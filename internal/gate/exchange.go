@@ -92,6 +92,7 @@ type Exchange struct {
 	want   want
 	model  catalog.Model
 	runner Runner
+	chain  []uint32       // of how it begins; nil if nobody wants to know
 	others []target       // that are to be tried if this one cannot answer
 	shadow *shadow        // nil if there is none
 	lease  *keyring.Lease // of the caller's limits; nil if it was refused before
@@ -142,13 +143,13 @@ func (g *Gate) beginPart(ctx context.Context, caller keyring.Key, from Origin, r
 		x.record.Job, x.record.Step = x.record.ID, 1
 	}
 	var public *catalog.Name
-	err := x.start(want{x.fits, x.aim}, other, func() ([]target, error) {
+	err := x.start(want{x.fits, x.aim}, other, func() (choices, error) {
 		if unnamed != nil {
-			return nil, unnamed
+			return choices{}, unnamed
 		}
 		r, err := g.find(ctx, caller, req.Model)
 		if err != nil {
-			return nil, err
+			return choices{}, err
 		}
 		public = r.public
 		return g.order(ctx, r, caller, from, x.place, req)
@@ -345,6 +346,7 @@ func (x *Exchange) close(err error) {
 	r.RepeatedTokens = min(r.RepeatedTokens, r.PromptTokens)
 	ended, content := *r, x.content
 	x.mu.Unlock()
+	x.measured()
 	if ended.Asked() {
 		x.gate.jobs().end(x.place, x.jobID(), cmp.Or(ended.Preset, ended.Answered), ended.PromptTokens+ended.CompletionTokens)
 	}
@@ -512,6 +514,7 @@ func (x *Exchange) cut(full error, event exchange.Event, done []bool, counted []
 func (x *Exchange) routed(s exchange.Started) exchange.Started {
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	s.Answered, s.PassedOver = "", nil // what another gate behind this one says of its own
 	if r := &x.record; r.Answered != x.name {
 		s.Answered, s.PassedOver = r.Answered, r.PassedOver
 	}

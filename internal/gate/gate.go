@@ -20,6 +20,7 @@ import (
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/library"
+	"kindredgate/internal/placement"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/record"
 	"kindredgate/internal/runner/native"
@@ -75,6 +76,7 @@ type Gate struct {
 	mu      sync.Mutex
 	running map[*Exchange]struct{} // exchanges that were admitted and have not ended
 	streams map[string]int         // how many of them each model answers
+	meters  map[string]*placement.Meter
 
 	// What follows is there from the first use on.
 	begun      sync.Once
@@ -178,6 +180,14 @@ func (g *Gate) Offers(ctx context.Context, k keyring.Key) ([]Offer, error) {
 			list = append(list, Offer{n.Name, t.model, t.preset, n.Said()})
 		}
 	}
+	for _, name := range g.fleetNames() {
+		if slices.ContainsFunc(list, func(o Offer) bool { return o.Name == name }) || !k.MayUse(name) {
+			continue
+		}
+		if t, err := g.anyOf(ctx, catalog.AnyMachine+name); err == nil {
+			list = append(list, Offer{Name: name, Model: t.model, Target: name + " on any machine"})
+		}
+	}
 	return list, errors.Join(problem, err, err2)
 }
 
@@ -222,7 +232,7 @@ func (g *Gate) once(ctx context.Context, caller keyring.Key, from Origin, model 
 	x := g.begin(ctx, caller, from, model)
 	defer func() { x.close(err) }()
 	aim := func(target) error { return nil }
-	if err := x.start(want{fits, aim}, nil, func() ([]target, error) { return g.targets(ctx, caller, from, model) }); err != nil {
+	if err := x.start(want{fits, aim}, nil, func() (choices, error) { return g.targets(ctx, caller, from, model) }); err != nil {
 		return err
 	}
 	return x.attempt(func() (bool, error) {
@@ -238,10 +248,10 @@ func (g *Gate) once(ctx context.Context, caller keyring.Key, from Origin, model 
 }
 
 // targets are what may serve a request of which no more is known than the name that it asks for.
-func (g *Gate) targets(ctx context.Context, caller keyring.Key, from Origin, model string) ([]target, error) {
+func (g *Gate) targets(ctx context.Context, caller keyring.Key, from Origin, model string) (choices, error) {
 	r, err := g.find(ctx, caller, model)
 	if err != nil {
-		return nil, err
+		return choices{}, err
 	}
 	return g.order(ctx, r, caller, from, place{}, &exchange.Request{Model: model})
 }
@@ -306,7 +316,7 @@ func (g *Gate) CountTokens(ctx context.Context, caller keyring.Key, from Origin,
 		}
 		return nil
 	}
-	if err := x.start(want{x.fits, aim}, nil, func() ([]target, error) { return g.targets(ctx, caller, from, req.Model) }); err != nil {
+	if err := x.start(want{x.fits, aim}, nil, func() (choices, error) { return g.targets(ctx, caller, from, req.Model) }); err != nil {
 		return 0, err
 	}
 	err = x.attempt(func() (bool, error) {

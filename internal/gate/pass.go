@@ -20,7 +20,10 @@ func (g *Gate) PassOn(ctx context.Context, caller keyring.Key, from Origin, mode
 		asked.Answered = t.model.ID
 		return x.lease.Charge(0, x.cost(&asked)) // a call has its price, whatever comes of it
 	}
-	if err := x.start(want{anything, priced}, nil, func() ([]target, error) { return g.passing(ctx, caller, from, model) }); err != nil {
+	if err := x.start(want{anything, priced}, nil, func() (choices, error) {
+		list, err := g.passing(ctx, caller, from, model)
+		return choices{targets: list}, err
+	}); err != nil {
 		return err
 	}
 	return x.attempt(func() (begun bool, err error) {
@@ -62,7 +65,7 @@ func (g *Gate) passing(ctx context.Context, caller keyring.Key, from Origin, mod
 	if err != nil {
 		return nil, err
 	}
-	for _, t := range all {
+	for _, t := range all.targets {
 		if m, ok := g.Machines.Machine(t.model.Machine); ok && m.Passes(endpoint) {
 			list = append(list, t)
 		}

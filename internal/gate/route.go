@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"net/textproto"
@@ -15,6 +16,7 @@ import (
 	"kindredgate/internal/catalog"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/keyring"
+	"kindredgate/internal/placement"
 	"kindredgate/internal/prompt"
 	"kindredgate/internal/runner/remote"
 )
@@ -72,6 +74,9 @@ func (g *Gate) find(ctx context.Context, k keyring.Key, name string) (r route, e
 		return route{public: &n}, nil
 	} else if !errors.Is(err, catalog.ErrNoName) {
 		return r, err
+	}
+	if n, ok := g.fleetName(name); ok {
+		return route{public: &n}, nil
 	}
 	// This alone walks through the folders. A model that has just come there is not for the name that catches all others.
 	m, missing := g.Catalog.Find(name)
@@ -135,6 +140,9 @@ func withoutTarget(asked, to string, err error) error {
 
 // own finds a model or preset by its own name.
 func (g *Gate) own(ctx context.Context, name string) (t target, err error) {
+	if strings.HasPrefix(name, catalog.AnyMachine) {
+		return g.anyOf(ctx, name)
+	}
 	if m, ok := g.Catalog.Known(name); ok {
 		return target{model: m}, nil
 	}
@@ -231,9 +239,9 @@ func (g *Gate) checkTemplate(ctx context.Context, m catalog.Model, source string
 }
 
 // order gives the targets of a route in the order in which they are to be tried for a request. The error says why none of them can.
-func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, at place, req *exchange.Request) ([]target, error) {
+func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, at place, req *exchange.Request) (choices, error) {
 	if r.public == nil {
-		return []target{r.only}, nil
+		return only(r.only), nil
 	}
 	type choice struct {
 		target
@@ -248,7 +256,11 @@ func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, a
 			kind = k
 		}
 	}
-	for _, of := range r.public.Of {
+	targets, left := g.expand(r.public.Of)
+	for _, of := range slices.Sorted(maps.Keys(left)) {
+		out(of, exchange.Unavailable, left[of])
+	}
+	for _, of := range targets {
 		if !meant(of, k, from) {
 			continue
 		}
@@ -259,13 +271,13 @@ func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, a
 		t, err := g.own(ctx, of.To)
 		if err != nil {
 			if r.public.Single() {
-				return nil, withoutTarget(req.Model, of.To, err)
+				return choices{}, withoutTarget(req.Model, of.To, err)
 			}
 			out(of.To, exchange.Unavailable, exchange.AsError(err).Message)
 			continue
 		}
 		if r.public.Single() {
-			return []target{t}, nil // whatever is wrong with it, it says itself
+			return only(t), nil // whatever is wrong with it, it says itself
 		}
 		if why := g.unwell(t.model); why != "" {
 			out(of.To, exchange.Unavailable, why)
@@ -281,9 +293,10 @@ func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, a
 		if len(reasons) == 0 {
 			reasons = []string{"none of its targets is meant for this key and these headers"}
 		}
-		return nil, exchange.Errorf(kind, "name_without_target", "%q cannot be answered: %s", req.Model, strings.Join(reasons, "; "))
+		return choices{}, exchange.Errorf(kind, "name_without_target", "%q cannot be answered: %s", req.Model, strings.Join(reasons, "; "))
 	}
 	var rank func(c choice) float64
+	var chosen choices
 	switch r.public.Strategy {
 	case catalog.LeastBusy:
 		rank = func(c choice) float64 { return float64(g.InProgress(c.model.ID)) }
@@ -296,6 +309,15 @@ func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, a
 				return -1
 			}
 			return spread(c.name(), req.Turns)
+		}
+	case catalog.Placement:
+		var of []target
+		for _, c := range list {
+			of = append(of, c.target)
+		}
+		chosen.placed, chosen.chain = g.rank(of, req)
+		rank = func(c choice) float64 {
+			return float64(slices.IndexFunc(chosen.placed, func(e placement.Estimate) bool { return e.Target == c.name() }))
 		}
 	default:
 		rank = func(choice) float64 { return 0 }
@@ -314,11 +336,10 @@ func (g *Gate) order(ctx context.Context, r route, k keyring.Key, from Origin, a
 	slices.SortStableFunc(list, func(a, b choice) int {
 		return cmp.Or(cmp.Compare(special(a), special(b)), cmp.Compare(ranks[a.of.To], ranks[b.of.To]))
 	})
-	targets := make([]target, len(list))
-	for i, c := range list {
-		targets[i] = c.target
+	for _, c := range list {
+		chosen.targets = append(chosen.targets, c.target)
 	}
-	return targets, nil
+	return chosen, nil
 }
 
 // meant reports whether a target is for requests like this one.

@@ -101,7 +101,7 @@ func (g *Gate) runShadow(ctx context.Context, of *Exchange, from Origin, t targe
 		x.close(err)
 	}()
 	x.req, x.asked, x.forms = &req, req, of.forms
-	if err = x.start(want{x.fits, x.aim}, nil, func() ([]target, error) { return []target{t}, nil }); err != nil {
+	if err = x.start(want{x.fits, x.aim}, nil, func() (choices, error) { return only(t), nil }); err != nil {
 		return
 	}
 	var text strings.Builder

@@ -51,7 +51,7 @@ const (
 
 // Estimate is how long a machine would take, in milliseconds.
 type Estimate struct {
-	Machine string  `json:"machine"`
+	Target  string  `json:"target"`
 	Total   float64 `json:"total_ms"`
 	Line    float64 `json:"line_ms"`
 	Load    float64 `json:"load_ms"`
@@ -76,7 +76,7 @@ func Of(c Candidate, r Request) Estimate {
 	beside := float64(min(queued, parallel-1))
 	answer := cmp.Or(r.Answer, UsualAnswer)
 	cached := min(max(0, c.Cached), r.Prompt)
-	e := Estimate{Machine: c.Name, Line: ms(c.Delay), Cached: cached, Queued: queued}
+	e := Estimate{Target: c.Name, Line: ms(c.Delay), Cached: cached, Queued: queued}
 	if !c.Loaded {
 		e.Load = ms(cmp.Or(c.Load, usualLoad))
 	}

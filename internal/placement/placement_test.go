@@ -46,7 +46,7 @@ func TestRank(t *testing.T) {
 			}
 			continue
 		}
-		if got[0].Machine != c.want {
+		if got[0].Target != c.want {
 			t.Errorf("%s: %+v", name, got)
 		}
 	}
@@ -62,12 +62,12 @@ func TestEquals(t *testing.T) {
 	chosen := map[string]int{}
 	for i := range 100 {
 		got := Rank(list, Request{Prompt: 100}, func() float64 { return float64(i) / 100 })
-		chosen[got[0].Machine]++
+		chosen[got[0].Target]++
 		names := map[string]bool{}
 		for _, e := range got {
-			names[e.Machine] = true
+			names[e.Target] = true
 		}
-		if len(names) != len(list) || got[len(got)-1].Machine != "slow" {
+		if len(names) != len(list) || got[len(got)-1].Target != "slow" {
 			t.Fatalf("%+v", got)
 		}
 	}

@@ -68,6 +68,13 @@ var Fields = []Field{
 	{Name: "preset", Means: "that was applied", Title: "Preset", Value: func(r *Record) any { return r.Preset }},
 	{Name: "machine", Means: "that the model is on, if that is another one", Title: "Machine", Value: func(r *Record) any { return r.Machine }},
 	{Name: "passed_over", Means: "targets of the name that were skipped, each with the code of the reason", Kind: List, Title: "Skipped", Value: func(r *Record) any { return r.PassedOver }},
+	{Name: "placed", Means: "how long each target was expected to take, the chosen one first", Kind: Detail, Title: "Placement", Value: func(r *Record) any { return r.Placed }, Show: func(r *Record) string {
+		var list []string
+		for _, e := range r.Placed {
+			list = append(list, fmt.Sprintf("%s %.0f ms", e.Target, e.Total))
+		}
+		return strings.Join(list, ", ")
+	}},
 	{Name: "shadow_of", Means: "the exchange that this one shadowed", Title: "Shadow of", Value: func(r *Record) any { return r.ShadowOf }},
 	{Name: "compared", Means: "how the shadow's answer compares", Kind: Detail, Title: "Compared", Value: func(r *Record) any { return r.Compared }, Show: func(r *Record) string {
 		switch c := r.Compared; {

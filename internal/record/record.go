@@ -5,7 +5,11 @@
 // traces, the console, the command line and the contract. Recorded content (prompts and answers) is no part of a record.
 package record
 
-import "time"
+import (
+	"time"
+
+	"kindredgate/internal/placement"
+)
 
 // Record is one exchange, while it is in progress or after it. Times are in milliseconds.
 type Record struct {
@@ -26,9 +30,11 @@ type Record struct {
 	Preset   string    `json:"preset,omitempty"`
 	Machine  string    `json:"machine,omitempty"`
 	// PassedOver are the targets of a name that were skipped, each with the code of the reason.
-	PassedOver []string    `json:"passed_over,omitempty"`
-	ShadowOf   string      `json:"shadow_of,omitempty"`
-	Compared   *Comparison `json:"compared,omitempty"`
+	PassedOver []string `json:"passed_over,omitempty"`
+	// Placed is how long each target was expected to take, in the order in which they were chosen, where placement chose.
+	Placed   []placement.Estimate `json:"placed,omitempty"`
+	ShadowOf string               `json:"shadow_of,omitempty"`
+	Compared *Comparison          `json:"compared,omitempty"`
 
 	State  State  `json:"state"`
 	Reason string `json:"finish_reason,omitempty"`

@@ -2,6 +2,7 @@ package record
 
 import (
 	"encoding/json"
+	"kindredgate/internal/placement"
 	"net/url"
 	"reflect"
 	"slices"
@@ -31,6 +32,7 @@ func TestFieldsAreThoseOfTheRecord(t *testing.T) {
 		}
 	}
 	full.Begun, full.Compared, full.Runs = time.Unix(1, 0).UTC(), &Comparison{Alike: 0.5}, []Run{{Server: "ferry", Name: "next_sailing"}}
+	full.Placed = []placement.Estimate{{Target: "attic/harbour-4m", Total: 12}}
 	raw, err := json.Marshal(full)
 	if err != nil {
 		t.Fatal(err)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/placement"
 )
 
 // Line is a way to a machine that has come to the gate itself, in the place of HTTP. Requests and events go over it in the neutral form.
@@ -18,6 +19,16 @@ type Line interface {
 	Models() []Model
 	// Away is why it takes no work now; "" if it does.
 	Away() string
+	// Candidate is what placement goes by, for a request to a model that begins as a chain says.
+	Candidate(model string, chain []uint32) placement.Candidate
+}
+
+// Joined reports whether the machine has come to the gate itself.
+func (m *Machine) Joined() bool { return m.set.Line != nil }
+
+// Candidate is what placement goes by, of a machine that has joined.
+func (m *Machine) Candidate(model string, chain []uint32) placement.Candidate {
+	return m.set.Line.Candidate(model, chain)
 }
 
 // lineLook is what a machine with a line says of itself.

@@ -104,7 +104,7 @@ func Open(ctx context.Context, o Options) (h *Hub, err error) {
 		// One gate answers for all that share the servers.
 		{enrolSubject, "gates", h.enrol}, {server.AuthCalloutSubject, "gates", h.admit},
 	} {
-		sub, err := h.conn.QueueSubscribe(s.subject, s.queue, h.guarded(s.do))
+		sub, err := h.conn.QueueSubscribe(s.subject, s.queue, guarded(o.Log, s.do))
 		if err == nil {
 			// What cannot be taken in time is dropped, and asked for again.
 			err = sub.SetPendingLimits(1<<20, 256<<20)
@@ -219,18 +219,6 @@ func (h *Hub) Machine(name string) (*Machine, bool) {
 	return nil, false
 }
 
-// guarded has a panic over what a machine says end nothing else.
-func (h *Hub) guarded(do nats.MsgHandler) nats.MsgHandler {
-	return func(m *nats.Msg) {
-		defer func() {
-			if p := recover(); p != nil {
-				h.opts.Log.Error("a message of a machine caused a panic", "subject", m.Subject, "panic", fmt.Sprint(p))
-			}
-		}()
-		do(m)
-	}
-}
-
 // disconnect ends the connections of a machine to the gate's own server. Others end them when its leave does; until then it hears nothing.
 func (h *Hub) disconnect(id string) {
 	if h.server == nil {
@@ -278,19 +266,20 @@ func (h *Hub) hello(msg *nats.Msg) {
 // event hands a message of an answer to who waits for it.
 func (h *Hub) event(msg *nats.Msg) {
 	m, rest := h.of(msg.Subject)
-	if m == nil || len(rest) != 3 {
+	if len(rest) != 3 {
 		return
 	}
 	h.mu.Lock()
 	w := h.answers[rest[2]]
 	h.mu.Unlock()
-	if w == nil || w.machine != m {
-		m.stray(len(msg.Data))
-		return
+	if w != nil && strings.HasPrefix(msg.Subject, "fleet."+w.far.id+".") {
+		select {
+		case w.incoming <- msg.Data:
+			return
+		default: // it sends more than it may; what is missing is asked for again
+		}
 	}
-	select {
-	case w.incoming <- msg.Data:
-	default: // it sends more than it may; what is missing is asked for again
+	if m != nil {
 		m.stray(len(msg.Data))
 	}
 }

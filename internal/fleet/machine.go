@@ -1,10 +1,7 @@
 package fleet
 
 import (
-	"bytes"
-	"cmp"
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -238,7 +235,7 @@ func (m *Machine) Run(ctx context.Context, model string, req *exchange.Request) 
 			return
 		}
 		w := Work{Model: model, Owner: m.hub.owner(req.Owner), Share: req.Share, Via: req.Via, Trace: req.Trace}
-		err = m.call(ctx, answerKind, w, doc, req.Reading, func(line []byte) error {
+		err = m.ask(ctx, answerKind, w, doc, req.Reading, func(line []byte) error {
 			event, err := exchange.DecodeEvent(line)
 			if err != nil {
 				m.fault(eventFault)
@@ -272,7 +269,7 @@ func once[T any](ctx context.Context, m *Machine, kind string, w Work, req any) 
 		return nil, err
 	}
 	var out *T
-	err = m.call(ctx, kind, w, doc, nil, func(line []byte) error {
+	err = m.ask(ctx, kind, w, doc, nil, func(line []byte) error {
 		out = new(T)
 		if err := json.Unmarshal(line, out); err != nil {
 			m.fault(eventFault)
@@ -289,28 +286,8 @@ func once[T any](ctx context.Context, m *Machine, kind string, w Work, req any) 
 // errLeft is for a loop that was left.
 var errLeft = errors.New("nobody takes the events any more")
 
-// unavailable is the error for a machine that does not answer.
-func (m *Machine) unavailable(why string) error {
-	return exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the machine %q cannot be asked: %s", m.Name(), why)
-}
-
-// call sends a request, and takes the lines of the answer until it ends.
-func (m *Machine) call(ctx context.Context, kind string, work Work, doc []byte, reading func(int), take func(line []byte) error) error {
-	if why := m.Away(); why != "" {
-		return m.unavailable(why)
-	}
-	if len(doc) > mostRequest {
-		return exchange.Errorf(exchange.TooLarge, "request_too_large", "the request takes %d MB, more than a joined machine is sent", len(doc)>>20)
-	}
-	w := &waiting{machine: m, last: time.Now(), done: make(chan struct{}), incoming: make(chan []byte, 2*window), doc: doc}
-	w.begin = begin{Work: work, Line: rand.Text(), Gate: m.hub.id, Kind: kind, Key: newKey(), Parts: max(1, (len(doc)+partBytes-1)/partBytes)}
-	var err error
-	if w.sealer, err = newSealer(w.begin.Key); err != nil {
-		return err
-	}
-	m.hub.mu.Lock()
-	m.hub.answers[w.begin.Line] = w
-	m.hub.mu.Unlock()
+// ask sends a request, and takes the lines of the answer.
+func (m *Machine) ask(ctx context.Context, kind string, w Work, doc []byte, reading func(int), take func(line []byte) error) error {
 	m.mu.Lock()
 	m.own++
 	m.mu.Unlock()
@@ -318,186 +295,11 @@ func (m *Machine) call(ctx context.Context, kind string, work Work, doc []byte, 
 		m.mu.Lock()
 		m.own--
 		m.mu.Unlock()
-		m.hub.mu.Lock()
-		delete(m.hub.answers, w.begin.Line)
-		m.hub.mu.Unlock()
-		w.end()
 	}()
-	if err := w.ask(); err != nil {
-		return err
-	}
-	go w.keepTelling(ctx)
-	var rest []byte // of a line that has not ended
-	for {
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-m.left:
-			return m.unavailable(m.why)
-		case <-w.done:
-			return w.why
-		case raw := <-w.incoming:
-			msg, ok := w.read(raw)
-			if !ok {
-				m.fault(forgedFault)
-				continue
-			}
-			if msg.Reading > 0 && reading != nil {
-				reading(msg.Reading)
-			}
-			if !w.next(msg) {
-				continue
-			}
-			if rest = append(rest, msg.Data...); len(rest) > mostEvent {
-				m.fault(eventFault)
-				return exchange.Errorf(exchange.Unavailable, "runner_error", "an event of the machine %q has more than %d MB", m.Name(), mostEvent>>20)
-			}
-			for {
-				line, after, whole := bytes.Cut(rest, []byte{'\n'})
-				if !whole {
-					break
-				}
-				if err := take(line); err != nil {
-					return err
-				}
-				rest = after
-			}
-			w.taken(msg)
-			if msg.Error != nil {
-				return msg.Error.err()
-			}
-			if msg.Ended {
-				return nil
-			}
-		}
-	}
+	return m.far().call(ctx, kind, w, doc, reading, inLines(take))
 }
 
-// waiting is an answer that a gate waits for. Acks go out from beside who takes the answer, who may be slow.
-type waiting struct {
-	machine  *Machine
-	begin    begin
-	doc      []byte
-	sealer   sealer
-	incoming chan []byte
-
-	mu       sync.Mutex
-	received int // messages that were taken
-	asked    int // after how many the rest was asked for once more, plus one
-	accepted bool
-	finished bool
-	last     time.Time // something was heard
-	why      error
-	done     chan struct{} // closed when the machine is given up
-	ended    bool
-}
-
-// ask sends the request. It is sent once more as long as the machine has not said that it has it, since the line may have been cut just then.
-func (w *waiting) ask() error {
-	m, b := w.machine, w.begin
-	for b.Part = 0; b.Part < b.Parts; b.Part++ {
-		b.Doc = w.doc[b.Part*partBytes : min(len(w.doc), (b.Part+1)*partBytes)]
-		sealed, err := seal(m.hub.keys.seal, m.joined.Seal, b)
-		if err != nil {
-			return err
-		}
-		if err := m.hub.conn.Publish(beginSubject(m.joined.ID), sealed); err != nil {
-			return m.unavailable(err.Error())
-		}
-	}
-	return nil
-}
-
-func (w *waiting) tell(a ack) {
-	subject := ackSubject(w.machine.joined.ID, w.begin.Line)
-	if sealed, err := w.sealer.seal(subject, a); err == nil {
-		_ = w.machine.hub.conn.Publish(subject, sealed) // what is lost is said again
-	}
-}
-
-// read opens a message.
-func (w *waiting) read(raw []byte) (*message, bool) {
-	var msg message
-	err := w.sealer.unseal(eventSubject(w.machine.joined.ID, w.machine.hub.id, w.begin.Line), raw, &msg)
-	return &msg, err == nil
-}
-
-// next says whether a message is the one to be taken now.
-func (w *waiting) next(msg *message) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.last, w.accepted = time.Now(), true
-	switch {
-	case msg.Number == w.received+1:
-		return true
-	case msg.Number > w.received+1 && w.asked != w.received+1:
-		w.asked = w.received + 1
-		w.tell(ack{Received: w.received, Again: true})
-	}
-	return false // it is there already, or comes once more, or has no number
-}
-
-// taken notes that a message was taken.
-func (w *waiting) taken(msg *message) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.received++
-	w.finished = msg.Ended || msg.Error != nil
-	if w.received%(window/4) == 0 || w.finished {
-		w.tell(ack{Received: w.received})
-	}
-}
-
-// keepTelling says how far the answer has come, asks for what is late, and gives the machine up when nothing is heard of it.
-func (w *waiting) keepTelling(ctx context.Context) {
-	tick := time.NewTicker(ackEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-tick.C:
-		case <-ctx.Done():
-			return
-		}
-		away := w.machine.Away()
-		if !w.tick(away) {
-			return
-		}
-	}
-}
-
-// tick does what is to be done now and then, and reports whether it goes on.
-func (w *waiting) tick(away string) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	quiet := time.Since(w.last)
-	if w.ended {
-		return false
-	}
-	switch {
-	case !w.accepted && quiet > acceptWithin:
-		w.why = w.machine.unavailable("it does not take the request")
-	case quiet > lostAfter: // it would have answered an ack, whatever it does
-		w.why = w.machine.unavailable(cmp.Or(away, "it does not know of the request any more; it may have been started anew"))
-	case w.accepted:
-		w.tell(ack{Received: w.received, Again: quiet > ackEvery})
-	default:
-		if err := w.ask(); err != nil && quiet > acceptWithin/2 {
-			w.why = err
-		}
-	}
-	if w.why != nil {
-		close(w.done)
-		w.ended = true
-	}
-	return w.why == nil
-}
-
-// end says that nobody takes the rest, if there is any.
-func (w *waiting) end() {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.ended = true
-	if !w.finished {
-		w.tell(ack{Received: w.received, Cancel: true})
-	}
+// far is the machine as the other end of a line.
+func (m *Machine) far() *far {
+	return &far{hub: m.hub, id: m.joined.ID, seal: m.joined.Seal, who: fmt.Sprintf("the machine %q", m.Name()), away: m.Away, left: m.left, fault: m.fault}
 }

@@ -14,7 +14,6 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -168,29 +167,12 @@ type MemberOptions struct {
 
 // Member is a machine's side. It is safe for concurrent use.
 type Member struct {
+	responder
 	opts MemberOptions
-	id   string
-	key  nkeys.KeyPair
-	conn *nats.Conn
-	ctx  context.Context
-	end  context.CancelFunc
-	all  sync.WaitGroup
 
-	mu       sync.Mutex
-	open     map[string]*answer
-	incoming map[string]*pending
-	models   map[string]*measured
-	said     string // why the gate could not be reached, as it was logged last
+	models map[string]*measured // mu guards it
+	said   string               // why the gate could not be reached, as it was logged last
 }
-
-// pending is a request of which parts have come.
-type pending struct {
-	begin
-	since time.Time
-}
-
-// mostPending bounds the requests of which not all parts have come.
-const mostPending = 64
 
 // measured is what is known of a model by what it was asked.
 type measured struct {
@@ -205,14 +187,15 @@ func Serve(o MemberOptions) (*Member, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the key of this machine: %w", err)
 	}
-	m := &Member{opts: o, open: map[string]*answer{}, incoming: map[string]*pending{}, models: map[string]*measured{}}
+	m := &Member{opts: o, models: map[string]*measured{}, responder: responder{from: o.Credentials.Seal, log: o.Log}}
+	m.do = m.work
 	if m.id, err = user.PublicKey(); err != nil {
 		return nil, err
 	}
 	if m.key, err = nkeys.FromCurveSeed([]byte(o.Credentials.SealSeed)); err != nil {
 		return nil, fmt.Errorf("the key of this machine: %w", err)
 	}
-	m.ctx, m.end = context.WithCancel(context.Background())
+	m.ctx, m.end = context.WithCancel(context.Background()) // which handlers of the connection look at
 	m.conn, err = nats.Connect(strings.Join(o.Credentials.Servers, ","), nats.Secure(secured(o.Credentials.Fingerprint)), nats.Nkey(m.id, user.Sign), nats.Name(o.Credentials.Name),
 		nats.RetryOnFailedConnect(true), nats.MaxReconnects(-1), nats.IgnoreDiscoveredServers(), nats.CustomReconnectDelay(reconnectAfter), nats.ReconnectBufSize(-1),
 		nats.PingInterval(time.Second), nats.MaxPingsOutstanding(3), nats.Timeout(10*time.Second), nats.IgnoreAuthErrorAbort(),
@@ -222,10 +205,8 @@ func Serve(o MemberOptions) (*Member, error) {
 		m.end()
 		return nil, err
 	}
-	for subject, do := range map[string]nats.MsgHandler{beginSubject(m.id): m.begin, ackSubject(m.id, "*"): m.acked} {
-		if _, err := m.conn.Subscribe(subject, m.guarded(do)); err != nil {
-			return nil, errors.Join(err, m.Close())
-		}
+	if err := m.listen(); err != nil {
+		return nil, errors.Join(err, m.Close())
 	}
 	m.all.Go(m.keepTelling)
 	return m, nil
@@ -275,19 +256,8 @@ func (m *Member) Connected() (bool, string) {
 func (m *Member) Close() error {
 	m.end()
 	m.conn.Close()
-	m.all.Wait()
+	m.close()
 	return nil
-}
-
-func (m *Member) guarded(do nats.MsgHandler) nats.MsgHandler {
-	return func(msg *nats.Msg) {
-		defer func() {
-			if p := recover(); p != nil {
-				m.opts.Log.Error("a message of the gate caused a panic", "subject", msg.Subject, "panic", fmt.Sprint(p))
-			}
-		}()
-		do(msg)
-	}
 }
 
 // keepTelling says now and then what this machine offers, and forgets what nobody goes on with.
@@ -296,13 +266,7 @@ func (m *Member) keepTelling() {
 	defer tick.Stop()
 	for {
 		m.hello(m.conn)
-		m.mu.Lock()
-		for x, p := range m.incoming {
-			if time.Since(p.since) > leftAfter {
-				delete(m.incoming, x)
-			}
-		}
-		m.mu.Unlock()
+		m.clean()
 		select {
 		case <-tick.C:
 		case <-m.ctx.Done():
@@ -324,8 +288,8 @@ func (m *Member) hello(conn *nats.Conn) {
 	o := m.opts.Offer()
 	line, _ := conn.RTT() // 0 if it is cut just now
 	h := Hello{Version: Version, Gate: m.opts.Version, Time: time.Now(), Line: line, AtOnce: o.AtOnce, Away: o.Away, Models: slices.Clone(o.Models)}
+	h.Open = m.inProgress()
 	m.mu.Lock()
-	h.Open = len(m.open)
 	for i := range h.Models {
 		one := &h.Models[i]
 		s := m.models[one.Name]
@@ -347,194 +311,25 @@ func (m *Member) hello(conn *nats.Conn) {
 	}
 }
 
-// begin takes a request, or a part of one.
-func (m *Member) begin(msg *nats.Msg) {
-	var b begin
-	if err := unseal(m.key, m.opts.Credentials.Seal, msg.Data, &b); err != nil {
-		m.opts.Log.Warn("a request was refused", "error", err.Error())
-		return
-	}
-	if !random(b.Line) || !random(b.Gate) || b.Parts < 1 || b.Parts > mostRequest/partBytes || b.Part < 0 || b.Part >= b.Parts {
-		return
-	}
-	m.mu.Lock()
-	if there := m.open[b.Line]; there != nil {
-		m.mu.Unlock()
-		there.send(message{}) // it was asked once more before that was known
-		return
-	}
-	p := m.incoming[b.Line]
-	switch {
-	case b.Part == 0 && len(m.incoming) < mostPending:
-		p = &pending{begin: b, since: time.Now()}
-		m.incoming[b.Line] = p
-	case p != nil && b.Part == p.Part+1 && b.Parts == p.Parts:
-		p.Part, p.Doc = b.Part, append(p.Doc, b.Doc...)
-	default:
-		m.mu.Unlock()
-		return
-	}
-	if p.Part < p.Parts-1 {
-		m.mu.Unlock()
-		return
-	}
-	delete(m.incoming, b.Line)
-	sealer, err := newSealer(p.Key)
-	if err != nil {
-		m.mu.Unlock()
-		return
-	}
-	full := len(m.open)
-	ctx, cancel := context.WithCancelCause(m.ctx)
-	a := &answer{member: m, line: p.Line, subject: eventSubject(m.id, p.Gate, p.Line), sealer: sealer, ctx: ctx, cancel: cancel, moved: make(chan struct{}, 1), heard: time.Now()}
-	m.open[b.Line] = a
-	m.mu.Unlock()
-	m.all.Go(func() {
-		defer m.forget(a)
-		defer cancel(nil)
-		defer func() {
-			if p := recover(); p != nil {
-				m.opts.Log.Error("an answer caused a panic", "panic", fmt.Sprint(p))
-				a.finish(exchange.Errorf(exchange.Internal, "internal_error", "the machine has failed at this request; its log says how"))
-			}
-		}()
-		a.send(message{}) // it is there
-		offer := m.opts.Offer()
-		switch {
-		case offer.AtOnce > 0 && full >= offer.AtOnce:
-			a.finish(exchange.Errorf(exchange.Unavailable, "runner_busy", "the machine gives as many answers at once as its operator lets it (%d)", offer.AtOnce))
-		case offer.Away != "":
-			a.finish(exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the machine takes no work: %s", offer.Away))
-		case !slices.ContainsFunc(offer.Models, func(one Model) bool { return one.Name == p.Model }):
-			a.finish(exchange.Errorf(exchange.NotFound, "model_not_found", "the machine does not offer the model %q any more", p.Model))
-		default:
-			a.finish(a.do(p.begin))
-		}
-	})
-}
-
-func (m *Member) forget(a *answer) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	delete(m.open, a.line)
-}
-
-// acked takes what the gate says of an answer.
-func (m *Member) acked(msg *nats.Msg) {
-	x := msg.Subject[strings.LastIndexByte(msg.Subject, '.')+1:]
-	m.mu.Lock()
-	a := m.open[x]
-	m.mu.Unlock()
-	if a != nil {
-		var said ack
-		if a.sealer.unseal(msg.Subject, msg.Data, &said) == nil {
-			a.acked(said)
-		}
-	}
-}
-
-// answer is one in progress.
-type answer struct {
-	member  *Member
-	line    string
-	subject string
-	sealer  sealer
-	ctx     context.Context
-	cancel  context.CancelCauseFunc
-	moved   chan struct{} // has room for one: an ack has come
-
-	mu     sync.Mutex
-	number int       // of the last message
-	kept   []message // that the gate has not said it has
-	heard  time.Time // of the gate
-	left   bool      // the gate wants no more
-}
-
-func (a *answer) acked(said ack) {
-	a.mu.Lock()
-	a.heard = time.Now()
-	for len(a.kept) > 0 && a.kept[0].Number <= said.Received {
-		a.kept = a.kept[1:]
-	}
-	var again []message
-	if said.Again {
-		again = append(again, a.kept...)
-		if len(again) == 0 {
-			again = []message{{}} // to say that it is still there
-		}
-	}
-	a.left = a.left || said.Cancel
-	a.mu.Unlock()
-	if said.Cancel {
-		a.cancel(context.Canceled)
-	}
-	for _, one := range again {
-		a.send(one)
-	}
-	select {
-	case a.moved <- struct{}{}:
-	default:
-	}
-}
-
-func (a *answer) send(msg message) {
-	sealed, err := a.sealer.seal(a.subject, msg)
-	if err == nil {
-		_ = a.member.conn.Publish(a.subject, sealed) // what is lost is asked for again
-	}
-}
-
-// put numbers a message, keeps it until the gate has it, and sends it. It waits while the gate has too many to take.
-func (a *answer) put(msg message) error {
-	for {
-		a.mu.Lock()
-		if len(a.kept) < window || a.left {
-			a.number++
-			msg.Number = a.number
-			if !a.left {
-				a.kept = append(a.kept, msg)
-			}
-			a.mu.Unlock()
-			a.send(msg)
-			return nil
-		}
-		a.mu.Unlock()
-		if err := a.wait(); err != nil {
-			return err
-		}
-	}
-}
-
-// wait waits for an ack.
-func (a *answer) wait() error {
-	a.mu.Lock()
-	left := leftAfter - time.Since(a.heard)
-	a.mu.Unlock()
-	if left <= 0 {
-		return errors.New("the gate does not take the answer")
-	}
-	t := time.NewTimer(left)
-	defer t.Stop()
-	select {
-	case <-a.moved:
-	case <-t.C:
-	case <-a.ctx.Done():
-		return context.Cause(a.ctx)
-	}
-	return nil
-}
-
 // unread is the error for a request that this machine's version does not understand.
 func unread(err error) error {
 	return exchange.Errorf(exchange.Invalid, "request_unknown", "the machine does not know all of what is asked: %v; its version may be older than the gate's", err)
 }
 
-// do does what is asked.
-func (a *answer) do(b begin) error {
-	runner := a.member.opts.Runner
+// work does what is asked, if its operator lets it.
+func (m *Member) work(a *answer, b begin, open int) error {
+	offer, runner := m.opts.Offer(), m.opts.Runner
+	switch {
+	case offer.AtOnce > 0 && open >= offer.AtOnce:
+		return exchange.Errorf(exchange.Unavailable, "runner_busy", "the machine gives as many answers at once as its operator lets it (%d)", offer.AtOnce)
+	case offer.Away != "":
+		return exchange.Errorf(exchange.Unavailable, "runner_unavailable", "the machine takes no work: %s", offer.Away)
+	case !slices.ContainsFunc(offer.Models, func(one Model) bool { return one.Name == b.Model }):
+		return exchange.Errorf(exchange.NotFound, "model_not_found", "the machine does not offer the model %q any more", b.Model)
+	}
 	switch b.Kind {
 	case answerKind:
-		return a.run(b)
+		return m.run(a, b)
 	case embedKind:
 		return wholly(a, b, func(req *exchange.Embedding) (*exchange.Vectors, error) { return runner.Embed(a.ctx, b.Work, req) })
 	case rankKind:
@@ -560,18 +355,8 @@ func wholly[Q, A any](a *answer, b begin, do func(*Q) (*A, error)) error {
 	return a.write(append(raw, '\n'))
 }
 
-// write sends bytes of the answer, in as many messages as it takes.
-func (a *answer) write(data []byte) error {
-	for part := range slices.Chunk(data, partBytes) {
-		if err := a.put(message{Data: part}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // run answers a request.
-func (a *answer) run(b begin) error {
+func (m *Member) run(a *answer, b begin) error {
 	req, err := exchange.DecodeRequest(b.Doc)
 	if err != nil {
 		return unread(err)
@@ -584,9 +369,9 @@ func (a *answer) run(b begin) error {
 			a.send(message{Reading: tokens})
 		}
 	}
-	clock := a.member.watch(b.Model, req)
+	clock := m.watch(b.Model, req)
 	var batch []byte
-	for event, err := range a.member.opts.Runner.Run(a.ctx, b.Work, req) {
+	for event, err := range m.opts.Runner.Run(a.ctx, b.Work, req) {
 		if err != nil {
 			return errors.Join(a.write(batch), err)
 		}
@@ -629,38 +414,6 @@ func (m *Member) watch(model string, req *exchange.Request) func(exchange.Event)
 				s.Wrote(e.Tokens, time.Since(began))
 			}
 		case exchange.TextDelta, exchange.ReasoningDelta, exchange.ToolCallDelta, exchange.ToolsListed, exchange.StepBegan, exchange.StepEnded, exchange.RunDelta, exchange.RunEnded, exchange.ApprovalWanted:
-		}
-	}
-}
-
-// behind reports whether the gate has much to take already, so that events had better go together.
-func (a *answer) behind() bool {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return len(a.kept) >= window/2
-}
-
-func (a *answer) abandoned() bool {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.left || time.Since(a.heard) > leftAfter
-}
-
-// finish sends the end of an answer, and waits until the gate has it, for as long as the gate is there.
-func (a *answer) finish(err error) {
-	end := message{Ended: true}
-	if err != nil {
-		end.Error = failureOf(err)
-	}
-	if a.put(end) != nil {
-		return
-	}
-	for {
-		a.mu.Lock()
-		done := len(a.kept) == 0 || a.left
-		a.mu.Unlock()
-		if done || a.wait() != nil {
-			return
 		}
 	}
 }

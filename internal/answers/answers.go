@@ -13,11 +13,13 @@ import (
 	"fmt"
 	"iter"
 	"log/slog"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"kindredgate/internal/dialect"
 	"kindredgate/internal/dialect/response"
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/gate"
@@ -31,6 +33,7 @@ type Service struct {
 	gate    *gate.Gate
 	loops   *loop.Service
 	records kept.Records
+	queue   kept.Queue
 	log     *slog.Logger
 
 	mu      sync.Mutex
@@ -41,10 +44,17 @@ type Service struct {
 	pruned  time.Time
 }
 
-// Open makes a service. Responses that were under way when the gate stopped are marked as failed.
-func Open(ctx context.Context, g *gate.Gate, loops *loop.Service, records kept.Records, log *slog.Logger) (*Service, error) {
+// Open makes a service. Responses that were in progress when the gate stopped are carried on with where that can be, and marked as failed
+// elsewhere. The queue is [Alone] for a gate that does its work by itself.
+func Open(ctx context.Context, g *gate.Gate, loops *loop.Service, records kept.Records, queue kept.Queue, log *slog.Logger) *Service {
 	base, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
-	d := &Service{gate: g, loops: loops, records: records, log: log, runs: map[string]*Run{}, base: base, close: cancel}
+	s := &Service{gate: g, loops: loops, records: records, queue: queue, log: log, runs: map[string]*Run{}, base: base, close: cancel}
+	queue.FollowWork(base, s.carryOn)
+	return s
+}
+
+// Alone is the work of a gate that shares it with no other: what was in progress when it stopped.
+func Alone(ctx context.Context, records kept.Records, log *slog.Logger) (kept.Queue, error) {
 	list, damaged, err := records.UnendedResponses(ctx)
 	if err != nil {
 		return nil, err
@@ -52,13 +62,82 @@ func Open(ctx context.Context, g *gate.Gate, loops *loop.Service, records kept.R
 	for _, id := range damaged {
 		log.Error("a stored response is damaged and cannot be read; DELETE removes it", "response", id)
 	}
-	for _, r := range list {
-		if err := d.interrupted(ctx, r); err != nil {
-			// No reason not to start: it is still marked as under way, so it is tried again at the next start.
-			log.Error("a response that the last stop interrupted could not be marked so", "response", r.ID, "error", err.Error())
+	return alone{list, log}, nil
+}
+
+type alone struct {
+	left []kept.Response
+	log  *slog.Logger
+}
+
+func (alone) AddWork(context.Context, kept.Work) (bool, error) { return false, nil } // it is stored
+func (alone) WorkDone(string)                                  {}
+
+func (a alone) FollowWork(ctx context.Context, do func(ctx context.Context, w kept.Work) error) {
+	for _, r := range a.left {
+		if r.Shared {
+			continue // it comes as the work of all gates
+		}
+		if err := do(ctx, kept.Work{ID: r.ID}); err != nil {
+			// No reason not to start: it is still marked as in progress, so it is tried again at the next start.
+			a.log.Error("a response that the last stop interrupted could not be marked so", "response", r.ID, "error", err.Error())
 		}
 	}
-	return d, nil
+}
+
+// carryOn carries on with a response that nobody answers any more: where it has come to, from its beginning, or to its failed end.
+func (s *Service) carryOn(ctx context.Context, w kept.Work) error {
+	s.mu.Lock()
+	_, running := s.runs[w.ID]
+	s.mu.Unlock()
+	if running {
+		return nil
+	}
+	r, err := s.records.Response(ctx, w.ID)
+	switch {
+	case errors.Is(err, kept.ErrMissing) && w.Body == nil, err == nil && r.Ended:
+		s.queue.WorkDone(w.ID) // or it was deleted
+		return nil
+	case err != nil && !errors.Is(err, kept.ErrMissing):
+		return err
+	}
+	if w.Body == nil || len(r.Loop) > 0 {
+		return s.interrupted(ctx, r)
+	}
+	return s.again(ctx, w)
+}
+
+// again answers a response of another gate from its beginning. With the same seed it comes to the same.
+func (s *Service) again(ctx context.Context, w kept.Work) error {
+	call, err := response.Decode(w.Body)
+	if err != nil {
+		return err
+	}
+	k, valid := s.gate.Keys.Now(w.Key)
+	if !valid {
+		err = exchange.Errorf(exchange.Unauthenticated, "invalid_api_key", "the key %q ended before the response could be answered", k.Label)
+	} else if _, err = s.Complete(ctx, k, call); err == nil {
+		call.Sampling.Seed = &w.Seed
+		from := gate.Origin{ID: strings.TrimPrefix(w.ID, idPrefix), Style: dialect.Response, Endpoint: "/v1" + dialect.Response.Path(), Client: "another gate"}
+		r := &Run{ID: w.ID, call: call, key: k, begun: w.Created, changed: make(chan struct{}), shared: true}
+		if err = s.begin(context.WithoutCancel(ctx), r, from); err == nil {
+			s.log.Info("a response of another gate is answered here, from its beginning", "response", w.ID)
+			s.start(r)
+			return nil
+		}
+	}
+	if e := exchange.AsError(err); e.Kind == exchange.Unavailable || e.Kind == exchange.Limited || e.Kind == exchange.Internal {
+		return err // later it may be possible
+	}
+	r := &Run{ID: w.ID, call: call, key: k, begun: w.Created, changed: make(chan struct{}), shared: true}
+	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
+	r.writer.Begin()
+	r.writer.Fail(err)
+	if err := s.store(ctx, r); err != nil {
+		return err
+	}
+	s.queue.WorkDone(w.ID)
+	return nil
 }
 
 // interrupted marks a stored response as failed by a stop. What was stored last while it ran is what it came to, its failed end included; only of
@@ -115,6 +194,8 @@ type Run struct {
 	loop    *loop.State   // how far its steps have come, from where they can go on after a stop; nil for none
 	stored  int           // how many events are in the records
 	err     error         // why there is no response, if that was known before anything was sent
+	shared  bool          // other gates know of it, and carry on with it if this one stops
+	left    bool          // the gate has stopped, and another one carries on with it
 	ended   bool          // nothing more comes
 	kept    bool          // it was stored when it ended, or that was tried
 	changed chan struct{} // closed when there is more to see, and replaced
@@ -130,30 +211,53 @@ func (s *Service) Begin(ctx context.Context, k keyring.Key, from gate.Origin, ca
 	if _, err := s.Complete(ctx, k, call); err != nil {
 		return nil, err
 	}
-	r := &Run{ID: "resp_" + from.ID, call: call, key: k, begun: time.Now(), changed: make(chan struct{})}
+	r := &Run{ID: idPrefix + from.ID, call: call, key: k, begun: time.Now(), changed: make(chan struct{})}
 	running := ctx
 	if call.Background {
 		running = context.WithoutCancel(ctx) // the end of the request does not matter
-	}
-	how := loop.How{Approvals: true, Waits: call.Background}
-	if call.Background {
-		how.Save = func(state *loop.State) error { return s.advance(r, state) }
-	}
-	x, err := s.loops.Begin(running, k, from, &call.Request, how)
-	if err != nil {
-		return nil, err // what is plainly wrong is said at once
-	}
-	r.exchange = x
-	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
-	if call.Background {
-		r.writer.Begin()
-		if err := s.store(ctx, r); err != nil {
-			x.Close(err)
-			return nil, unstored(err)
+		if call.Sampling.Seed == nil {
+			seed := rand.Int64()
+			call.Sampling.Seed = &seed
 		}
+	}
+	if err := s.begin(running, r, from); err != nil {
+		return nil, err // what is plainly wrong is said at once
 	}
 	s.start(r)
 	return r, nil
+}
+
+// idPrefix begins the id of a response; what follows is that of its exchange.
+const idPrefix = "resp_"
+
+// begin admits a run. One in the background is stored, and handed over to whoever carries on with it.
+func (s *Service) begin(ctx context.Context, r *Run, from gate.Origin) error {
+	how := loop.How{Approvals: true, Waits: r.call.Background}
+	if r.call.Background {
+		how.Save = func(state *loop.State) error { return s.advance(r, state) }
+	}
+	x, err := s.loops.Begin(ctx, r.key, from, &r.call.Request, how)
+	if err != nil {
+		return err
+	}
+	r.exchange = x
+	r.writer = response.NewWriter(r.ID, r.begun, r.call, func(e response.Event) { r.events = append(r.events, e) })
+	if !r.call.Background {
+		return nil
+	}
+	r.writer.Begin()
+	if !r.shared {
+		var err error
+		if r.shared, err = s.queue.AddWork(ctx, kept.Work{ID: r.ID, Key: r.key.ID, Created: r.begun, Body: r.call.Body, Seed: *r.call.Sampling.Seed}); err != nil {
+			s.log.Warn("other gates cannot be told of a response; it is this one's alone", "response", r.ID, "error", err.Error())
+		}
+	}
+	if err := s.store(ctx, r); err != nil {
+		s.queue.WorkDone(r.ID)
+		x.Close(err)
+		return unstored(err)
+	}
+	return nil
 }
 
 // start has a run answered.
@@ -190,7 +294,7 @@ func (s *Service) resumed(ctx context.Context, stored kept.Response, told []resp
 	if n == 0 || told[n-1].Type != response.FailedEvent {
 		return errors.New("it was not stored to its end")
 	}
-	r := &Run{ID: stored.ID, begun: stored.Created, changed: make(chan struct{}), loop: &state}
+	r := &Run{ID: stored.ID, begun: stored.Created, changed: make(chan struct{}), loop: &state, shared: stored.Shared}
 	how := loop.How{Approvals: true, Waits: true, Save: func(state *loop.State) error { return s.advance(r, state) }}
 	x, k, req, err := s.loops.Resume(context.WithoutCancel(ctx), &state, how)
 	if err != nil {
@@ -386,6 +490,9 @@ func (s *Service) end(r *Run, err error, begun bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch {
+	case r.handed(s.base):
+		r.left = true
+		return
 	case !begun:
 		r.err = err
 	case errors.Is(err, errCancelled), errors.Is(err, errDeleted), errors.Is(err, context.Canceled):
@@ -394,6 +501,11 @@ func (s *Service) end(r *Run, err error, begun bool) {
 		r.writer.Fail(err)
 	}
 	s.keep(r)
+}
+
+// handed reports whether a run ends only because its gate does, and another one carries on with it.
+func (r *Run) handed(base context.Context) bool {
+	return r.shared && r.call.Background && base.Err() != nil
 }
 
 // keep stores a response that has ended, while nobody has seen its last event yet: whoever has finds it stored, or is told in that
@@ -423,8 +535,15 @@ func (s *Service) finish(r *Run) {
 	s.mu.Unlock()
 	r.mu.Lock()
 	r.ended = true
+	if r.left {
+		r.err = exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate stops; another one carries on with the response: get it again, by its id")
+	}
 	r.notify()
+	done := r.call.Background && !r.left
 	r.mu.Unlock()
+	if done {
+		s.queue.WorkDone(r.ID)
+	}
 }
 
 // notify wakes those who follow; r.mu is held.
@@ -464,7 +583,7 @@ func (s *Service) put(ctx context.Context, r *Run) error {
 		}
 	}
 	s.prune(ctx)
-	return s.records.PutResponse(ctx, kept.Response{Loop: state, ID: r.ID, Key: r.key.Account(), Payer: r.key.Payer(), Created: r.begun, Ended: ended, Background: r.call.Background,
+	return s.records.PutResponse(ctx, kept.Response{Loop: state, ID: r.ID, Key: r.key.Account(), Payer: r.key.Payer(), Created: r.begun, Ended: ended, Background: r.call.Background, Shared: r.shared && r.call.Background,
 		Previous: r.call.Previous, Input: input, Body: body, Events: events})
 }
 
@@ -570,13 +689,33 @@ func (s *Service) record(ctx context.Context, k keyring.Key, id string) (kept.Re
 	return r, err
 }
 
+// Runs reports whether a response is in progress at this gate.
+func (s *Service) Runs(id string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, ok := s.runs[id]
+	return ok
+}
+
 // Get returns a response, under way or stored.
 func (s *Service) Get(ctx context.Context, k keyring.Key, id string) (json.RawMessage, error) {
 	if r, ok := s.running(k, id); ok && r.call.Store {
 		return r.Snapshot()
 	}
 	r, err := s.record(ctx, k, id)
+	if err == nil && r.Shared && !r.Ended {
+		return response.Ongoing(r.Body)
+	}
 	return r.Body, err
+}
+
+// Awaited reports whether a response is in progress at no gate, since that has ended, and another one is going to carry on with it.
+func (s *Service) Awaited(ctx context.Context, id string) bool {
+	if s.Runs(id) {
+		return false
+	}
+	r, err := s.records.Response(ctx, id)
+	return err == nil && r.Shared && !r.Ended
 }
 
 // Follow gives the events of a response, under way or stored, from the one after the given number on.

@@ -113,10 +113,12 @@ func open(t *testing.T, m *memory, runner gate.Runner) *Service {
 	}
 	g := &gate.Gate{Catalog: catalog.New(nil, folder), Keys: keyring.New(nil, slog.New(slog.DiscardHandler)), Presets: noPresets{}, Names: noPresets{}, Runner: runner}
 	loops := loop.New(g, tool.NewSet(loop.UsualLimits), func() loop.Rules { return loop.Usual }, nil, slog.New(slog.DiscardHandler))
-	d, err := Open(t.Context(), g, loops, m, slog.New(slog.DiscardHandler))
+	log := slog.New(slog.DiscardHandler)
+	queue, err := Alone(t.Context(), m, log)
 	if err != nil {
 		t.Fatal(err)
 	}
+	d := Open(t.Context(), g, loops, m, queue, log)
 	t.Cleanup(func() {
 		if err := d.Close(); err != nil {
 			t.Error(err)

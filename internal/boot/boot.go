@@ -28,6 +28,7 @@ import (
 	"kindredgate/internal/dialect"
 	"kindredgate/internal/fetch"
 	"kindredgate/internal/gate"
+	"kindredgate/internal/kept"
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/kv"
 	"kindredgate/internal/ledger"
@@ -96,6 +97,8 @@ type App struct {
 	layouts     map[config.RunnerLayout]*remote.Layout // that were opened
 	joining     *server.Joining                        // of machines; nil if none can
 	moved       chan struct{}                          // has room for one: machines came or went
+	peers       *server.Peers                          // gates that share what they know; nil if none do
+	rows        *rows                                  // of the ledger, that others can read; nil if none can
 	installed   *catalog.Catalog
 	db          *store.Store
 	said        *ledger.Recorder
@@ -245,7 +248,7 @@ func (app *App) account(ctx context.Context) (err error) {
 	if err := app.recount(ctx); err != nil {
 		return err
 	}
-	if app.NewOwner, err = ensureOwner(ctx, app.Gate.Keys, filepath.Join(app.Config.Data, OwnerFile)); err != nil {
+	if app.NewOwner, err = ensureOwner(ctx, app.Gate.Keys, filepath.Join(app.Config.Data, OwnerFile), sharingName(app.Config)); err != nil {
 		return FolderError(app.Config.Data, err)
 	}
 	app.closing(func() error {
@@ -261,10 +264,16 @@ func (app *App) open(ctx context.Context) error {
 	if app.options.NoPort {
 		return nil
 	}
-	responses, err := answers.Open(ctx, app.Gate, app.loops, app.db, app.log)
+	var records kept.Records = app.db
+	queue, err := answers.Alone(ctx, app.db, app.log)
 	if err != nil {
 		return err
 	}
+	if app.peers != nil {
+		app.peers.Queue = app.peers.Gates.Queue(app.db, queue)
+		records, queue = app.peers.Queue, app.peers.Queue
+	}
+	responses := answers.Open(ctx, app.Gate, app.loops, records, queue, app.log)
 	app.closing(responses.Close)
 	addresses := []net.Addr{app.Listener.Addr()}
 	for _, e := range app.Listeners {
@@ -272,7 +281,7 @@ func (app *App) open(ctx context.Context) error {
 	}
 	app.Server = server.New(server.Options{
 		Gate: app.Gate, Loops: app.loops, Tools: app.tools, Answers: responses, Ledger: app.ledger, Lately: &app.lately, Contents: app.said, Suites: &suites.Runs{Gate: app.Gate, Loops: app.loops, Records: app.db}, Prices: app.shownPrices, Metrics: app.counted.Handler(), Console: app.options.Console, Log: app.log, Version: app.options.Version,
-		Exposure: exposure(app.Config), Settings: app.settings.tell, Check: app.look, Joining: app.joining, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
+		Exposure: exposure(app.Config), Settings: app.settings.tell, Check: app.look, Joining: app.joining, Peers: app.peers, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
 	return nil
 }
@@ -354,6 +363,9 @@ func (app *App) Serve(ctx context.Context) error {
 	if app.joining != nil {
 		app.preparing.Go(func() { app.followMachines(ctx) })
 	}
+	if app.rows != nil {
+		app.preparing.Go(func() { app.rows.follow(ctx) })
+	}
 	if app.Config.Join.Gate != "" {
 		app.preparing.Go(func() { app.join(ctx) })
 	}
@@ -380,6 +392,7 @@ func retry(ctx context.Context, keys *keyring.Keyring, log *slog.Logger) {
 		select {
 		case <-tick.C:
 			keys.Retry(ctx)
+			keys.GiveBack()
 			flush(ctx, keys, log)
 		case <-ctx.Done():
 			keys.Retry(context.WithoutCancel(ctx)) // for the last time
@@ -501,12 +514,12 @@ func FolderError(folder string, err error) error {
 }
 
 // ensureOwner makes sure that there is an owner key and that its file holds it.
-func ensureOwner(ctx context.Context, keys *keyring.Keyring, file string) (made bool, err error) {
+func ensureOwner(ctx context.Context, keys *keyring.Keyring, file, gate string) (made bool, err error) {
 	valid, err := KeepsKey(ctx, keys, file)
 	if valid || err != nil {
 		return false, err
 	}
-	secret, err := keys.IssueOwner(ctx)
+	secret, err := keys.IssueOwner(ctx, gate)
 	if err != nil {
 		return false, err
 	}

@@ -61,6 +61,11 @@ func (app *App) gather(ctx context.Context) (err error) {
 		return fmt.Errorf("fleet: %w", err)
 	}
 	app.closing(app.joining.Hub.Close)
+	if len(cfg.NATS) > 0 {
+		if err := app.share(ctx); err != nil {
+			return fmt.Errorf("fleet: %w", err)
+		}
+	}
 	app.joining.Addresses = app.dialled()
 	if cfg.Listen != "" {
 		app.log.Info("machines can join", "address", app.joining.Hub.Address())

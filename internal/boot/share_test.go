@@ -50,7 +50,7 @@ func BenchmarkProxiedOwnShare(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer h.Close()
-	key, err := h.Gate.Keys.IssueOwner(b.Context())
+	key, err := h.Gate.Keys.IssueOwner(b.Context(), "")
 	if err != nil {
 		b.Fatal(err)
 	}

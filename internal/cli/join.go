@@ -1,19 +1,23 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"kindredgate/internal/boot"
 	"kindredgate/internal/config"
+	"kindredgate/internal/server"
 )
 
 // joinSettings are the settings that the options of join give.
@@ -101,7 +105,7 @@ func (t *terminal) work(c *cobra.Command, cfg config.Config, read func() (config
 }
 
 func (t *terminal) gates() *cobra.Command {
-	return group("gates", "Several gates that share what they know", t.gatesPrepare())
+	return group("gates", "Show the gates that share what they know with this one", t.gatesList(), t.gatesPrepare())
 }
 
 func (t *terminal) gatesPrepare() *cobra.Command {
@@ -118,4 +122,28 @@ func (t *terminal) gatesPrepare() *cobra.Command {
 			return err
 		},
 	}
+}
+
+func (t *terminal) gatesList() *cobra.Command {
+	return listing(t, "List the gates and how they do", func(ctx context.Context, gate *client) (got server.GateList, err error) {
+		return got, gate.call(ctx, http.MethodGet, "/gate/gates", nil, &got)
+	}, func(got server.GateList) (rows [][]string, empty string) {
+		if len(got.Gates) == 0 {
+			return nil, "This gate shares what it knows with no other: fleet.nats in the configuration names the servers at which gates meet (docs/fleet.md)."
+		}
+		rows = [][]string{{"GATE", "STATE", "VERSION", "OPEN", "LINE", "CLOCK", "PENDING", "BASE URL"}}
+		for _, g := range got.Gates {
+			state := "in touch"
+			switch {
+			case g.Self:
+				state = "this one"
+			case !g.There:
+				state = "gone since " + g.Heard.Local().Format(time.TimeOnly)
+			case g.Unseen:
+				state = "does not hear this one"
+			}
+			rows = append(rows, []string{g.Name, state, g.Program, fmt.Sprint(g.Open), fmt.Sprintf("%.1f ms", g.Line), fmt.Sprintf("%+.1f s", g.Skew/1000), fmt.Sprint(g.Pending), g.BaseURL})
+		}
+		return rows, ""
+	})
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -33,7 +34,7 @@ type trafficFlags struct {
 func (t *terminal) traffic() *cobra.Command {
 	var flags clientFlags
 	var f trafficFlags
-	var follow, asJSON bool
+	var follow, asJSON, everywhere bool
 	cmd := &cobra.Command{
 		Use:   "traffic",
 		Short: "Show who asked what, how long it took and how it ended",
@@ -58,6 +59,12 @@ func (t *terminal) traffic() *cobra.Command {
 			if follow {
 				return t.follow(c.Context(), gate, filter, asJSON)
 			}
+			if everywhere && follow {
+				return usageError{fmt.Errorf("--everywhere shows what was; --follow follows one gate")}
+			}
+			if everywhere {
+				return t.everywhere(c.Context(), gate, filter, asJSON)
+			}
 			var got server.ExchangeList
 			if err := gate.call(c.Context(), http.MethodGet, "/gate/exchanges?"+filter.Query().Encode(), nil, &got); err != nil {
 				return err
@@ -73,9 +80,36 @@ func (t *terminal) traffic() *cobra.Command {
 	f.add(cmd)
 	fs.IntVarP(&f.limit, "last", "n", 20, "how many, at the most")
 	fs.BoolVarP(&follow, "follow", "f", false, "continue with new exchanges, until Ctrl-C")
+	fs.BoolVar(&everywhere, "everywhere", false, "the ledgers of all gates that share what they know, those that are gone included")
 	fs.BoolVarP(&asJSON, "json", "j", false, "print JSON; with --follow a line for each")
 	cmd.AddCommand(t.trafficShow(), t.trafficJobs(), t.trafficRefused(), t.trafficPurge(), t.trafficExport())
 	return cmd
+}
+
+// everywhere shows the ledgers of all gates.
+func (t *terminal) everywhere(ctx context.Context, gate *client, filter record.Filter, asJSON bool) error {
+	var got server.Everywhere
+	if err := gate.call(ctx, http.MethodGet, "/gate/exchanges/everywhere?"+filter.Query().Encode(), nil, &got); err != nil {
+		return err
+	}
+	if asJSON {
+		return t.printJSON(got)
+	}
+	rows := [][]string{{"GATE"}}
+	for _, c := range columns {
+		rows[0] = append(rows[0], c.name)
+	}
+	for i := len(got.Exchanges) - 1; i >= 0; i-- {
+		e := got.Exchanges[i]
+		rows = append(rows, append([]string{cmp.Or(e.Gate, "-")}, exchangeCells(e.Exchange)...))
+	}
+	if err := table(t.out, rows...); err != nil {
+		return err
+	}
+	for _, m := range got.Missing {
+		fmt.Fprintf(t.err, "kindred: not all of it is here: %s\n", m)
+	}
+	return nil
 }
 
 func (f *trafficFlags) add(cmd *cobra.Command) {

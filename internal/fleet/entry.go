@@ -237,6 +237,11 @@ func (h *Hub) letIn(e enrolment) (Joined, error) {
 	if err != nil || time.Now().After(i.Until) || subtle.ConstantTimeCompare(hash[:], i.Hash[:]) != 1 {
 		return Joined{}, errToken
 	}
+	if g := h.gates.Load(); g != nil {
+		if err := g.claim(ctx, e.Invitation); err != nil {
+			return Joined{}, errToken
+		}
+	}
 	if i, err = h.opts.Records.TakeInvitation(ctx, e.Invitation); err != nil {
 		return Joined{}, errToken
 	}

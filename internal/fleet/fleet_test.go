@@ -96,13 +96,18 @@ func (c *counted) Run(ctx context.Context, w Work, req *exchange.Request) iter.S
 			yield(nil, exchange.InvalidParam("model", "it is broken"))
 			return
 		}
+		over := false
+		defer func() {
+			if !over {
+				c.ended.Add(1)
+			}
+		}()
 		if !yield(exchange.Started{PromptTokens: len(req.Turns)}, nil) {
 			return
 		}
 		for i := range c.pieces {
 			if c.stopAt > 0 && i == c.stopAt {
 				<-ctx.Done()
-				c.ended.Add(1)
 				yield(nil, context.Cause(ctx))
 				return
 			}
@@ -111,6 +116,7 @@ func (c *counted) Run(ctx context.Context, w Work, req *exchange.Request) iter.S
 			}
 			c.given.Add(1)
 		}
+		over = true
 		yield(exchange.Finish{Reason: exchange.Stopped, Tokens: c.pieces}, nil)
 	}
 }

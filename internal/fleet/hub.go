@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/nats-io/nats-server/v2/server"
@@ -48,6 +49,8 @@ type Hub struct {
 	keys   keys
 	id     string        // of this gate in subjects, as long as it runs
 	admits time.Duration // how long a machine's leave lasts; 0 for ever
+
+	gates atomic.Pointer[Gates] // that share the servers; nil if none do
 
 	mu       sync.Mutex
 	machines map[string]*Machine // by id

@@ -84,6 +84,17 @@ func (g *Gate) endWith(k keyring.Key) {
 	}
 }
 
+// KeyChanged takes over what another gate has made of a key: what is in progress with one that was revoked ends.
+func (g *Gate) KeyChanged(ctx context.Context, id string) error {
+	k, err := g.Keys.Refresh(ctx, id)
+	if err == nil && k.ID != "" {
+		if _, valid := g.Keys.Now(id); !valid {
+			g.endWith(k)
+		}
+	}
+	return err
+}
+
 // IssueKey makes a key for an application. Models that are not installed and styles that there are not are refused, since a mistyped
 // name would make a key that opens nothing.
 func (g *Gate) IssueKey(ctx context.Context, t keyring.Terms) (secret string, k keyring.Key, err error) {

@@ -437,6 +437,13 @@ func pictured(req *exchange.Request) (exchange.Image, bool) {
 	return exchange.Image{}, false
 }
 
+// Requests is how many requests are in progress.
+func (g *Gate) Requests() int {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return len(g.running)
+}
+
 // InProgress is how many answers of a model are in progress.
 func (g *Gate) InProgress(model string) int {
 	g.mu.Lock()

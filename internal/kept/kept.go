@@ -20,7 +20,8 @@ type Response struct {
 	Input      json.RawMessage // the list of items that were sent
 	Body       json.RawMessage // the response
 	Events     json.RawMessage // the list of its events
-	Loop       json.RawMessage // how far its steps have come, from where they can go on; nil for one without
+	Shared     bool            // it is work that other gates know of
+	Loop       json.RawMessage `json:",omitempty"` // how far its steps have come, from where they can go on; nil for one without
 }
 
 // Errors of Records.
@@ -36,6 +37,26 @@ var (
 type Limits struct {
 	Age   time.Duration // after which a response is removed
 	Space int64         // in bytes, for the responses of each key; the oldest make room for new ones
+}
+
+// Work is a response in the background, as whoever carries on with it needs it.
+type Work struct {
+	ID      string          `json:"id"`
+	Key     string          `json:"key"`     // identifier of the key that asked
+	Created time.Time       `json:"created"` // when
+	Body    json.RawMessage `json:"body"`    // of the request
+	Seed    int64           `json:"seed"`    // of the sampling, so that doing it again gives the same
+}
+
+// Queue is work that is done whatever becomes of the gate that has begun it. Records may have one.
+type Queue interface {
+	// AddWork has work be done, by this gate or, if that ends, by another: shared reports that others know of it when AddWork returns.
+	AddWork(ctx context.Context, w Work) (shared bool, err error)
+	// WorkDone says that work needs not be done any more.
+	WorkDone(id string)
+	// FollowWork has do carry on with work that nobody does any more, until ctx is done: what is known of when it is called, before it returns, and
+	// what comes later. do returns when it has begun; WorkDone tells of its end.
+	FollowWork(ctx context.Context, do func(ctx context.Context, w Work) error)
 }
 
 // Records keeps stored responses.

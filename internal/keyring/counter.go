@@ -23,6 +23,7 @@ type account struct {
 	running int
 	changed [limitCount]bool // since it was written
 	noted   window           // refused requests that the ledger has, of a minute
+	bounded bool             // how many may be in progress at once is limited
 }
 
 // account finds or begins an account; counting is held.
@@ -30,6 +31,9 @@ func (r *Keyring) account(id string) *account {
 	a, ok := r.accounts[id]
 	if !ok {
 		a = &account{id: id}
+		if r.together != nil {
+			a.share()
+		}
 		r.accounts[id] = a
 	}
 	return a
@@ -73,7 +77,8 @@ func (r *Keyring) Load(ctx context.Context) error {
 	}
 	for _, c := range all {
 		if kind := countedAs(c.What); kind >= 0 {
-			r.account(c.Account).windows[kind] = window{begun: c.Begun, used: c.Used}
+			w := &r.account(c.Account).windows[kind]
+			w.begun, w.used, w.taken = c.Begun, c.Used, c.Used
 		}
 	}
 	return nil
@@ -124,10 +129,10 @@ func (r *Keyring) Recount(ctx context.Context, u Used) error {
 				continue
 			}
 			if w.begun.IsZero() || !u.Begun.Before(kd.window.ends(w.begun)) { // those before are over
-				w.begun, w.used = kd.window.starts(u.Begun), 0
+				w.begun, w.used, w.taken = kd.window.starts(u.Begun), 0, 0
 			}
 			if !u.Begun.Before(w.begun) {
-				w.used += n
+				w.used, w.taken = w.used+n, w.taken+n
 				b.account.changed[kind] = true
 			}
 		}

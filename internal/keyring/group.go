@@ -62,7 +62,7 @@ func (r *Keyring) Groups() (list []GroupStanding) {
 	defer r.counting.Unlock()
 	for _, name := range sortedKeys(r.groups) {
 		limits := r.groups[name]
-		list = append(list, GroupStanding{Group{name, limits}, standing([]bound{{account: r.account(groupPrefix + name), limits: limits}}, r.now())})
+		list = append(list, GroupStanding{Group{name, limits}, r.standing([]bound{{account: r.account(groupPrefix + name), limits: limits}}, r.now())})
 	}
 	return list
 }

@@ -266,15 +266,23 @@ func (r *Keyring) issue(ctx context.Context, k Key) (secret string, _ Key, err e
 	return secret, k, nil
 }
 
+// OwnerLabel is what the owner key of a gate is called; gates that share keys have one each.
+func OwnerLabel(gate string) string {
+	if gate == "" {
+		return "owner"
+	}
+	return "owner of " + gate
+}
+
 // IssueOwner makes a new owner key; the ones before it are revoked, and the consoles that were signed in with them
-// are signed out.
-func (r *Keyring) IssueOwner(ctx context.Context) (secret string, err error) {
+// are signed out. Of gates that share keys, which have a name, each has an owner key of its own.
+func (r *Keyring) IssueOwner(ctx context.Context, gate string) (secret string, err error) {
 	keys, err := r.Keys(ctx)
 	if err != nil {
 		return "", err
 	}
 	for _, k := range keys {
-		if k.Owner && k.Revoked.IsZero() {
+		if k.Owner && k.Revoked.IsZero() && k.Label == OwnerLabel(gate) {
 			if err := r.revoke(ctx, k, r.now().UTC()); err != nil {
 				return "", err
 			}
@@ -283,7 +291,7 @@ func (r *Keyring) IssueOwner(ctx context.Context) (secret string, err error) {
 	if err := r.records.DropSessions(ctx); err != nil {
 		return "", err
 	}
-	secret, _, err = r.issue(ctx, Key{Terms: Terms{Label: "owner"}, Owner: true})
+	secret, _, err = r.issue(ctx, Key{Terms: Terms{Label: OwnerLabel(gate)}, Owner: true})
 	return secret, err
 }
 

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"maps"
 	"regexp"
+	"slices"
 	"sync"
 	"time"
 
@@ -62,6 +63,9 @@ type Keyring struct {
 	counted   time.Time // until when the counts are that were taken over
 	accounts  map[string]*account
 	groups    map[string]Limits
+	together  Together  // the gates that share limits with this one; nil if none do
+	apart     time.Time // until when what they share is taken to be out of reach
+	told      bool      // that it is
 }
 
 // New makes a keyring on top of records. What it cannot write, and need not at once, goes to the log.
@@ -200,6 +204,56 @@ func (r *Keyring) touch(k *Key) {
 		held.LastUsed = now
 		r.known[k.ID], r.touched[k.ID] = held, now
 	}
+}
+
+// Refresh takes over a key from the records, after another gate has changed it there.
+func (r *Keyring) Refresh(ctx context.Context, id string) (k Key, err error) {
+	r.mu.RLock()
+	unread := r.known == nil
+	r.mu.RUnlock()
+	if unread {
+		return k, nil // which reads all
+	}
+	k, err = r.records.Key(ctx, id)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	held, was := r.known[id]
+	switch {
+	case errors.Is(err, ErrUnknown):
+		delete(r.known, id)
+		r.order = slices.DeleteFunc(r.order, func(other string) bool { return other == id })
+		r.index()
+		return held, nil
+	case err != nil:
+		return k, err
+	}
+	if _, ours := r.unwritten[id]; ours { // a revocation that the records do not have yet
+		k.Revoked = held.Revoked
+	}
+	if k.LastUsed.Before(held.LastUsed) {
+		k.LastUsed = held.LastUsed
+	}
+	if r.known[id] = k; !was {
+		r.order = append(r.order, id)
+		slices.SortStableFunc(r.order, func(a, b string) int { return r.known[b].Created.Compare(r.known[a].Created) })
+	}
+	r.index()
+	return k, nil
+}
+
+// RefreshGroups takes over the groups from the records, after another gate has changed them there.
+func (r *Keyring) RefreshGroups(ctx context.Context) error {
+	list, err := r.records.Groups(ctx)
+	if err != nil {
+		return err
+	}
+	r.counting.Lock()
+	defer r.counting.Unlock()
+	r.groups = map[string]Limits{}
+	for _, g := range list {
+		r.groups[g.Name] = g.Limits
+	}
+	return nil
 }
 
 const (

@@ -312,7 +312,7 @@ func TestUseIsNoted(t *testing.T) {
 
 func TestSessionsEnd(t *testing.T) {
 	r, _, now := ring(t)
-	owner, err := r.IssueOwner(t.Context())
+	owner, err := r.IssueOwner(t.Context(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -334,7 +334,7 @@ func TestSessionsEnd(t *testing.T) {
 		t.Error("the session goes on after its end")
 	}
 	*now = expires.Add(-time.Second)
-	if _, err := r.IssueOwner(t.Context()); err != nil {
+	if _, err := r.IssueOwner(t.Context(), ""); err != nil {
 		t.Fatal(err)
 	}
 	if err := r.CheckSession(t.Context(), token); err == nil {
@@ -348,11 +348,11 @@ func TestProof(t *testing.T) {
 	if _, err := r.Proof(t.Context(), "challenge", "127.0.0.1:7717"); err == nil {
 		t.Error("a gate without an owner key proves something")
 	}
-	old, err := r.IssueOwner(t.Context())
+	old, err := r.IssueOwner(t.Context(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	owner, err := r.IssueOwner(t.Context())
+	owner, err := r.IssueOwner(t.Context(), "")
 	if err != nil {
 		t.Fatal(err)
 	}

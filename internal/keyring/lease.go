@@ -68,19 +68,20 @@ type Entry struct {
 
 // Enter lets a request of a key in, if there is a place for it, and room for one more in all other limits. The error says which limit was
 // reached, as that of Admit does.
-func (r *Keyring) Enter(k Key) (*Entry, error) {
-	r.counting.Lock()
-	defer r.counting.Unlock()
-	l := &Lease{ring: r, parts: new(int), bounds: r.bounds(k, r.issuerOf(k), "")}
-	if err := l.refuse(r.now(), nil, one); err != nil {
-		return nil, err
-	}
-	e := &Entry{ring: r}
-	for _, b := range l.bounds {
-		b.account.running++
-		e.places = append(e.places, b.account)
-	}
-	return e, nil
+func (r *Keyring) Enter(k Key) (e *Entry, err error) {
+	issuer := r.issuerOf(k)
+	return e, r.sharing(func() error {
+		l := &Lease{ring: r, parts: new(int), bounds: r.bounds(k, issuer, "")}
+		if err := l.refuse(r.now(), nil, one); err != nil {
+			return err
+		}
+		e = &Entry{ring: r}
+		for _, b := range l.bounds {
+			r.runs(b.account, +1)
+			e.places = append(e.places, b.account)
+		}
+		return nil
+	})
 }
 
 // Leave gives the places back, if nobody has taken them over. It may be called again, without effect, and on nil.
@@ -91,7 +92,7 @@ func (e *Entry) Leave() {
 	e.ring.counting.Lock()
 	defer e.ring.counting.Unlock()
 	for _, a := range e.places {
-		a.running--
+		e.ring.runs(a, -1)
 	}
 	e.places = nil
 }
@@ -110,33 +111,37 @@ func (r *Keyring) issuerOf(k Key) Key {
 // tell how the limits stand.
 func (r *Keyring) Admit(k Key, model string, entry *Entry) (*Lease, error) {
 	l := &Lease{ring: r, parts: new(int)}
+	issuer := r.issuerOf(k)
 	r.counting.Lock()
-	defer r.counting.Unlock()
-	now := r.now()
-	l.bounds = r.bounds(k, r.issuerOf(k), model)
-	for _, b := range l.bounds {
-		l.limits = tightest(l.limits, b.limits)
-	}
+	l.bounds = r.bounds(k, issuer, model)
 	var taken []*account
 	if entry != nil {
 		taken, entry.places = entry.places, nil
 	}
 	for _, a := range taken {
-		a.running-- // which comes back below, if the request is admitted
+		r.runs(a, -1) // which comes back below, if the request is admitted
 	}
-	if err := l.refuse(now, taken, one); err != nil {
-		l.ended = true
-		return l, err
-	}
+	r.counting.Unlock()
 	for _, b := range l.bounds {
-		b.account.running++
-		b.account.count(ofRequests, 1, now)
-		for kind, k := range LimitKinds {
-			l.grows = l.grows || (k.unit == ofTokens || k.unit == ofMoney) && b.limit(kind) > 0
-		}
+		l.limits = tightest(l.limits, b.limits)
 	}
-	*l.parts = 1
-	return l, nil
+	err := r.sharing(func() error {
+		now := r.now()
+		if err := l.refuse(now, taken, one); err != nil {
+			return err
+		}
+		for _, b := range l.bounds {
+			r.runs(b.account, +1)
+			b.account.count(ofRequests, 1, now)
+			for kind, k := range LimitKinds {
+				l.grows = l.grows || (k.unit == ofTokens || k.unit == ofMoney) && b.limit(kind) > 0
+			}
+		}
+		*l.parts = 1
+		return nil
+	})
+	l.ended = err != nil
+	return l, err
 }
 
 // bounds are the limits that hold for a key, with a model if one is named: its own, those of the key that issued it, and those of its
@@ -171,9 +176,13 @@ func (l *Lease) QueueShare() int { return l.limits[QueueShare] }
 
 // refuse looks for a limit that leaves no room for so much, and of several takes the one that lasts longest. taken are accounts of which the
 // request has had a place, which nobody else may have got meanwhile. counting is held.
+//
+// Where gates share limits, the error may be what has to be taken of them first.
 func (l *Lease) refuse(now time.Time, taken []*account, more func(Unit) int64) error {
 	var refusal *exchange.Error
+	var short needs
 	for _, b := range l.bounds {
+		b.account.bounded = b.limits[RunningAtOnce] > 0
 		for kind, k := range LimitKinds {
 			if k.window == noWindow {
 				continue
@@ -183,23 +192,35 @@ func (l *Lease) refuse(now time.Time, taken []*account, more func(Unit) int64) e
 				continue
 			}
 			w := &b.account.windows[kind]
-			if w.at(k.window, now); w.used+n <= limit {
+			w.at(k.window, now)
+			w.limit = limit
+			if l.ring.together != nil && k.unit != ofRefusals {
+				if lacks, may := l.ring.lacks(b, kind, limit, n, now); may {
+					continue
+				} else if lacks.account != nil {
+					short = append(short, lacks)
+					continue
+				}
+			} else if w.used+n <= limit {
 				continue
 			}
 			wait := k.window.ends(w.begun).Sub(now)
 			if refusal == nil || refusal.RetryAfter < wait {
-				refusal = b.reached(k, limit, w.used, n, wait)
+				refusal = b.reached(k, limit, w.used+w.elsewhere, n, wait)
 			}
 		}
-		if most := b.limits[RunningAtOnce]; most > 0 && b.account.running >= most && !l.admitted() && !slices.Contains(taken, b.account) && refusal == nil {
+		if most := b.limits[RunningAtOnce]; most > 0 && l.ring.running(b.account) >= most && !l.admitted() && !slices.Contains(taken, b.account) && refusal == nil {
 			refusal = exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "%s may have %d requests in progress at once, and has; wait for one of them to end", b.of, most)
 			refusal.RetryAfter = time.Second
 		}
 	}
-	if refusal == nil {
-		return nil
+	switch {
+	case refusal != nil:
+		return refusal
+	case short != nil:
+		return short
 	}
-	return refusal
+	return nil
 }
 
 // reached is the error for a limit that leaves no room for n more.
@@ -258,8 +279,6 @@ func (l *Lease) Reserve(tokens int) error {
 	if most := l.limits[PromptTokens]; most > 0 && tokens > most {
 		return exchange.InvalidParam(exchange.Conversation, "the prompt has %d tokens; the key allows %d in one request", tokens, most)
 	}
-	l.ring.counting.Lock()
-	defer l.ring.counting.Unlock()
 	n := int64(tokens)
 	for _, b := range l.bounds {
 		for kind, k := range LimitKinds {
@@ -268,10 +287,12 @@ func (l *Lease) Reserve(tokens int) error {
 			}
 		}
 	}
-	if n <= l.tokens && l.tokens > 0 {
-		return nil
-	}
-	return l.take(n-l.tokens, 0)
+	return l.ring.sharing(func() error {
+		if n <= l.tokens && l.tokens > 0 {
+			return nil
+		}
+		return l.take(n-l.tokens, 0)
+	})
 }
 
 // Grows reports whether a limit holds that an answer may meet while it is written. Without one, Settle counts it all at its end.
@@ -283,12 +304,12 @@ func (l *Lease) Charge(tokens int, cost int64) error {
 	if !l.grows {
 		return nil
 	}
-	l.ring.counting.Lock()
-	defer l.ring.counting.Unlock()
-	if l.ended {
-		return nil
-	}
-	return l.take(max(0, int64(tokens)-l.tokens), max(0, cost-l.cost))
+	return l.ring.sharing(func() error {
+		if l.ended {
+			return nil
+		}
+		return l.take(max(0, int64(tokens)-l.tokens), max(0, cost-l.cost))
+	})
 }
 
 // take counts so much more, if all limits have room for it. counting is held.
@@ -336,7 +357,7 @@ func (l *Lease) Settle(tokens int, cost int64) {
 	l.ended = true
 	if *l.parts--; *l.parts == 0 {
 		for _, b := range l.bounds {
-			b.account.running--
+			l.ring.runs(b.account, -1)
 		}
 	}
 	more := map[Unit]int64{ofTokens: int64(tokens) - l.tokens, ofMoney: cost - l.cost}
@@ -373,10 +394,10 @@ const (
 func (l *Lease) Standing() []Standing {
 	l.ring.counting.Lock()
 	defer l.ring.counting.Unlock()
-	return standing(l.bounds, l.ring.now())
+	return l.ring.standing(l.bounds, l.ring.now())
 }
 
-func standing(bounds []bound, now time.Time) (list []Standing) {
+func (r *Keyring) standing(bounds []bound, now time.Time) (list []Standing) {
 	for _, b := range bounds {
 		for kind, k := range LimitKinds {
 			limit := b.limits.limit(kind)
@@ -385,14 +406,14 @@ func standing(bounds []bound, now time.Time) (list []Standing) {
 			}
 			w := &b.account.windows[kind]
 			w.at(k.window, now)
-			s := Standing{What: k.what, Limit: limit, Remaining: max(0, limit-w.used)}
-			if w.used > 0 {
+			s := Standing{What: k.what, Limit: limit, Remaining: max(0, limit-w.used-w.elsewhere)}
+			if w.used+w.elsewhere > 0 {
 				s.Reset = k.window.ends(w.begun).Sub(now)
 			}
 			list = append(list, s)
 		}
 		if limit := b.limits[RunningAtOnce]; limit > 0 {
-			list = append(list, Standing{What: AtOnce, Limit: int64(limit), Remaining: int64(max(0, limit-b.account.running))})
+			list = append(list, Standing{What: AtOnce, Limit: int64(limit), Remaining: int64(max(0, limit-r.running(b.account)))})
 		}
 	}
 	return list
@@ -405,10 +426,10 @@ func (r *Keyring) Standing(ctx context.Context, k Key) (list []Standing) {
 	r.counting.Lock()
 	defer r.counting.Unlock()
 	now := r.now()
-	list = standing(r.bounds(k, issuer, ""), now)
+	list = r.standing(r.bounds(k, issuer, ""), now)
 	for _, of := range []Key{k, issuer} {
 		for _, model := range sortedKeys(of.ByModel) {
-			for _, s := range standing([]bound{{account: r.account(of.Account() + "/" + model), limits: of.ByModel[model]}}, now) {
+			for _, s := range r.standing([]bound{{account: r.account(of.Account() + "/" + model), limits: of.ByModel[model]}}, now) {
 				s.Model = model
 				list = append(list, s)
 			}

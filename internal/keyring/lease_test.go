@@ -301,7 +301,7 @@ func TestRotate(t *testing.T) {
 	if _, err := r.Check(t.Context(), again); err != nil {
 		t.Error(err)
 	}
-	if _, err := r.IssueOwner(t.Context()); err != nil {
+	if _, err := r.IssueOwner(t.Context(), ""); err != nil {
 		t.Fatal(err)
 	}
 	keys, err := r.Keys(t.Context())

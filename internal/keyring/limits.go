@@ -172,7 +172,12 @@ func tightest(a, b Limits) (out Limits) {
 // window is the counting of one limit. That of a minute begins with the first use after the one before has ended, others with the day or month.
 type window struct {
 	begun time.Time
-	used  int64
+	used  int64 // by this gate
+	// What follows is of limits that gates share: what this one has taken of them, what the others have, when that was asked, and the limit.
+	taken, elsewhere int64
+	asked            time.Time
+	limit            int64
+	aligned          bool // it begins with the clock's minute, as at other gates
 	// end is when the window that began then ends, which takes a calendar to find out.
 	end struct{ of, at time.Time }
 }
@@ -210,7 +215,10 @@ func (w *window) at(of Window, now time.Time) {
 		return
 	}
 	if !now.Before(w.begun) || w.begun.IsZero() {
-		w.used = 0
+		w.used, w.taken, w.elsewhere, w.asked = 0, 0, 0, time.Time{}
 	}
 	w.begun = of.starts(now)
+	if w.aligned && of == minute {
+		w.begun = now.Truncate(time.Minute)
+	}
 }

@@ -564,10 +564,12 @@ func TestRestartMarksWhatWasUnderWay(t *testing.T) {
 	put("resp_a", "in_progress", false, now)
 	put("resp_b", "completed", true, now)
 	put("resp_old", "completed", true, now.Add(-31*24*time.Hour))
-	responses, err := answers.Open(ctx, &gate.Gate{}, nil, db, slog.New(slog.DiscardHandler))
+	log := slog.New(slog.DiscardHandler)
+	queue, err := answers.Alone(ctx, db, log)
 	if err != nil {
 		t.Fatal(err)
 	}
+	responses := answers.Open(ctx, &gate.Gate{}, nil, db, queue, log)
 	defer responses.Close()
 	if list, _, err := db.UnendedResponses(ctx); err != nil || len(list) != 0 {
 		t.Errorf("%v, %v", list, err)

@@ -50,6 +50,8 @@ type Options struct {
 	Check func(context.Context) ([]check.Finding, error)
 	// Joining is how machines join the gate; nil if none can.
 	Joining *Joining
+	// Peers are the gates that share what they know with this one; nil if none do.
+	Peers *Peers
 	// Silence is how long a stream is silent before a comment line shows that it lives; 10 seconds if zero.
 	Silence time.Duration
 	// Patience is how long a client may leave a body unfinished, or an answer untaken, without any of it moving; 30 seconds if

@@ -139,7 +139,7 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *testServ
 		secret, _, err := g.Keys.Issue(ctx, keyring.Terms{Label: label, Models: models})
 		return must(secret, err)
 	}
-	h.owner = must(g.Keys.IssueOwner(ctx))
+	h.owner = must(g.Keys.IssueOwner(ctx, ""))
 	h.key, h.narrow, h.revoked = issue("application"), issue("narrow", "other"), issue("gone")
 	if _, _, err := g.Keys.Revoke(ctx, "gone"); err != nil {
 		t.Fatal(err)
@@ -157,10 +157,12 @@ func start(t testing.TB, runner gate.Runner, change ...func(*Options)) *testServ
 		}
 		return mcp.New(mcp.Options{URL: s.URL, Headers: s.Headers, Guard: guard}, "1.2.3", slog.New(slog.DiscardHandler))
 	}, slog.New(slog.DiscardHandler))
-	responses, err := answers.Open(ctx, g, h.loops, db, slog.New(slog.DiscardHandler))
+	log := slog.New(slog.DiscardHandler)
+	queue, err := answers.Alone(ctx, db, log)
 	if err != nil {
 		t.Fatal(err)
 	}
+	responses := answers.Open(ctx, g, h.loops, db, queue, log)
 	o := Options{Gate: g, Loops: h.loops, Tools: h.tools, Answers: responses, Ledger: writer, Lately: lately, Contents: said, Suites: &suites.Runs{Gate: g, Loops: h.loops, Records: db}, Prices: func() Prices { return Prices{Currency: "EUR", Machine: 10} }, Metrics: counted.Handler(), Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}}
 	for _, c := range change {
 		c(&o)

@@ -66,5 +66,6 @@ func (s *Store) Invitation(ctx context.Context, id string) (fleet.Invitation, er
 
 // TakeInvitation removes an invitation and returns it, for the first who asks; it returns fleet.ErrUnknown for others.
 func (s *Store) TakeInvitation(ctx context.Context, id string) (fleet.Invitation, error) {
+	defer s.wake()
 	return scanInvitation(s.db.QueryRowContext(ctx, `DELETE FROM invitations WHERE id = ? RETURNING `+invitationColumns, id))
 }

@@ -14,7 +14,7 @@ import (
 )
 
 // tables are what a gate has to remember, what it would miss most first.
-var tables = []string{"keys", "groups", "presets", "names", "joined", "invitations", "model_names", "sessions", "responses", "notes", "counts", "totals"}
+var tables = []string{"keys", "groups", "presets", "names", "joined", "invitations", "changes", "model_names", "sessions", "responses", "notes", "counts", "totals"}
 
 // large is what there may be very many of, so that it is not gone through at each start.
 var large = []string{"exchanges", "conversations", "contents", "pictures", "content_pictures"}

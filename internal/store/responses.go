@@ -71,9 +71,9 @@ func (s *Store) PutResponse(ctx context.Context, r kept.Response) error {
 		return told(err)
 	}
 	defer tx.Rollback() //nolint:errcheck // it has no effect after Commit
-	if _, err := tx.ExecContext(ctx, `INSERT INTO responses (id, key, payer, created, ended, background, previous, doc, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET ended = excluded.ended, doc = excluded.doc, bytes = excluded.bytes`,
-		r.ID, r.Key, payer, r.Created.Unix(), r.Ended, r.Background, r.Previous, doc, len(doc)); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO responses (id, key, payer, created, ended, background, shared, previous, doc, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (id) DO UPDATE SET ended = excluded.ended, shared = excluded.shared, doc = excluded.doc, bytes = excluded.bytes`,
+		r.ID, r.Key, payer, r.Created.Unix(), r.Ended, r.Background, r.Shared, r.Previous, doc, len(doc)); err != nil {
 		return told(err)
 	}
 	// Whatever lies beyond the space, counted from the newest on.
@@ -90,8 +90,8 @@ func (s *Store) Response(ctx context.Context, id string) (kept.Response, error) 
 	r := kept.Response{ID: id}
 	var created int64
 	var doc []byte
-	err := s.reader.QueryRowContext(ctx, `SELECT key, created, ended, background, previous, doc FROM responses WHERE id = ?`, id).
-		Scan(&r.Key, &created, &r.Ended, &r.Background, &r.Previous, &doc)
+	err := s.reader.QueryRowContext(ctx, `SELECT key, created, ended, background, shared, previous, doc FROM responses WHERE id = ?`, id).
+		Scan(&r.Key, &created, &r.Ended, &r.Background, &r.Shared, &r.Previous, &doc)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, kept.ErrMissing
 	} else if err != nil {

@@ -29,6 +29,9 @@ type Store struct {
 	reader *sql.DB                     // that reads what requests wait for, beside it
 	pages  *sql.DB                     // that reads what may take long, such as pages of the ledger, so that nothing else waits for it
 	limits atomic.Pointer[kept.Limits] // of stored responses
+
+	gate    atomic.Pointer[string] // the name of the gate, if it shares what it knows; nil if not
+	waiting chan struct{}          // has room for one: something that is shared may have changed
 }
 
 //go:embed migrations/*.sql
@@ -70,7 +73,7 @@ func Open(path string, responses kept.Limits) (*Store, error) {
 		return nil, errors.Join(err, reader.Close(), db.Close())
 	}
 	pages.SetMaxOpenConns(3)
-	s := &Store{db: db, reader: reader, pages: pages}
+	s := &Store{db: db, reader: reader, pages: pages, waiting: make(chan struct{}, 1)}
 	s.Limit(responses)
 	return s, nil
 }
@@ -121,6 +124,7 @@ func told(err error) error {
 // exec runs a statement.
 func (s *Store) exec(ctx context.Context, query string, args ...any) error {
 	_, err := s.db.ExecContext(ctx, query, args...)
+	s.wake()
 	return told(err)
 }
 
@@ -130,6 +134,7 @@ func (s *Store) drop(ctx context.Context, missing error, query string, args ...a
 	if err != nil {
 		return told(err)
 	}
+	s.wake()
 	if n, err := result.RowsAffected(); err != nil || n == 0 {
 		return errors.Join(err, missing)
 	}
@@ -238,6 +243,21 @@ func (s *Store) Counts(ctx context.Context) (list []keyring.Counts, until time.T
 	return list, until, rows.Err()
 }
 
+// Note is the time that was noted under a name; zero for none.
+func (s *Store) Note(ctx context.Context, name string) (time.Time, error) {
+	var at int64
+	err := s.reader.QueryRowContext(ctx, `SELECT value FROM notes WHERE name = ?`, name).Scan(&at)
+	if errors.Is(err, sql.ErrNoRows) {
+		return time.Time{}, nil
+	}
+	return time.UnixMicro(at), told(err)
+}
+
+// PutNote notes a time, in the place of the one before.
+func (s *Store) PutNote(ctx context.Context, name string, at time.Time) error {
+	return s.exec(ctx, `INSERT INTO notes (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, at.UnixMicro())
+}
+
 // PutCounts keeps what was used of limits, and until when.
 func (s *Store) PutCounts(ctx context.Context, list []keyring.Counts, until time.Time) error {
 	tx, err := s.db.BeginTx(ctx, nil)
@@ -306,7 +326,9 @@ func (s *Store) DropKey(ctx context.Context, id string) error {
 	if _, err := tx.ExecContext(ctx, `DELETE FROM responses WHERE key = ?`, id); err != nil {
 		return told(err)
 	}
-	return told(tx.Commit())
+	err = tx.Commit()
+	s.wake()
+	return told(err)
 }
 
 // TouchKey notes when a key was used.

@@ -103,7 +103,7 @@ func TestKeysLiveAndDie(t *testing.T) {
 func TestRevokeByLabelAndIdentifier(t *testing.T) {
 	r := keyring.New(open(t, filepath.Join(t.TempDir(), "a.db")), slog.New(slog.DiscardHandler))
 	ctx := t.Context()
-	owner, err := r.IssueOwner(ctx)
+	owner, err := r.IssueOwner(ctx, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -140,11 +140,11 @@ func TestRevokeByLabelAndIdentifier(t *testing.T) {
 func TestConsoleSessions(t *testing.T) {
 	r := keyring.New(open(t, filepath.Join(t.TempDir(), "a.db")), slog.New(slog.DiscardHandler))
 	ctx := t.Context()
-	old, err := r.IssueOwner(ctx)
+	old, err := r.IssueOwner(ctx, "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	owner, err := r.IssueOwner(ctx)
+	owner, err := r.IssueOwner(ctx, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -181,7 +181,7 @@ func TestConsoleSessions(t *testing.T) {
 	if err := r.CheckSession(ctx, second); err != nil {
 		t.Errorf("another console: %v", err)
 	}
-	if _, err := r.IssueOwner(ctx); err != nil {
+	if _, err := r.IssueOwner(ctx, ""); err != nil {
 		t.Fatal(err)
 	}
 	if err := r.CheckSession(ctx, second); err == nil {

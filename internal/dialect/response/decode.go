@@ -25,6 +25,7 @@ type Call struct {
 	Input      []json.RawMessage // the items of the request, each with its type
 	Unknown    []field.Ignored   // fields that mean nothing here; they were ignored
 	References []string          // ids of items elsewhere that stand among those of the request, until [Call.Resolve]
+	Body       json.RawMessage   // of the request, of one in the background
 	sealed     bool              // reasoning comes in a form to be sent back, too
 	settings   settings
 }
@@ -93,7 +94,11 @@ func Decode(body []byte) (*Call, error) {
 	if err != nil {
 		return nil, err
 	}
-	return decode(o, true)
+	c, err := decode(o, true)
+	if err == nil && c.Background {
+		c.Body = body
+	}
+	return c, err
 }
 
 // DecodeToCount reads the body of a request whose tokens are to be counted, and DecodeToCompact that of one whose conversation is to be

@@ -73,7 +73,7 @@ var rooms = map[string][]string{
 	"tool/web":        {"tool"},
 	"tool/mcp":        {"exchange", "system", "tool", "tool/web"},
 	"loop":            {"exchange", "gate", "keyring", "record", "tool"},
-	"answers":         {"loop", "exchange", "gate", "keyring", "kept", "dialect/response"},
+	"answers":         {"dialect", "loop", "exchange", "gate", "keyring", "kept", "dialect/response"},
 	"ledger":          {"system", "catalog", "exchange", "gate", "kept", "keyring", "prompt", "record"},
 	"replay":          {"dialect", "difference", "exchange", "gate", "kept", "keyring", "ledger", "record"},
 	"suite":           {"sampling", "difference", "exchange", "kept", "record"},

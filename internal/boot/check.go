@@ -56,7 +56,14 @@ func (app *App) look(ctx context.Context) ([]check.Finding, error) {
 		for _, there := range s.Models {
 			one.Models = append(one.Models, there.Name)
 		}
+		app.joinedFacts(&one)
 		f.Machines = append(f.Machines, one)
+	}
+	f.Version = app.options.Version
+	if app.peers != nil {
+		for _, g := range app.peers.Gates.List() {
+			f.Gates = append(f.Gates, check.Gate{Name: g.Name, Self: g.Self, There: g.There(), Unseen: g.Unseen, Program: g.Program, Skew: g.Skew, Pending: g.Pending})
+		}
 	}
 	for _, name := range app.tools.Names() {
 		if server, err := app.tools.Get(name); err == nil { // else it has just been taken out
@@ -92,6 +99,22 @@ func (app *App) look(ctx context.Context) ([]check.Finding, error) {
 	f.Disks = disks(holds)
 	f.Private = private(holds)
 	return check.Look(f), nil
+}
+
+// joinedFacts adds what is known of a machine that has joined.
+func (app *App) joinedFacts(m *check.Machine) {
+	if app.joining == nil {
+		return
+	}
+	j, ok := app.joining.Hub.Machine(m.Name)
+	if !ok {
+		return
+	}
+	s := j.State()
+	m.Joined, m.Program, m.Skew, m.Returns, m.Digests = true, s.Program, s.Skew, s.Returns, map[string]string{}
+	for _, one := range s.Models {
+		m.Digests[one.Name] = one.Digest
+	}
 }
 
 func disks(c config.Config) (list []check.Disk) {

@@ -85,6 +85,8 @@ type Facts struct {
 	Names         []catalog.Name
 	Presets       []catalog.Preset
 	Machines      []Machine
+	Gates         []Gate // that share what they know; none for one that shares nothing
+	Version       string // of this gate
 	Tools         []Tools
 
 	Bad     []record.Record   // that did not come to their end, of the last day
@@ -107,6 +109,13 @@ type Machine struct {
 	Why       string // it failed last
 	Encrypted bool
 	Models    []string
+
+	// What follows is of machines that have joined.
+	Joined  bool
+	Program string            // its version
+	Skew    time.Duration     // of its clock, ahead of the gate's
+	Returns int               // after it had gone, in the last ten minutes
+	Digests map[string]string // of its models' files, by the models' names
 }
 
 // Tools is a server of tools.
@@ -136,6 +145,7 @@ func Look(f Facts) []Finding {
 	f.keys(&l)
 	f.models(&l)
 	f.machines(&l)
+	f.fleet(&l)
 	f.tools(&l)
 	f.ledger(&l)
 	f.machine(&l)
@@ -331,9 +341,12 @@ func (f Facts) machines(l *list) {
 	if len(f.Machines) == 0 {
 		return
 	}
-	var bad, open []string
+	var bad, open, away []string
 	for _, m := range f.Machines {
-		if !m.Healthy || !m.Seen {
+		switch {
+		case m.Joined && !m.Healthy:
+			away = append(away, fmt.Sprintf("%s (%s)", m.Name, m.Why))
+		case !m.Healthy || !m.Seen:
 			bad = append(bad, fmt.Sprintf("%s at %s (%s)", m.Name, m.URL, cmp.Or(m.Why, "not seen yet")))
 		}
 		if !m.Encrypted {
@@ -343,6 +356,8 @@ func (f Facts) machines(l *list) {
 	switch {
 	case len(bad) > 0:
 		l.add("machines", Error, "these are unreachable, or cannot be used: "+strings.Join(bad, "; "), "see that they run, and look at runners in the configuration; names with several targets go on with the others")
+	case len(away) > 0:
+		l.add("machines", Warning, "these have joined, and take no work now: "+strings.Join(away, "; "), "see that \"kindred join\" runs there and reaches this gate, or wait until their operators let them work again")
 	case len(open) > 0:
 		l.add("machines", Warning, "what is asked goes to these without encryption: "+strings.Join(open, ", "), "give them a certificate, and an address with https")
 	default:
@@ -419,6 +434,10 @@ func (f Facts) models(l *list) {
 		for _, one := range m.Models {
 			targets[m.Name+"/"+one] = true
 			usable[m.Name+"/"+one] = true
+			targets[catalog.AnyMachine+one] = true
+			if m.Joined {
+				usable[one], targets[one] = true, true
+			}
 		}
 	}
 	var lost []string

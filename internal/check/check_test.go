@@ -87,6 +87,32 @@ func TestLook(t *testing.T) {
 		}},
 		{"tools", OK, "1 tool servers are set up", func(f *Facts) { f.Tools = []Tools{{Name: "ferry"}} }},
 		{"machines", Warning, "without encryption: attic", func(f *Facts) { f.Machines = []Machine{{Name: "attic", Healthy: true, Seen: true}} }},
+		{"machines", Warning, "take no work now: attic (it runs on battery)", func(f *Facts) {
+			f.Machines = []Machine{{Name: "attic", Joined: true, Encrypted: true, Seen: true, Why: "it runs on battery"}}
+		}},
+		{"clocks", Warning, "attic by -300 s, the gate south by +6 s", func(f *Facts) {
+			f.Machines = []Machine{{Name: "attic", Joined: true, Healthy: true, Skew: -5 * time.Minute}, {Name: "cellar", Joined: true, Healthy: true, Skew: time.Second}}
+			f.Gates = []Gate{{Name: "north", Self: true}, {Name: "south", There: true, Skew: 6 * time.Second}}
+		}},
+		{"clocks", OK, "agree", func(f *Facts) { f.Gates = []Gate{{Name: "north", Self: true}} }},
+		{"versions", Warning, "this gate has 0.2, others another version: attic has 0.1", func(f *Facts) {
+			f.Version, f.Machines = "0.2", []Machine{{Name: "attic", Joined: true, Healthy: true, Program: "0.1"}, {Name: "cellar", Joined: true, Healthy: true, Program: "0.2"}}
+		}},
+		{"lines", Warning, "attic (3 times)", func(f *Facts) { f.Machines = []Machine{{Name: "attic", Joined: true, Healthy: true, Returns: 3}} }},
+		{"files", Warning, "harbour-4m (attic and loft, others than cellar)", func(f *Facts) {
+			f.Machines = []Machine{{Name: "attic", Joined: true, Digests: map[string]string{"harbour-4m": "1"}}, {Name: "loft", Joined: true, Digests: map[string]string{"harbour-4m": "1"}},
+				{Name: "cellar", Joined: true, Digests: map[string]string{"harbour-4m": "2", "m": "3"}}}
+		}},
+		{"gates", Error, "do not hear this one, which hears them: south", func(f *Facts) {
+			f.Gates = []Gate{{Name: "north", Self: true}, {Name: "south", There: true, Unseen: true}}
+		}},
+		{"gates", Warning, "7 changes of this gate have not reached the others", func(f *Facts) { f.Gates = []Gate{{Name: "north", Self: true, Pending: 7}} }},
+		{"gates", Warning, "nothing is heard of south", func(f *Facts) { f.Gates = []Gate{{Name: "north", Self: true}, {Name: "south"}} }},
+		{"gates", OK, "2 share", func(f *Facts) { f.Gates = []Gate{{Name: "north", Self: true}, {Name: "south", There: true}} }},
+		{"names", OK, "have their models", func(f *Facts) {
+			f.Machines = []Machine{{Name: "attic", Healthy: true, Joined: true, Models: []string{"m"}}}
+			f.Names = []catalog.Name{{Name: "x", Of: []catalog.Target{{To: "*/m"}, {To: "m"}}}}
+		}},
 		{"names", OK, "have their models", func(f *Facts) {
 			f.Machines = []Machine{{Name: "attic", Healthy: true, Seen: true, Encrypted: true, Models: []string{"m"}}}
 			f.Names = []catalog.Name{{Name: "x", Of: []catalog.Target{{To: "attic/m"}}, Shadow: &catalog.Shadow{To: "harbour-4m"}}}

@@ -16,6 +16,8 @@ export type Limits = Schemas["Limits"];
 export type Group = Schemas["GroupList"]["groups"][number];
 export type Name = Schemas["Name"];
 export type Machine = Schemas["Machine"];
+export type Gate = Schemas["GateState"];
+export type Invitation = Schemas["Invitation"];
 export type Tool = Schemas["Tool"];
 export type ToolServer = Schemas["ToolServer"];
 export type Replay = Schemas["Replay"];
@@ -110,6 +112,9 @@ export const names = async () => (await json<{ names: Name[] }>("GET", "/gate/na
 export const setName = (n: Name) => json<Name>("PUT", "/gate/names", n);
 export const removeName = (name: string) => send("DELETE", `/gate/names?name=${encodeURIComponent(name)}`);
 export const machines = async () => (await json<{ machines: Machine[] }>("GET", "/gate/machines")).machines;
+export const inviteMachine = (i: { name: string; valid: string }) => json<Invitation>("POST", "/gate/machines", i);
+export const revokeMachine = (name: string) => send("DELETE", `/gate/machines/${encodeURIComponent(name)}`);
+export const gates = async () => (await json<{ gates: Gate[] }>("GET", "/gate/gates")).gates;
 export const lookAtMachine = (name: string) => json<Machine>("POST", `/gate/machines/${encodeURIComponent(name)}/look`, {});
 export const probeMachine = (name: string) => json<Machine>("POST", `/gate/machines/${encodeURIComponent(name)}/probe`, {});
 export const tools = () => json<Schemas["ToolList"]>("GET", "/gate/tools");

@@ -25,6 +25,7 @@ export const useModels = () => useQuery({ queryKey: ["models"], queryFn: api.mod
 export const usePresets = () => useQuery({ queryKey: ["presets"], queryFn: api.presets, refetchInterval: often });
 export const useNames = () => useQuery({ queryKey: ["names"], queryFn: api.names, refetchInterval: often });
 export const useMachines = () => useQuery({ queryKey: ["machines"], queryFn: api.machines, refetchInterval: often });
+export const useGates = () => useQuery({ queryKey: ["gates"], queryFn: api.gates, refetchInterval: often });
 export const useTools = () => useQuery({ queryKey: ["tools"], queryFn: api.tools, refetchInterval: often });
 export const useApprovals = () => useQuery({ queryKey: ["approvals"], queryFn: api.approvals, refetchInterval: 2000 });
 export const useSteps = (ids: string[]) => useQueries({ queries: ids.map((id) => ({ queryKey: ["exchange", id], queryFn: () => api.exchange(id) })), combine: (all) => all.flatMap((one) => one.data ?? []) });
@@ -57,6 +58,10 @@ export function useTargets(text = true): Target[] {
     ...(names?.filter((n) => n.name !== "*").map((n) => ({ name: n.name, kind: "name" as const, model: of(n.of[0]?.to), rendersHere: rendersHere(n.of[0]?.to) })) ?? []),
     ...(machines?.flatMap((m) => m.models.map((one) => ({ name: `${m.name}/${one.name}`, kind: "machine" as const, use: one.use, rendersHere: m.mode === "prompt" }))) ?? []),
   ];
+  // Models of machines that have joined go by their own name too, unless something else has it.
+  for (const one of machines?.filter((m) => m.joined).flatMap((m) => m.models) ?? []) {
+    if (!list.some((t) => t.name === one.name)) list.push({ name: one.name, kind: "machine", use: one.use, rendersHere: false });
+  }
   return text ? list.filter((t) => !["embedding", "rerank"].includes(t.model?.use ?? t.use ?? "")) : list;
 }
 

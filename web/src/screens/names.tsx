@@ -83,27 +83,39 @@ const ways = [
   { value: "least_busy", label: "least busy" },
   { value: "weighted", label: "weighted" },
   { value: "prefix_affinity", label: "prefix affinity" },
+  { value: "placement", label: "placement" },
 ] as const;
 
 const spoken = (name: string) => (name === "*" ? "every name that nothing else has" : `“${name}”`);
 
-/** What can be a target: models here and elsewhere, and presets. */
-const useTargetNames = () =>
-  useTargets(false)
-    .filter((t) => t.kind !== "name")
-    .map((t) => t.name);
+/** What can be a target: models here and elsewhere, models on any machine, and presets. */
+const useTargetNames = () => {
+  const machines = useMachines().data ?? [];
+  const anywhere = new Set(machines.flatMap((m) => m.models.map((one) => `*/${one.name}`)));
+  return [
+    ...useTargets(false)
+      .filter((t) => t.kind !== "name" && (t.kind !== "machine" || t.name.includes("/")))
+      .map((t) => t.name),
+    ...anywhere,
+  ];
+};
 
 /** A target with whether it can answer now. */
 function Health({ target, known }: { target: string; known: string[] }) {
   const machines = useMachines();
   const machine = machines.data?.find((m) => target.startsWith(`${m.name}/`));
-  const [look, says] =
-    machine && !machine.healthy ? ["bg-vermilion", "unreachable"] : known.includes(target) ? ["bg-moss", "healthy"] : ["bg-brass", "not found"];
+  const anywhere = target.startsWith("*/");
+  const holders = anywhere ? (machines.data ?? []).filter((m) => m.models.some((one) => `*/${one.name}` === target)) : [];
+  const [look, says] = anywhere
+    ? holders.some((m) => m.healthy)
+      ? ["bg-moss", `on ${holders.length} ${holders.length === 1 ? "machine" : "machines"}`]
+      : ["bg-vermilion", "on no machine now"]
+    : machine && !machine.healthy ? ["bg-vermilion", "unreachable"] : known.includes(target) ? ["bg-moss", "healthy"] : ["bg-brass", "not found"];
   return (
     <span className="flex items-center gap-2">
       <span aria-hidden className={`size-2 shrink-0 rounded-full ${look}`} />
       <span className="break-all">{target}</span>
-      <span className={look === "bg-moss" ? "sr-only" : "text-small text-faded"}>{says}</span>
+      <span className={look === "bg-moss" && !anywhere ? "sr-only" : "text-small text-faded"}>{says}</span>
     </span>
   );
 }

@@ -392,7 +392,7 @@ func retry(ctx context.Context, keys *keyring.Keyring, log *slog.Logger) {
 		select {
 		case <-tick.C:
 			keys.Retry(ctx)
-			keys.GiveBack()
+			keys.Square()
 			flush(ctx, keys, log)
 		case <-ctx.Done():
 			keys.Retry(context.WithoutCancel(ctx)) // for the last time

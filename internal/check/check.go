@@ -422,6 +422,8 @@ func (f Facts) models(l *list) {
 	switch {
 	case f.ModelsProblem != "":
 		l.add("models", Error, "they cannot be looked for: "+f.ModelsProblem, "see that the folders of models.folders are there and can be read")
+	case len(usable) == 0 && slices.ContainsFunc(f.Machines, func(m Machine) bool { return len(m.Models) > 0 }):
+		l.add("models", OK, "none is installed here; machines have some", "")
 	case len(usable) == 0:
 		l.add("models", Error, "none is installed that can run", "\"kindred models add\" brings one")
 	case len(broken) > 0:

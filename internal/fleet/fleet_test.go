@@ -8,6 +8,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -23,10 +24,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nkeys"
 
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/placement"
 )
 
 // memory keeps records in memory.
@@ -309,6 +312,8 @@ type proxy struct {
 	mu    sync.Mutex
 	lines []net.Conn
 	down  bool
+	// stalled lines take what comes and pass nothing on.
+	stalled bool
 }
 
 func newProxy(t *testing.T, to string) *proxy {
@@ -338,11 +343,31 @@ func newProxy(t *testing.T, to string) *proxy {
 			}
 			p.lines = append(p.lines, in, out)
 			p.mu.Unlock()
-			go func() { _, _ = io.Copy(in, out); in.Close(); out.Close() }()
-			go func() { _, _ = io.Copy(out, in); in.Close(); out.Close() }()
+			go func() { _, _ = io.Copy(in, p.through(out)); in.Close(); out.Close() }()
+			go func() { _, _ = io.Copy(out, p.through(in)); in.Close(); out.Close() }()
 		}
 	}()
 	return p
+}
+
+// through is what comes from a side, as long as the line is not stalled.
+func (p *proxy) through(from io.Reader) io.Reader { return &stalling{p, from} }
+
+type stalling struct {
+	*proxy
+	from io.Reader
+}
+
+func (s *stalling) Read(b []byte) (int, error) {
+	for {
+		n, err := s.from.Read(b)
+		s.mu.Lock()
+		stalled := s.stalled
+		s.mu.Unlock()
+		if !stalled || err != nil {
+			return n, err
+		}
+	}
 }
 
 func (p *proxy) cut(stays bool) {
@@ -351,7 +376,7 @@ func (p *proxy) cut(stays bool) {
 	for _, c := range p.lines {
 		c.Close()
 	}
-	p.lines, p.down = nil, stays
+	p.lines, p.down, p.stalled = nil, stays, false
 }
 
 func (p *proxy) mend() {
@@ -503,4 +528,240 @@ func TestWhoComesIn(t *testing.T) {
 	if err := h.Revoke(t.Context(), "attic"); err == nil {
 		t.Error("it is revoked twice")
 	}
+}
+
+// Vectors and scores come whole, however many they are; what a machine does not offer any more, or cannot read, is an error.
+func TestOtherWork(t *testing.T) {
+	h, fingerprint := open(t, newMemory())
+	m := join(t, h, fingerprint, h.Address(), "attic", &counted{}, nil)
+	req := &exchange.Embedding{Inputs: make([]exchange.Input, 300)}
+	v, err := m.Embed(t.Context(), "harbour-4m", req)
+	if err != nil || len(v.Vectors) != 300 || len(v.Vectors[299]) != 1024 || v.Vectors[299][7] != 299.123456789 || v.Tokens != 300 {
+		t.Errorf("%v", err)
+	}
+	s, err := m.Rank(t.Context(), "harbour-4m", &exchange.Ranking{Query: "q", Documents: []string{"", "12345"}})
+	if err != nil || len(s.Scores) != 2 || s.Scores[1] != 0.5 {
+		t.Errorf("%+v %v", s, err)
+	}
+	var e *exchange.Error
+	if _, err := m.Embed(t.Context(), "harbour-9m", req); !errors.As(err, &e) || e.Code != "model_not_found" {
+		t.Errorf("a model that is not offered: %v", err)
+	}
+	if err := m.ask(t.Context(), "dance", Work{Model: "harbour-4m"}, []byte("{}"), nil, func([]byte) error { return nil }); !errors.As(err, &e) || e.Code != "request_unknown" {
+		t.Errorf("work of a kind that is not known: %v", err)
+	}
+	if err := m.ask(t.Context(), answerKind, Work{Model: "harbour-4m"}, []byte(`{"turns":5}`), nil, func([]byte) error { return nil }); !errors.As(err, &e) || e.Code != "request_unknown" {
+		t.Errorf("a request that cannot be read: %v", err)
+	}
+	if err := m.ask(t.Context(), answerKind, Work{Model: "harbour-4m"}, make([]byte, mostRequest+1), nil, func([]byte) error { return nil }); !errors.As(err, &e) || e.Kind != exchange.TooLarge {
+		t.Errorf("a request that is too large: %v", err)
+	}
+}
+
+// A machine that is started anew in the middle of an answer does not leave its client waiting, and one whose line stalls without being cut does not either.
+func TestMachinesThatForget(t *testing.T) {
+	h, fingerprint := open(t, newMemory())
+	runner := &counted{pieces: 100, stopAt: 10}
+	token, _, err := h.Invite(t.Context(), "attic", time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := newProxy(t, h.Address())
+	c, err := Join(t.Context(), []string{Scheme + p.Addr().String()}, token, fingerprint)
+	if err != nil {
+		t.Fatal(err)
+	}
+	serve := func() *Member {
+		m, err := Serve(MemberOptions{Credentials: c, Runner: runner, Offer: func() Offer { return Offer{Models: []Model{{Name: "harbour-4m"}}} }, Log: quiet()})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return m
+	}
+	first := serve()
+	m := machineOf(t, h, "attic")
+	waitFor(t, "its first word", func() bool { return m.Away() == "" })
+	cut := func(how func()) {
+		t.Helper()
+		n, begun := 0, time.Now()
+		_, err := text(t, m, asked(), func() {
+			if n++; n == 5 {
+				how()
+				begun = time.Now()
+			}
+		})
+		var e *exchange.Error
+		if !errors.As(err, &e) || e.Code != "runner_unavailable" {
+			t.Errorf("it ends with %v", err)
+		}
+		if took := time.Since(begun); took > lostAfter+3*time.Second {
+			t.Errorf("that took %s", took)
+		}
+	}
+	cut(func() {
+		first.conn.Close() // as one that is killed: nothing is said
+		first.end()
+		second := serve()
+		t.Cleanup(func() { second.Close() })
+	})
+	first.close()
+	waitFor(t, "the machine to be there again", func() bool { return m.Away() == "" })
+	cut(p.stall)
+}
+
+// A machine of another version takes work if it is one apart, and is told what to do if it is more; what it says of itself is bounded.
+func TestWhatMachinesSay(t *testing.T) {
+	h, _ := open(t, newMemory())
+	m := newMachine(h, Joined{Name: "attic"})
+	for version, want := range map[int]string{Version: "", Version + 1: "", Version + 2: "install a newer version on the gate", Version - 2: "install a newer version on the machine"} {
+		m.says(Hello{Version: version, Models: []Model{{Name: "a"}}})
+		if got := m.Away(); (got == "") != (want == "") || !strings.Contains(got, want) {
+			t.Errorf("version %d: %q", version, got)
+		}
+	}
+	many := Hello{Version: Version, Away: strings.Repeat("x", 1<<20), Models: []Model{{Name: ""}, {Name: strings.Repeat("y", 1000)}}}
+	for i := range 3 * mostModels {
+		many.Models = append(many.Models, Model{Name: fmt.Sprint(i), Known: make([]byte, 1<<12), Queued: -5})
+	}
+	m.says(many)
+	if n := len(m.Models()); n > mostModels {
+		t.Errorf("%d models are kept", n)
+	}
+	if n := len(m.Away()); n > mostText {
+		t.Errorf("%d bytes of why it is away are kept", n)
+	}
+	if c := m.Candidate("5", nil); c.Queued < 0 {
+		t.Errorf("%+v", c)
+	}
+	m.says(Hello{Version: Version, Models: []Model{{Name: "a", Digest: "1"}}})
+	m.says(Hello{Version: Version, Models: []Model{{Name: "a", Digest: "2"}}})
+	if s := m.State(); s.Faults[changedFault] != 1 || s.Faults[modelsFault] != 1 {
+		t.Errorf("%v", s.Faults)
+	}
+	for kind, want := range map[exchange.Kind]exchange.Kind{exchange.Unauthenticated: exchange.Unavailable, exchange.Kind(99): exchange.Unavailable, exchange.Invalid: exchange.Invalid} {
+		err := (&failure{Kind: kind, Message: strings.Repeat("é", 5000), Retry: 1 << 62}).err()
+		var e *exchange.Error
+		if !errors.As(err, &e) || e.Kind != want || len(e.Message) > mostText || e.RetryAfter > time.Hour {
+			t.Errorf("%v: %+v", kind, e)
+		}
+	}
+}
+
+// A machine that answers for another one is not believed, and one that floods the gate is left alone, while others go on.
+func TestMachinesThatLie(t *testing.T) {
+	h, fingerprint := open(t, newMemory())
+	good := join(t, h, fingerprint, h.Address(), "attic", &counted{pieces: 2000}, nil)
+	token, _, err := h.Invite(t.Context(), "cellar", time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := Join(t.Context(), []string{Scheme + h.Address()}, token, fingerprint)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bad, err := Serve(MemberOptions{Credentials: c, Runner: &counted{}, Offer: func() Offer { return Offer{Models: []Model{{Name: "harbour-4m"}}} }, Log: quiet()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer bad.Close()
+	m := machineOf(t, h, "cellar")
+	waitFor(t, "its first word", func() bool { return m.Away() == "" })
+	n := 0
+	got, err := text(t, good, asked(), func() {
+		if n++; n%100 != 0 {
+			return
+		}
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		for line := range h.answers { // which it has no way to know of
+			if err := bad.conn.Publish(eventSubject(bad.id, h.id, line), []byte("forged")); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	if err != nil || got != sequence(2000) {
+		t.Errorf("%d bytes, %v", len(got), err)
+	}
+	waste := make([]byte, 512<<10)
+	for range 4 * mostStray / len(waste) {
+		if bad.conn.Publish(eventSubject(bad.id, h.id, "X"), waste) != nil {
+			break // it was cut off
+		}
+	}
+	waitFor(t, "the one that floods to be left alone", func() bool { return strings.Contains(m.Away(), "left alone") })
+	if got, err := text(t, good, asked(), nil); err != nil || got != sequence(2000) {
+		t.Errorf("beside one that floods: %d bytes, %v", len(got), err)
+	}
+}
+
+// stall has the line stay open while nothing goes through.
+func (p *proxy) stall() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.stalled = true
+}
+
+// FuzzTexts reads what people and machines give as text.
+func FuzzTexts(f *testing.F) {
+	secrets, err := NewSecrets()
+	if err != nil {
+		f.Fatal(err)
+	}
+	k, err := secrets.open()
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(Token{rand.Text(), rand.Text(), k.sealPublic}.String())
+	f.Add("tls://gate.example:7718,tls://[::1]:7718")
+	f.Fuzz(func(t *testing.T, text string) {
+		if token, err := ParseToken(text); err == nil && token.String() != strings.TrimSpace(text) {
+			t.Errorf("%q is read as %v", text, token)
+		}
+		if list, err := ParseAddresses(text); err == nil {
+			again, err := ParseAddresses(strings.Join(list, ","))
+			if err != nil || !slices.Equal(again, list) {
+				t.Errorf("%q is read as %v, and that as %v, %v", text, list, again, err)
+			}
+		}
+		_, _ = ParseSecrets([]byte(text))
+	})
+}
+
+// FuzzHello has a machine say anything of itself.
+func FuzzHello(f *testing.F) {
+	f.Add([]byte(`{"version":1,"models":[{"name":"harbour-4m","queued":3,"prefill":1e300,"prefixes":"AAAA"}],"at_once":-1,"open":-7}`))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		var h Hello
+		if json.Unmarshal(raw, &h) != nil {
+			return
+		}
+		m := newMachine(&Hub{opts: Options{Log: quiet()}, server: &server.Server{}}, Joined{Name: "attic"})
+		m.says(h)
+		_ = m.State()
+		for _, one := range m.Models() {
+			e := placement.Of(m.Candidate(one.Name, []uint32{1}), placement.Request{Prompt: 10})
+			if e.Total < 0 || e.Total != e.Total {
+				t.Errorf("%+v", e)
+			}
+		}
+	})
+}
+
+// FuzzMessages has a machine send any messages in any order: what is taken is what was numbered, once.
+func FuzzMessages(f *testing.F) {
+	f.Add([]byte{1, 2, 3, 3, 2, 9, 4})
+	f.Fuzz(func(t *testing.T, numbers []byte) {
+		w := &waiting{tell: func(ack) {}, last: time.Now(), done: make(chan struct{})}
+		want := 1
+		for _, n := range numbers {
+			msg := &message{Number: int(int8(n))}
+			if w.next(msg) {
+				if msg.Number != want {
+					t.Fatalf("message %d is taken, where %d comes next", msg.Number, want)
+				}
+				w.taken(msg)
+				want++
+			}
+		}
+	})
 }

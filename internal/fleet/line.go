@@ -67,6 +67,7 @@ func (f *far) call(ctx context.Context, kind string, work Work, doc []byte, read
 	if w.sealer, err = newSealer(w.begin.Key); err != nil {
 		return err
 	}
+	w.tell = w.send
 	f.hub.mu.Lock()
 	f.hub.answers[w.begin.Line] = w
 	f.hub.mu.Unlock()
@@ -124,6 +125,7 @@ type waiting struct {
 	doc      []byte
 	sealer   sealer
 	incoming chan []byte
+	tell     func(ack)
 
 	mu       sync.Mutex
 	received int // messages that were taken
@@ -152,7 +154,7 @@ func (w *waiting) ask() error {
 	return nil
 }
 
-func (w *waiting) tell(a ack) {
+func (w *waiting) send(a ack) {
 	subject := ackSubject(w.far.id, w.begin.Line)
 	if sealed, err := w.sealer.seal(subject, a); err == nil {
 		_ = w.far.hub.conn.Publish(subject, sealed) // what is lost is said again

@@ -27,6 +27,9 @@ func (c Change) Later(than Change) bool {
 	return c.Stamp > than.Stamp || c.Stamp == than.Stamp && c.By > than.By
 }
 
+// ErrUnusable is for a change that cannot be taken over, however often that is tried.
+var ErrUnusable = errors.New("the change cannot be used")
+
 // Changes keeps what is shared, with what changed of it. It is this gate's own, and whole without the others.
 type Changes interface {
 	// Pending lists changes that others were not told of, the oldest first.
@@ -34,7 +37,7 @@ type Changes interface {
 	// Told notes that others were told of a change, unless it was changed again meanwhile.
 	Told(ctx context.Context, c Change) error
 	// Apply takes over a change of another gate, and reports whether that changed anything here. Of two changes the later one holds, but what was
-	// revoked in one stays so; what comes of two then is pending.
+	// revoked in one stays so; what comes of two then is pending. The error wraps ErrUnusable for one that nobody can take over.
 	Apply(ctx context.Context, c Change) (changed bool, err error)
 	// Waiting has something in it when changes may be pending.
 	Waiting() <-chan struct{}
@@ -235,6 +238,10 @@ func (g *Gates) take(entry jetstream.KeyValueEntry) error {
 		return nil
 	}
 	changed, err := g.opts.Changes.Apply(g.ctx, c)
+	if errors.Is(err, ErrUnusable) {
+		g.opts.Log.Error("a change of another gate is left out", "kind", c.Kind, "name", c.Name, "by", c.By, "error", err.Error())
+		return nil
+	}
 	if err != nil {
 		return fmt.Errorf("take over %s %q: %w", c.Kind, c.Name, err)
 	}

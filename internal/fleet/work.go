@@ -77,8 +77,8 @@ func (q *Queue) FollowWork(ctx context.Context, do func(ctx context.Context, w k
 	q.gates.all.Go(func() {
 		defer q.gates.guard("following work")
 		for ctx.Err() == nil && q.gates.ctx.Err() == nil {
-			if err := q.follow(ctx, do); err != nil && ctx.Err() == nil {
-				q.gates.opts.Log.Warn("work of other gates cannot be followed now", "error", err.Error())
+			if err := q.follow(ctx, do); err != nil && ctx.Err() == nil && q.gates.ctx.Err() == nil && !errors.Is(err, errNotYet) {
+				q.gates.opts.Log.Warn("work of other gates cannot be followed; it is tried again", "error", err.Error())
 			}
 			select {
 			case <-time.After(shareAgain):

@@ -14,7 +14,7 @@ import (
 // Together is what the gates that share limits have in common.
 type Together interface {
 	// Take asks for more of a count, of which there are most: from least to n, or none. It gives how many it got, none if err is not nil, and how
-	// many all have taken. Return gives back.
+	// many all have taken. Return gives back; a negative n is what was used already, whatever there is.
 	Take(of string, least, n, most int64) (got, total int64, err error)
 	Return(of string, n int64) error
 	// Gates is how many gates there are, this one among them.
@@ -145,8 +145,9 @@ func (r *Keyring) apartFor(list needs) {
 	}
 }
 
-// GiveBack returns what this gate has taken of limits and does not use. It is called now and then.
-func (r *Keyring) GiveBack() {
+// Square returns what this gate has taken of limits and does not use, and counts what it has used without having taken it, while the others were out of
+// reach. It is called now and then.
+func (r *Keyring) Square() {
 	r.counting.Lock()
 	if r.together == nil {
 		r.counting.Unlock()
@@ -160,7 +161,7 @@ func (r *Keyring) GiveBack() {
 			if k.window == noWindow || w.limit == 0 || !r.now().Before(k.window.ends(w.begun)) {
 				continue
 			}
-			if idle := w.taken - w.used; idle > part(w.limit, gates) {
+			if idle := w.taken - w.used; idle > part(w.limit, gates) || idle < 0 {
 				list = append(list, need{a, kind, idle, w.limit, w.begun})
 				w.taken -= idle
 			}

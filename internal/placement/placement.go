@@ -40,6 +40,7 @@ const (
 	usualParallel = 8
 	usualPrefill  = 100
 	usualDecode   = 10
+	mostQueued    = 1_000_000
 )
 
 // How requests slow each other down: each beside it makes a step of an answer so much longer, and reading a prompt so much. Measured with our
@@ -64,17 +65,17 @@ type Estimate struct {
 
 // Of estimates how long a machine takes for a request.
 func Of(c Candidate, r Request) Estimate {
-	ms := func(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
+	ms := func(d time.Duration) float64 { return float64(max(0, d)) / float64(time.Millisecond) }
 	or := func(x, usual float64) float64 {
 		if x > 0 && !math.IsInf(x, 0) {
 			return x
 		}
 		return usual
 	}
-	parallel := cmp.Or(c.Parallel, usualParallel)
-	queued := max(0, c.Queued)
+	parallel := cmp.Or(max(0, c.Parallel), usualParallel)
+	queued := min(max(0, c.Queued), mostQueued)
 	beside := float64(min(queued, parallel-1))
-	answer := cmp.Or(r.Answer, UsualAnswer)
+	answer := cmp.Or(max(0, r.Answer), UsualAnswer)
 	cached := min(max(0, c.Cached), r.Prompt)
 	e := Estimate{Target: c.Name, Line: ms(c.Delay), Cached: cached, Queued: queued}
 	if !c.Loaded {

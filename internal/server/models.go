@@ -30,7 +30,7 @@ type Pictures struct {
 
 func toWire(o gate.Offer) wireModel {
 	m := o.Model
-	w := wireModel{ID: o.Name, Object: "model", Created: m.Installed.Unix(), OwnedBy: "kindred-gate", Use: m.Use, ContextLength: m.ContextLength}
+	w := wireModel{ID: o.Name, Object: "model", Created: max(0, m.Installed.Unix()), OwnedBy: "kindred-gate", Use: m.Use, ContextLength: m.ContextLength}
 	if m.Sees() {
 		w.Pictures = &Pictures{m.Pictures.Tokens, m.Pictures.Least, m.Pictures.Most}
 	}

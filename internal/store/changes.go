@@ -9,6 +9,9 @@ import (
 	"slices"
 	"strings"
 
+	"modernc.org/sqlite"
+	codes "modernc.org/sqlite/lib"
+
 	"kindredgate/internal/fleet"
 )
 
@@ -36,6 +39,18 @@ var sharedTables = []sharedTable{
 
 // now is the stamp of a change that is made now.
 const now = `max(CAST(unixepoch('subsec') * 1000 AS INTEGER), (SELECT coalesce(max(stamp), 0) FROM changes) + 1)`
+
+// lastStamp is the latest time that a change can have: after it there would be no room for others.
+const lastStamp = 1 << 60
+
+// unusable tells a row that a table does not take from a database that does not work.
+func unusable(err error) error {
+	var e *sqlite.Error
+	if errors.As(err, &e) && e.Code()&0xff == codes.SQLITE_CONSTRAINT || errors.As(err, &e) && e.Code()&0xff == codes.SQLITE_MISMATCH {
+		return fmt.Errorf("%w: %w", fleet.ErrUnusable, err)
+	}
+	return told(err)
+}
 
 // of is the name of a row, by what its key is called in a statement.
 func (t sharedTable) of(row string) string {
@@ -248,6 +263,9 @@ func (s *Store) Apply(ctx context.Context, c fleet.Change) (changed bool, err er
 	if err != nil {
 		return false, nil //nolint:nilerr // a newer gate shares more
 	}
+	if c.Stamp < 0 || c.Stamp > lastStamp {
+		return false, fmt.Errorf("%w: its time cannot be", fleet.ErrUnusable)
+	}
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return false, told(err)
@@ -273,7 +291,7 @@ func (s *Store) Apply(ctx context.Context, c fleet.Change) (changed bool, err er
 	var there map[string]any
 	if !c.Gone {
 		if there, err = t.unpackRow(c.Row); err != nil {
-			return false, fmt.Errorf("%s %q of the gate %q: %w", c.Kind, c.Name, c.By, err)
+			return false, fmt.Errorf("%w: %w", fleet.ErrUnusable, err)
 		}
 	}
 	row, merged := there, false
@@ -295,7 +313,7 @@ func (s *Store) Apply(ctx context.Context, c fleet.Change) (changed bool, err er
 		return false, told(err)
 	}
 	if err := t.write(ctx, tx, c.Name, row); err != nil {
-		return false, told(err)
+		return false, unusable(err)
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM applying`); err != nil {
 		return false, told(err)

@@ -19,6 +19,7 @@ export function MachinesScreen() {
         action={<Button onClick={() => setInviting(true)}>Invite a machine</Button>}
       />
       {inviting && <Invite onClose={() => setInviting(false)} />}
+      <Gates />
       {error && <Problem>{error.message}</Problem>}
       {!data && !error && <Skeleton lines={3} />}
       {data?.length === 0 && (
@@ -28,11 +29,13 @@ export function MachinesScreen() {
         </Empty>
       )}
       {data?.map((m) => <Machine key={m.name} machine={m} />)}
-      <Gates />
       <Names />
     </section>
   );
 }
+
+/** How far another clock is ahead of the gate's. */
+const skew = (ms: number) => `${Math.abs(ms) < 50 ? "" : ms < 0 ? "−" : "+"}${Math.abs(ms / 1000).toFixed(1)} s`;
 
 /** The gates that share what they know with this one, if any do. */
 function Gates() {
@@ -52,7 +55,7 @@ function Gates() {
           { title: "Version", cell: (g) => g.program },
           { title: "In progress", number: true, cell: (g) => g.in_progress },
           { title: "Line", number: true, cell: (g) => milliseconds(g.line_ms) },
-          { title: "Clock", number: true, cell: (g) => `${g.skew_ms < 0 ? "−" : "+"}${Math.abs(g.skew_ms / 1000).toFixed(1)} s` },
+          { title: "Clock", number: true, cell: (g) => skew(g.skew_ms) },
           { title: "Not told yet", number: true, cell: (g) => g.pending },
           { title: "Base URL", wide: "break-all", cell: (g) => <span className="text-small text-faded">{g.base_url}</span> },
         ]}
@@ -214,14 +217,18 @@ function Machine({ machine: m }: { machine: api.Machine }) {
           <>
             <Fact name="For all gates" value={`${joined.in_progress} in progress, ${joined.at_once || "any number"} at once`} />
             <Fact name="Line" value={milliseconds(joined.line_ms)} />
-            <Fact name="Clock" value={`${joined.skew_ms < 0 ? "−" : "+"}${Math.abs(joined.skew_ms / 1000).toFixed(1)} s`} />
+            <Fact name="Clock" value={skew(joined.skew_ms)} />
             <Fact name="Version" value={joined.program ?? "not known"} />
             {joined.reconnects > 0 && <Fact name="Reconnects" value={`${joined.reconnects} in 10 minutes`} />}
           </>
         )}
         {!joined && <Fact name="Seen" value={m.looked ? `${ago(m.looked)}, in ${milliseconds(m.look_ms)}` : "never"} />}
-        <Fact name="Styles" value={styles.filter(([key]) => m.abilities[key] === "yes").map(([, says]) => says).join(", ") || "not known"} />
-        <Fact name="Prompts" value={{ conversation: "rendered by the server", prompt: "rendered here", form: "in its own form" }[m.mode]} />
+        {!joined && (
+          <>
+            <Fact name="Styles" value={styles.filter(([key]) => m.abilities[key] === "yes").map(([, says]) => says).join(", ") || "not known"} />
+            <Fact name="Prompts" value={{ conversation: "rendered by the server", prompt: "rendered here", form: "in its own form" }[m.mode]} />
+          </>
+        )}
         {m.pass.length > 0 && <Fact name="Passed on" value={m.pass.join(", ")} />}
         {faults.length > 0 && <Fact name="Was wrong" value={faults.join(", ")} />}
       </dl>

@@ -1,0 +1,203 @@
+package keyring
+
+import (
+	"errors"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"kindredgate/internal/exchange"
+)
+
+// servers are counts that keyrings share, as NATS servers have them.
+type servers struct {
+	mu    sync.Mutex
+	count map[string]int64
+	asked int
+	away  bool
+	gates int
+	now   func() time.Time
+	// running is how many requests other gates have in progress.
+	running map[string]int
+}
+
+var errAway = errors.New("the servers are away")
+
+func (s *servers) Take(of string, least, n, most int64) (got, total int64, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.asked++
+	if s.away {
+		return 0, 0, errAway
+	}
+	if got = min(n, most-s.count[of]); got < least {
+		got = 0
+	}
+	s.count[of] += got
+	return got, s.count[of], nil
+}
+
+func (s *servers) Return(of string, n int64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.away {
+		return errAway
+	}
+	s.count[of] -= n
+	return nil
+}
+
+func (s *servers) Gates() int                 { return s.gates }
+func (s *servers) Now() time.Time             { return s.now() }
+func (s *servers) Tell(account string, n int) { s.running[account] = n }
+func (s *servers) Running(account string) int { return 0 }
+
+// gatesSharing are keyrings that know the same key, with its limits, at a time that can be moved.
+func gatesSharing(t *testing.T, n int, limits Limits) (rings []*Keyring, s *servers, k Key, now *time.Time) {
+	t.Helper()
+	r, m, now := ring(t)
+	_, k, err := r.Issue(t.Context(), Terms{Label: "bot", Limits: limits})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s = &servers{count: map[string]int64{}, gates: n, running: map[string]int{}, now: func() time.Time { return *now }}
+	for range n {
+		one := New(m, slog.New(slog.DiscardHandler))
+		if err := one.Load(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		one.ShareLimits(s)
+		rings = append(rings, one)
+	}
+	return rings, s, k, now
+}
+
+// Together gates let through no more than a limit allows, and at most a hundredth less; each asks for what it needs a hundredth at a time, and not
+// once for each request.
+func TestLimitsOfSeveralGates(t *testing.T) {
+	for name, c := range map[string]struct {
+		limits Limits
+		each   int // tokens of a request
+		want   int64
+	}{
+		"requests":       {Limits{RequestsPerDay: 3000}, 1, 3000},
+		"few requests":   {Limits{RequestsPerDay: 7}, 1, 7},
+		"tokens":         {Limits{TokensPerDay: 30_000}, 10, 3000},
+		"uneven tokens":  {Limits{TokensPerDay: 100}, 30, 3},
+		"both":           {Limits{RequestsPerDay: 500, TokensPerDay: 1_000_000}, 10, 500},
+		"none that hold": {Limits{AnswerTokens: 5}, 10, 4000},
+	} {
+		rings, s, k, _ := gatesSharing(t, 4, c.limits)
+		var through atomic.Int64
+		var all sync.WaitGroup
+		for i := range 8 {
+			all.Go(func() {
+				for range 500 {
+					l, err := rings[i%4].Admit(k, "m", nil)
+					if err == nil {
+						err = l.Reserve(c.each)
+					}
+					if err == nil {
+						through.Add(1)
+					} else if exchange.AsError(err).Kind != exchange.Limited {
+						t.Errorf("%s: %v", name, err)
+					}
+					l.Settle(c.each, 0)
+				}
+			})
+		}
+		all.Wait()
+		if n := through.Load(); n > c.want || n < c.want-c.want/100-1 {
+			t.Errorf("%s: %d were let through, where %d may be", name, n, c.want)
+		}
+		if c.want == 3000 && s.asked > 1500 {
+			t.Errorf("%s: the servers were asked %d times", name, s.asked)
+		}
+	}
+}
+
+// While the servers are away each gate lets through its share; when they are back, what was used meanwhile counts, and what one gate has taken and does
+// not use the others can have.
+func TestLimitsOfGatesApart(t *testing.T) {
+	rings, s, k, now := gatesSharing(t, 4, Limits{RequestsPerDay: 400})
+	ask := func(r *Keyring) bool {
+		l, err := r.Admit(k, "m", nil)
+		l.Settle(0, 0)
+		return err == nil
+	}
+	s.away = true
+	for i, r := range rings {
+		n := 0
+		for range 300 {
+			if ask(r) {
+				n++
+			}
+			*now = now.Add(2 * time.Millisecond)
+		}
+		if n != 100 {
+			t.Errorf("gate %d lets %d of its share of 100 through", i, n)
+		}
+	}
+	if s.asked > 20 {
+		t.Errorf("servers that are away were asked %d times", s.asked)
+	}
+	s.away = false
+	*now = now.Add(5 * time.Second)
+	for _, r := range rings {
+		r.Square()
+	}
+	for i, r := range rings {
+		if ask(r) {
+			t.Errorf("gate %d lets one more through", i)
+		}
+	}
+	*now = now.Add(24 * time.Hour)
+	for range 4 {
+		if !ask(rings[0]) {
+			t.Fatal("nothing is let through on another day")
+		}
+	}
+	for _, a := range rings[0].accounts { // as after answers that took less than was reserved
+		a.windows[RequestsPerDay].taken = 300
+		for name := range s.count {
+			if name > "" && s.count[name] < 10 {
+				s.count[name] = 300
+			}
+		}
+	}
+	*now = now.Add(time.Second)
+	rings[0].Square()
+	n := 0
+	for range 500 {
+		if ask(rings[1]) {
+			n++
+		}
+	}
+	if n != 396 {
+		t.Errorf("another gate lets %d through of the 396 that are left", n)
+	}
+}
+
+// Windows of a minute are the clock's, so that they are the same at all gates, and each has its own count.
+func TestMinutesOfSeveralGates(t *testing.T) {
+	rings, s, k, now := gatesSharing(t, 2, Limits{RequestsPerMinute: 4})
+	*now = time.Date(2031, 5, 1, 12, 0, 50, 0, time.UTC)
+	through := func() (n int) {
+		for i := range 10 {
+			l, err := rings[i%2].Admit(k, "m", nil)
+			if l.Settle(0, 0); err == nil {
+				n++
+			}
+		}
+		return n
+	}
+	if n := through(); n != 4 {
+		t.Errorf("%d in the first minute", n)
+	}
+	*now = now.Add(11 * time.Second)
+	if n := through(); n != 4 || len(s.count) != 2 {
+		t.Errorf("%d in the next, of the counts %v", n, s.count)
+	}
+}

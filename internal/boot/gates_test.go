@@ -334,3 +334,79 @@ func TestBackgroundResponsesOfSeveralGates(t *testing.T) {
 		return strings.Contains(body, `"gate":"north"`) && strings.Contains(body, `"gate":"south"`)
 	})
 }
+
+// Gates that start without the NATS servers, or lose them, answer as each one can: with what they know, and each with its share of limits. When the
+// servers are there again, what was changed meanwhile is merged.
+func TestGatesApart(t *testing.T) {
+	c := fleettest.Start(t, 3)
+	stop := func() {
+		for i := range 3 {
+			c.Stop(i)
+		}
+	}
+	run := func() {
+		for i := range 3 {
+			c.Run(t, i)
+		}
+	}
+	stop()
+	north := shared(t, sharing(t, c, "north"), &scripted.Runner{})
+	secret, id := issued(t, north, `{"label":"timetable bot","limits":{"requests_per_day":20}}`)
+	ask := func(g *member) int {
+		status, _, _ := call(t, "POST", g.base+"/v1/chat/completions", secret, `{"model":"harbour-4m","messages":[{"role":"user","content":"x"}]}`)
+		return status
+	}
+	if status := ask(north); status != 200 {
+		t.Fatalf("a gate that is alone answers %d", status)
+	}
+	if status, body, _ := call(t, "POST", north.base+"/v1/responses", north.key, `{"model":"harbour-4m","input":"one two","background":true}`); status != 200 {
+		t.Errorf("a response in the background of a gate that is alone: %d %s", status, body)
+	}
+	run()
+	south := shared(t, sharing(t, c, "south"), &scripted.Runner{})
+	eventually(t, "the key that was issued alone", func() bool { return valid(t, south, secret) })
+	name := func(g *member, to string) {
+		t.Helper()
+		if status, body, _ := call(t, "PUT", g.base+"/gate/names", g.key, `{"name":"helper","of":[{"to":"`+to+`"}]}`); status != 200 {
+			t.Fatalf("%d %s", status, body)
+		}
+	}
+	name(north, "harbour-4m")
+	eventually(t, "the name", offers(t, south.base, secret, "helper"))
+	eventually(t, "both gates to be in touch", func() bool {
+		_, body, _ := call(t, "GET", north.base+"/gate/gates", north.key, "")
+		return strings.Count(body, `"there":true`) == 2
+	})
+	stop()
+	eventually(t, "the line to be seen as cut", func() bool {
+		_, body, _ := call(t, "GET", north.base+"/gate/gates", north.key, "")
+		return strings.Contains(body, `"there":false`)
+	})
+	for _, g := range []*member{north, south} {
+		n := 0
+		for range 30 {
+			if ask(g) == 200 {
+				n++
+			}
+		}
+		if n > 20 || n < 1 {
+			t.Errorf("apart, a gate lets %d requests of 20 a day through", n)
+		}
+	}
+	// At north a key is revoked; at south the same key is changed later, and the name.
+	if status, body, _ := call(t, "DELETE", north.base+"/gate/keys/"+id, north.key, ""); status != 200 {
+		t.Fatalf("%d %s", status, body)
+	}
+	if status, body, _ := call(t, "PATCH", south.base+"/gate/keys/"+id, south.key, `{"label":"timetable bot 2"}`); status != 200 {
+		t.Fatalf("%d %s", status, body)
+	}
+	name(south, "harbour-embed")
+	run()
+	for _, g := range []*member{north, south} {
+		eventually(t, "what was changed apart at "+g.cfg.Fleet.Name, func() bool {
+			_, keys, _ := call(t, "GET", g.base+"/gate/keys/"+id, g.key, "")
+			_, names, _ := call(t, "GET", g.base+"/gate/names", g.key, "")
+			return !valid(t, g, secret) && strings.Contains(keys, "timetable bot 2") && strings.Contains(names, "harbour-embed")
+		})
+	}
+}

@@ -368,6 +368,9 @@ func (t sharedTable) write(ctx context.Context, tx *sql.Tx, name string, row map
 			updates = append(updates, c+" = excluded."+c)
 		}
 	}
+	if updates == nil {
+		return fmt.Errorf("%w: it has nothing but its key", fleet.ErrUnusable)
+	}
 	_, err := tx.ExecContext(ctx, fmt.Sprintf(`INSERT INTO %s (%s) VALUES (%s) ON CONFLICT (%s) DO UPDATE SET %s`, t.name, strings.Join(columns, ", "),
 		strings.TrimSuffix(strings.Repeat("?, ", len(columns)), ", "), t.key, strings.Join(updates, ", ")), values...)
 	return err

@@ -74,7 +74,9 @@ func TestLook(t *testing.T) {
 		{"keys", Error, "bot", func(f *Facts) { f.Keys[0].Expires, f.Keys[0].LastUsed = now.Add(-day), now.Add(-2*day) }},
 		{"limits", Warning, `"bot" 2 times`, func(f *Facts) { f.Bad = ended("rate_limit_exceeded", "bot", record.Refused, 0, 2) }},
 		{"models", Error, "none", func(f *Facts) { f.Models = nil }},
-		{"models", OK, "machines have some", func(f *Facts) { f.Models, f.Machines = nil, []Machine{{Name: "attic", Joined: true, Healthy: true, Models: []string{"m"}}} }},
+		{"models", OK, "machines have some", func(f *Facts) {
+			f.Models, f.Machines = nil, []Machine{{Name: "attic", Joined: true, Healthy: true, Models: []string{"m"}}}
+		}},
 		{"models", Error, "denied", func(f *Facts) { f.ModelsProblem = "denied" }},
 		{"models", Warning, "broken: cut short", func(f *Facts) { f.Models = append(f.Models, catalog.Model{ID: "broken", Problem: "cut short"}) }},
 		{"names", Error, `name "assistant" for gone`, func(f *Facts) { f.Names = []catalog.Name{{Name: "assistant", Of: []catalog.Target{{To: "gone"}}}} }},

@@ -74,6 +74,7 @@ type Model struct {
 // Hello is what a machine says of itself.
 type Hello struct {
 	Version int           `json:"version"`
+	Start   string        `json:"start"` // a word that is another one each time the machine is started
 	Gate    string        `json:"gate_version"`
 	Time    time.Time     `json:"time"`
 	Line    time.Duration `json:"line_ns"` // to the server that it is connected to, there and back

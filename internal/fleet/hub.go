@@ -38,6 +38,9 @@ type Options struct {
 // globalAccount is that of NATS servers which have none of their own.
 const globalAccount = "$G"
 
+// authTimeout is how long a server waits for a gate to say who may sign in, in seconds. What comes of a try that takes longer is another one.
+const authTimeout = 2
+
 // admitted is how long a machine's leave lasts on servers that cannot be told to end a connection.
 const admitted = time.Hour
 
@@ -104,8 +107,8 @@ func Open(ctx context.Context, o Options) (h *Hub, err error) {
 		do             nats.MsgHandler
 	}{
 		{"fleet.*.hello", "", h.hello}, {eventSubject("*", h.id, "*"), "", h.event},
-		// One gate answers for all that share the servers.
-		{enrolSubject, "gates", h.enrol}, {server.AuthCalloutSubject, "gates", h.admit},
+		// Who may sign in all gates say, and the first word counts: one that was chosen for all might have gone just then. An invitation one takes for all.
+		{server.AuthCalloutSubject, "", h.admit}, {enrolSubject, "gates", h.enrol},
 	} {
 		sub, err := h.conn.QueueSubscribe(s.subject, s.queue, guarded(o.Log, s.do))
 		if err == nil {
@@ -130,7 +133,7 @@ func (h *Hub) serve() error {
 	}
 	h.server, err = server.NewServer(&server.Options{
 		ServerName: "gate", Host: host, Port: port, NoSigs: true, NoLog: true, MaxPayload: mostPayload, MaxPending: 64 << 20, MaxConn: 10_000,
-		TLSConfig: &tls.Config{Certificates: []tls.Certificate{h.opts.Certificate}, MinVersion: tls.VersionTLS13}, TLSTimeout: 5, AuthTimeout: 5,
+		TLSConfig: &tls.Config{Certificates: []tls.Certificate{h.opts.Certificate}, MinVersion: tls.VersionTLS13}, TLSTimeout: 5, AuthTimeout: authTimeout,
 		PingInterval: time.Second, MaxPingsOut: 3, WriteDeadline: 10 * time.Second, MaxControlLine: 1024, DisableShortFirstPing: true,
 		Nkeys:       []*server.NkeyUser{{Nkey: h.keys.userPublic}},
 		AuthCallout: &server.AuthCallout{Issuer: h.keys.issuerPublic, Account: globalAccount, AuthUsers: []string{h.keys.userPublic}},

@@ -238,6 +238,32 @@ func (w *waiting) tick(away string) bool {
 	return w.why == nil
 }
 
+// giveUp ends an answer that the other end has forgotten. One that was not taken yet is asked for again.
+func (w *waiting) giveUp() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.accepted && !w.ended && w.why == nil {
+		w.why = w.far.unavailable("it was started anew in the middle of the answer")
+		w.ended = true
+		close(w.done)
+	}
+}
+
+// startedAnew gives up the answers of a machine that was started anew.
+func (h *Hub) startedAnew(id string) {
+	var list []*waiting
+	h.mu.Lock()
+	for _, w := range h.answers {
+		if w.far.id == id {
+			list = append(list, w)
+		}
+	}
+	h.mu.Unlock()
+	for _, w := range list {
+		w.giveUp()
+	}
+}
+
 // end says that nobody takes the rest, if there is any.
 func (w *waiting) end() {
 	w.mu.Lock()

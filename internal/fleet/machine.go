@@ -130,9 +130,13 @@ func (m *Machine) says(h Hello) {
 		}
 		one.Known = nil
 	}
+	anew := m.hello.Start != "" && m.hello.Start != h.Start
 	m.hello, m.known, m.heard, m.ownThen = h, known, now, m.own
 	m.skew = h.Time.Sub(now)
 	m.mu.Unlock()
+	if anew {
+		m.hub.startedAnew(m.joined.ID)
+	}
 	if changed {
 		m.hub.changed()
 	}

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	crand "crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/base64"
@@ -170,6 +171,7 @@ type Member struct {
 	responder
 	opts MemberOptions
 
+	start  string               // of this one, for the gate to tell it from the one before
 	models map[string]*measured // mu guards it
 	said   string               // why the gate could not be reached, as it was logged last
 }
@@ -187,7 +189,7 @@ func Serve(o MemberOptions) (*Member, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the key of this machine: %w", err)
 	}
-	m := &Member{opts: o, models: map[string]*measured{}, responder: responder{from: o.Credentials.Seal, log: o.Log}}
+	m := &Member{opts: o, start: crand.Text(), models: map[string]*measured{}, responder: responder{from: o.Credentials.Seal, log: o.Log}}
 	m.do = m.work
 	if m.id, err = user.PublicKey(); err != nil {
 		return nil, err
@@ -287,7 +289,7 @@ func (m *Member) hello(conn *nats.Conn) {
 	}
 	o := m.opts.Offer()
 	line, _ := conn.RTT() // 0 if it is cut just now
-	h := Hello{Version: Version, Gate: m.opts.Version, Time: time.Now(), Line: line, AtOnce: o.AtOnce, Away: o.Away, Models: slices.Clone(o.Models)}
+	h := Hello{Version: Version, Start: m.start, Gate: m.opts.Version, Time: time.Now(), Line: line, AtOnce: o.AtOnce, Away: o.Away, Models: slices.Clone(o.Models)}
 	h.Open = m.inProgress()
 	m.mu.Lock()
 	for i := range h.Models {

@@ -77,12 +77,12 @@ func (s Secrets) open() (k keys, err error) {
 func (s Secrets) Authorization() (string, error) {
 	k, err := s.open()
 	return fmt.Sprintf(`authorization {
-  timeout: 5
+  timeout: %[3]d
   users: [ { nkey: %[1]s } ]
   auth_callout {
     issuer: %[2]s
     auth_users: [ %[1]s ]
   }
 }
-`, k.userPublic, k.issuerPublic), err
+`, k.userPublic, k.issuerPublic, authTimeout), err
 }

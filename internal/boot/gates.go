@@ -67,6 +67,7 @@ func (app *App) share(ctx context.Context) error {
 	app.Gate.Keys.ShareLimits(limits)
 	app.peers = &server.Peers{Gates: gates}
 	app.rows = &rows{gates: gates, ledger: app.ledger, log: app.log, notes: app.db, queue: make(chan record.Record, mostRows)}
+	app.closing(app.rows.finish)
 	app.Gate.Observers = append(app.Gate.Observers, app.rows)
 	app.log.Info("this gate shares what it knows", "as", name, "servers", strings.Join(app.Config.Fleet.NATS, ", "))
 	return nil
@@ -99,6 +100,7 @@ type rows struct {
 	log    *slog.Logger
 	queue  chan record.Record
 	notes  notes
+	behind time.Time // since when rows are still to be told; zero for none but those of the queue
 	// dropped says that some were left out of the queue.
 	dropped atomic.Bool
 }
@@ -147,18 +149,18 @@ func (r *rows) follow(ctx context.Context) {
 	if err != nil {
 		r.log.Warn("until when other gates were told of the ledger is not known", "error", err.Error())
 	}
-	since := time.Now().Add(-rowsBack) // what is still to be told; zero for nothing but the queue
-	if told := noted.Add(-rowsLong); told.After(since) {
-		since = told
+	r.behind = time.Now().Add(-rowsBack)
+	if told := noted.Add(-rowsLong); told.After(r.behind) {
+		r.behind = told
 	}
 	back := func(to time.Time) {
-		if to = to.Add(-rowsLong); since.IsZero() || to.Before(since) {
-			since = to
+		if to = to.Add(-rowsLong); r.behind.IsZero() || to.Before(r.behind) {
+			r.behind = to
 		}
 	}
 	for {
-		if !since.IsZero() && r.since(ctx, since) == nil {
-			since = time.Time{}
+		if !r.behind.IsZero() && r.since(ctx, r.behind) == nil {
+			r.behind = time.Time{}
 		}
 		select {
 		case <-time.After(rowsAgain):
@@ -172,12 +174,35 @@ func (r *rows) follow(ctx context.Context) {
 		if r.dropped.Swap(false) {
 			back(time.Now().Add(-rowsLong))
 		}
-		if now := time.Now(); since.IsZero() && len(r.queue) == 0 && now.Sub(noted) > rowsNote {
+		if now := time.Now(); r.behind.IsZero() && len(r.queue) == 0 && now.Sub(noted) > rowsNote {
 			if r.notes.PutNote(ctx, toldNote, now) == nil {
 				noted = now
 			}
 		}
 	}
+}
+
+// finish tells what is left when the gate stops, if that does not take long. What cannot be told is told at the next start.
+func (r *rows) finish() error {
+	ctx, cancel := context.WithTimeout(context.Background(), rowTime)
+	defer cancel()
+	if !r.behind.IsZero() {
+		return r.left(r.since(ctx, r.behind))
+	}
+	for len(r.queue) > 0 {
+		if err := r.put(ctx, <-r.queue); err != nil {
+			return r.left(err)
+		}
+	}
+	return nil
+}
+
+// left says that something is left to be told, which is no reason for a gate not to stop.
+func (r *rows) left(err error) error {
+	if err != nil {
+		r.log.Warn("other gates could not be told of all of the ledger; they are at the next start", "error", err.Error())
+	}
+	return nil
 }
 
 func (r *rows) put(ctx context.Context, e record.Record) error {

@@ -31,6 +31,7 @@ const (
 	prefixesEvery = 10 * time.Second // at the latest, what prompts it knows
 	lostAfter     = 4 * time.Second  // without a word from it, it counts as gone
 	ackEvery      = time.Second      // at the latest, while an answer is in progress
+	looksPerAck   = 4                // how often in that time a gate looks whether the machine is still there
 	leftAfter     = 10 * time.Second // without an ack, a machine ends an answer that nobody takes
 	acceptWithin  = 5 * time.Second  // a machine has to say that it has a request
 )

@@ -196,23 +196,23 @@ func (w *waiting) taken(msg *message) {
 
 // keepTelling says how far the answer has come, asks for what is late, and gives the machine up when nothing is heard of it.
 func (w *waiting) keepTelling(ctx context.Context) {
-	tick := time.NewTicker(ackEvery)
+	tick := time.NewTicker(ackEvery / looksPerAck)
 	defer tick.Stop()
-	for {
+	for n := 1; ; n++ {
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
 			return
 		}
 		away := w.far.away()
-		if !w.tick(away) {
+		if !w.tick(away, n%looksPerAck == 0) {
 			return
 		}
 	}
 }
 
 // tick does what is to be done now and then, and reports whether it goes on.
-func (w *waiting) tick(away string) bool {
+func (w *waiting) tick(away string, tells bool) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	quiet := time.Since(w.last)
@@ -224,6 +224,7 @@ func (w *waiting) tick(away string) bool {
 		w.why = w.far.unavailable("it does not take the request")
 	case quiet > lostAfter: // it would have answered an ack, whatever it does
 		w.why = w.far.unavailable(cmp.Or(away, "it does not know of the request any more; it may have been started anew"))
+	case !tells:
 	case w.accepted:
 		w.tell(ack{Received: w.received, Again: quiet > ackEvery})
 	default:

@@ -26,7 +26,7 @@ func (x *Exchange) start(w want, other *Exchange, find func() (choices, error)) 
 	if err != nil {
 		return err
 	}
-	x.want, x.others, x.chain = w, c.targets[1:], c.chain
+	x.want, x.others, x.chain, x.find = w, c.targets[1:], c.chain, find
 	x.record.Placed = c.placed
 	if x.run != nil {
 		x.others = nil // its steps find theirs
@@ -73,7 +73,14 @@ func (x *Exchange) next(failed error) bool {
 	if x.ctx.Err() != nil || !elsewhereToo(failed) {
 		return false
 	}
-	for len(x.others) > 0 {
+	if x.tried == nil {
+		x.tried = map[string]bool{}
+	}
+	x.tried[x.model.ID] = true
+	for {
+		if len(x.others) == 0 && !x.refind() {
+			return false
+		}
 		t := x.others[0]
 		x.others = x.others[1:]
 		if x.gate.unwell(t.model) != "" {
@@ -89,5 +96,23 @@ func (x *Exchange) next(failed error) bool {
 		x.gate.moved(before, x.model.ID)
 		return true
 	}
-	return false
+}
+
+// refind looks once more for targets, when all have failed: meanwhile a machine may have come back. It reports whether there are any that were not
+// tried.
+func (x *Exchange) refind() bool {
+	find := x.find
+	if x.find = nil; find == nil || x.run != nil {
+		return false
+	}
+	c, err := find()
+	if err != nil {
+		return false
+	}
+	for _, t := range c.targets {
+		if !x.tried[t.model.ID] {
+			x.others = append(x.others, t)
+		}
+	}
+	return len(x.others) > 0
 }

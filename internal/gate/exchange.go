@@ -92,10 +92,12 @@ type Exchange struct {
 	want   want
 	model  catalog.Model
 	runner Runner
-	chain  []uint32       // of how it begins; nil if nobody wants to know
-	others []target       // that are to be tried if this one cannot answer
-	shadow *shadow        // nil if there is none
-	lease  *keyring.Lease // of the caller's limits; nil if it was refused before
+	chain  []uint32 // of how it begins; nil if nobody wants to know
+	find   func() (choices, error)
+	tried  map[string]bool // models that have failed
+	others []target        // that are to be tried if this one cannot answer
+	shadow *shadow         // nil if there is none
+	lease  *keyring.Lease  // of the caller's limits; nil if it was refused before
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 

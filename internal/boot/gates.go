@@ -64,7 +64,7 @@ func (app *App) share(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	app.Gate.Keys.ShareLimits(limits)
+	app.Gate.Keys.ShareLimits(name, limits)
 	app.peers = &server.Peers{Gates: gates}
 	app.rows = &rows{gates: gates, ledger: app.ledger, log: app.log, notes: app.db, queue: make(chan record.Record, mostRows)}
 	app.closing(app.rows.finish)

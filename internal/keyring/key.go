@@ -452,6 +452,7 @@ func (r *Keyring) find(ctx context.Context, ref, done string) (Key, error) {
 		return Key{}, exchange.Errorf(exchange.NotFound, "key_not_found", "there is no key %q; \"kindred keys list\" shows them", ref)
 	case slices.ContainsFunc(found, func(k Key) bool { return k.Account() != found[0].Account() }):
 		return Key{}, exchange.InvalidParam("id", "%d keys are labelled %q; name one by its identifier", len(found), ref)
+	case found[0].Owner && done == "revoked" && found[0].Label != OwnerLabel(r.gate): // of another gate, which may be gone for good
 	case found[0].Owner && done != "":
 		return Key{}, exchange.InvalidParam("id", "the owner key cannot be %s; remove its file in the data folder and start the gate to get another", done)
 	}

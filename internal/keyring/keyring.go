@@ -63,6 +63,7 @@ type Keyring struct {
 	counted   time.Time // until when the counts are that were taken over
 	accounts  map[string]*account
 	groups    map[string]Limits
+	gate      string    // what this gate is called among those that share keys; "" for one that shares none
 	together  Together  // the gates that share limits with this one; nil if none do
 	apart     time.Time // until when what they share is taken to be out of reach
 	told      bool      // that it is

@@ -26,11 +26,11 @@ type Together interface {
 	Running(account string) int
 }
 
-// ShareLimits has limits hold for several gates together, from the next request on.
-func (r *Keyring) ShareLimits(t Together) {
+// ShareLimits has limits hold for several gates together, from the next request on. This one is called gate among them.
+func (r *Keyring) ShareLimits(gate string, t Together) {
 	r.counting.Lock()
 	defer r.counting.Unlock()
-	r.together, r.now = t, t.Now
+	r.gate, r.together, r.now = gate, t, t.Now
 	for _, a := range r.accounts {
 		a.share()
 	}

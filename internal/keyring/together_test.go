@@ -68,7 +68,7 @@ func gatesSharing(t *testing.T, n int, limits Limits) (rings []*Keyring, s *serv
 		if err := one.Load(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		one.ShareLimits(s)
+		one.ShareLimits("north", s)
 		rings = append(rings, one)
 	}
 	return rings, s, k, now
@@ -199,5 +199,31 @@ func TestMinutesOfSeveralGates(t *testing.T) {
 	*now = now.Add(11 * time.Second)
 	if n := through(); n != 4 || len(s.count) != 2 {
 		t.Errorf("%d in the next, of the counts %v", n, s.count)
+	}
+}
+
+// The owner key of this gate cannot be revoked; that of another one, which may be gone for good, can.
+func TestOwnerKeysOfSeveralGates(t *testing.T) {
+	rings, _, _, _ := gatesSharing(t, 1, Limits{})
+	for _, gate := range []string{"north", "south"} {
+		if _, err := rings[0].IssueOwner(t.Context(), gate); err != nil {
+			t.Fatal(err)
+		}
+	}
+	keys, err := rings[0].Keys(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range keys {
+		if !k.Owner {
+			continue
+		}
+		if !k.Revoked.IsZero() {
+			t.Errorf("%s was revoked by the other", k.Label)
+		}
+		_, _, err := rings[0].Revoke(t.Context(), k.ID)
+		if own := k.Label == OwnerLabel("north"); (err != nil) != own {
+			t.Errorf("%s: %v", k.Label, err)
+		}
 	}
 }

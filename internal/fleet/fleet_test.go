@@ -765,3 +765,47 @@ func FuzzMessages(f *testing.F) {
 		}
 	})
 }
+
+// Whoever carries messages sees neither prompts nor answers nor secrets: no message on the gate's server has any of them.
+func TestWhatServersSee(t *testing.T) {
+	h, fingerprint := open(t, newMemory())
+	var mu sync.Mutex
+	var seen []byte
+	sub, err := h.conn.Subscribe(">", func(msg *nats.Msg) {
+		mu.Lock()
+		defer mu.Unlock()
+		seen = append(append(seen, msg.Subject...), msg.Data...)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = sub.Unsubscribe() }()
+	token, _, err := h.Invite(t.Context(), "attic", time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := Join(t.Context(), []string{Scheme + h.Address()}, token, fingerprint)
+	if err != nil {
+		t.Fatal(err)
+	}
+	member, err := Serve(MemberOptions{Credentials: c, Runner: &counted{pieces: 100}, Log: quiet(), Offer: func() Offer { return Offer{Models: []Model{{Name: "harbour-4m", Digest: "of-its-files"}}} }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer member.Close()
+	m := machineOf(t, h, "attic")
+	waitFor(t, "its first word", func() bool { return m.Away() == "" })
+	if got, err := text(t, m, asked(), nil); err != nil || got != sequence(100) {
+		t.Fatalf("%q %v", got, err)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if len(seen) < 5000 {
+		t.Fatalf("only %d bytes were seen", len(seen))
+	}
+	for _, secret := range []string{"When does it sail", "17 18 19", "harbour-4m", "of-its-files", token.Secret, c.Seed, c.SealSeed} {
+		if strings.Contains(string(seen), secret) {
+			t.Errorf("%q goes over the servers as it is", secret)
+		}
+	}
+}

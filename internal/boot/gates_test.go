@@ -410,3 +410,32 @@ func TestGatesApart(t *testing.T) {
 		})
 	}
 }
+
+// While the disk of the servers is full, a gate goes on by itself: keys are issued and revoked, responses in the background are its own. What it has to
+// tell it tells when there is room.
+func TestAFullDiskOfTheServers(t *testing.T) {
+	c := fleettest.Start(t, 1)
+	north, south := shared(t, sharing(t, c, "north"), &scripted.Runner{}), shared(t, sharing(t, c, "south"), &scripted.Runner{})
+	first, _ := issued(t, north, `{"label":"first"}`)
+	eventually(t, "the gates to share keys", func() bool { return valid(t, south, first) })
+	free := c.Fill(t)
+	secret, _ := issued(t, north, `{"label":"second"}`)
+	status, body, _ := call(t, "POST", north.base+"/v1/responses", secret, `{"model":"harbour-4m","input":"one two","background":true}`)
+	var r struct{ ID string }
+	if err := json.Unmarshal([]byte(body), &r); status != 200 || err != nil {
+		t.Fatalf("%d %s", status, body)
+	}
+	eventually(t, "the response", func() bool {
+		_, body, _ := call(t, "GET", north.base+"/v1/responses/"+r.ID, secret, "")
+		return strings.Contains(body, `"completed"`)
+	})
+	eventually(t, "the gate to say that something is to be told", func() bool {
+		_, body, _ := call(t, "GET", north.base+"/gate/gates", north.key, "")
+		return strings.Contains(body, `"pending":1`)
+	})
+	if valid(t, south, secret) {
+		t.Error("the other gate knows the key, so the disk was not full")
+	}
+	free()
+	eventually(t, "the other gate to know the key", func() bool { return valid(t, south, secret) })
+}

@@ -3,6 +3,7 @@ package fleettest
 
 import (
 	"bytes"
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -15,10 +16,14 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/nats-io/nats-server/v2/server"
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+	"github.com/nats-io/nkeys"
 
 	"kindredgate/internal/fleet"
 )
@@ -63,7 +68,7 @@ func Start(t testing.TB, n int) *Cluster {
 listen: 127.0.0.1:%[2]d
 ping_interval: "2s"
 tls { cert_file: %[3]q, key_file: %[4]q, timeout: 5 }
-jetstream { store_dir: %[5]q, max_mem: 64MB, max_file: 1GB }
+jetstream { store_dir: %[5]q, max_mem: 64MB, max_file: 300MB }
 %[6]s`, i+1, ports[i], certificate, key, filepath.Join(folder, fmt.Sprint("js", i)), authorization)
 		if n > 1 {
 			text += fmt.Sprintf("cluster { name: test, listen: 127.0.0.1:%d, routes: [%s] }\n", ports[n+i], routes[2:])
@@ -83,6 +88,42 @@ jetstream { store_dir: %[5]q, max_mem: 64MB, max_file: 1GB }
 		c.Run(t, i)
 	}
 	return c
+}
+
+// Fill fills the disk that the servers may use, and gives what frees it again.
+func (c *Cluster) Fill(t testing.TB) (free func()) {
+	t.Helper()
+	user, err := nkeys.FromSeed([]byte(c.Secrets.User))
+	if err != nil {
+		t.Fatal(err)
+	}
+	public, err := user.PublicKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	conn, err := nats.Connect(strings.Join(c.URLs, ","), nats.RootCAs(c.Roots), nats.Nkey(public, user.Sign))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(conn.Close)
+	js, err := jetstream.New(conn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := js.CreateStream(t.Context(), jetstream.StreamConfig{Name: "fill", Subjects: []string{"fill"}}); err != nil {
+		t.Fatal(err)
+	}
+	for size := 512 << 10; size > 0; size /= 2 {
+		for err == nil {
+			_, err = js.Publish(t.Context(), "fill", make([]byte, size))
+		}
+		err = nil
+	}
+	return func() {
+		if err := js.DeleteStream(context.Background(), "fill"); err != nil {
+			t.Error(err)
+		}
+	}
 }
 
 // Run starts a server, which was stopped or has not run yet.

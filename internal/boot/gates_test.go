@@ -3,6 +3,7 @@ package boot_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 	"kindredgate/internal/boot"
 	"kindredgate/internal/config"
 	"kindredgate/internal/exchange"
+	"kindredgate/internal/fleet"
 	"kindredgate/internal/fleet/fleettest"
 	"kindredgate/internal/runner/scripted"
 )
@@ -192,6 +194,38 @@ func TestGatesShareWhatTheyKnow(t *testing.T) {
 	}
 	for _, g := range gates {
 		eventually(t, "the machine to be gone", func() bool { return !offers(t, g.base, secret, "attic/harbour-4m")() })
+	}
+
+	// Two that come with one token at the same time, to whichever gates: one comes in.
+	for i := range 5 {
+		j, text := invited(t, north.base, north.key, fmt.Sprint("loft-", i))
+		token, err := fleet.ParseToken(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		servers, err := fleet.ParseAddresses(j.Gate)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, g := range gates {
+			eventually(t, "the invitation to be known", func() bool {
+				_, body, _ := call(t, "GET", g.base+"/gate/gates", g.key, "")
+				return !strings.Contains(body, `"pending":1`)
+			})
+		}
+		var in atomic.Int64
+		var both sync.WaitGroup
+		for range 2 {
+			both.Go(func() {
+				if _, err := fleet.Join(t.Context(), servers, token, j.Fingerprint); err == nil {
+					in.Add(1)
+				}
+			})
+		}
+		both.Wait()
+		if n := in.Load(); n != 1 {
+			t.Errorf("%d machines came in by one token", n)
+		}
 	}
 
 	begun := time.Now()

@@ -10,8 +10,8 @@ import (
 	"testing"
 )
 
-// notHere are examples that need what a test does not have, by a word in them: a server elsewhere, a public page, minutes of time.
-var notHere = []string{"https://", "attic/", "serve", "bench", " demo", "talk", "--follow", "~/", "--shadow", "http://"}
+// notHere are examples that need what a test does not have, by a word in them: a server or a gate elsewhere, a gate that machines can join, a public page, minutes of time.
+var notHere = []string{"https://", "attic/", "serve", "bench", " demo", "talk", "--follow", "~/", "--shadow", "http://", "tls://", "invite"}
 
 // Every example of the help runs on the demo as it is written there, in the order of the commands. What an example needs beforehand is
 // made here, with the names that it has.

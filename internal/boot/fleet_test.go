@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -263,4 +264,21 @@ func TestWhatAMachineLets(t *testing.T) {
 		status, body, _ := call(t, "POST", base+"/v1/chat/completions", key, ask)
 		return status == 503 && strings.Contains(body, "revoked")
 	})
+}
+
+// A gate that has no fleet in its configuration runs nothing for one: no goroutine of it, no port beside its own.
+func TestWithoutAFleet(t *testing.T) {
+	app, _ := running(t, settings(t, t.TempDir()), options)
+	stacks := func() string {
+		buf := make([]byte, 4<<20)
+		return string(buf[:runtime.Stack(buf, true)])
+	}
+	// What tests before have started may still be ending.
+	eventually(t, "no goroutine of a fleet", func() bool {
+		all := stacks()
+		return !strings.Contains(all, "nats-io") && !strings.Contains(all, "internal/fleet.") && strings.Contains(all, "boot.(*App).Serve")
+	})
+	if len(app.Listeners) != 0 {
+		t.Errorf("%d listeners", len(app.Listeners))
+	}
 }

@@ -236,6 +236,7 @@ func streams(b *testing.B, base, key string, n int, name string) {
 	var l late
 	var lost, whole atomic.Int64
 	var clients sync.WaitGroup
+	before := processorTime(b)
 	for i := range n {
 		clients.Go(func() {
 			time.Sleep(time.Duration(i) * time.Second / time.Duration(n)) // so that they do not come in waves
@@ -249,7 +250,27 @@ func streams(b *testing.B, base, key string, n int, name string) {
 		})
 	}
 	clients.Wait()
+	b.ReportMetric(float64((processorTime(b)-before).Microseconds())/1000/float64(n), "processor-ms/stream") // of the gate and its clients
 	b.ReportMetric(float64(whole.Load()), "streams")
 	b.ReportMetric(float64(lost.Load()), "lost")
 	l.report(b, name)
+}
+
+// processorTime is what this process has taken of the processors.
+func processorTime(b *testing.B) time.Duration {
+	raw, err := os.ReadFile("/proc/self/stat")
+	if err != nil {
+		b.Skip("the system does not say what a process takes")
+	}
+	_, rest, _ := strings.Cut(string(raw), ") ")
+	fields := strings.Fields(rest)
+	var ticks int64
+	for _, field := range fields[11:13] { // user and system time, in hundredths of a second: proc(5)
+		var n int64
+		if _, err := fmt.Sscan(field, &n); err != nil {
+			b.Fatal(err)
+		}
+		ticks += n
+	}
+	return time.Duration(ticks) * 10 * time.Millisecond
 }

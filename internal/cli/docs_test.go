@@ -25,7 +25,7 @@ type block struct {
 func blocks(t *testing.T) (list []block, inline []block) {
 	t.Helper()
 	var files []string
-	for _, pattern := range []string{"../../README.md", "../../docs/*.md", "../../deploy/*"} {
+	for _, pattern := range []string{"../../README.md", "../../docs/*.md", "../../deploy/*.*", "../../deploy/*/*"} {
 		found, err := filepath.Glob(pattern)
 		if err != nil || len(found) == 0 {
 			t.Fatal(pattern, err)

@@ -233,8 +233,13 @@ func (h *Hub) letIn(e enrolment) (Joined, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	i, err := h.opts.Records.Invitation(ctx, e.Invitation)
+	if err != nil || time.Now().After(i.Until) {
+		return Joined{}, errToken
+	}
 	hash := sha256.Sum256([]byte(a.Secret))
-	if err != nil || time.Now().After(i.Until) || subtle.ConstantTimeCompare(hash[:], i.Hash[:]) != 1 {
+	if subtle.ConstantTimeCompare(hash[:], i.Hash[:]) != 1 {
+		_, _ = h.opts.Records.TakeInvitation(ctx, e.Invitation) // somebody guesses: who was invited has the whole token
+		h.opts.Log.Warn("an invitation was withdrawn, since somebody came with a wrong token for it", "name", i.Name)
 		return Joined{}, errToken
 	}
 	if g := h.gates.Load(); g != nil {

@@ -28,6 +28,7 @@ const Version = 1
 // Times of the protocol.
 const (
 	helloEvery    = time.Second      // a machine says what it has
+	helloSoonest  = helloEvery / 10  // what comes sooner is not looked at
 	prefixesEvery = 10 * time.Second // at the latest, what prompts it knows
 	lostAfter     = 4 * time.Second  // without a word from it, it counts as gone
 	ackEvery      = time.Second      // at the latest, while an answer is in progress
@@ -40,6 +41,7 @@ const (
 const (
 	partBytes   = 256 << 10 // of a request, or of an answer, in a message
 	mostRequest = 64 << 20  // bytes of a request, encoded
+	mostComing  = 256 << 20 // bytes of requests of which not all parts have come, at a machine
 	mostEvent   = 64 << 20  // bytes of one event, encoded
 	window      = 64        // messages of an answer that may wait for an ack
 	batchBytes  = 64 << 10  // of events in a message, if they come faster than they are taken
@@ -127,8 +129,9 @@ type message struct {
 	Data   []byte   `json:"data,omitempty"`
 	Error  *failure `json:"error,omitempty"`
 	Ended  bool     `json:"ended,omitempty"`
-	// Reading is how many tokens of the prompt were read; it has no number, and may be lost.
-	Reading int `json:"reading,omitempty"`
+	// Reading is how many tokens of the prompt were read, and Part that the request is still coming; they have no number, and may be lost.
+	Reading int  `json:"reading,omitempty"`
+	Part    bool `json:"part,omitempty"`
 }
 
 // failure is an error as it goes over the line.

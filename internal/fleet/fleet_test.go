@@ -467,6 +467,15 @@ func TestWhoComesIn(t *testing.T) {
 	if _, _, err := h.Invite(t.Context(), "At/tic", time.Minute); err == nil {
 		t.Error("any name will do")
 	}
+	guessed, _, err := h.Invite(t.Context(), "guessed", time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, secret := range []string{rand.Text(), guessed.Secret} { // after a guess the invitation is withdrawn
+		if _, err := Join(t.Context(), []string{Scheme + h.Address()}, Token{guessed.ID, secret, guessed.Seal}, fingerprint); err == nil {
+			t.Error("it came in after a guess")
+		}
+	}
 	late, _, err := h.Invite(t.Context(), "late", time.Second)
 	if err != nil {
 		t.Fatal(err)
@@ -808,4 +817,38 @@ func TestWhatServersSee(t *testing.T) {
 			t.Errorf("%q goes over the servers as it is", secret)
 		}
 	}
+}
+
+// BenchmarkHello is what it costs a gate to hear how a machine with five models is, whose prompts have changed.
+func BenchmarkHello(b *testing.B) {
+	h, fingerprint := open(b, newMemory())
+	m := join(b, h, fingerprint, h.Address(), "attic", &counted{}, nil)
+	secrets, err := NewSecrets()
+	if err != nil {
+		b.Fatal(err)
+	}
+	k, err := secrets.open()
+	if err != nil {
+		b.Fatal(err)
+	}
+	hello := Hello{Version: Version, Gate: "0.1.0", Time: time.Now()}
+	for i := range 5 {
+		one := Model{Name: fmt.Sprint("harbour-", i), Use: "chat", Digest: "fp_0123456789ab", Context: 32768, Prefill: 812.5, Decode: 41.25}
+		if i == 0 {
+			one.Known = make([]byte, 4096)
+		}
+		hello.Models = append(hello.Models, one)
+	}
+	raw, err := seal(k.seal, h.keys.sealPublic, hello)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		var got Hello
+		if err := unseal(h.keys.seal, k.sealPublic, raw, &got); err != nil {
+			b.Fatal(err)
+		}
+		m.says(got)
+	}
+	b.ReportMetric(float64(len(raw)), "bytes")
 }

@@ -113,7 +113,7 @@ func Open(ctx context.Context, o Options) (h *Hub, err error) {
 		sub, err := h.conn.QueueSubscribe(s.subject, s.queue, guarded(o.Log, s.do))
 		if err == nil {
 			// What cannot be taken in time is dropped, and asked for again.
-			err = sub.SetPendingLimits(1<<20, 256<<20)
+			err = sub.SetPendingLimits(1<<18, 64<<20)
 		}
 		if err != nil {
 			return nil, errors.Join(err, h.Close())
@@ -259,6 +259,10 @@ func (h *Hub) of(subject string) (m *Machine, rest []string) {
 func (h *Hub) hello(msg *nats.Msg) {
 	m, _ := h.of(msg.Subject)
 	if m == nil {
+		return
+	}
+	if m.tooSoon() { // opening it would take time for nothing
+		m.stray(len(msg.Data))
 		return
 	}
 	var hello Hello

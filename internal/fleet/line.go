@@ -172,7 +172,11 @@ func (w *waiting) read(raw []byte) (*message, bool) {
 func (w *waiting) next(msg *message) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.last, w.accepted = time.Now(), true
+	w.last = time.Now()
+	if msg.Part {
+		return false
+	}
+	w.accepted = true
 	switch {
 	case msg.Number == w.received+1:
 		return true
@@ -227,8 +231,8 @@ func (w *waiting) tick(away string, tells bool) bool {
 	case !tells:
 	case w.accepted:
 		w.tell(ack{Received: w.received, Again: quiet > ackEvery})
-	default:
-		if err := w.ask(); err != nil && quiet > acceptWithin/2 {
+	case quiet > acceptWithin/2: // it was lost, or a part of it
+		if err := w.ask(); err != nil {
 			w.why = err
 		}
 	}

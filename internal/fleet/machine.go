@@ -26,6 +26,7 @@ type Machine struct {
 	own     int                        // answers that this gate waits for
 	ownThen int                        // and how many these were when the machine said how many it has for all gates
 	heard   time.Time                  // when it said so; zero if it never has
+	opened  time.Time                  // when something was opened that it said of itself
 	skew    time.Duration              // of its clock, ahead of the gate's
 	returns []time.Time                // when it came back after it had gone, lately
 	faults  map[string]int
@@ -95,6 +96,18 @@ func (m *Machine) stray(size int) {
 		m.hub.disconnect(m.joined.ID)
 		m.hub.changed()
 	}
+}
+
+// tooSoon reports whether the machine has said how it is just now, and notes that it says so again.
+func (m *Machine) tooSoon() bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	now := time.Now()
+	soon := now.Sub(m.opened) < helloSoonest
+	if !soon {
+		m.opened = now
+	}
+	return soon
 }
 
 // How many returns are kept, and for how long.

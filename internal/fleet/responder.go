@@ -34,6 +34,7 @@ type responder struct {
 	mu       sync.Mutex
 	open     map[string]*answer
 	incoming map[string]*pending
+	coming   int // bytes of these
 }
 
 // pending is a request of which parts have come.
@@ -67,10 +68,18 @@ func (r *responder) inProgress() int {
 func (r *responder) clean() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for x, p := range r.incoming {
+	for line, p := range r.incoming {
 		if time.Since(p.since) > leftAfter {
-			delete(r.incoming, x)
+			r.drop(line)
 		}
+	}
+}
+
+// drop removes a request of which parts have come, if there is one. mu is held.
+func (r *responder) drop(line string) {
+	if p := r.incoming[line]; p != nil {
+		r.coming -= len(p.Doc)
+		delete(r.incoming, line)
 	}
 }
 
@@ -110,25 +119,33 @@ func (r *responder) begin(msg *nats.Msg) {
 	}
 	p := r.incoming[b.Line]
 	switch {
+	case r.coming+len(b.Doc) > mostComing: // another machine may have more room
+		r.mu.Unlock()
+		return
 	case b.Part == 0 && len(r.incoming) < mostPending:
+		r.drop(b.Line) // the one that comes again
 		p = &pending{begin: b, since: time.Now()}
 		r.incoming[b.Line] = p
 	case p != nil && b.Part == p.Part+1 && b.Parts == p.Parts:
-		p.Part, p.Doc = b.Part, append(p.Doc, b.Doc...)
+		p.Part, p.Doc, p.since = b.Part, append(p.Doc, b.Doc...), time.Now()
 	default:
+		r.mu.Unlock()
+		return
+	}
+	r.coming += len(b.Doc)
+	sealer, err := newSealer(p.Key)
+	if err != nil {
+		r.drop(b.Line)
 		r.mu.Unlock()
 		return
 	}
 	if p.Part < p.Parts-1 {
 		r.mu.Unlock()
+		a := answer{of: r, subject: eventSubject(r.id, p.Gate, p.Line), sealer: sealer}
+		a.send(message{Part: true})
 		return
 	}
-	delete(r.incoming, b.Line)
-	sealer, err := newSealer(p.Key)
-	if err != nil {
-		r.mu.Unlock()
-		return
-	}
+	r.drop(b.Line)
 	open := len(r.open)
 	ctx, cancel := context.WithCancelCause(r.ctx)
 	a := &answer{of: r, line: p.Line, subject: eventSubject(r.id, p.Gate, p.Line), sealer: sealer, ctx: ctx, cancel: cancel, moved: make(chan struct{}, 1), heard: time.Now()}

@@ -65,7 +65,7 @@ func run(ctx context.Context) (err error) {
 	if err := os.CopyFS(filepath.Join(home, "models", "lookout"), os.DirFS("internal/model/testdata/vision/pixtral/hf")); err != nil {
 		return err
 	}
-	text := fmt.Sprintf("models: { folders: [%s, %s] }\nrecord: { content: true }\ntools:\n  ferry: { command: [%s, demo-tools] }\n  berths: { command: [sh, -c, \"echo no berth is free >&2; exit 1\"] }\nrunners:\n  attic: { url: %q, key_file: %s }\n  cellar: { url: \"http://127.0.0.1:7802/v1\", models: [harbour-8m] }\n",
+	text := fmt.Sprintf("fleet: { listen: \"127.0.0.1:7803\" }\nmodels: { folders: [%s, %s] }\nrecord: { content: true }\ntools:\n  ferry: { command: [%s, demo-tools] }\n  berths: { command: [sh, -c, \"echo no berth is free >&2; exit 1\"] }\nrunners:\n  attic: { url: %q, key_file: %s }\n  cellar: { url: \"http://127.0.0.1:7802/v1\", models: [harbour-8m] }\n",
 		filepath.Join(home, "data/kindred-gate/demo/models"), filepath.Join(home, "models"), binary, attic.BaseURL, key)
 	if err := os.WriteFile(settings, []byte(text), 0o600); err != nil {
 		return err
@@ -75,7 +75,39 @@ func run(ctx context.Context) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, g.Stop()) }()
+	annex, err := joined(g, filepath.Join(home, "annex"), filepath.Join(home, "attic/data/kindred-gate/demo/models"))
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, annex()) }()
 	return console(ctx, g, home)
+}
+
+// joined starts a machine that joins the gate as annex, with the models of a folder, and answers something there. It gives what stops it.
+func joined(g *e2e.Gate, folder, models string) (stop func() error, err error) {
+	out, errOut, code, err := g.Command("", "machines", "invite", "annex")
+	if err != nil || code != 0 {
+		return nil, fmt.Errorf("invite a machine: %w: %s", err, errOut)
+	}
+	_, command, _ := strings.Cut(out, "kindred join ")
+	args := append([]string{"join"}, strings.Fields(command)...)
+	cmd := exec.Command(g.Binary, append(args, "--data", folder, "--folder", models, "--models", "harbour-4m", "--at-once", "4")...)
+	cmd.Env = e2e.Env(folder)
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	stop = func() error {
+		_ = cmd.Process.Kill() // it may have ended
+		_ = cmd.Wait()
+		return nil
+	}
+	for range 100 {
+		if out, _, _, err := g.Command("", "ask", "--model", "annex/harbour-4m", "Write a guide to Marrow Isle."); err == nil && out != "" {
+			return stop, nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return nil, errors.Join(errors.New("the machine does not join"), stop())
 }
 
 // console takes the pages, signed in as a person would.

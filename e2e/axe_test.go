@@ -107,7 +107,15 @@ func TestConsoleForEverybody(t *testing.T) {
 		do("close it", chromedp.Click(`//*[@role="dialog"]//button[text()="Close"]`))
 	}
 
-	do("older ones", chromedp.Click(`//button[text()="Older ones"]`), chromedp.WaitVisible(css(`[data-testid="exchanges"] tbody tr:nth-child(60)`)))
+	// The list is drawn anew as exchanges come, so a click may meet a button that has just gone: it is made again until the rows are there.
+	do("older ones", chromedp.Evaluate[chromedp.Void](`new Promise((done) => {
+		const again = setInterval(() => {
+			if (document.querySelectorAll('[data-testid="exchanges"] tbody tr').length >= 60) {
+				clearInterval(again);
+				done();
+			} else [...document.querySelectorAll("button:not(:disabled)")].find((b) => b.textContent === "Older ones")?.click();
+		}, 200);
+	})`, chromedp.EvalAwaitPromise), chromedp.WaitVisible(css(`[data-testid="exchanges"] tbody tr:nth-child(60)`)))
 	// By keyboard alone: from the top of the page to the models, and what is chosen there.
 	do("by keyboard", chromedp.EmulateViewport(1280, 800), chromedp.Evaluate[chromedp.Void](`location.hash = "/now"`), chromedp.WaitVisible(css(`.uplot canvas`)), chromedp.Evaluate[chromedp.Void](`document.querySelector('a[href="#main"]').focus()`),
 		chromedp.KeyEvent(strings.Repeat(kb.Tab, 4)+kb.Enter), chromedp.WaitVisible(css(`[aria-label="Remove master"]`)))

@@ -363,6 +363,11 @@ func TestBackgroundResponsesOfSeveralGates(t *testing.T) {
 		body := get(id)
 		return strings.Contains(body, `"status":"completed"`) && strings.Contains(body, "The last boat leaves at 19:40.")
 	})
+	// Who had followed it at the other gate goes on here, from where that was.
+	_, events, _ := call(t, "GET", south.base+"/v1/responses/"+id+"?stream=true&starting_after=2", key, "")
+	if strings.Contains(events, "response.created") || !strings.Contains(events, "response.completed") {
+		t.Errorf("followed from event 2 on: %s", events)
+	}
 	eventually(t, "the ledger of the gate that is gone", func() bool {
 		_, body, _ := call(t, "GET", south.base+"/gate/exchanges/everywhere?limit=50", south.key, "")
 		return strings.Contains(body, `"gate":"north"`) && strings.Contains(body, `"gate":"south"`)

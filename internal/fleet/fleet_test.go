@@ -852,3 +852,45 @@ func BenchmarkHello(b *testing.B) {
 	}
 	b.ReportMetric(float64(len(raw)), "bytes")
 }
+
+// leaving waits for its client to leave.
+type leaving struct {
+	counted
+	left chan struct{}
+}
+
+func (l *leaving) Run(ctx context.Context, _ Work, _ *exchange.Request) iter.Seq2[exchange.Event, error] {
+	return func(yield func(exchange.Event, error) bool) {
+		if !yield(exchange.Started{PromptTokens: 1}, nil) {
+			return
+		}
+		<-ctx.Done()
+		l.left <- struct{}{}
+		yield(nil, context.Cause(ctx))
+	}
+}
+
+// BenchmarkCancel is how long it takes for a machine to learn that a client has left.
+func BenchmarkCancel(b *testing.B) {
+	h, fingerprint := open(b, newMemory())
+	runner := &leaving{left: make(chan struct{}, 1)}
+	m := join(b, h, fingerprint, h.Address(), "attic", runner, nil)
+	var took []time.Duration
+	for b.Loop() {
+		ctx, cancel := context.WithCancel(b.Context())
+		var at time.Time
+		for range m.Run(ctx, "harbour-4m", asked()) {
+			if at.IsZero() {
+				time.Sleep(time.Millisecond) // the machine waits by now
+				at = time.Now()
+				cancel()
+			}
+		}
+		<-runner.left
+		took = append(took, time.Since(at))
+		cancel()
+	}
+	slices.Sort(took)
+	b.ReportMetric(float64(took[len(took)/2].Microseconds()), "median-µs")
+	b.ReportMetric(float64(took[len(took)*99/100].Microseconds()), "p99-µs")
+}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -200,6 +201,11 @@ func (w *waiting) taken(msg *message) {
 
 // keepTelling says how far the answer has come, asks for what is late, and gives the machine up when nothing is heard of it.
 func (w *waiting) keepTelling(ctx context.Context) {
+	defer func() {
+		if p := recover(); p != nil {
+			w.far.hub.opts.Log.Error("waiting for an answer panicked", "panic", fmt.Sprint(p))
+		}
+	}()
 	tick := time.NewTicker(ackEvery / looksPerAck)
 	defer tick.Stop()
 	for n := 1; ; n++ {

@@ -3,6 +3,7 @@ package joined
 
 import (
 	"slices"
+	"time"
 
 	"kindredgate/internal/fleet"
 	"kindredgate/internal/runner/remote"
@@ -11,8 +12,11 @@ import (
 // Settings are those of a machine that has joined, for the machines of a gate.
 func Settings(m *fleet.Machine) remote.Settings {
 	// It is asked once: another target is tried rather than the same machine again.
-	return remote.Settings{Line: line{m}, Tries: 1}
+	return remote.Settings{Line: line{m}, Tries: 1, Silence: silence}
 }
+
+// silence is how long nothing may come of an answer. It is long, since a tool call comes whole, and a slow machine takes minutes to write one.
+const silence = 5 * time.Minute
 
 // line is a machine's line. Two of the same machine are equal.
 type line struct{ *fleet.Machine }

@@ -281,6 +281,14 @@ var (
 	errSilent = errors.New("nothing whole came for too long")
 )
 
+// setting names a setting of the machine, for messages; a machine that has joined has none.
+func (m *Machine) setting(name string) string {
+	if m.set.Line != nil {
+		return ""
+	}
+	return " (runners." + m.name + "." + name + ")"
+}
+
 // inWords puts what went wrong into words for a client. Errors about the request itself stay such.
 func (m *Machine) inWords(err error) error {
 	var ours *exchange.Error
@@ -336,10 +344,10 @@ func (m *Machine) inWords(err error) error {
 		return say("shows a certificate that cannot be trusted: %v", certificate.Err)
 	case errors.Is(err, errFirst):
 		out.Code = "runner_timeout"
-		return say("did not begin to answer within %s (runners.%s.first_token)", m.set.FirstToken, m.name)
+		return say("did not begin to answer within %s%s", m.set.FirstToken, m.setting("first_token"))
 	case errors.Is(err, errSilent):
 		out.Code = "runner_timeout"
-		return say("went silent in the middle of the answer: nothing whole came for %s (runners.%s.silence)", m.set.Silence, m.name)
+		return say("went silent in the middle of the answer: nothing whole came for %s%s", m.set.Silence, m.setting("silence"))
 	case errors.As(err, &wrong):
 		out.Code = "runner_answer_broken"
 		return say("gave an answer that cannot be used: %s", wrong.what)

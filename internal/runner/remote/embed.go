@@ -34,7 +34,7 @@ func (m *Machine) Embed(ctx context.Context, model string, req *exchange.Embeddi
 		return lineOnce(ctx, m, model, bytes, req.Reserve, func(ctx context.Context) (*exchange.Vectors, error) {
 			v, err := m.set.Line.Embed(ctx, model, req)
 			if err == nil {
-				err = sound(v, len(req.Inputs), req.Dimensions)
+				err = cmp.Or(sound(v, len(req.Inputs), req.Dimensions), believable(v.Tokens, bytes, v.Timings))
 			}
 			return v, err
 		})
@@ -120,6 +120,9 @@ func (m *Machine) Rank(ctx context.Context, model string, req *exchange.Ranking)
 			v, err := m.set.Line.Rank(ctx, model, req)
 			if err == nil && len(v.Scores) != len(req.Documents) {
 				err = broken("it has %d scores, where %d were asked for", len(v.Scores), len(req.Documents))
+			}
+			if err == nil {
+				err = believable(v.Tokens, bytes+len(req.Documents)*mostMarkup, v.Timings)
 			}
 			return v, err
 		})

@@ -60,10 +60,34 @@ func (m *Machine) lined(model string, req *exchange.Request) (attempt, error) {
 		}
 	}
 	return func(ctx context.Context, yield func(exchange.Event) bool) error {
-		for event, err := range m.set.Line.Run(ctx, model, req) {
+		ctx, cancel := context.WithCancelCause(ctx)
+		defer cancel(nil)
+		dog := watch(m.set.FirstToken, m.set.Silence, cancel)
+		defer dog.timer.Stop()
+		script := m.script(req)
+		told := *req
+		read := 0
+		told.Reading = func(tokens int) {
+			if tokens > read && tokens <= script.prompt {
+				read = tokens
+				dog.timer.Reset(m.set.FirstToken) // a long prompt on a slow machine
+			}
+			if req.Reading != nil {
+				req.Reading(tokens)
+			}
+		}
+		for event, err := range m.set.Line.Run(ctx, model, &told) {
+			if cause := context.Cause(ctx); err != nil && (errors.Is(cause, errFirst) || errors.Is(cause, errSilent)) {
+				return cause
+			}
+			if err == nil {
+				err = script.take(event)
+			}
 			if err != nil {
 				return err
 			}
+			dog.begun.Store(true)
+			dog.heard()
 			if !yield(event) {
 				return errLeft
 			}

@@ -108,8 +108,9 @@ type App struct {
 	lately      ledger.Lately
 	options     Options
 	settings    settings
-	again       chan struct{}  // for the configuration to be read anew
-	preparing   sync.WaitGroup // goroutines that Serve waits for
+	asked       atomic.Pointer[server.Server] // Server, for other gates, who may ask while this one is still being opened
+	again       chan struct{}                 // for the configuration to be read anew
+	preparing   sync.WaitGroup                // goroutines that Serve waits for
 	log         *slog.Logger
 	close       []func() error // what was opened, in that order
 }
@@ -283,6 +284,7 @@ func (app *App) open(ctx context.Context) error {
 		Gate: app.Gate, Loops: app.loops, Tools: app.tools, Answers: responses, Ledger: app.ledger, Lately: &app.lately, Contents: app.said, Suites: &suites.Runs{Gate: app.Gate, Loops: app.loops, Records: app.db}, Prices: app.shownPrices, Metrics: app.counted.Handler(), Console: app.options.Console, Log: app.log, Version: app.options.Version,
 		Exposure: exposure(app.Config), Settings: app.settings.tell, Check: app.look, Joining: app.joining, Peers: app.peers, Bodies: min(max(machine.Memory()/16, 128<<20), 2<<30),
 	}, addresses...)
+	app.asked.Store(app.Server)
 	return nil
 }
 

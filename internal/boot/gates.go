@@ -39,20 +39,24 @@ func (app *App) share(ctx context.Context) error {
 	if err := app.db.Share(ctx, name); err != nil {
 		return err
 	}
+	known, err := app.db.Notes(ctx, gateNote)
+	if err != nil {
+		return err
+	}
 	gates, err := app.joining.Hub.Share(ctx, fleet.GatesOptions{
-		Name: name, Program: app.options.Version, Changes: app.db, Log: app.log, Open: app.Gate.Requests,
+		Known: known, Met: app.met, Name: name, Program: app.options.Version, Changes: app.db, Log: app.log, Open: app.Gate.Requests,
 		BaseURL: func() string {
-			if app.Server == nil {
-				return ""
+			if s := app.asked.Load(); s != nil {
+				return s.BaseURL()
 			}
-			return app.Server.BaseURL()
+			return ""
 		},
 		Applied: app.takeOver,
 		Relay: func(ctx context.Context, doc []byte, write func([]byte) error) error {
-			if app.Server == nil {
-				return exchange.Errorf(exchange.Unavailable, "gate_unavailable", "the gate is still starting")
+			if s := app.asked.Load(); s != nil {
+				return s.Relayed(ctx, doc, write)
 			}
-			return app.Server.Relayed(ctx, doc, write)
+			return exchange.Errorf(exchange.Unavailable, "gate_unavailable", "the gate is still starting")
 		},
 		Keep: cmp.Or(days(app.Config.Ledger.Days), days(90)), Responses: days(app.Config.Responses.Days),
 	})
@@ -71,6 +75,23 @@ func (app *App) share(ctx context.Context) error {
 	app.Gate.Observers = append(app.Gate.Observers, app.rows)
 	app.log.Info("this gate shares what it knows", "as", name, "servers", strings.Join(app.Config.Fleet.NATS, ", "))
 	return nil
+}
+
+// gateNote begins the names of notes of when gates were heard of.
+const gateNote = "gate "
+
+// met keeps that another gate is there.
+func (app *App) met(name string, at time.Time, ends bool) {
+	ctx := context.Background()
+	var err error
+	if ends {
+		err = app.db.DropNote(ctx, gateNote+name)
+	} else {
+		err = app.db.PutNote(ctx, gateNote+name, at)
+	}
+	if err != nil {
+		app.log.Warn("that another gate is there cannot be kept", "name", name, "error", err.Error())
+	}
 }
 
 // takeOver has what another gate has changed take effect.

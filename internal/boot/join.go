@@ -24,6 +24,7 @@ import (
 	"kindredgate/internal/keyring"
 	"kindredgate/internal/machine"
 	"kindredgate/internal/runner/native"
+	"kindredgate/internal/server"
 	"kindredgate/internal/system"
 )
 
@@ -123,7 +124,10 @@ func (app *App) work(ctx context.Context, c fleet.Credentials) error {
 		return err
 	}
 	<-ctx.Done()
-	return member.Close()
+	app.log.Info("no more work is taken for the gate; running answers may finish", "grace", server.UsualGrace.String())
+	grace, cancel := context.WithTimeout(context.Background(), server.UsualGrace)
+	defer cancel()
+	return member.Shutdown(grace)
 }
 
 // joinKey is what the key is called that a gate's requests are counted and limited under, here.

@@ -88,7 +88,7 @@ func (e *Engine) choosePending() (any bool) {
 // extend adds a generated token to a sequence; one that is to go on gets the token as pending. Of the
 // step's drafted tokens so many were chosen before.
 func (e *Engine) extend(s *sequence, logits []float32, before, drafted int) {
-	if s.job.Form != nil && s.closing != ending && !s.job.NoAnswer && s.masking.Load() {
+	if s.job.Form != nil && !s.job.NoAnswer && s.masking.Load() { // which is never worked out for an answer that is ending
 		s.logits = append(s.logits[:0], logits...)
 		s.become(held)
 		return

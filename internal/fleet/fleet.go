@@ -28,13 +28,14 @@ const Version = 1
 // Times of the protocol.
 const (
 	helloEvery    = time.Second      // a machine says what it has
-	helloSoonest  = helloEvery / 10  // what comes sooner is not looked at
+	helloSoonest  = helloEvery / 10  // what comes more often, beyond a few, is not looked at
 	prefixesEvery = 10 * time.Second // at the latest, what prompts it knows
 	lostAfter     = 4 * time.Second  // without a word from it, it counts as gone
 	ackEvery      = time.Second      // at the latest, while an answer is in progress
 	looksPerAck   = 4                // how often in that time a gate looks whether the machine is still there
 	leftAfter     = 10 * time.Second // without an ack, a machine ends an answer that nobody takes
 	acceptWithin  = 5 * time.Second  // a machine has to say that it has a request
+	askedFor      = 30 * time.Second // that a message with a request may be taken, by the clock of who is asked
 )
 
 // Bounds of the protocol.
@@ -46,6 +47,8 @@ const (
 	window      = 64        // messages of an answer that may wait for an ack
 	batchBytes  = 64 << 10  // of events in a message, if they come faster than they are taken
 	mostModels  = 1000      // of a machine
+	fewHellos   = 10        // of a machine at once: one that stops says so, whatever it said just before
+	mostSeen    = 100_000   // requests that are remembered, so that none is done twice
 	mostText    = 2000      // bytes of what a machine says for people
 )
 
@@ -85,6 +88,7 @@ type Hello struct {
 	AtOnce  int           `json:"at_once"` // answers; 0 for no limit
 	Open    int           `json:"open"`    // for gates
 	Away    string        `json:"away,omitempty"`
+	Ends    bool          `json:"ends,omitempty"` // it is its last word: it was stopped
 }
 
 // Work says what a request is for, beside what it asks.
@@ -113,6 +117,8 @@ type begin struct {
 	Part  int    `json:"part"`
 	Parts int    `json:"parts"`
 	Doc   []byte `json:"doc"`
+	// Until is when this counts as said long ago, by the clock of who is asked. Whoever carries it could say it once more.
+	Until time.Time `json:"until"`
 }
 
 // ack says how many messages of an answer have come. A machine sends those after them again if that is asked for, and ends the answer if it is

@@ -527,6 +527,10 @@ func TestWhoComesIn(t *testing.T) {
 		}
 	}
 
+	if _, err := nats.Connect("tls://"+h.Address(), nats.Secure(secured(fingerprint)), nats.Nkey(id, another(t).Sign), nats.NoReconnect()); !errors.Is(err, nats.ErrAuthorization) {
+		t.Errorf("somebody who does not have the machine's key signs in as it: %v", err)
+	}
+
 	if err := h.Revoke(t.Context(), "attic"); err != nil {
 		t.Fatal(err)
 	}
@@ -537,6 +541,16 @@ func TestWhoComesIn(t *testing.T) {
 	if err := h.Revoke(t.Context(), "attic"); err == nil {
 		t.Error("it is revoked twice")
 	}
+}
+
+// another is somebody's key.
+func another(t *testing.T) nkeys.KeyPair {
+	t.Helper()
+	k, err := nkeys.CreateUser()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return k
 }
 
 // Vectors and scores come whole, however many they are; what a machine does not offer any more, or cannot read, is an error.
@@ -609,13 +623,136 @@ func TestMachinesThatForget(t *testing.T) {
 	}
 	cut(func() {
 		first.conn.Close() // as one that is killed: nothing is said
-		first.end()
+		first.end(nil)
 		second := serve()
 		t.Cleanup(func() { second.Close() })
 	})
 	first.close()
 	waitFor(t, "the machine to be there again", func() bool { return m.Away() == "" })
 	cut(p.stall)
+}
+
+// serving is a machine that has joined and works, with both sides of it.
+func serving(t *testing.T, h *Hub, fingerprint string, r Runner) (*Member, *Machine) {
+	t.Helper()
+	token, _, err := h.Invite(t.Context(), "attic", time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := Join(t.Context(), []string{Scheme + h.Address()}, token, fingerprint)
+	if err != nil {
+		t.Fatal(err)
+	}
+	member, err := Serve(MemberOptions{Credentials: c, Runner: r, Offer: func() Offer { return Offer{Models: []Model{{Name: "harbour-4m"}}} }, Log: quiet()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { member.Close() })
+	m := machineOf(t, h, "attic")
+	waitFor(t, "its first word", func() bool { return m.Away() == "" })
+	return member, m
+}
+
+// A machine that is stopped takes nothing new, and lets answers end that are in progress; those that do not end by then end with an error that says why. The
+// gate knows at once that it was stopped, and does not count it as one that comes and goes.
+func TestStopping(t *testing.T) {
+	for name, c := range map[string]struct {
+		stopAt int
+		want   string // the code of the error; "" for none
+	}{"an answer that ends": {0, ""}, "an answer that goes on": {20, "shutting_down"}} {
+		h, fingerprint := open(t, newMemory())
+		member, m := serving(t, h, fingerprint, &counted{pieces: 3000, stopAt: c.stopAt})
+		stopped := make(chan error, 1)
+		n := 0
+		_, err := text(t, m, asked(), func() {
+			if n++; n != 10 {
+				return
+			}
+			grace, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
+			if c.want == "" {
+				grace, cancel = context.WithTimeout(context.Background(), time.Minute)
+			}
+			go func() {
+				defer cancel()
+				stopped <- member.Shutdown(grace)
+			}()
+			waitFor(t, "the machine to say that it is being stopped", func() bool { return m.Away() == "it is being stopped" })
+			var e *exchange.Error
+			if err := member.work(nil, begin{Work: Work{Model: "harbour-4m"}, Kind: answerKind}, 0); !errors.As(err, &e) || e.Code != "runner_unavailable" {
+				t.Errorf("%s: another request: %v", name, err)
+			}
+		})
+		var e *exchange.Error
+		if errors.As(err, &e); (err != nil) != (c.want != "") || e != nil && e.Code != c.want {
+			t.Errorf("%s ends with %v", name, err)
+		}
+		if err := <-stopped; err != nil {
+			t.Error(err)
+		}
+		began := time.Now()
+		waitFor(t, "its last word", func() bool { return m.Away() == "it was stopped" })
+		if took := time.Since(began); took > lostAfter/2 {
+			t.Errorf("%s: it took %s to hear that", name, took)
+		}
+		m.mu.Lock()
+		m.heard = m.heard.Add(-time.Minute)
+		m.mu.Unlock()
+		m.says(Hello{Version: Version})
+		if s := m.State(); s.Returns != 0 || s.Away != "" {
+			t.Errorf("%s: after its return: %+v", name, s)
+		}
+	}
+}
+
+// A request that is said once more, by whoever carried it, is not done again; nor is one that was said long ago, or will be.
+func TestRequestsAreDoneOnce(t *testing.T) {
+	h, fingerprint := open(t, newMemory())
+	runner := &counted{pieces: 3}
+	member, m := serving(t, h, fingerprint, runner)
+	carried := make(chan *nats.Msg, 100)
+	if _, err := h.conn.ChanSubscribe(beginSubject(member.id), carried); err != nil {
+		t.Fatal(err)
+	}
+	if err := h.conn.Flush(); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := text(t, m, asked(), nil); err != nil || got != sequence(3) {
+		t.Fatalf("%q, %v", got, err)
+	}
+	once := (<-carried).Data
+	waitFor(t, "the answer to have ended there", func() bool { return member.inProgress() == 0 })
+	doc, err := asked().Encode()
+	if err != nil {
+		t.Fatal(err)
+	}
+	say := func(until time.Duration) {
+		sealed, err := seal(h.keys.seal, m.joined.Seal, begin{Work: Work{Model: "harbour-4m"}, Line: rand.Text(), Gate: h.id, Kind: answerKind, Key: newKey(), Parts: 1, Doc: doc, Until: time.Now().Add(until)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := h.conn.Publish(beginSubject(member.id), sealed); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for range 3 {
+		if err := h.conn.Publish(beginSubject(member.id), once); err != nil {
+			t.Fatal(err)
+		}
+	}
+	say(-time.Second)
+	say(time.Hour)
+	say(askedFor) // which is done: by then the others have come
+	waitFor(t, "the last", func() bool { return runner.given.Load() >= 6 })
+	if n := runner.given.Load(); n != 6 {
+		t.Errorf("%d pieces were given for two requests of three each", n)
+	}
+	// The clock of a machine that is far off is told by what it says, so its requests come in its time.
+	m.mu.Lock()
+	m.skew = 5 * time.Minute
+	m.mu.Unlock()
+	if skew := m.far().skew(); skew != 5*time.Minute {
+		t.Errorf("its clock is taken to be %s ahead", skew)
+	}
 }
 
 // A machine of another version takes work if it is one apart, and is told what to do if it is more; what it says of itself is bounded.
@@ -690,6 +827,9 @@ func TestMachinesThatLie(t *testing.T) {
 	})
 	if err != nil || got != sequence(2000) {
 		t.Errorf("%d bytes, %v", len(got), err)
+	}
+	if faults := good.State().Faults; len(faults) > 0 {
+		t.Errorf("the machine that another one answers for is blamed: %v", faults)
 	}
 	waste := make([]byte, 512<<10)
 	for range 4 * mostStray / len(waste) {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -34,11 +35,12 @@ type GateHello struct {
 	Time     time.Time     `json:"time"`
 	Started  time.Time     `json:"started"`
 	BaseURL  string        `json:"base_url"`
-	Line     time.Duration `json:"line_ns"` // to the NATS servers, there and back
-	Server   string        `json:"server"`  // which of them
-	Open     int           `json:"open"`    // requests in progress
-	Sees     []string      `json:"sees"`    // instances of other gates
-	Pending  int           `json:"pending"` // changes that the others were not told yet
+	Line     time.Duration `json:"line_ns"`        // to the NATS servers, there and back
+	Server   string        `json:"server"`         // which of them
+	Open     int           `json:"open"`           // requests in progress
+	Sees     []string      `json:"sees"`           // instances of other gates
+	Pending  int           `json:"pending"`        // changes that the others were not told yet
+	Ends     bool          `json:"ends,omitempty"` // it is its last word: it was stopped
 }
 
 // GateState is how a gate does, as another one sees it.
@@ -58,6 +60,9 @@ type GatesOptions struct {
 	BaseURL func() string
 	Open    func() int // requests in progress
 	Changes Changes    // what is shared
+	// Known are gates of an earlier run, with when each was heard of; Met is told of one when it is heard of, now and then, and of one that was stopped.
+	Known map[string]time.Time
+	Met   func(name string, at time.Time, ends bool)
 	// Applied is told what was changed by others.
 	Applied func(kind, name string)
 	// Relay answers a request that came to another gate.
@@ -75,14 +80,18 @@ type Gates struct {
 	opts    GatesOptions
 	js      jetstream.JetStream
 	answers responder
+	hears   []*nats.Subscription // to what gates say of themselves
 	started time.Time
 	ctx     context.Context
 	end     context.CancelFunc
 	all     sync.WaitGroup
 
 	mu     sync.Mutex
-	others map[string]*peer // by instance
-	told   string           // which other gate of this name was complained of
+	others map[string]*peer     // by instance
+	known  map[string]time.Time // gates by their names, with when each was heard of
+	noted  map[string]time.Time // and when that was told to be kept
+	away   bool                 // the servers cannot keep anything now, as far as is known
+	told   string               // which other gate of this name was complained of
 	stores stores
 	shift  time.Duration // of the servers' clock, ahead of this one's
 }
@@ -99,16 +108,21 @@ var ErrTwice = errors.New("another gate of this name is running")
 
 // Share has the gate share what it knows with those that have the same servers and keys. The error wraps ErrTwice if one of them has its name.
 func (h *Hub) Share(ctx context.Context, o GatesOptions) (g *Gates, err error) {
-	g = &Gates{hub: h, opts: o, started: time.Now(), others: map[string]*peer{}}
+	g = &Gates{hub: h, opts: o, started: time.Now(), others: map[string]*peer{}, known: maps.Clone(o.Known), noted: map[string]time.Time{}}
+	if g.known == nil {
+		g.known = map[string]time.Time{}
+	}
 	if g.js, err = jetstream.New(h.conn); err != nil {
 		return nil, err
 	}
 	g.ctx, g.end = context.WithCancel(context.WithoutCancel(ctx))
 	g.answers = responder{conn: h.conn, id: h.id, key: h.keys.seal, from: h.keys.sealPublic, log: o.Log, do: g.relayed}
 	for subject, do := range map[string]nats.MsgHandler{gateHelloSubject: g.heard, gateAskSubject: g.asked} {
-		if _, err := h.conn.Subscribe(subject, guarded(o.Log, do)); err != nil {
+		sub, err := h.conn.Subscribe(subject, guarded(o.Log, do))
+		if err != nil {
 			return nil, errors.Join(err, g.Close())
 		}
+		g.hears = append(g.hears, sub)
 	}
 	if err := g.answers.listen(); err != nil {
 		return nil, errors.Join(err, g.Close())
@@ -146,13 +160,20 @@ func (g *Gates) alone(ctx context.Context) error {
 	return nil
 }
 
-// Close ends sharing.
+// Close ends sharing, and tells the others.
 func (g *Gates) Close() error {
 	g.hub.gates.CompareAndSwap(g, nil)
+	for _, sub := range g.hears {
+		_ = sub.Unsubscribe() // it has ended before if the connection has
+	}
 	g.end()
 	g.all.Wait()
 	if g.answers.end != nil {
 		g.answers.close()
+	}
+	if g.hub.conn.IsConnected() {
+		g.tell(func(h *GateHello) { h.Ends = true })
+		_ = g.hub.conn.FlushTimeout(partingTime) // it is found out by itself when nothing is heard any more
 	}
 	return nil
 }
@@ -170,8 +191,9 @@ func (g *Gates) keepTelling() {
 	tick := time.NewTicker(helloEvery)
 	defer tick.Stop()
 	for {
-		g.tell()
+		g.tell(func(*GateHello) {})
 		g.answers.clean()
+		g.look()
 		select {
 		case <-tick.C:
 		case <-g.ctx.Done():
@@ -181,10 +203,12 @@ func (g *Gates) keepTelling() {
 }
 
 // asked answers a gate that wants to know who is there.
-func (g *Gates) asked(*nats.Msg) { g.tell() }
+func (g *Gates) asked(*nats.Msg) { g.tell(func(*GateHello) {}) }
 
-func (g *Gates) tell() {
-	if sealed, err := seal(g.hub.keys.seal, g.hub.keys.sealPublic, g.self()); err == nil && g.hub.conn.IsConnected() {
+func (g *Gates) tell(change func(*GateHello)) {
+	hello := g.self()
+	change(&hello)
+	if sealed, err := seal(g.hub.keys.seal, g.hub.keys.sealPublic, hello); err == nil && g.hub.conn.IsConnected() {
 		_ = g.hub.conn.Publish(gateHelloSubject, sealed) // the next one says the same
 	}
 }
@@ -216,6 +240,15 @@ func (g *Gates) heard(msg *nats.Msg) {
 	now := time.Now()
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	if h.Ends {
+		delete(g.others, h.Instance)
+	}
+	if h.Name != g.opts.Name {
+		g.meet(h.Name, now, h.Ends)
+	}
+	if h.Ends {
+		return
+	}
 	for id, p := range g.others { // one that has started anew
 		if id != h.Instance && p.hello.Name == h.Name && now.Sub(p.heard) > lostAfter || now.Sub(p.heard) > forgetAfter {
 			delete(g.others, id)
@@ -251,15 +284,68 @@ func (g *Gates) there(instance string) bool {
 	return instance == g.hub.id || p != nil && time.Since(p.heard) < lostAfter
 }
 
-// count is how many gates there are, this one among them.
+// noteEvery is how often it is kept that a gate is there.
+const noteEvery = 10 * time.Minute
+
+// meet notes that a gate is there, or that it was stopped. mu is held.
+func (g *Gates) meet(name string, now time.Time, ends bool) {
+	if g.known[name] = now; ends {
+		delete(g.known, name)
+	}
+	if ends || now.Sub(g.noted[name]) > noteEvery {
+		if g.noted[name] = now; ends {
+			delete(g.noted, name)
+		}
+		if g.opts.Met != nil {
+			g.opts.Met(name, now, ends)
+		}
+	}
+}
+
+// count is how many gates there are, this one among them: those that are heard of, and those of which nothing is heard since lately, which may only be
+// cut off.
 func (g *Gates) count() int {
-	n := 0
-	for _, s := range g.List() {
-		if s.There() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	n := 1
+	for _, at := range g.known {
+		if time.Since(at) < forgetAfter {
 			n++
 		}
 	}
 	return n
+}
+
+// look finds out whether the servers can keep something, when another gate is missing: a part of them that is cut off from the rest cannot.
+func (g *Gates) look() {
+	all, there := g.count(), 1
+	g.mu.Lock()
+	for _, p := range g.others {
+		if time.Since(p.heard) < lostAfter {
+			there++
+		}
+	}
+	g.mu.Unlock()
+	away := !g.hub.conn.IsConnected()
+	if !away && there < all {
+		ctx, cancel := context.WithTimeout(g.ctx, lookTime)
+		defer cancel()
+		s, err := g.ready()
+		away = err != nil || g.readClock(ctx, s) != nil
+	}
+	g.mu.Lock()
+	g.away = away
+	g.mu.Unlock()
+}
+
+// lookTime is how long the servers may take to keep something.
+const lookTime = time.Second
+
+// apart reports whether the servers can keep nothing, as far as is known.
+func (g *Gates) apart() bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.away
 }
 
 // Instance is what this gate is called as long as it runs.
@@ -275,7 +361,7 @@ func (g *Gates) Relay(ctx context.Context, instance string, doc []byte, take fun
 	if p == nil {
 		return exchange.Errorf(exchange.Unavailable, "gate_unavailable", "the gate that has this is not there any more")
 	}
-	f := &far{hub: g.hub, id: instance, seal: g.hub.keys.sealPublic, who: fmt.Sprintf("the gate %q", p.hello.Name), fault: func(string) {}, away: func() string {
+	f := &far{hub: g.hub, id: instance, seal: g.hub.keys.sealPublic, who: fmt.Sprintf("the gate %q", p.hello.Name), fault: func(string) {}, skew: func() time.Duration { return p.skew }, away: func() string {
 		if g.there(instance) {
 			return ""
 		}

@@ -261,7 +261,7 @@ func (h *Hub) hello(msg *nats.Msg) {
 	if m == nil {
 		return
 	}
-	if m.tooSoon() { // opening it would take time for nothing
+	if !m.hellos.Allow() { // opening it would take time for nothing
 		m.stray(len(msg.Data))
 		return
 	}

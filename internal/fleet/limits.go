@@ -87,8 +87,9 @@ func (l *Limits) Return(of string, n int64) error {
 	return err
 }
 
-// Gates is how many there are.
-func (l *Limits) Gates() int { return l.gates.count() }
+// Gates is how many there are, whether they can be reached or not, and Apart whether this one cannot reach the servers.
+func (l *Limits) Gates() int  { return l.gates.count() }
+func (l *Limits) Apart() bool { return l.gates.apart() }
 
 // Now is the time of the servers.
 func (l *Limits) Now() time.Time {

@@ -22,6 +22,7 @@ type far struct {
 	seal string // the key that messages to it are sealed for
 	who  string // it is, in messages
 	away func() string
+	skew func() time.Duration // of its clock, ahead of the gate's
 	// left is closed when it is gone for good; nil for never.
 	left  chan struct{}
 	fault func(what string)
@@ -142,6 +143,7 @@ type waiting struct {
 // ask sends the request. It is sent once more as long as the machine has not said that it has it, since the line may have been cut just then.
 func (w *waiting) ask() error {
 	f, b := w.far, w.begin
+	b.Until = time.Now().Add(f.skew() + askedFor)
 	for b.Part = 0; b.Part < b.Parts; b.Part++ {
 		b.Doc = w.doc[b.Part*partBytes : min(len(w.doc), (b.Part+1)*partBytes)]
 		sealed, err := seal(f.hub.keys.seal, f.seal, b)
@@ -230,8 +232,8 @@ func (w *waiting) tick(away string, tells bool) bool {
 		return false
 	}
 	switch {
-	case !w.accepted && quiet > acceptWithin:
-		w.why = w.far.unavailable("it does not take the request")
+	case !w.accepted && (away != "" || quiet > acceptWithin): // another machine may take it
+		w.why = w.far.unavailable(cmp.Or(away, "it does not take the request"))
 	case quiet > lostAfter: // it would have answered an ack, whatever it does
 		w.why = w.far.unavailable(cmp.Or(away, "it does not know of the request any more; it may have been started anew"))
 	case !tells:
@@ -250,18 +252,18 @@ func (w *waiting) tick(away string, tells bool) bool {
 }
 
 // giveUp ends an answer that the other end has forgotten. One that was not taken yet is asked for again.
-func (w *waiting) giveUp() {
+func (w *waiting) giveUp(why string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.accepted && !w.ended && w.why == nil {
-		w.why = w.far.unavailable("it was started anew in the middle of the answer")
+		w.why = w.far.unavailable(why)
 		w.ended = true
 		close(w.done)
 	}
 }
 
-// startedAnew gives up the answers of a machine that was started anew.
-func (h *Hub) startedAnew(id string) {
+// giveUp ends the answers of a machine that has forgotten them.
+func (h *Hub) giveUp(id, why string) {
 	var list []*waiting
 	h.mu.Lock()
 	for _, w := range h.answers {
@@ -271,7 +273,7 @@ func (h *Hub) startedAnew(id string) {
 	}
 	h.mu.Unlock()
 	for _, w := range list {
-		w.giveUp()
+		w.giveUp(why)
 	}
 }
 

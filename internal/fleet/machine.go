@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"kindredgate/internal/exchange"
 	"kindredgate/internal/placement"
 )
@@ -19,6 +21,7 @@ import (
 type Machine struct {
 	hub    *Hub
 	joined Joined
+	hellos *rate.Limiter // what it says of itself more often is not looked at
 
 	mu      sync.Mutex
 	hello   Hello
@@ -26,7 +29,6 @@ type Machine struct {
 	own     int                        // answers that this gate waits for
 	ownThen int                        // and how many these were when the machine said how many it has for all gates
 	heard   time.Time                  // when it said so; zero if it never has
-	opened  time.Time                  // when something was opened that it said of itself
 	skew    time.Duration              // of its clock, ahead of the gate's
 	returns []time.Time                // when it came back after it had gone, lately
 	faults  map[string]int
@@ -49,7 +51,7 @@ const (
 )
 
 func newMachine(h *Hub, j Joined) *Machine {
-	return &Machine{hub: h, joined: j, faults: map[string]int{}, known: map[string]placement.Known{}, left: make(chan struct{})}
+	return &Machine{hub: h, joined: j, hellos: rate.NewLimiter(rate.Every(helloSoonest), fewHellos), faults: map[string]int{}, known: map[string]placement.Known{}, left: make(chan struct{})}
 }
 
 // Name is what the machine is called here.
@@ -98,18 +100,6 @@ func (m *Machine) stray(size int) {
 	}
 }
 
-// tooSoon reports whether the machine has said how it is just now, and notes that it says so again.
-func (m *Machine) tooSoon() bool {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	now := time.Now()
-	soon := now.Sub(m.opened) < helloSoonest
-	if !soon {
-		m.opened = now
-	}
-	return soon
-}
-
 // How many returns are kept, and for how long.
 const (
 	mostReturns = 100
@@ -126,12 +116,12 @@ func (m *Machine) says(h Hello) {
 	}
 	h.Models = slices.DeleteFunc(h.Models, func(one Model) bool { return one.Name == "" || len(one.Name) > 200 })
 	h.Away = h.Away[:min(len(h.Away), mostText)]
-	back := !m.heard.IsZero() && now.Sub(m.heard) > lostAfter
+	back := !m.heard.IsZero() && now.Sub(m.heard) > lostAfter && !m.hello.Ends
 	if back {
 		m.returns = append(m.returns, now)
 		m.returns = m.returns[max(0, len(m.returns)-mostReturns):]
 	}
-	changed := m.heard.IsZero() || back || m.hello.Away != h.Away || m.hello.Version != h.Version || !slices.EqualFunc(m.hello.Models, h.Models, sameOffer)
+	changed := m.heard.IsZero() || back || m.hello.Away != h.Away || m.hello.Ends != h.Ends || m.hello.Version != h.Version || !slices.EqualFunc(m.hello.Models, h.Models, sameOffer)
 	known := map[string]placement.Known{}
 	for i := range h.Models {
 		one := &h.Models[i]
@@ -147,8 +137,11 @@ func (m *Machine) says(h Hello) {
 	m.hello, m.known, m.heard, m.ownThen = h, known, now, m.own
 	m.skew = h.Time.Sub(now)
 	m.mu.Unlock()
-	if anew {
-		m.hub.startedAnew(m.joined.ID)
+	switch {
+	case h.Ends:
+		m.hub.giveUp(m.joined.ID, "it was stopped in the middle of the answer")
+	case anew:
+		m.hub.giveUp(m.joined.ID, "it was started anew in the middle of the answer")
 	}
 	if changed {
 		m.hub.changed()
@@ -173,6 +166,8 @@ func (m *Machine) away() string {
 		return m.why
 	case m.heard.IsZero():
 		return "it has not called yet"
+	case m.hello.Ends:
+		return "it was stopped"
 	case time.Now().Before(m.flooding):
 		return "it has sent too much that nobody had asked for, and is left alone until " + m.flooding.Format(time.TimeOnly)
 	case time.Since(m.heard) > lostAfter:
@@ -318,5 +313,12 @@ func (m *Machine) ask(ctx context.Context, kind string, w Work, doc []byte, read
 
 // far is the machine as the other end of a line.
 func (m *Machine) far() *far {
-	return &far{hub: m.hub, id: m.joined.ID, seal: m.joined.Seal, who: fmt.Sprintf("the machine %q", m.Name()), away: m.Away, left: m.left, fault: m.fault}
+	return &far{hub: m.hub, id: m.joined.ID, seal: m.joined.Seal, who: fmt.Sprintf("the machine %q", m.Name()), away: m.Away, skew: m.clock, left: m.left, fault: m.fault}
+}
+
+// clock is how far the machine's clock is ahead of the gate's.
+func (m *Machine) clock() time.Duration {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.skew
 }

@@ -15,6 +15,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -101,20 +102,8 @@ func Join(ctx context.Context, servers []string, token Token, fingerprint string
 	if err != nil {
 		return c, err
 	}
-	a := application{Secret: token.Secret, Version: Version}
-	if a.ID, err = user.PublicKey(); err != nil {
-		return c, err
-	}
-	proof, err := user.Sign([]byte(token.Secret))
+	e, err := apply(user, curve, token)
 	if err != nil {
-		return c, err
-	}
-	a.Proof = base64.RawURLEncoding.EncodeToString(proof)
-	e := enrolment{Invitation: token.ID}
-	if e.Machine, err = curve.PublicKey(); err != nil {
-		return c, err
-	}
-	if e.Sealed, err = seal(curve, token.Seal, a); err != nil {
 		return c, err
 	}
 	raw, err := json.Marshal(e)
@@ -150,6 +139,25 @@ func Join(ctx context.Context, servers []string, token Token, fingerprint string
 	return Credentials{Servers: servers, Fingerprint: strings.ToLower(fingerprint), Name: in.Name, Seal: token.Seal, Seed: string(seed), SealSeed: string(sealSeed)}, err
 }
 
+// apply is what a machine with these keys says to take up an invitation.
+func apply(user, curve nkeys.KeyPair, token Token) (e enrolment, err error) {
+	a := application{Secret: token.Secret, Version: Version}
+	if a.ID, err = user.PublicKey(); err != nil {
+		return e, err
+	}
+	proof, err := user.Sign([]byte(token.Secret))
+	if err != nil {
+		return e, err
+	}
+	a.Proof = base64.RawURLEncoding.EncodeToString(proof)
+	e.Invitation = token.ID
+	if e.Machine, err = curve.PublicKey(); err != nil {
+		return e, err
+	}
+	e.Sealed, err = seal(curve, token.Seal, a)
+	return e, err
+}
+
 // Offer says what a machine offers now.
 type Offer struct {
 	Models []Model // what of them is measured is filled in
@@ -172,6 +180,7 @@ type Member struct {
 	opts MemberOptions
 
 	start  string               // of this one, for the gate to tell it from the one before
+	ending atomic.Bool          // it takes no more requests
 	models map[string]*measured // mu guards it
 	said   string               // why the gate could not be reached, as it was logged last
 }
@@ -197,14 +206,14 @@ func Serve(o MemberOptions) (*Member, error) {
 	if m.key, err = nkeys.FromCurveSeed([]byte(o.Credentials.SealSeed)); err != nil {
 		return nil, fmt.Errorf("the key of this machine: %w", err)
 	}
-	m.ctx, m.end = context.WithCancel(context.Background()) // which handlers of the connection look at
+	m.ctx, m.end = context.WithCancelCause(context.Background()) // which handlers of the connection look at
 	m.conn, err = nats.Connect(strings.Join(o.Credentials.Servers, ","), nats.Secure(secured(o.Credentials.Fingerprint)), nats.Nkey(m.id, user.Sign), nats.Name(o.Credentials.Name),
 		nats.RetryOnFailedConnect(true), nats.MaxReconnects(-1), nats.IgnoreDiscoveredServers(), nats.CustomReconnectDelay(reconnectAfter), nats.ReconnectBufSize(-1),
 		nats.PingInterval(time.Second), nats.MaxPingsOutstanding(3), nats.Timeout(10*time.Second), nats.IgnoreAuthErrorAbort(),
 		nats.ConnectHandler(m.arrived), nats.ReconnectHandler(m.arrived),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) { m.cut(err) }), nats.ReconnectErrHandler(func(_ *nats.Conn, err error) { m.cut(err) }))
 	if err != nil {
-		m.end()
+		m.end(err)
 		return nil, err
 	}
 	if err := m.listen(); err != nil {
@@ -254,12 +263,34 @@ func (m *Member) Connected() (bool, string) {
 	return m.conn.IsConnected(), m.said
 }
 
+// Shutdown takes no more requests, and ends the machine's work when its answers have ended, or when ctx is done: then they end with an error.
+func (m *Member) Shutdown(ctx context.Context) error {
+	m.ending.Store(true)
+	m.hello(m.conn)
+	m.idle(ctx)
+	return m.Close()
+}
+
+// partingTime is how long a last word may take.
+const partingTime = time.Second
+
 // Close ends the machine's work. Answers in progress end with an error.
 func (m *Member) Close() error {
-	m.end()
-	m.conn.Close()
+	m.ending.Store(true)
 	m.close()
+	m.say(m.conn, func(h *Hello) { h.Ends = true })
+	_ = m.conn.FlushTimeout(partingTime) // it is found out by itself when nothing is heard any more
+	m.conn.Close()
 	return nil
+}
+
+// offer is what this machine offers now.
+func (m *Member) offer() Offer {
+	o := m.opts.Offer()
+	if m.ending.Load() {
+		o.Away = "it is being stopped"
+	}
+	return o
 }
 
 // keepTelling says now and then what this machine offers, and forgets what nobody goes on with.
@@ -278,7 +309,10 @@ func (m *Member) keepTelling() {
 }
 
 // hello says on a connection what this machine offers.
-func (m *Member) hello(conn *nats.Conn) {
+func (m *Member) hello(conn *nats.Conn) { m.say(conn, func(*Hello) {}) }
+
+// say says it with a change.
+func (m *Member) say(conn *nats.Conn, change func(*Hello)) {
 	defer func() {
 		if p := recover(); p != nil {
 			m.opts.Log.Error("saying what is offered caused a panic", "panic", fmt.Sprint(p))
@@ -287,7 +321,7 @@ func (m *Member) hello(conn *nats.Conn) {
 	if !conn.IsConnected() {
 		return // what is said while the line is cut would only be old when it comes
 	}
-	o := m.opts.Offer()
+	o := m.offer()
 	line, _ := conn.RTT() // 0 if it is cut just now
 	h := Hello{Version: Version, Start: m.start, Gate: m.opts.Version, Time: time.Now(), Line: line, AtOnce: o.AtOnce, Away: o.Away, Models: slices.Clone(o.Models)}
 	h.Open = m.inProgress()
@@ -307,6 +341,7 @@ func (m *Member) hello(conn *nats.Conn) {
 		}
 	}
 	m.mu.Unlock()
+	change(&h)
 	sealed, err := seal(m.key, m.opts.Credentials.Seal, h)
 	if err == nil {
 		_ = conn.Publish(helloSubject(m.id), sealed) // the next one says the same
@@ -320,7 +355,7 @@ func unread(err error) error {
 
 // work does what is asked, if its operator lets it.
 func (m *Member) work(a *answer, b begin, open int) error {
-	offer, runner := m.opts.Offer(), m.opts.Runner
+	offer, runner := m.offer(), m.opts.Runner
 	switch {
 	case offer.AtOnce > 0 && open >= offer.AtOnce:
 		return exchange.Errorf(exchange.Unavailable, "runner_busy", "the machine gives as many answers at once as its operator lets it (%d)", offer.AtOnce)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -29,12 +30,13 @@ type responder struct {
 	do func(a *answer, b begin, open int) error
 
 	ctx      context.Context
-	end      context.CancelFunc
+	end      context.CancelCauseFunc
 	all      sync.WaitGroup
 	mu       sync.Mutex
 	open     map[string]*answer
 	incoming map[string]*pending
-	coming   int // bytes of these
+	coming   int                  // bytes of these
+	seen     map[string]time.Time // requests that were taken, with when nobody can come with them again
 }
 
 // pending is a request of which parts have come.
@@ -48,8 +50,10 @@ const mostPending = 64
 
 // listen begins to answer.
 func (r *responder) listen() error {
-	r.ctx, r.end = context.WithCancel(context.Background())
-	r.open, r.incoming = map[string]*answer{}, map[string]*pending{}
+	if r.ctx == nil {
+		r.ctx, r.end = context.WithCancelCause(context.Background())
+	}
+	r.open, r.incoming, r.seen = map[string]*answer{}, map[string]*pending{}, map[string]time.Time{}
 	for subject, do := range map[string]nats.MsgHandler{beginSubject(r.id): r.begin, ackSubject(r.id, "*"): r.acked} {
 		if _, err := r.conn.Subscribe(subject, guarded(r.log, do)); err != nil {
 			return err
@@ -73,6 +77,7 @@ func (r *responder) clean() {
 			r.drop(line)
 		}
 	}
+	maps.DeleteFunc(r.seen, func(_ string, until time.Time) bool { return time.Now().After(until) })
 }
 
 // drop removes a request of which parts have come, if there is one. mu is held.
@@ -83,10 +88,26 @@ func (r *responder) drop(line string) {
 	}
 }
 
-// close ends all answers.
+// errStopped is why answers end that are in progress when this one is stopped.
+var errStopped = exchange.Errorf(exchange.Unavailable, "shutting_down", "what answers is shutting down; the answer is not complete")
+
+// close ends all answers, and says so.
 func (r *responder) close() {
-	r.end()
+	r.end(errStopped)
 	r.all.Wait()
+}
+
+// idle waits until there is no answer, or ctx is done.
+func (r *responder) idle(ctx context.Context) {
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for r.inProgress() > 0 {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // guarded has a panic over a message end nothing else.
@@ -115,6 +136,15 @@ func (r *responder) begin(msg *nats.Msg) {
 	if there := r.open[b.Line]; there != nil {
 		r.mu.Unlock()
 		there.send(message{}) // it was asked once more before that was known
+		return
+	}
+	if left := time.Until(b.Until); left < 0 || left > 2*askedFor {
+		r.mu.Unlock()
+		r.log.Warn("a request was refused, since it was said long ago, or the clocks have just been set", "line", b.Line)
+		return
+	}
+	if _, taken := r.seen[b.Line]; taken || len(r.seen) >= mostSeen {
+		r.mu.Unlock()
 		return
 	}
 	p := r.incoming[b.Line]
@@ -150,6 +180,7 @@ func (r *responder) begin(msg *nats.Msg) {
 	ctx, cancel := context.WithCancelCause(r.ctx)
 	a := &answer{of: r, line: p.Line, subject: eventSubject(r.id, p.Gate, p.Line), sealer: sealer, ctx: ctx, cancel: cancel, moved: make(chan struct{}, 1), heard: time.Now()}
 	r.open[b.Line] = a
+	r.seen[b.Line] = time.Now().Add(2 * askedFor)
 	r.mu.Unlock()
 	r.all.Go(func() {
 		defer r.forget(a)

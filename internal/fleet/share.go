@@ -34,6 +34,8 @@ var ErrUnusable = errors.New("the change cannot be used")
 type Changes interface {
 	// Pending lists changes that others were not told of, the oldest first.
 	Pending(ctx context.Context, limit int) ([]Change, error)
+	// Behind is how many these are.
+	Behind(ctx context.Context) (int, error)
 	// Told notes that others were told of a change, unless it was changed again meanwhile.
 	Told(ctx context.Context, c Change) error
 	// Apply takes over a change of another gate, and reports whether that changed anything here. Of two changes the later one holds, but what was
@@ -295,15 +297,15 @@ func (g *Gates) put(shared jetstream.KeyValue, revisions map[string]uint64, c Ch
 	return g.take(entry) // what is pending after that is told in the next round
 }
 
-// pending is about how many changes the others were not told yet.
+// pending is how many changes the others were not told yet; 0 if that cannot be read now.
 func (g *Gates) pending() int {
 	ctx, cancel := context.WithTimeout(g.ctx, time.Second)
 	defer cancel()
-	list, err := g.opts.Changes.Pending(ctx, 1000)
+	n, err := g.opts.Changes.Behind(ctx)
 	if err != nil {
 		return 0
 	}
-	return len(list)
+	return n
 }
 
 // claim takes something that only one of all gates can have, such as an invitation.

@@ -14,6 +14,8 @@ type Counts struct {
 	What    string // requests or tokens, a minute or a day
 	Begun   time.Time
 	Used    int64
+	// Of a limit that gates share, what this one has taken and what others had when it asked last; Used and 0 if none do.
+	Taken, Elsewhere int64
 }
 
 // account is what is counted of one key, in all or with one model.
@@ -78,7 +80,7 @@ func (r *Keyring) Load(ctx context.Context) error {
 	for _, c := range all {
 		if kind := countedAs(c.What); kind >= 0 {
 			w := &r.account(c.Account).windows[kind]
-			w.begun, w.used, w.taken = c.Begun, c.Used, c.Used
+			w.begun, w.used, w.taken, w.elsewhere = c.Begun, c.Used, c.Taken, c.Elsewhere
 		}
 	}
 	return nil
@@ -129,10 +131,13 @@ func (r *Keyring) Recount(ctx context.Context, u Used) error {
 				continue
 			}
 			if w.begun.IsZero() || !u.Begun.Before(kd.window.ends(w.begun)) { // those before are over
-				w.begun, w.used, w.taken = kd.window.starts(u.Begun), 0, 0
+				w.begun, w.used, w.taken, w.elsewhere = kd.window.starts(u.Begun), 0, 0, 0
 			}
 			if !u.Begun.Before(w.begun) {
-				w.used, w.taken = w.used+n, w.taken+n
+				if w.taken >= w.used { // else it was not taken: the count was out of reach
+					w.taken += n
+				}
+				w.used += n
 				b.account.changed[kind] = true
 			}
 		}
@@ -148,7 +153,12 @@ func (r *Keyring) Flush(ctx context.Context) error {
 	for _, a := range r.accounts {
 		for kind, changed := range a.changed {
 			if changed {
-				list = append(list, Counts{a.id, LimitKinds[kind].what, a.windows[kind].begun, a.windows[kind].used})
+				w := &a.windows[kind]
+				c := Counts{a.id, LimitKinds[kind].what, w.begun, w.used, w.used, 0}
+				if r.together != nil {
+					c.Taken, c.Elsewhere = w.taken, w.elsewhere
+				}
+				list = append(list, c)
 				a.changed[kind] = false
 			}
 		}

@@ -209,7 +209,7 @@ func (l *Lease) refuse(now time.Time, taken []*account, more func(Unit) int64) e
 				refusal = b.reached(k, limit, w.used+w.elsewhere, n, wait)
 			}
 		}
-		if most := b.limits[RunningAtOnce]; most > 0 && l.ring.running(b.account) >= most && !l.admitted() && !slices.Contains(taken, b.account) && refusal == nil {
+		if most := l.ring.atOnce(b.limits[RunningAtOnce]); most > 0 && l.ring.running(b.account) >= most && !l.admitted() && !slices.Contains(taken, b.account) && refusal == nil {
 			refusal = exchange.Errorf(exchange.Limited, "rate_limit_exceeded", "%s may have %d requests in progress at once, and has; wait for one of them to end", b.of, most)
 			refusal.RetryAfter = time.Second
 		}
@@ -412,7 +412,7 @@ func (r *Keyring) standing(bounds []bound, now time.Time) (list []Standing) {
 			}
 			list = append(list, s)
 		}
-		if limit := b.limits[RunningAtOnce]; limit > 0 {
+		if limit := r.atOnce(b.limits[RunningAtOnce]); limit > 0 {
 			list = append(list, Standing{What: AtOnce, Limit: int64(limit), Remaining: int64(max(0, limit-r.running(b.account)))})
 		}
 	}

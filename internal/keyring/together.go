@@ -8,8 +8,8 @@ import (
 // This file is limits that hold for several gates together.
 //
 // Each gate takes what may be used from one count that all share, a hundredth at a time, and gives out what it took. So all together give out no
-// more than the limit, and at most a hundredth of it is left when the last is refused. A gate that cannot reach the count gives out its share of
-// the limit: that divided by the number of gates.
+// more than the limit, and at most a hundredth of it is left when the last is refused. A gate that cannot reach the count gives out what it has
+// taken, and its share of what was left when it asked last: that divided by the number of gates.
 
 // Together is what the gates that share limits have in common.
 type Together interface {
@@ -17,8 +17,9 @@ type Together interface {
 	// many all have taken. Return gives back; a negative n is what was used already, whatever there is.
 	Take(of string, least, n, most int64) (got, total int64, err error)
 	Return(of string, n int64) error
-	// Gates is how many gates there are, this one among them.
+	// Gates is how many gates there are, this one among them, whether they can be reached or not; Apart says that this one cannot reach the count.
 	Gates() int
+	Apart() bool
 	// Now is a time that the gates have in common.
 	Now() time.Time
 	// Tell says how many requests of an account this gate has in progress, and Running how many others have.
@@ -36,11 +37,10 @@ func (r *Keyring) ShareLimits(gate string, t Together) {
 	}
 }
 
-// share has the windows of an account begin when they do at other gates. What was used in them before counts as told.
+// share has the windows of an account begin when they do at other gates.
 func (a *account) share() {
 	for kind := range a.windows {
-		w := &a.windows[kind]
-		w.aligned, w.taken = true, w.used
+		a.windows[kind].aligned = true
 	}
 }
 
@@ -75,7 +75,8 @@ func (r *Keyring) lacks(b bound, kind int, limit, n int64, now time.Time) (short
 	case w.used+n <= w.taken && w.used+w.elsewhere+n <= limit:
 		return need{}, true
 	case now.Before(r.apart):
-		return need{}, w.used+n <= limit/int64(max(1, r.together.Gates()))
+		left := max(0, limit-w.taken-w.elsewhere)
+		return need{}, w.used+n <= w.taken+left/int64(max(1, r.together.Gates()))
 	case w.used+w.elsewhere+n > limit && now.Sub(w.asked) < askAgain:
 		return need{}, false
 	}
@@ -106,6 +107,7 @@ func (r *Keyring) takeMore(list needs) {
 			r.told = true
 		} else if r.told = false; w.begun.Equal(s.begun) {
 			w.taken += got
+			s.account.changed[s.kind] = true
 			w.elsewhere = max(0, total-w.taken)
 		}
 		r.counting.Unlock()
@@ -164,6 +166,7 @@ func (r *Keyring) Square() {
 			if idle := w.taken - w.used; idle > part(w.limit, gates) || idle < 0 {
 				list = append(list, need{a, kind, idle, w.limit, w.begun})
 				w.taken -= idle
+				a.changed[kind] = true
 			}
 		}
 	}
@@ -173,6 +176,7 @@ func (r *Keyring) Square() {
 			r.counting.Lock()
 			if w := &s.account.windows[s.kind]; w.begun.Equal(s.begun) {
 				w.taken += s.n // it is still counted as taken
+				s.account.changed[s.kind] = true
 			}
 			r.counting.Unlock()
 			return
@@ -186,6 +190,14 @@ func (r *Keyring) runs(b *account, more int) {
 	if r.together != nil && b.bounded {
 		r.together.Tell(b.id, b.running)
 	}
+}
+
+// atOnce is how many requests in progress this gate lets in, of as many as all may have: its share, while it does not know what the others have.
+func (r *Keyring) atOnce(most int) int {
+	if most == 0 || r.together == nil || !r.together.Apart() {
+		return most
+	}
+	return max(1, most/max(1, r.together.Gates()))
 }
 
 // running is how many requests of an account are in progress, at all gates. counting is held.

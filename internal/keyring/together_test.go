@@ -50,6 +50,7 @@ func (s *servers) Return(of string, n int64) error {
 }
 
 func (s *servers) Gates() int                 { return s.gates }
+func (s *servers) Apart() bool                { return s.away }
 func (s *servers) Now() time.Time             { return s.now() }
 func (s *servers) Tell(account string, n int) { s.running[account] = n }
 func (s *servers) Running(account string) int { return 0 }
@@ -177,6 +178,88 @@ func TestLimitsOfGatesApart(t *testing.T) {
 	}
 	if n != 396 {
 		t.Errorf("another gate lets %d through of the 396 that are left", n)
+	}
+}
+
+// Gates that are cut off when much was used give out what is left between them, as far as they knew; a gate that is started anew meanwhile does not get its
+// share once more, and what it has used is counted when it can be.
+func TestLimitsOfGatesCutOff(t *testing.T) {
+	rings, s, k, now := gatesSharing(t, 4, Limits{RequestsPerDay: 400})
+	through := func(r *Keyring, most int) (n int) {
+		for n < most {
+			l, err := r.Admit(k, "m", nil)
+			if l.Settle(0, 0); err != nil {
+				break
+			}
+			n++
+		}
+		return n
+	}
+	used := through(rings[0], 200)
+	for _, r := range rings[1:] {
+		used += through(r, 1) // which is how they come to know of the others
+	}
+	s.away = true
+	for i, r := range rings {
+		n := through(r, 500)
+		if used += n; n < 30 || n > 60 {
+			t.Errorf("gate %d lets %d more through", i, n)
+		}
+	}
+	if used > 410 {
+		t.Errorf("%d were let through in all", used)
+	}
+	cut := rings[3]
+	if err := cut.Flush(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	again := New(cut.records, slog.New(slog.DiscardHandler))
+	if err := again.Load(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	again.ShareLimits("north", s)
+	if n := through(again, 10); n > 0 {
+		t.Errorf("a gate that was started anew lets %d more through", n)
+	}
+	s.away = false
+	*now = now.Add(5 * time.Second)
+	for _, r := range []*Keyring{rings[0], rings[1], rings[2], again} {
+		r.Square()
+	}
+	counts := int64(0)
+	for _, n := range s.count {
+		counts += n
+	}
+	if int(counts) != used {
+		t.Errorf("%d are counted of %d that were let through", counts, used)
+	}
+}
+
+// Of requests at once each gate lets in its share while it does not know what the others have.
+func TestRequestsAtOnceApart(t *testing.T) {
+	for gates, want := range map[int]int{2: 4, 5: 1, 100: 1} {
+		rings, s, k, _ := gatesSharing(t, 1, Limits{RunningAtOnce: 8})
+		s.gates = gates
+		at := func() (n int) {
+			var open []*Lease
+			for range 20 {
+				l, err := rings[0].Admit(k, "m", nil)
+				if err == nil {
+					n++
+				}
+				open = append(open, l)
+			}
+			for _, l := range open {
+				l.Settle(0, 0)
+			}
+			return n
+		}
+		if n := at(); n != 8 {
+			t.Errorf("%d are let in of 8", n)
+		}
+		if s.away = true; at() != want {
+			t.Errorf("apart from %d others, %d are let in", gates-1, at())
+		}
 	}
 }
 

@@ -59,7 +59,7 @@ type Options struct {
 	Patience time.Duration
 	// Bodies is how many bytes of request bodies are held at once; 256 MiB if zero.
 	Bodies int64
-	// Grace is how long running answers may go on when the server stops; 10 seconds if zero.
+	// Grace is how long running answers may go on when the server stops; [UsualGrace] if zero.
 	Grace time.Duration
 }
 
@@ -121,7 +121,7 @@ func New(o Options, addresses ...net.Addr) *Server {
 		o.Patience = 30 * time.Second
 	}
 	if o.Grace == 0 {
-		o.Grace = 10 * time.Second
+		o.Grace = UsualGrace
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -192,6 +192,9 @@ func (f *router) find(w http.ResponseWriter, r *http.Request) {
 	found.URL = &u
 	f.handler.ServeHTTP(w, &found)
 }
+
+// UsualGrace is how long running answers may go on when a gate stops.
+const UsualGrace = 10 * time.Second
 
 // errStopping is why answers end that are still running when the grace is over.
 var errStopping = exchange.Errorf(exchange.Unavailable, "shutting_down", "the gate is shutting down; the answer is not complete")

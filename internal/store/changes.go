@@ -252,6 +252,12 @@ func (s *Store) Pending(ctx context.Context, limit int) (list []fleet.Change, er
 	return list, nil
 }
 
+// Behind is how many changes others were not told of.
+func (s *Store) Behind(ctx context.Context) (n int, err error) {
+	err = s.reader.QueryRowContext(ctx, `SELECT count(*) FROM changes WHERE pending = 1`).Scan(&n)
+	return n, told(err)
+}
+
 // Told notes that others were told of a change, unless it was changed again meanwhile.
 func (s *Store) Told(ctx context.Context, c fleet.Change) error {
 	return s.exec(ctx, `UPDATE changes SET pending = 0 WHERE kind = ? AND name = ? AND stamp = ?`, c.Kind, c.Name, c.Stamp)

@@ -226,7 +226,7 @@ func (s *Store) Counts(ctx context.Context) (list []keyring.Counts, until time.T
 	} else if !errors.Is(err, sql.ErrNoRows) {
 		return nil, until, told(err)
 	}
-	rows, err := s.reader.QueryContext(ctx, `SELECT account, what, begun, used FROM counts`)
+	rows, err := s.reader.QueryContext(ctx, `SELECT account, what, begun, used, coalesce(taken, used), elsewhere FROM counts`)
 	if err != nil {
 		return nil, until, told(err)
 	}
@@ -234,7 +234,7 @@ func (s *Store) Counts(ctx context.Context) (list []keyring.Counts, until time.T
 	for rows.Next() {
 		var c keyring.Counts
 		var begun int64
-		if err := rows.Scan(&c.Account, &c.What, &begun, &c.Used); err != nil {
+		if err := rows.Scan(&c.Account, &c.What, &begun, &c.Used, &c.Taken, &c.Elsewhere); err != nil {
 			return nil, until, err
 		}
 		c.Begun = time.UnixMilli(begun)
@@ -253,6 +253,30 @@ func (s *Store) Note(ctx context.Context, name string) (time.Time, error) {
 	return time.UnixMicro(at), told(err)
 }
 
+// Notes are the times that were noted under names with a prefix, by what follows that.
+func (s *Store) Notes(ctx context.Context, prefix string) (list map[string]time.Time, err error) {
+	rows, err := s.reader.QueryContext(ctx, `SELECT substr(name, length(?1) + 1), value FROM notes WHERE substr(name, 1, length(?1)) = ?1`, prefix)
+	if err != nil {
+		return nil, told(err)
+	}
+	defer rows.Close()
+	list = map[string]time.Time{}
+	for rows.Next() {
+		var name string
+		var at int64
+		if err := rows.Scan(&name, &at); err != nil {
+			return nil, err
+		}
+		list[name] = time.UnixMicro(at)
+	}
+	return list, told(rows.Err())
+}
+
+// DropNote forgets a note, if there is one.
+func (s *Store) DropNote(ctx context.Context, name string) error {
+	return s.exec(ctx, `DELETE FROM notes WHERE name = ?`, name)
+}
+
 // PutNote notes a time, in the place of the one before.
 func (s *Store) PutNote(ctx context.Context, name string, at time.Time) error {
 	return s.exec(ctx, `INSERT INTO notes (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, at.UnixMicro())
@@ -266,8 +290,9 @@ func (s *Store) PutCounts(ctx context.Context, list []keyring.Counts, until time
 	}
 	defer tx.Rollback() //nolint:errcheck // it has no effect after Commit
 	for _, c := range list {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO counts (account, what, begun, used) VALUES (?, ?, ?, ?) ON CONFLICT (account, what) DO UPDATE SET begun = excluded.begun, used = excluded.used`,
-			c.Account, c.What, c.Begun.UnixMilli(), c.Used); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO counts (account, what, begun, used, taken, elsewhere) VALUES (?, ?, ?, ?, ?, ?)
+			ON CONFLICT (account, what) DO UPDATE SET begun = excluded.begun, used = excluded.used, taken = excluded.taken, elsewhere = excluded.elsewhere`,
+			c.Account, c.What, c.Begun.UnixMilli(), c.Used, c.Taken, c.Elsewhere); err != nil {
 			return told(err)
 		}
 	}

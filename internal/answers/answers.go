@@ -101,10 +101,34 @@ func (s *Service) carryOn(ctx context.Context, w kept.Work) error {
 	case err != nil && !errors.Is(err, kept.ErrMissing):
 		return err
 	}
+	if w.Taken > mostTaken {
+		return s.fail(ctx, w, exchange.Errorf(exchange.Internal, "gates_lost", "%d gates went away in the middle of this response, one after the other; it may be what ends them, so it is not begun again", w.Taken))
+	}
 	if w.Body == nil || len(r.Loop) > 0 {
 		return s.interrupted(ctx, r)
 	}
 	return s.again(ctx, w)
+}
+
+// mostTaken is how often work is taken over from gates that have gone. What ends every gate that does it is not to end all of them.
+const mostTaken = 5
+
+// fail ends a response of another gate that cannot be answered.
+func (s *Service) fail(ctx context.Context, w kept.Work, why error) error {
+	call, err := response.Decode(w.Body)
+	if err != nil {
+		return err
+	}
+	k, _ := s.gate.Keys.Now(w.Key)
+	r := &Run{ID: w.ID, call: call, key: k, begun: w.Created, changed: make(chan struct{}), shared: true}
+	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
+	r.writer.Begin()
+	r.writer.Fail(why)
+	if err := s.store(ctx, r); err != nil {
+		return err
+	}
+	s.queue.WorkDone(w.ID)
+	return nil
 }
 
 // again answers a response of another gate from its beginning. With the same seed it comes to the same.
@@ -129,15 +153,7 @@ func (s *Service) again(ctx context.Context, w kept.Work) error {
 	if e := exchange.AsError(err); e.Kind == exchange.Unavailable || e.Kind == exchange.Limited || e.Kind == exchange.Internal {
 		return err // later it may be possible
 	}
-	r := &Run{ID: w.ID, call: call, key: k, begun: w.Created, changed: make(chan struct{}), shared: true}
-	r.writer = response.NewWriter(r.ID, r.begun, call, func(e response.Event) { r.events = append(r.events, e) })
-	r.writer.Begin()
-	r.writer.Fail(err)
-	if err := s.store(ctx, r); err != nil {
-		return err
-	}
-	s.queue.WorkDone(w.ID)
-	return nil
+	return s.fail(ctx, w, err)
 }
 
 // interrupted marks a stored response as failed by a stop. What was stored last while it ran is what it came to, its failed end included; only of
@@ -157,8 +173,7 @@ func (s *Service) interrupted(ctx context.Context, r kept.Response) error {
 		s.log.Warn("a response cannot go on after the stop", "response", r.ID, "error", err.Error())
 	}
 	if n := len(told); n > 0 && told[n-1].Type == response.FailedEvent {
-		r.Ended = true
-		return s.records.PutResponse(ctx, r)
+		return s.over(ctx, r)
 	}
 	body, event, err := response.Interrupted(r.Body)
 	if err != nil {
@@ -168,8 +183,18 @@ func (s *Service) interrupted(ctx context.Context, r kept.Response) error {
 	if err != nil {
 		return err
 	}
-	r.Body, r.Events, r.Ended = body, events, true
-	return s.records.PutResponse(ctx, r)
+	r.Body, r.Events = body, events
+	return s.over(ctx, r)
+}
+
+// over stores that a response has ended.
+func (s *Service) over(ctx context.Context, r kept.Response) error {
+	r.Ended = true
+	err := s.records.PutResponse(ctx, r)
+	if err == nil {
+		s.queue.WorkDone(r.ID)
+	}
+	return err
 }
 
 // Close ends the runs and waits until what came of them is stored.

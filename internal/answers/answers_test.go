@@ -418,6 +418,38 @@ func TestABackgroundResponseAfterAKill(t *testing.T) {
 	}
 }
 
+
+// done is the work of other gates, of which it notes what is done.
+type done struct{ ids []string }
+
+func (d *done) AddWork(context.Context, kept.Work) (bool, error)                   { return true, nil }
+func (d *done) WorkDone(id string)                                                 { d.ids = append(d.ids, id) }
+func (d *done) FollowWork(context.Context, func(context.Context, kept.Work) error) {}
+
+// A response in the middle of which one gate after the other went away is not begun again for ever: it fails, and says why.
+func TestWorkThatEndsGates(t *testing.T) {
+	m, work := &memory{held: map[string]kept.Response{}}, &done{}
+	asked := 0
+	d := open(t, m, &scripted.Runner{Pieces: func(*exchange.Request) []string { asked++; return nil }})
+	d.queue = work
+	w := kept.Work{ID: "resp_x", Key: mine.ID, Created: time.Now(), Body: json.RawMessage(`{"model":"harbour-4m","input":"When is the last boat?","background":true}`), Taken: mostTaken + 1}
+	if err := d.carryOn(t.Context(), w); err != nil {
+		t.Fatal(err)
+	}
+	r := m.held[w.ID]
+	if !r.Ended || !strings.Contains(string(r.Body), "went away in the middle") || asked != 0 || !slices.Equal(work.ids, []string{w.ID}) {
+		t.Errorf("%+v is stored, %d were asked, %v is done", r, asked, work.ids)
+	}
+	// One whose steps cannot be gone on with has ended too, so nobody holds it any longer.
+	m.held["resp_y"] = kept.Response{ID: "resp_y", Shared: true, Body: r.Body, Loop: json.RawMessage(`{}`)}
+	if err := d.carryOn(t.Context(), kept.Work{ID: "resp_y", Body: w.Body, Taken: 1}); err != nil {
+		t.Fatal(err)
+	}
+	if !m.held["resp_y"].Ended || !slices.Contains(work.ids, "resp_y") {
+		t.Errorf("%+v is stored, %v is done", m.held["resp_y"], work.ids)
+	}
+}
+
 // A response that is not to be stored is its client's alone while it is written: nobody gets, follows or cancels it by its id.
 func TestWhatIsNotStoredIsNotThere(t *testing.T) {
 	runner, release := held()

@@ -3,6 +3,7 @@ package fleet
 import (
 	"context"
 	"crypto/sha256"
+	"kindredgate/internal/kept"
 	"maps"
 	"sync"
 	"testing"
@@ -148,4 +149,57 @@ func applying(t *testing.T, h *Hub, invitation, secret string) enrolment {
 		t.Fatal(err)
 	}
 	return e
+}
+
+// nothing is a gate's own work, of which it has none.
+type nothing struct{}
+
+func (nothing) AddWork(context.Context, kept.Work) (bool, error)                   { return false, nil }
+func (nothing) WorkDone(string)                                                    {}
+func (nothing) FollowWork(context.Context, func(context.Context, kept.Work) error) {}
+
+// Work of a gate that was killed is taken over by another, which is counted; one that stops hands it over at once, which is not.
+func TestWorkThatIsTakenOver(t *testing.T) {
+	s, secrets := outside(t)
+	type taken struct {
+		by string
+		n  int
+	}
+	seen := make(chan taken, 10)
+	open := func(name string) (*Hub, *Gates, context.CancelFunc, *Queue) {
+		h, g := sharing(t, s, secrets, name, newMemory(), recalls())
+		q := g.Queue(nil, nothing{})
+		ctx, stop := context.WithCancel(t.Context())
+		q.FollowWork(ctx, func(_ context.Context, w kept.Work) error {
+			seen <- taken{name, w.Taken}
+			return nil
+		})
+		return h, g, stop, q
+	}
+	first, _, _, q := open("north")
+	if shared, err := q.AddWork(t.Context(), kept.Work{ID: "resp_x"}); err != nil || !shared {
+		t.Fatal(err)
+	}
+	_, second, stop, _ := open("south")
+	first.conn.Close() // as one that is killed
+	if got := <-seen; got != (taken{"south", 1}) {
+		t.Errorf("taken over by %+v", got)
+	}
+	_, _, _, last := open("west")
+	stop()
+	if err := second.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if got := <-seen; got != (taken{"west", 1}) {
+		t.Errorf("taken over by %+v", got)
+	}
+	last.WorkDone("resp_x")
+	waitFor(t, "the work to be gone from the servers", func() bool {
+		stream, err := last.gates.js.Stream(t.Context(), workStream)
+		if err != nil {
+			return false
+		}
+		info, err := stream.Info(t.Context())
+		return err == nil && info.State.Msgs == 0
+	})
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -152,13 +153,42 @@ func (q *Queue) offered(ctx context.Context, msg jetstream.Msg, do func(ctx cont
 		return
 	}
 	q.doing.begin(it.ID)
-	if err := do(ctx, it.Work); err != nil {
+	taken, err := q.taken(ctx, it.ID, +1)
+	if it.Taken = taken; err == nil {
+		err = do(ctx, it.Work)
+	}
+	if err != nil {
 		q.doing.forget(it.ID)
 		g.opts.Log.Warn("work of another gate cannot be taken over now", "response", it.ID, "error", err.Error())
 		_ = msg.NakWithDelay(workLater)
 		return
 	}
 	q.hold(ctx, msg, it.ID)
+}
+
+// taken counts how often work was taken over by gates that have not given it back. What it is then it returns.
+func (q *Queue) taken(ctx context.Context, id string, more int) (n int, err error) {
+	s, err := q.gates.ready()
+	if err != nil {
+		return 0, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, shareTime)
+	defer cancel()
+	at := "taken." + key(id)
+	entry, err := s.claims.Get(ctx, at)
+	switch {
+	case errors.Is(err, jetstream.ErrKeyNotFound):
+		_, err = s.claims.Create(ctx, at, []byte(strconv.Itoa(more)))
+		return more, err
+	case err != nil:
+		return 0, err
+	}
+	if n, err = strconv.Atoi(string(entry.Value())); err != nil {
+		return 0, err
+	}
+	n += more
+	_, err = s.claims.Update(ctx, at, []byte(strconv.Itoa(n)), entry.Revision())
+	return n, err
 }
 
 // hold keeps work from other gates until it has ended here.
@@ -178,14 +208,22 @@ func (q *Queue) hold(ctx context.Context, msg jetstream.Msg, id string) {
 				}
 				return
 			case <-ctx.Done():
-				_ = msg.Nak() // another gate is to go on with it at once
+				q.handBack(msg, id)
 				return
 			case <-q.gates.ctx.Done():
-				_ = msg.Nak()
+				q.handBack(msg, id)
 				return
 			}
 		}
 	})
+}
+
+// handBack has another gate go on with work at once, since this one stops.
+func (q *Queue) handBack(msg jetstream.Msg, id string) {
+	if _, err := q.taken(context.WithoutCancel(q.gates.ctx), id, -1); err != nil {
+		q.gates.opts.Log.Warn("work that is handed over counts as lost with this gate", "response", id, "error", err.Error())
+	}
+	_ = msg.Nak() // else it comes when nothing is heard of this gate
 }
 
 // PutResponse keeps a response here, and where other gates can read it.

@@ -46,6 +46,7 @@ type Work struct {
 	Created time.Time       `json:"created"` // when
 	Body    json.RawMessage `json:"body"`    // of the request
 	Seed    int64           `json:"seed"`    // of the sampling, so that doing it again gives the same
+	Taken   int             `json:"-"`       // how often a gate has taken it over from one that had gone, this time included
 }
 
 // Queue is work that is done whatever becomes of the gate that has begun it. Records may have one.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"kindredgate/internal/kept"
+	"kindredgate/internal/keyring"
 	"kindredgate/internal/record"
 )
 
@@ -192,5 +193,39 @@ func TestAClockThatJumpsLeavesTheLedger(t *testing.T) {
 		if errors.Is(err1, kept.ErrMissing) != c.gone || errors.Is(err2, kept.ErrMissing) != c.gone {
 			t.Errorf("%s: %v, %v", c.name, err1, err2)
 		}
+	}
+}
+
+// What was used of limits is there after a restart, with what was taken of those that gates share; what an older gate wrote counts as taken.
+func TestCounts(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "k.db")
+	s := open(t, path)
+	begun := time.Now().Truncate(time.Millisecond)
+	want := keyring.Counts{Account: "a", What: "requests a day", Begun: begun, Used: 9, Taken: 4, Elsewhere: 7}
+	if err := s.PutCounts(t.Context(), []keyring.Counts{{Account: "a", What: "requests a day", Begun: begun.Add(-time.Hour), Used: 1}, want}, begun); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.db.ExecContext(t.Context(), `INSERT INTO counts (account, what, begun, used) VALUES ('b', 'requests a day', 1, 5)`); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.PutNote(t.Context(), "gate south", begun); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s = open(t, path)
+	list, until, err := s.Counts(t.Context())
+	if err != nil || len(list) != 2 || list[0] != want || list[1].Taken != 5 || !until.Equal(begun) {
+		t.Errorf("%+v, until %s, %v", list, until, err)
+	}
+	if notes, err := s.Notes(t.Context(), "gate "); err != nil || len(notes) != 1 || !notes["south"].Equal(begun) {
+		t.Errorf("%v, %v", notes, err)
+	}
+	if err := s.DropNote(t.Context(), "gate south"); err != nil {
+		t.Fatal(err)
+	}
+	if notes, err := s.Notes(t.Context(), ""); err != nil || len(notes) != 1 {
+		t.Errorf("%v, %v", notes, err)
 	}
 }

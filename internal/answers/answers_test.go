@@ -418,7 +418,6 @@ func TestABackgroundResponseAfterAKill(t *testing.T) {
 	}
 }
 
-
 // done is the work of other gates, of which it notes what is done.
 type done struct{ ids []string }
 

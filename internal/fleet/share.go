@@ -70,7 +70,7 @@ const (
 
 // prepare makes what is kept on the servers, as often as they have it: three times if there are as many servers.
 func (g *Gates) prepare(ctx context.Context) (s stores, err error) {
-	replicas := 3
+	replicas := copies
 	make := func(what string, do func(ctx context.Context, replicas int) error) {
 		try := func() error {
 			ctx, cancel := context.WithTimeout(ctx, prepareTime) // servers that have just started may not answer
@@ -82,7 +82,7 @@ func (g *Gates) prepare(ctx context.Context) (s stores, err error) {
 		}
 		var said *jetstream.APIError
 		if err = try(); errors.As(err, &said) && replicas > 1 {
-			replicas = 1 // there are fewer servers
+			replicas = 1 // there are fewer servers; of later ones multiply knows
 			err = try()
 		}
 		if err != nil {
@@ -124,6 +124,35 @@ func (g *Gates) prepare(ctx context.Context) (s stores, err error) {
 	stream(jetstream.StreamConfig{Name: workStream, Subjects: []string{workSubject}, Retention: jetstream.WorkQueuePolicy, Duplicates: time.Hour, MaxAge: workFor})
 	stream(jetstream.StreamConfig{Name: ledgerStream, Subjects: []string{ledgerSubject + ".*"}, Duplicates: time.Hour, MaxAge: g.opts.Keep, MaxBytes: mostRows, Discard: jetstream.DiscardOld})
 	return s, err
+}
+
+// copies is how often the servers are to keep everything.
+const copies = 3
+
+// keptStreams are all streams of what is kept on the servers.
+var keptStreams = []string{"KV_" + sharedBucket, "KV_" + claimsBucket, "OBJ_" + responsesBucket, usedStream, workStream, ledgerStream}
+
+// multiply has what is kept once be kept as often as it should be, after there were more servers than when it was made.
+func (g *Gates) multiply(ctx context.Context) {
+	if g.hub.conn.ConnectedClusterName() == "" {
+		return // there is one server
+	}
+	for _, name := range keptStreams {
+		ctx, cancel := context.WithTimeout(ctx, shareTime)
+		stream, err := g.js.Stream(ctx, name)
+		if err == nil {
+			if c := stream.CachedInfo().Config; c.Replicas < copies {
+				c.Replicas = copies
+				if _, err = g.js.UpdateStream(ctx, c); err == nil {
+					g.opts.Log.Info("what gates share is kept by more servers from now on", "what", name, "times", copies)
+				}
+			}
+		}
+		cancel()
+		if err != nil {
+			return // there are still fewer; it is tried again
+		}
+	}
 }
 
 // Times of sharing.
@@ -214,6 +243,7 @@ func (g *Gates) share() error {
 		case <-g.opts.Changes.Waiting():
 		case <-tick.C:
 		case <-clock.C:
+			g.multiply(ctx)
 			if err := g.readClock(ctx, s); err != nil {
 				return err
 			}
